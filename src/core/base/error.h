@@ -1,0 +1,59 @@
+#pragma once
+// The one error type for what a user can put right, and the outcome "stopped".
+#include <cstddef>
+#include <stdexcept>
+#include <string>
+
+namespace oxgoad {
+
+/// What went wrong, as a code a program can act on.
+enum class ErrorCode {
+    fileNotFound,
+    notAFile,
+    cannotRead,
+    cannotWrite,
+    emptyFile,
+    binaryFile,
+    badText,
+    noRows,
+    badRecipe,
+    badProject,
+    newerVersion,
+    unknownColumn,
+    wrongType,
+    badTerm,
+    noSpread,
+    tooFewRows,
+    badForecastRows,
+};
+
+/// Where it went wrong. Empty or zero members are unknown. Lines and cells are counted from 1.
+struct Where {
+    std::string file{};
+    std::size_t line = 0;
+    std::size_t cell = 0;
+    std::string column{};
+};
+
+/// Thrown for everything a user can put right. Programming errors are assertions instead; a stopped
+/// computation throws Stopped. Caught at the boundary of a job or of the headless command.
+class Error : public std::runtime_error {
+public:
+    Error(ErrorCode code, std::string what, Where where = {}, std::string remedy = {});
+
+    ErrorCode code() const { return m_code; }
+    const std::string& message() const { return m_message; }
+    const Where& where() const { return m_where; }
+    const std::string& remedy() const { return m_remedy; }
+
+private:
+    ErrorCode m_code;
+    std::string m_message;
+    Where m_where;
+    std::string m_remedy;
+};
+
+/// Thrown by Progress::checkpoint when somebody asked for a stop. Not an error.
+struct Stopped {};
+
+} // namespace oxgoad

@@ -1,0 +1,41 @@
+#pragma once
+// Progress of long work, and the request to stop it.
+#include "base/error.h"
+
+#include <string_view>
+
+namespace oxgoad {
+
+/// Handed to every long computation. Methods may be called from any thread at any time.
+class Progress {
+public:
+    virtual ~Progress() = default;
+    /// `share` of the work done, from 0 to 1, and what is being done now, in the user's words.
+    virtual void report(double share, std::string_view message) {
+        (void)share;
+        (void)message;
+    }
+    virtual bool stopRequested() const { return false; }
+    /// Reports, then throws Stopped when a stop was asked for.
+    void checkpoint(double share, std::string_view message) {
+        if (stopRequested()) throw Stopped{};
+        report(share, message);
+    }
+};
+
+/// Maps 0..1 of one stage of the work onto from..to of the whole.
+class ProgressStage : public Progress {
+public:
+    ProgressStage(Progress& whole, double from, double to) : m_whole(whole), m_from(from), m_to(to) {}
+    void report(double share, std::string_view message) override {
+        m_whole.report(m_from + share * (m_to - m_from), message);
+    }
+    bool stopRequested() const override { return m_whole.stopRequested(); }
+
+private:
+    Progress& m_whole;
+    double m_from;
+    double m_to;
+};
+
+} // namespace oxgoad

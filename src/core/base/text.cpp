@@ -1,0 +1,123 @@
+#include "base/text.h"
+
+#include <array>
+#include <charconv>
+#include <chrono>
+#include <cmath>
+#include <cstdio>
+#include <cstring>
+
+namespace oxgoad {
+
+namespace {
+
+std::string grouped(std::string digits) {
+    const std::size_t point = std::min(digits.find('.'), digits.size());
+    for (std::size_t i = point; i > 3; i -= 3) digits.insert(i - 3, ",");
+    return digits;
+}
+
+} // namespace
+
+std::string exactText(double value) {
+    if (std::isnan(value)) return {};
+    std::array<char, 40> buffer{};
+    const auto end = std::to_chars(buffer.data(), buffer.data() + buffer.size(), value).ptr;
+    return {buffer.data(), end};
+}
+
+std::string readableText(double value, int digits) {
+    if (std::isnan(value)) return {};
+    if (std::isinf(value)) return value > 0 ? "∞" : "−∞";
+    const double size = std::fabs(value);
+    std::array<char, 64> buffer{};
+    std::string text;
+    if (size != 0 && (size < 1e-4 || size >= 1e12)) {
+        const auto end = std::to_chars(buffer.data(), buffer.data() + buffer.size(), size,
+                                       std::chars_format::scientific, digits - 1)
+                             .ptr;
+        text.assign(buffer.data(), end);
+    } else {
+        const int magnitude = size == 0 ? 0 : static_cast<int>(std::floor(std::log10(size)));
+        const int decimals = std::max(0, digits - 1 - magnitude);
+        const auto end = std::to_chars(buffer.data(), buffer.data() + buffer.size(), size,
+                                       std::chars_format::fixed, size == 0 ? 0 : decimals)
+                             .ptr;
+        text = grouped({buffer.data(), end});
+    }
+    return value < 0 ? "−" + text : text;
+}
+
+std::string countText(std::size_t count) {
+    return grouped(std::to_string(count));
+}
+
+std::string probabilityText(double p) {
+    if (std::isnan(p)) return {};
+    if (p < 1e-99) return "< 1e-99";
+    std::array<char, 32> buffer{};
+    const auto format = p < 1e-4 ? std::chars_format::scientific : std::chars_format::fixed;
+    const int decimals = p < 1e-4 ? 0 : p < 0.0995 ? static_cast<int>(1 - std::floor(std::log10(p))) : 2;
+    const auto end = std::to_chars(buffer.data(), buffer.data() + buffer.size(), p, format, decimals).ptr;
+    return {buffer.data(), end};
+}
+
+std::string plural(std::size_t count, std::string_view one, std::string_view many) {
+    return countText(count) + " " + std::string(count == 1 ? one : many);
+}
+
+std::optional<std::int32_t> daysFromCivil(int year, unsigned month, unsigned day) {
+    const std::chrono::year_month_day date{std::chrono::year{year}, std::chrono::month{month},
+                                           std::chrono::day{day}};
+    if (!date.ok()) return std::nullopt;
+    return static_cast<std::int32_t>(std::chrono::sys_days{date}.time_since_epoch().count());
+}
+
+std::string dateText(std::int32_t days) {
+    const std::chrono::year_month_day date{std::chrono::sys_days{std::chrono::days{days}}};
+    std::array<char, 32> buffer{};
+    std::snprintf(buffer.data(), buffer.size(), "%04d-%02u-%02u", static_cast<int>(date.year()),
+                  static_cast<unsigned>(date.month()), static_cast<unsigned>(date.day()));
+    return buffer.data();
+}
+
+std::string_view trimmed(std::string_view text) {
+    while (!text.empty() && (text.front() == ' ' || text.front() == '\t')) text.remove_prefix(1);
+    while (!text.empty() && (text.back() == ' ' || text.back() == '\t')) text.remove_suffix(1);
+    return text;
+}
+
+bool isUtf8(std::string_view text) {
+    const char* p = text.data();
+    const char* const end = p + text.size();
+    while (p < end) {
+        if (end - p >= 8) {
+            std::uint64_t word = 0;
+            std::memcpy(&word, p, 8);
+            if ((word & 0x8080808080808080ULL) == 0) {
+                p += 8;
+                continue;
+            }
+        }
+        const auto c = static_cast<unsigned char>(*p);
+        if (c < 0x80) {
+            ++p;
+            continue;
+        }
+        const int length = c >= 0xF0 ? 4 : c >= 0xE0 ? 3 : 2;
+        if (c < 0xC2 || c > 0xF4 || end - p < length) return false;
+        std::uint32_t point = c & (0xFFu >> (length + 1));
+        for (int i = 1; i < length; ++i) {
+            const auto next = static_cast<unsigned char>(p[i]);
+            if ((next & 0xC0) != 0x80) return false;
+            point = (point << 6) | (next & 0x3F);
+        }
+        if ((length == 3 && (point < 0x800 || (point >= 0xD800 && point <= 0xDFFF))) ||
+            (length == 4 && (point < 0x10000 || point > 0x10FFFF)))
+            return false;
+        p += length;
+    }
+    return true;
+}
+
+} // namespace oxgoad

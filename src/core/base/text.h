@@ -1,0 +1,38 @@
+#pragma once
+// Text of numbers and dates, independent of the locale.
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+
+namespace oxgoad {
+
+/// The shortest text that reads back to exactly the same double; "" for a missing value (NaN).
+std::string exactText(double value);
+
+/// `value` with `digits` significant digits and a minus sign of U+2212, thousands grouped by a comma
+/// when it is written without an exponent: for people, not for files.
+std::string readableText(double value, int digits = 4);
+
+/// A whole number with thousands grouped: 1,440.
+std::string countText(std::size_t count);
+
+/// A p value: two digits, "< 1e-99" below that.
+std::string probabilityText(double p);
+
+/// "1 row", "2 rows".
+std::string plural(std::size_t count, std::string_view one, std::string_view many);
+
+/// Days since 1970-01-01 of a calendar date; empty when there is no such day.
+/// Source: Howard Hinnant, "chrono-compatible low-level date algorithms" (civil calendar).
+std::optional<std::int32_t> daysFromCivil(int year, unsigned month, unsigned day);
+
+/// ISO 8601 text of a day: 2025-03-01.
+std::string dateText(std::int32_t days);
+
+std::string_view trimmed(std::string_view text);
+
+/// True when `text` is well-formed UTF-8 (RFC 3629: no overlong forms, no surrogates).
+bool isUtf8(std::string_view text);
+
+} // namespace oxgoad

@@ -1,0 +1,31 @@
+#pragma once
+// A model matrix that is made block by block, so that a million rows need no second copy.
+#include <Eigen/Core>
+
+namespace oxgoad {
+
+/// n rows × p columns. fill() may be called from several threads at once.
+class RowSource {
+public:
+    virtual ~RowSource() = default;
+    virtual Eigen::Index rows() const = 0;
+    virtual Eigen::Index columns() const = 0;
+    /// Writes rows begin..begin+block.rows()-1 into `block` (any row count, p columns).
+    virtual void fill(Eigen::Index begin, Eigen::Ref<Eigen::MatrixXd> block) const = 0;
+};
+
+/// A matrix that is there already. Keeps a reference: the matrix must outlive it.
+class MatrixRows final : public RowSource {
+public:
+    explicit MatrixRows(const Eigen::MatrixXd& matrix) : m_matrix(matrix) {}
+    Eigen::Index rows() const override { return m_matrix.rows(); }
+    Eigen::Index columns() const override { return m_matrix.cols(); }
+    void fill(Eigen::Index begin, Eigen::Ref<Eigen::MatrixXd> block) const override {
+        block = m_matrix.middleRows(begin, block.rows());
+    }
+
+private:
+    const Eigen::MatrixXd& m_matrix;
+};
+
+} // namespace oxgoad

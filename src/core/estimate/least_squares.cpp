@@ -1,0 +1,470 @@
+#include "estimate/least_squares.h"
+
+#include "base/error.h"
+#include "base/text.h"
+
+#include <Eigen/QR>
+
+#include <algorithm>
+#include <atomic>
+#include <cmath>
+#include <limits>
+
+namespace oxgoad {
+
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+constexpr double epsilon = std::numeric_limits<double>::epsilon();
+
+/// Row blocks of a size that depends on the shape only, so that sums come out the same on any machine.
+struct Blocks {
+    Index rows;
+    Index size;
+    Index count;
+    Blocks(Index n, Index p) : rows(n), size(std::clamp<Index>((1 << 17) / (p + 2), 4 * (p + 2), 8192)) {
+        count = std::max<Index>(1, (n + size - 1) / size);
+    }
+    Index begin(Index i) const { return i * size; }
+    Index length(Index i) const { return std::min(size, rows - begin(i)); }
+};
+
+/// Sum, smallest and largest of each column and of y.
+struct Extent {
+    std::vector<long double> sum;
+    VectorXd low;
+    VectorXd high;
+};
+
+Extent extentOf(const RowSource& x, std::span<const double> y, const Blocks& blocks, Threads threads, Progress& progress) {
+    const Index p = x.columns();
+    std::vector<VectorXd> sums(static_cast<std::size_t>(blocks.count));
+    std::vector<VectorXd> lows(sums.size());
+    std::vector<VectorXd> highs(sums.size());
+    parallelFor(sums.size(), threads, [&](std::size_t b) {
+        progress.checkpoint(0.05, "Centring columns");
+        const auto i = static_cast<Index>(b);
+        MatrixXd block(blocks.length(i), p + 1);
+        x.fill(blocks.begin(i), block.leftCols(p));
+        block.col(p) = Eigen::Map<const VectorXd>(y.data() + blocks.begin(i), block.rows());
+        sums[b] = block.colwise().sum();
+        lows[b] = block.colwise().minCoeff();
+        highs[b] = block.colwise().maxCoeff();
+    });
+    Extent extent{std::vector<long double>(static_cast<std::size_t>(p + 1), 0), lows[0], highs[0]};
+    for (std::size_t b = 0; b < sums.size(); ++b) {
+        for (Index j = 0; j <= p; ++j) extent.sum[static_cast<std::size_t>(j)] += sums[b][j];
+        extent.low = extent.low.cwiseMin(lows[b]);
+        extent.high = extent.high.cwiseMax(highs[b]);
+    }
+    return extent;
+}
+
+/// The power of two nearest below 1/size.
+double powerOfTwoScale(double size) {
+    return size > 0 && std::isfinite(size) ? std::ldexp(1.0, -std::ilogb(size)) : 1.0;
+}
+
+/// R of the rows given, (columns × columns), padded with zero rows where there are fewer rows.
+MatrixXd triangle(MatrixXd& block) {
+    const Eigen::HouseholderQR<Eigen::Ref<MatrixXd>> qr(block);
+    const Index k = block.cols();
+    const Index m = std::min(block.rows(), k);
+    MatrixXd r = MatrixXd::Zero(k, k);
+    r.topRows(m) = block.topRows(m).triangularView<Eigen::Upper>();
+    return r;
+}
+
+class Reducer {
+public:
+    Reducer(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y, const Blocks& blocks, Threads threads, Progress& progress)
+        : m_fit(fit), m_x(x), m_y(y), m_blocks(blocks), m_threads(threads), m_progress(progress) {}
+
+    /// R of [1, X~, y~] over all rows. Groups of blocks are reduced in order, then the groups in order.
+    MatrixXd reduce() {
+        constexpr Index groupBlocks = 8;
+        const Index groups = (m_blocks.count + groupBlocks - 1) / groupBlocks;
+        std::vector<MatrixXd> factors(static_cast<std::size_t>(groups));
+        std::atomic<Index> done{0};
+        parallelFor(factors.size(), m_threads, [&](std::size_t g) {
+            MatrixXd r;
+            const Index first = static_cast<Index>(g) * groupBlocks;
+            for (Index b = first; b < std::min(m_blocks.count, first + groupBlocks); ++b) {
+                m_progress.checkpoint(0.1 + 0.5 * static_cast<double>(done) / static_cast<double>(m_blocks.count), "Reducing rows");
+                const Index above = r.rows();
+                MatrixXd stacked(above + m_blocks.length(b), columns());
+                if (above > 0) stacked.topRows(above) = r;
+                fillBlock(b, stacked.bottomRows(m_blocks.length(b)));
+                r = triangle(stacked);
+                ++done;
+            }
+            factors[g] = std::move(r);
+        });
+        MatrixXd total = std::move(factors[0]);
+        for (std::size_t g = 1; g < factors.size(); ++g) {
+            MatrixXd stacked(total.rows() + factors[g].rows(), columns());
+            stacked << total, factors[g];
+            total = triangle(stacked);
+        }
+        return total;
+    }
+
+private:
+    Index columns() const { return m_x.columns() + 1 + (m_fit.intercept ? 1 : 0); }
+
+    void fillBlock(Index b, Eigen::Ref<MatrixXd> out) const {
+        const Index p = m_x.columns();
+        const Index first = m_fit.intercept ? 1 : 0;
+        if (first) out.col(0).setOnes();
+        MatrixXd raw(out.rows(), p);
+        m_x.fill(m_blocks.begin(b), raw);
+        for (Index j = 0; j < p; ++j)
+            out.col(first + j) = (raw.col(j).array() - m_fit.shift[j]) * m_fit.scale[j];
+        out.col(first + p) = (Eigen::Map<const VectorXd>(m_y.data() + m_blocks.begin(b), out.rows()).array() - m_fit.responseShift) * m_fit.responseScale;
+    }
+
+    LeastSquaresFit& m_fit;
+    const RowSource& m_x;
+    std::span<const double> m_y;
+    const Blocks& m_blocks;
+    Threads m_threads;
+    Progress& m_progress;
+};
+
+/// Householder reflection that zeroes column `j` of `work` below row `top`; applied to columns j and after.
+void reflect(MatrixXd& work, Index top, Index j) {
+    const Index below = work.rows() - top;
+    if (below <= 1) return;
+    VectorXd v = work.col(j).tail(below);
+    if (v.tail(below - 1).isZero(0)) return;
+    const double alpha = v[0] > 0 ? -v.norm() : v.norm();
+    v[0] -= alpha;
+    const double square = v.squaredNorm();
+    if (square == 0) return;
+    auto part = work.block(top, j, below, work.cols() - j);
+    part -= v * (2.0 / square * (v.transpose() * part));
+}
+
+/// Decides the rank in the order of columns. Leaves the factor of the kept columns and Q'y in the fit.
+void decideRank(LeastSquaresFit& fit, MatrixXd work, const std::vector<char>& constantColumn) {
+    const Index p = fit.columns;
+    const Index first = fit.intercept ? 1 : 0;
+    const Index last = first + p;
+    std::vector<Index> places;
+    Index rank = 0;
+    if (fit.intercept) {
+        places.push_back(0);
+        rank = 1;
+    }
+    for (Index j = first; j < last; ++j) {
+        const auto column = static_cast<std::size_t>(j - first);
+        const double whole = work.col(j).tail(work.rows() - first).norm();
+        const double left = rank < work.rows() ? work.col(j).tail(work.rows() - rank).norm() : 0;
+        if ((fit.intercept && constantColumn[column]) || !(left > fit.rankToleranceUsed * whole)) {
+            fit.dependent.push_back({column, 0, {}});
+            if (rank > 0) { // what the kept columns say of it
+                MatrixXd r(rank, rank);
+                for (Index k = 0; k < rank; ++k) r.col(k) = work.col(places[static_cast<std::size_t>(k)]).head(rank);
+                const VectorXd weights = r.triangularView<Eigen::Upper>().solve(work.col(j).head(rank));
+                Dependency& d = fit.dependent.back();
+                double constant = fit.shift[static_cast<Index>(column)] + (fit.intercept ? weights[0] / fit.scale[static_cast<Index>(column)] : 0);
+                for (Index k = first; k < rank; ++k) {
+                    if (std::fabs(weights[k]) * r.col(k).norm() <= 1e-8 * whole || constantColumn[column]) continue;
+                    const std::size_t other = fit.kept[static_cast<std::size_t>(k - first)];
+                    const double weight = weights[k] * fit.scale[static_cast<Index>(other)] / fit.scale[static_cast<Index>(column)];
+                    d.combination.emplace_back(other, weight);
+                    constant -= weight * fit.shift[static_cast<Index>(other)];
+                }
+                d.constant = fit.intercept ? constant : 0;
+            }
+            continue;
+        }
+        reflect(work, rank, j);
+        work.col(j).tail(work.rows() - rank - 1).setZero();
+        places.push_back(j);
+        fit.kept.push_back(column);
+        ++rank;
+    }
+    fit.factor.resize(rank, rank);
+    for (Index k = 0; k < rank; ++k) fit.factor.col(k) = work.col(places[static_cast<std::size_t>(k)]).head(rank);
+    fit.projections = work.col(last).head(rank);
+}
+
+/// Ratio of the largest to the smallest singular value of the columns at unit length, by power iteration on
+/// R'R and on its inverse (Golub and Van Loan 2013, §8.2); a lower bound, within a few per cent.
+double conditionOf(const MatrixXd& factor, bool intercept) {
+    const Index first = intercept ? 1 : 0;
+    const Index k = factor.rows() - first;
+    if (k < 1) return 1;
+    MatrixXd unit = factor.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
+    for (Index j = 0; j < k; ++j) unit.col(j).normalize();
+    VectorXd up(k);
+    for (Index j = 0; j < k; ++j) up[j] = 1 + 0.1 * static_cast<double>((j * 7) % 5);
+    VectorXd down = up;
+    double largest = 1;
+    double smallestInverse = 1;
+    for (int step = 0; step < 40; ++step) {
+        up.normalize();
+        up = unit.transpose() * (unit * up).eval();
+        largest = std::sqrt(up.norm());
+        down.normalize();
+        unit.transpose().triangularView<Eigen::Lower>().solveInPlace(down);
+        smallestInverse = down.norm();
+        unit.triangularView<Eigen::Upper>().solveInPlace(down);
+    }
+    return largest * smallestInverse;
+}
+
+/// Residuals of the shifted problem, X~'r, and Σ r² and Σ (y~ - mean)², block by block.
+struct ResidualPass {
+    VectorXd crossProducts;
+    long double sumOfSquares = 0;
+};
+
+ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y, const VectorXd& solution,
+                          const Blocks& blocks, bool withLeverage, Threads threads, Progress& progress) {
+    const auto count = static_cast<std::size_t>(blocks.count);
+    std::vector<VectorXd> products(count);
+    std::vector<long double> squares(count, 0);
+    std::atomic<std::size_t> done{0};
+    parallelFor(count, threads, [&](std::size_t b) {
+        progress.checkpoint((withLeverage ? 0.8 : 0.6) + 0.2 * static_cast<double>(done) / static_cast<double>(count),
+                            withLeverage ? "Leverages and residuals" : "Refining");
+        const auto i = static_cast<Index>(b);
+        const Index begin = blocks.begin(i);
+        MatrixXd raw(blocks.length(i), x.columns());
+        x.fill(begin, raw);
+        MatrixXd shifted = fit.shifted(raw);
+        const Eigen::Map<const VectorXd> actual(y.data() + begin, raw.rows());
+        const VectorXd residual = ((actual.array() - fit.responseShift) * fit.responseScale).matrix() - shifted * solution;
+        products[b] = shifted.transpose() * residual;
+        long double sum = 0;
+        for (Index r = 0; r < residual.size(); ++r) sum += static_cast<long double>(residual[r]) * residual[r];
+        squares[b] = sum;
+        if (withLeverage) {
+            fit.residuals.segment(begin, raw.rows()) = residual / fit.responseScale;
+            fit.fitted.segment(begin, raw.rows()) = actual - fit.residuals.segment(begin, raw.rows());
+            fit.factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(shifted);
+            fit.leverages.segment(begin, raw.rows()) = shifted.rowwise().squaredNorm();
+        }
+        ++done;
+    });
+    ResidualPass pass{VectorXd::Zero(solution.size()), 0};
+    for (std::size_t b = 0; b < count; ++b) {
+        pass.crossProducts += products[b];
+        pass.sumOfSquares += squares[b];
+    }
+    return pass;
+}
+
+void storeCoefficients(LeastSquaresFit& fit, const VectorXd& solution) {
+    const Index first = fit.intercept ? 1 : 0;
+    const double nan = std::nan("");
+    fit.coefficients = VectorXd::Constant(fit.columns, nan);
+    fit.standardErrors = VectorXd::Constant(fit.columns, nan);
+    const Index rank = fit.rank();
+    const MatrixXd inverse = fit.factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(rank, rank));
+    const double sigma = fit.residualStandardDeviation;
+    VectorXd toNatural = VectorXd::Zero(rank); // b0 = this · (b~0, b~)
+    if (fit.intercept) toNatural[0] = 1;
+    for (std::size_t k = 0; k < fit.kept.size(); ++k) {
+        const auto j = static_cast<Index>(fit.kept[k]);
+        const Index place = first + static_cast<Index>(k);
+        fit.coefficients[j] = solution[place] * fit.scale[j] / fit.responseScale;
+        fit.standardErrors[j] = sigma * inverse.row(place).norm() * fit.scale[j];
+        toNatural[place] = -fit.shift[j] * fit.scale[j];
+    }
+    if (!fit.intercept) return;
+    long double constant = static_cast<long double>(solution[0]) / fit.responseScale + fit.responseShift;
+    for (const auto j : fit.kept)
+        constant -= static_cast<long double>(fit.coefficients[static_cast<Index>(j)]) * fit.shift[static_cast<Index>(j)];
+    fit.constant = static_cast<double>(constant);
+    fit.constantError = sigma * (inverse.transpose() * toNatural).norm();
+}
+
+} // namespace
+
+MatrixXd LeastSquaresFit::shifted(const MatrixXd& block) const {
+    const Index first = intercept ? 1 : 0;
+    MatrixXd out(block.rows(), rank());
+    if (first) out.col(0).setOnes();
+    for (std::size_t k = 0; k < kept.size(); ++k) {
+        const auto j = static_cast<Index>(kept[k]);
+        out.col(first + static_cast<Index>(k)) = (block.col(j).array() - shift[j]) * scale[j];
+    }
+    return out;
+}
+
+VectorXd LeastSquaresFit::predict(const MatrixXd& block) const {
+    VectorXd mean = VectorXd::Constant(block.rows(), 0);
+    double level = constant;
+    for (const auto k : kept) {
+        const auto j = static_cast<Index>(k);
+        mean += (block.col(j).array() - shift[j]).matrix() * coefficients[j];
+        level += coefficients[j] * shift[j];
+    }
+    return mean.array() + level;
+}
+
+VectorXd LeastSquaresFit::leverage(const MatrixXd& block) const {
+    MatrixXd out = shifted(block);
+    factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(out);
+    return out.rowwise().squaredNorm();
+}
+
+MatrixXd LeastSquaresFit::unscaledCovariance() const {
+    const Index first = intercept ? 1 : 0;
+    const Index k = rank() - first;
+    const MatrixXd inverse = factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(rank(), rank()));
+    MatrixXd covariance = inverse.bottomRows(k) * inverse.bottomRows(k).transpose();
+    for (Index i = 0; i < k; ++i) {
+        const double s = scale[static_cast<Index>(kept[static_cast<std::size_t>(i)])];
+        covariance.row(i) *= s;
+        covariance.col(i) *= s;
+    }
+    return covariance;
+}
+
+MatrixXd LeastSquaresFit::correlation() const {
+    const Index first = intercept ? 1 : 0;
+    const Index k = rank() - first;
+    MatrixXd unit = factor.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
+    for (Index j = 0; j < k; ++j) unit.col(j).normalize();
+    MatrixXd r = unit.transpose() * unit;
+    r.diagonal().setOnes();
+    return r;
+}
+
+double LeastSquaresFit::constantOf(const VectorXd& b, double shiftedConstant) const {
+    long double value = static_cast<long double>(shiftedConstant) / responseScale + responseShift;
+    for (const auto j : kept) value -= static_cast<long double>(b[static_cast<Index>(j)]) * shift[static_cast<Index>(j)];
+    return static_cast<double>(value);
+}
+
+LeastSquaresFit::Reduced LeastSquaresFit::without(std::span<const std::size_t> leftOut) const {
+    const Index first = intercept ? 1 : 0;
+    std::vector<Index> places;
+    if (intercept) places.push_back(0);
+    for (std::size_t k = 0; k < kept.size(); ++k)
+        if (std::find(leftOut.begin(), leftOut.end(), kept[k]) == leftOut.end()) places.push_back(first + static_cast<Index>(k));
+    Reduced reduced;
+    reduced.rank = static_cast<Index>(places.size());
+    reduced.coefficients = VectorXd::Zero(columns);
+    reduced.residualSumOfSquares = residualSumOfSquares;
+    if (places.empty()) {
+        reduced.residualSumOfSquares += projections.squaredNorm() / (responseScale * responseScale);
+        return reduced;
+    }
+    MatrixXd part(rank(), reduced.rank);
+    for (Index k = 0; k < reduced.rank; ++k) part.col(k) = factor.col(places[static_cast<std::size_t>(k)]);
+    const Eigen::HouseholderQR<MatrixXd> qr(part);
+    VectorXd effects = projections;
+    effects.applyOnTheLeft(qr.householderQ().adjoint());
+    const VectorXd solution = qr.matrixQR().topRows(reduced.rank).triangularView<Eigen::Upper>().solve(effects.head(reduced.rank));
+    reduced.residualSumOfSquares += effects.tail(rank() - reduced.rank).squaredNorm() / (responseScale * responseScale);
+    for (Index k = first; k < reduced.rank; ++k) {
+        const auto j = static_cast<Index>(kept[static_cast<std::size_t>(places[static_cast<std::size_t>(k)] - first)]);
+        reduced.coefficients[j] = solution[k] * scale[j] / responseScale;
+    }
+    if (intercept) reduced.constant = constantOf(reduced.coefficients, solution[0]);
+    return reduced;
+}
+
+double LeastSquaresFit::explainedSumOfSquares(const VectorXd& products, double sum) const {
+    VectorXd z(rank());
+    const Index first = intercept ? 1 : 0;
+    if (first) z[0] = sum;
+    z.tail(rank() - first) = products;
+    factor.transpose().triangularView<Eigen::Lower>().solveInPlace(z);
+    return z.tail(rank() - first).squaredNorm();
+}
+
+std::pair<VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, const RowSource& x, const VectorXd& z, Threads threads) {
+    const Blocks blocks(x.rows(), x.columns());
+    const Index first = fit.intercept ? 1 : 0;
+    std::vector<VectorXd> products(static_cast<std::size_t>(blocks.count));
+    std::vector<double> sums(products.size());
+    parallelFor(products.size(), threads, [&](std::size_t b) {
+        const auto i = static_cast<Index>(b);
+        MatrixXd raw(blocks.length(i), x.columns());
+        x.fill(blocks.begin(i), raw);
+        const auto part = z.segment(blocks.begin(i), raw.rows());
+        products[b] = fit.shifted(raw).rightCols(fit.rank() - first).transpose() * part;
+        sums[b] = part.sum();
+    });
+    VectorXd total = VectorXd::Zero(fit.rank() - first);
+    double sum = 0;
+    for (std::size_t b = 0; b < products.size(); ++b) {
+        total += products[b];
+        sum += sums[b];
+    }
+    return {total, sum};
+}
+
+LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y, const LeastSquaresOptions& options, Progress& progress) {
+    const Index n = x.rows();
+    const Index p = x.columns();
+    LeastSquaresFit fit;
+    fit.rows = n;
+    fit.columns = p;
+    fit.intercept = options.intercept;
+    fit.rankToleranceUsed = options.rankTolerance > 0 ? options.rankTolerance : 64 * epsilon * static_cast<double>(p + 1);
+    if (n == 0) throw Error(ErrorCode::tooFewRows, "there are no rows to learn from", {}, "Check what is missing or set aside.");
+
+    const Blocks blocks(n, p);
+    const Extent extent = extentOf(x, y, blocks, options.threads, progress);
+    fit.shift = VectorXd::Zero(p);
+    fit.scale = VectorXd::Ones(p);
+    std::vector<char> constantColumn(static_cast<std::size_t>(p), 0);
+    auto meanOf = [&](Index j) { return options.intercept ? static_cast<double>(extent.sum[static_cast<std::size_t>(j)] / static_cast<long double>(n)) : 0.0; };
+    for (Index j = 0; j <= p; ++j) {
+        const double mean = meanOf(j);
+        const double size = std::max(std::fabs(extent.high[j] - mean), std::fabs(extent.low[j] - mean));
+        const double spread = extent.high[j] - extent.low[j];
+        const bool constant = !(spread > 8 * epsilon * std::max(std::fabs(extent.high[j]), std::fabs(extent.low[j])));
+        if (j == p) {
+            if (constant && n > 1)
+                throw Error(ErrorCode::noSpread, "the response has the same value in all " + plural(static_cast<std::size_t>(n), "learning row", "learning rows"),
+                            {}, "Choose another response or other rows.");
+            fit.responseShift = mean;
+            fit.responseScale = powerOfTwoScale(size);
+        } else {
+            fit.shift[j] = mean;
+            fit.scale[j] = constant ? 1 : powerOfTwoScale(size);
+            constantColumn[static_cast<std::size_t>(j)] = constant;
+        }
+    }
+
+    decideRank(fit, Reducer(fit, x, y, blocks, options.threads, progress).reduce(), constantColumn);
+    const Index rank = fit.rank();
+    if (n < rank || rank == 0)
+        throw Error(ErrorCode::tooFewRows,
+                    plural(static_cast<std::size_t>(n), "learning row is", "learning rows are") + " too few for " + plural(static_cast<std::size_t>(p + (options.intercept ? 1 : 0)), "coefficient", "coefficients"),
+                    {}, "Take terms out or learn from more rows.");
+    const auto r = fit.factor.triangularView<Eigen::Upper>();
+    VectorXd solution = r.solve(fit.projections);
+    const ResidualPass first = residualPass(fit, x, y, solution, blocks, false, options.threads, progress);
+    VectorXd correction = fit.factor.transpose().triangularView<Eigen::Lower>().solve(first.crossProducts);
+    r.solveInPlace(correction);
+    solution += correction;
+
+    fit.residuals.resize(n);
+    fit.fitted.resize(n);
+    fit.leverages.resize(n);
+    const ResidualPass last = residualPass(fit, x, y, solution, blocks, true, options.threads, progress);
+    const double unit = fit.responseScale * fit.responseScale;
+    fit.residualSumOfSquares = static_cast<double>(last.sumOfSquares) / unit;
+    long double total = 0;
+    for (const double value : y) total += static_cast<long double>(value - fit.responseShift) * (value - fit.responseShift);
+    fit.totalSumOfSquares = static_cast<double>(total);
+    fit.degreesOfFreedom = static_cast<double>(n - rank);
+    fit.residualStandardDeviation = fit.degreesOfFreedom > 0 ? std::sqrt(fit.residualSumOfSquares / fit.degreesOfFreedom) : std::nan("");
+    fit.conditionNumber = conditionOf(fit.factor, fit.intercept);
+    storeCoefficients(fit, solution);
+    return fit;
+}
+
+} // namespace oxgoad

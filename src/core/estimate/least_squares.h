@@ -1,0 +1,122 @@
+#pragma once
+// Least squares by orthogonal reduction, with its inference.
+#include "base/parallel.h"
+#include "base/progress.h"
+#include "design/row_source.h"
+
+#include <Eigen/Core>
+
+#include <span>
+#include <utility>
+#include <vector>
+
+namespace oxgoad {
+
+struct LeastSquaresOptions {
+    bool intercept = true;
+    /// A column is taken as dependent on the columns before it when what is left of it after projecting
+    /// them out is below this share of its own (centred) length. 0 means 64·eps·(columns + 1): the
+    /// rounding of a backward stable reduction of that many columns with room to spare.
+    double rankTolerance = 0;
+    Threads threads;
+};
+
+/// A column that the columns before it already say: x_column = constant + Σ weight·x_other.
+struct Dependency {
+    std::size_t column = 0;
+    double constant = 0;
+    /// Other column and weight; only weights that matter.
+    std::vector<std::pair<std::size_t, double>> combination;
+};
+
+/// y = b0 + X b + e, E e = 0, Var e = σ² I, on n rows and p columns.
+///
+/// Made by fitLeastSquares. Works inside on columns shifted by their means and scaled by powers of two
+/// (both exact to undo), x~ = (x - shift)·scale, with the constant as an explicit first column.
+class LeastSquaresFit {
+public:
+    Eigen::Index rows = 0;
+    Eigen::Index columns = 0;
+    bool intercept = true;
+    /// Columns that could be estimated, in order (indices into 0..p-1).
+    std::vector<std::size_t> kept;
+    std::vector<Dependency> dependent;
+    double rankToleranceUsed = 0;
+
+    /// Length p; NaN for dependent columns. Units: y per unit of x_j.
+    Eigen::VectorXd coefficients;
+    Eigen::VectorXd standardErrors;
+    double constant = 0;
+    double constantError = 0;
+
+    double residualSumOfSquares = 0;
+    /// About the mean with an intercept, about 0 without.
+    double totalSumOfSquares = 0;
+    double degreesOfFreedom = 0;
+    /// NaN when no degrees of freedom are left.
+    double residualStandardDeviation = 0;
+    /// Estimated 2-norm condition number of the shifted, unit-length columns.
+    double conditionNumber = 1;
+
+    /// Length n each.
+    Eigen::VectorXd fitted;
+    Eigen::VectorXd residuals;
+    Eigen::VectorXd leverages;
+
+    Eigen::Index rank() const { return static_cast<Eigen::Index>(kept.size()) + (intercept ? 1 : 0); }
+
+    /// Predicted mean at rows of the model matrix (m × p; dependent columns are not read).
+    Eigen::VectorXd predict(const Eigen::MatrixXd& block) const;
+    /// x'(X'X)⁻¹x for each row, the constant included: the leverage of a learning row, and the variance
+    /// of the mean over σ² anywhere.
+    Eigen::VectorXd leverage(const Eigen::MatrixXd& block) const;
+    /// Unscaled covariance (X'X)⁻¹ of the kept coefficients, in the order of kept, without the constant.
+    Eigen::MatrixXd unscaledCovariance() const;
+
+    /// The fit of the same rows without some columns, from the triangular factor alone (no pass over rows).
+    struct Reduced {
+        /// Length p; 0 for columns left out or dependent.
+        Eigen::VectorXd coefficients;
+        double constant = 0;
+        double residualSumOfSquares = 0;
+        Eigen::Index rank = 0;
+    };
+    Reduced without(std::span<const std::size_t> columns) const;
+
+    /// Correlation matrix of the kept columns (centred with an intercept, about 0 without).
+    Eigen::MatrixXd correlation() const;
+
+    /// Squared length of the projection of z (length n, given as X~'z and the constant's 1'z) onto the
+    /// columns beyond the constant: the explained sum of squares of a regression of z on the same columns.
+    double explainedSumOfSquares(const Eigen::VectorXd& shiftedCrossProducts, double sum) const;
+
+    // The reduction: R of [1, X~(kept), y~], and how columns were shifted and scaled.
+    Eigen::MatrixXd factor;
+    Eigen::VectorXd projections;
+    Eigen::VectorXd shift;
+    Eigen::VectorXd scale;
+    double responseShift = 0;
+    double responseScale = 1;
+    /// m × rank: [1, X~(kept)].
+    Eigen::MatrixXd shifted(const Eigen::MatrixXd& block) const;
+
+private:
+    double constantOf(const Eigen::VectorXd& coefficients, double shiftedConstant) const;
+};
+
+/// Fits by Householder reduction of row blocks to triangular factors, combined in a fixed order (Golub
+/// and Van Loan 2013, §5.2; Demmel, Grigori, Hoemmen and Langou 2012, "Communication-optimal parallel and
+/// sequential QR and LU factorizations"), and one step of refinement by the corrected seminormal equations
+/// (Björck 1987, "Stability analysis of the method of seminormal equations").
+/// Columns that depend on earlier ones are left out in the order given and named.
+///
+/// Requires: y of length n, X n × p, all finite. Errors: tooFewRows when n < rank, noSpread when y is
+/// constant. Throws Stopped. The result does not depend on the number of threads.
+LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y, const LeastSquaresOptions& options,
+                                Progress& progress);
+
+/// X~(kept)'z and 1'z over all rows, block by block in a fixed order.
+std::pair<Eigen::VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, const RowSource& x,
+                                                        const Eigen::VectorXd& z, Threads threads);
+
+} // namespace oxgoad

@@ -1,0 +1,91 @@
+#pragma once
+// Rows from delimited text files.
+#include "base/parallel.h"
+#include "base/progress.h"
+#include "table/table.h"
+
+#include <cstddef>
+#include <filesystem>
+#include <map>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace oxgoad {
+
+enum class Encoding { utf8, utf16LittleEndian, utf16BigEndian, latin1 };
+
+/// "utf-8", "utf-16le", "utf-16be", "latin-1".
+std::string_view encodingName(Encoding encoding);
+
+/// What the analyst says of the file; what is left empty is found by looking at it.
+struct TextOptions {
+    std::optional<char> delimiter;
+    std::optional<char> quote;
+    std::optional<bool> header;
+    std::optional<char> decimalMark;
+    std::optional<Encoding> encoding;
+    /// Cells that stand for "no value". The empty cell always does.
+    std::vector<std::string> missingMarks = {"NA", "N/A", "n/a", "#N/A", "NaN", "nan", "null", "NULL", "?", "-"};
+    /// Kinds asked for, by column name; the other columns' kinds are found.
+    std::map<std::string, ColumnKind> kinds;
+
+    bool operator==(const TextOptions&) const = default;
+};
+
+/// How the file was read, everything decided.
+struct TextFormat {
+    char delimiter = ',';
+    char quote = '"';
+    bool header = true;
+    char decimalMark = '.';
+    Encoding encoding = Encoding::utf8;
+};
+
+/// A cell that does not fit its column, or a line of the wrong length. Lines, rows and cells count from 1.
+struct CellFault {
+    std::size_t line = 0;
+    std::size_t row = 0;
+    std::size_t cell = 0;
+    std::string column;
+    /// The text as it stands in the file (shortened after 200 bytes).
+    std::string text;
+    std::string reason;
+};
+
+struct ReadReport {
+    static constexpr std::size_t listedFaults = 1000;
+    std::string file;
+    std::size_t bytes = 0;
+    std::size_t rows = 0;
+    TextFormat format;
+    std::size_t faultCount = 0;
+    /// The first listedFaults of them, in the order of the file.
+    std::vector<CellFault> faults;
+    /// Column name and number of its cells that do not fit; only columns that have some.
+    std::vector<std::pair<std::string, std::size_t>> faultsByColumn;
+    /// What was decided on the way: names made up, blank lines passed over, encoding assumed.
+    std::vector<std::string> notes;
+};
+
+struct RowsRead {
+    Table table;
+    ReadReport report;
+};
+
+/// Reads a delimited text file (RFC 4180, and the usual departures from it).
+///
+/// A column is a number or a date when at least 90 % of its cells that are not missing can be read so;
+/// otherwise a factor, or text when more than half of more than 20 cells are distinct. Cells that do not fit become missing and
+/// are counted and listed in the report. Numbers read to the nearest double.
+/// The result does not depend on the number of threads.
+/// Errors: fileNotFound, notAFile, cannotRead, emptyFile, binaryFile, badText (an open quote at the end),
+/// noRows (a header only), unknownColumn (in options.kinds). Throws Stopped.
+RowsRead readText(const std::filesystem::path& path, const TextOptions& options, Threads threads, Progress& progress);
+
+/// The same from bytes in memory; `name` stands for the file in messages.
+RowsRead readTextBytes(std::string_view bytes, const std::string& name, const TextOptions& options,
+                       Threads threads, Progress& progress);
+
+} // namespace oxgoad

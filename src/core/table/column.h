@@ -1,0 +1,93 @@
+#pragma once
+// Immutable columns: numbers, factors, dates and text, with missing values as first-class citizens.
+#include <cstdint>
+#include <limits>
+#include <memory>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace oxgoad {
+
+enum class ColumnKind { number, factor, date, text };
+
+/// "number", "factor", "date", "text": the words used in recipes and in the window.
+std::string_view kindName(ColumnKind kind);
+
+/// Strings laid end to end; offsets[i]..offsets[i+1] is the text of row i.
+struct TextCells {
+    std::vector<std::uint64_t> offsets{0};
+    std::string bytes;
+    void add(std::string_view text) {
+        bytes.append(text);
+        offsets.push_back(bytes.size());
+    }
+};
+
+/// One named column of n values. A value type: copies share the data, which never changes.
+/// Missing is NaN in a number, code -1 in a factor, missingDay in a date, empty in text.
+class Column {
+public:
+    static constexpr std::int32_t missingCode = -1;
+    static constexpr std::int32_t missingDay = std::numeric_limits<std::int32_t>::min();
+
+    static Column ofNumbers(std::string name, std::vector<double> values);
+    /// Requires -1 <= codes[i] < levels.size(). Levels are distinct.
+    static Column ofFactor(std::string name, std::vector<std::int32_t> codes, std::vector<std::string> levels);
+    /// Days since 1970-01-01.
+    static Column ofDates(std::string name, std::vector<std::int32_t> days);
+    static Column ofText(std::string name, TextCells cells);
+
+    const std::string& name() const { return m_name; }
+    ColumnKind kind() const { return m_data->kind; }
+    std::size_t size() const { return m_data->size; }
+
+    /// Requires the kind to fit; an assertion otherwise.
+    std::span<const double> numbers() const;
+    std::span<const std::int32_t> codes() const;
+    const std::vector<std::string>& levels() const;
+    std::span<const std::int32_t> days() const;
+    std::string_view text(std::size_t row) const;
+
+    bool isMissing(std::size_t row) const;
+    std::size_t missingCount() const { return m_data->missing; }
+    /// The value as text: exact for numbers, ISO for dates, "" for missing.
+    std::string cellText(std::size_t row) const;
+    /// The value as a number for plotting and sorting: days for dates, codes for factors, NaN for
+    /// missing values and text.
+    double asNumber(std::size_t row) const;
+    /// Index of a level, or -1.
+    std::int32_t codeOf(std::string_view level) const;
+
+    Column renamed(std::string name) const;
+    /// The same values under another kind, as far as they can be read so. `lost` counts values that
+    /// cannot (they become missing).
+    struct Converted;
+    Converted converted(ColumnKind kind) const;
+    /// Bytes the values take (not the names of levels).
+    std::size_t valueBytes() const;
+
+private:
+    struct Data {
+        ColumnKind kind = ColumnKind::number;
+        std::size_t size = 0;
+        std::size_t missing = 0;
+        std::vector<double> numbers;
+        std::vector<std::int32_t> integers;
+        std::vector<std::string> levels;
+        TextCells text;
+    };
+    Column(std::string name, std::shared_ptr<const Data> data)
+        : m_name(std::move(name)), m_data(std::move(data)) {}
+
+    std::string m_name;
+    std::shared_ptr<const Data> m_data;
+};
+
+struct Column::Converted {
+    Column column;
+    std::size_t lost = 0;
+};
+
+} // namespace oxgoad

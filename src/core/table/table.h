@@ -1,0 +1,30 @@
+#pragma once
+// An immutable table of columns of one length.
+#include "table/column.h"
+
+#include <optional>
+#include <string_view>
+#include <vector>
+
+namespace oxgoad {
+
+/// n rows × k columns with distinct names. A value type; columns are shared, not copied.
+class Table {
+public:
+    Table() = default;
+    /// Requires columns of equal size and distinct names; an assertion otherwise.
+    explicit Table(std::vector<Column> columns);
+
+    std::size_t rows() const { return m_columns.empty() ? 0 : m_columns.front().size(); }
+    const std::vector<Column>& columns() const { return m_columns; }
+    const Column* find(std::string_view name) const;
+    /// Throws Error (unknownColumn) naming the column, the file and the nearest names there are.
+    const Column& at(std::string_view name, std::string_view file) const;
+    Table withColumn(Column column) const;
+    std::size_t valueBytes() const;
+
+private:
+    std::vector<Column> m_columns;
+};
+
+} // namespace oxgoad
