@@ -474,7 +474,7 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
         throw Error(ErrorCode::noRows, "there is a header line but no rows below it", {.file = name, .line = 1},
                     "Choose a file that has rows.");
     for (const auto& [column, kind] : options.kinds)
-        if (std::find(layout.names.begin(), layout.names.end(), column) == layout.names.end())
+        if (!options.kindsMayBeAbsent && std::find(layout.names.begin(), layout.names.end(), column) == layout.names.end())
             throw Error(ErrorCode::unknownColumn, "there is no column \"" + column + "\" to be read as " + std::string(kindName(kind)),
                         {.file = name, .line = 1}, "Take it out of \"kinds\" or correct its name.");
 

@@ -30,6 +30,8 @@ struct TextOptions {
     std::vector<std::string> missingMarks = {"NA", "N/A", "n/a", "#N/A", "NaN", "nan", "null", "NULL", "?", "-"};
     /// Kinds asked for, by column name; the other columns' kinds are found.
     std::map<std::string, ColumnKind> kinds;
+    /// A kind asked for a column that is not there is passed over instead of refused.
+    bool kindsMayBeAbsent = false;
 
     bool operator==(const TextOptions&) const = default;
 };
@@ -81,7 +83,7 @@ struct RowsRead {
 /// are counted and listed in the report. Numbers read to the nearest double.
 /// The result does not depend on the number of threads.
 /// Errors: fileNotFound, notAFile, cannotRead, emptyFile, binaryFile, badText (an open quote at the end),
-/// noRows (a header only), unknownColumn (in options.kinds). Throws Stopped.
+/// noRows (a header only), unknownColumn (in options.kinds, unless they may be absent). Throws Stopped.
 RowsRead readText(const std::filesystem::path& path, const TextOptions& options, Threads threads, Progress& progress);
 
 /// The same from bytes in memory; `name` stands for the file in messages.

@@ -1,0 +1,59 @@
+#include "base/text.h"
+#include "check/checks.h"
+
+#include <algorithm>
+
+namespace oxgoad {
+
+namespace {
+
+constexpr double shareLimit = 0.05;
+
+std::string byColumn(const std::vector<std::pair<std::string, std::size_t>>& counts) {
+    std::string text;
+    for (const auto& [column, count] : counts) text += (text.empty() ? "" : ", ") + column + " " + countText(count);
+    return text;
+}
+
+} // namespace
+
+void checkMissingValues(const CheckContext& context, Findings& findings) {
+    const auto usable = context.learning.rows + context.heldOut.rows;
+    const double share = static_cast<double>(context.rowsMissing) / static_cast<double>(context.rowsMissing + usable);
+    findings.readings.push_back({"rows with missing values", 100 * share, 100 * shareLimit, {}, readableText(100 * share, 2) + " % of rows cannot be used", "common practice, no source"});
+    if (context.rowsMissing == 0) return;
+    Goad goad;
+    goad.key = "missing values";
+    goad.severity = share > shareLimit ? Severity::alarm : Severity::caution;
+    goad.title = plural(context.rowsMissing, "row is", "rows are") + " not used because a value is missing";
+    goad.reading = byColumn(context.missingByColumn) + "; " + readableText(100 * share, 2) + " % of rows";
+    goad.threshold = "any row; grave above 5 % of rows";
+    goad.source = "common practice, no source";
+    goad.station = "data";
+    const auto most = std::max_element(context.missingByColumn.begin(), context.missingByColumn.end(), [](const auto& a, const auto& b) { return a.second < b.second; });
+    if (most != context.missingByColumn.end()) {
+        goad.column = most->first;
+        goad.moves.push_back({Move::Kind::seeColumn, "see column", most->first, 0});
+        for (const Term& term : context.design.design().terms())
+            if (term.parts.size() == 1 && term.parts[0].column == most->first)
+                goad.moves.push_back({Move::Kind::leaveOutTerm, "leave out " + termName(term), termName(term), 0});
+    }
+    findings.goads.push_back(std::move(goad));
+}
+
+void checkMisfits(const CheckContext& context, Findings& findings) {
+    for (const auto& [column, count] : context.misfitsByColumn) {
+        Goad goad;
+        goad.key = "unreadable cells: " + column;
+        goad.title = plural(count, "cell", "cells") + " of " + column + " could not be read";
+        goad.reading = "taken as missing; the list is in the Data station";
+        goad.threshold = "any cell of a column in use";
+        goad.source = "common practice, no source";
+        goad.station = "data";
+        goad.column = column;
+        goad.moves.push_back({Move::Kind::seeColumn, "see column", column, 0});
+        findings.goads.push_back(std::move(goad));
+    }
+}
+
+} // namespace oxgoad

@@ -1,0 +1,36 @@
+#include "base/text.h"
+#include "check/checks.h"
+
+namespace oxgoad {
+
+void checkRareLevels(const CheckContext& context, Findings& findings) {
+    constexpr std::size_t limit = 10;
+    const auto& inputs = context.design.design().inputs();
+    for (std::size_t i = 0; i < inputs.size(); ++i) {
+        if (!inputs[i].factor) continue;
+        std::vector<std::size_t> counts(inputs[i].levels.size(), 0);
+        for (const auto row : context.learningRows) ++counts[static_cast<std::size_t>(context.design.inputValue(i, row))];
+        std::string names;
+        std::size_t rare = 0;
+        std::size_t rows = 0;
+        for (std::size_t level = 0; level < counts.size(); ++level) {
+            if (counts[level] >= limit) continue;
+            ++rare;
+            rows += counts[level];
+            if (rare <= 3) names += (names.empty() ? "" : ", ") + inputs[i].levels[level] + " " + countText(counts[level]);
+        }
+        if (rare == 0) continue;
+        Goad goad;
+        goad.key = "rare levels: " + inputs[i].name;
+        goad.title = rare == 1 ? "One level of " + inputs[i].name + " has few learning rows" : plural(rare, "level", "levels") + " of " + inputs[i].name + " have few learning rows";
+        goad.reading = names + (rare > 3 ? ", …" : "") + "; " + plural(rows, "row", "rows") + " in all";
+        goad.threshold = "10 rows a level";
+        goad.source = "common practice, no source";
+        goad.station = "data";
+        goad.column = inputs[i].name;
+        goad.moves.push_back({Move::Kind::seeColumn, "see column", inputs[i].name, 0});
+        findings.goads.push_back(std::move(goad));
+    }
+}
+
+} // namespace oxgoad

@@ -1,0 +1,75 @@
+#include "base/text.h"
+#include "check/checks.h"
+#include "estimate/distributions.h"
+
+#include <cmath>
+
+namespace oxgoad {
+
+namespace {
+
+constexpr double pLimit = 0.01;
+
+/// Correlation over learning rows of `values` with a numeric input.
+double correlationWithInput(const CheckContext& context, std::size_t input, const Eigen::VectorXd& values) {
+    const auto n = static_cast<double>(context.learningRows.size());
+    double sum = 0;
+    for (const auto row : context.learningRows) sum += context.design.inputValue(input, row);
+    const double mean = sum / n;
+    const double other = values.mean();
+    double xy = 0, xx = 0, yy = 0;
+    for (std::size_t i = 0; i < context.learningRows.size(); ++i) {
+        const double dx = context.design.inputValue(input, context.learningRows[i]) - mean;
+        const double dy = values[static_cast<Eigen::Index>(i)] - other;
+        xy += dx * dy;
+        xx += dx * dx;
+        yy += dy * dy;
+    }
+    return xx > 0 && yy > 0 ? xy / std::sqrt(xx * yy) : 0;
+}
+
+} // namespace
+
+void checkSpread(const CheckContext& context, Findings& findings) {
+    const LeastSquaresFit& fit = context.fit;
+    const auto k = static_cast<double>(fit.rank() - (fit.intercept ? 1 : 0));
+    if (!fit.intercept || k < 1 || !(fit.degreesOfFreedom > 0)) return;
+    // LM = n R² of the squared residuals on the same columns (Koenker 1981, "A note on studentizing a test
+    // for heteroscedasticity", Journal of Econometrics 17).
+    const Eigen::VectorXd squares = fit.residuals.array().square();
+    const Eigen::VectorXd centred = squares.array() - squares.mean();
+    const double total = centred.squaredNorm();
+    if (!(total > 0)) return;
+    const DesignRows x(context.design, context.learningRows);
+    const auto [products, sum] = shiftedCrossProducts(fit, x, centred, context.threads);
+    const double statistic = static_cast<double>(fit.rows) * fit.explainedSumOfSquares(products, sum) / total;
+    const double p = chiSquaredUpper(statistic, k);
+    findings.readings.push_back({"unequal spread", statistic, pLimit, p, "Lagrange multiplier with " + readableText(k, 3) + " degrees of freedom", "Koenker 1981"});
+    if (!(p < pLimit)) return;
+
+    double strongest = 0;
+    std::string column;
+    const auto& inputs = context.design.design().inputs();
+    for (std::size_t i = 0; i < inputs.size(); ++i) {
+        if (inputs[i].factor) continue;
+        const double r = correlationWithInput(context, i, squares);
+        if (std::fabs(r) > std::fabs(strongest)) {
+            strongest = r;
+            column = inputs[i].name;
+        }
+    }
+    Goad goad;
+    goad.key = "unequal spread";
+    goad.title = std::fabs(strongest) < 0.1 ? "The spread of residuals is not even"
+                 : strongest > 0            ? "The spread of residuals grows with " + column
+                                            : "The spread of residuals shrinks with " + column;
+    goad.reading = "LM " + readableText(statistic, 3) + ", p " + probabilityText(p) + "; intervals are too narrow where the spread is large";
+    goad.threshold = "p below 0.01";
+    goad.source = "Koenker 1981";
+    goad.station = "check";
+    goad.column = column;
+    if (!column.empty()) goad.moves.push_back({Move::Kind::seeColumn, "see residuals", column, 0});
+    findings.goads.push_back(std::move(goad));
+}
+
+} // namespace oxgoad

@@ -1,0 +1,36 @@
+#include "estimate/distributions.h"
+
+#include <boost/math/distributions/chi_squared.hpp>
+#include <boost/math/distributions/fisher_f.hpp>
+#include <boost/math/distributions/students_t.hpp>
+
+#include <cmath>
+
+namespace oxgoad {
+
+namespace bm = boost::math;
+
+double studentTwoSided(double t, double df) {
+    if (std::isnan(t) || !(df > 0)) return std::nan("");
+    if (std::isinf(t)) return 0;
+    return 2 * bm::cdf(bm::complement(bm::students_t(df), std::fabs(t)));
+}
+
+double studentQuantile(double level, double df) {
+    if (!(df > 0) || !(level > 0 && level < 1)) return std::nan("");
+    return bm::quantile(bm::complement(bm::students_t(df), (1 - level) / 2));
+}
+
+double fisherUpper(double f, double numeratorDf, double denominatorDf) {
+    if (std::isnan(f) || !(numeratorDf > 0) || !(denominatorDf > 0)) return std::nan("");
+    if (std::isinf(f)) return 0;
+    return bm::cdf(bm::complement(bm::fisher_f(numeratorDf, denominatorDf), std::max(f, 0.0)));
+}
+
+double chiSquaredUpper(double x, double df) {
+    if (std::isnan(x) || !(df > 0)) return std::nan("");
+    if (std::isinf(x)) return 0;
+    return bm::cdf(bm::complement(bm::chi_squared(df), std::max(x, 0.0)));
+}
+
+} // namespace oxgoad

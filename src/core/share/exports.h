@@ -1,0 +1,25 @@
+#pragma once
+// Evidence as files.
+#include "study/evaluate.h"
+#include "study/evidence.h"
+#include "table/table.h"
+
+#include <filesystem>
+#include <string>
+
+namespace oxgoad {
+
+/// coefficients.csv: name, estimate, standard_error, t, p, lower, upper.
+std::string coefficientsCsv(const Evidence& evidence);
+/// rows.csv: row, part, actual, fitted, residual, leverage, studentised_residual, cooks_distance.
+std::string rowsCsv(const Evidence& evidence);
+/// forecast.csv: the given columns, then prediction, mean_lower, mean_upper, lower, upper, reach, reasons.
+/// A given column of one of those names gets "given_" in front. Requires evidence.forecast.
+std::string forecastCsv(const Evidence& evidence, const Table& rows);
+
+/// Writes evidence.json, coefficients.csv, rows.csv and, with a forecast, forecast.csv into `folder`, which is
+/// made when it is not there. All are prepared in a folder beside it first, so that nothing half-written is
+/// left when one cannot be written. Errors: cannotWrite.
+void writeEvidence(const std::filesystem::path& folder, const Recipe& recipe, const Evidence& evidence, const StudyRows& rows);
+
+} // namespace oxgoad

@@ -1,0 +1,498 @@
+#include "study/evaluate.h"
+
+#include "base/error.h"
+#include "base/text.h"
+#include "check/checks.h"
+#include "design/design.h"
+#include "estimate/distributions.h"
+#include "estimate/least_squares.h"
+#include "reach/reach.h"
+#include "table/summary.h"
+
+#include <Eigen/Dense>
+
+#include <algorithm>
+#include <cmath>
+#include <functional>
+#include <numeric>
+
+namespace oxgoad {
+
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+constexpr double nan = std::numeric_limits<double>::quiet_NaN();
+constexpr std::size_t blockRows = 4096;
+
+/// One evaluation, step by step; each step reads what the steps before it left.
+class Evaluation {
+public:
+    Evaluation(const Recipe& recipe, const StudyRows& rows, Threads threads, Progress& progress)
+        : m_recipe(recipe), m_rows(rows), m_table(rows.learning.table), m_file(rows.learning.report.file), m_threads(threads), m_progress(progress) {}
+
+    Evidence run() {
+        m_progress.checkpoint(0, "Sorting rows");
+        takeResponse();
+        sortRows();
+        learnDesign();
+        fit();
+        predictHeldOut();
+        diagnoseRows();
+        describeCoefficients();
+        describeTerms();
+        if (m_recipe.forecast && m_rows.forecast) forecast();
+        check();
+        return std::move(m_evidence);
+    }
+
+private:
+    void takeResponse() {
+        const Column& column = m_table.at(m_recipe.response, m_file);
+        if (column.kind() != ColumnKind::number)
+            throw Error(ErrorCode::wrongType, "the response must be a number, and this is a " + std::string(kindName(column.kind())) + " column",
+                        {.file = m_file, .column = column.name()}, "Choose another response, or read the column as a number.");
+        if (column.missingCount() == column.size())
+            throw Error(ErrorCode::tooFewRows, "all values of the response are missing", {.file = m_file, .column = column.name()}, "Choose another response.");
+        m_response = column.numbers();
+        m_evidence.response = m_recipe.response;
+        m_evidence.level = m_recipe.level;
+        m_evidence.rowsRead = m_table.rows();
+        m_evidence.intercept = m_recipe.intercept;
+        if (m_recipe.terms.empty() && !m_recipe.intercept) throw Error(ErrorCode::badTerm, "the model has neither a term nor a constant", {}, "Add a term.");
+        for (const Term& term : m_recipe.terms)
+            for (const TermPart& part : term.parts)
+                if (part.column == m_recipe.response)
+                    throw Error(ErrorCode::badTerm, "the response cannot explain itself", {.column = part.column}, "Take " + termName(term) + " out of the terms.");
+    }
+
+    /// State of every row: learning, held out, left out, or lacking a value of a column in use.
+    void sortRows() {
+        const std::size_t n = m_table.rows();
+        const auto parts = assignParts(n, m_recipe.setAside);
+        auto& state = m_evidence.rows.state;
+        state.resize(n);
+        for (std::size_t i = 0; i < n; ++i) state[i] = parts[i] == Part::learning ? RowState::learning : RowState::heldOut;
+        for (const LeftOutRow& row : m_recipe.leaveOut) {
+            if (row.row > n) throw Error(ErrorCode::badRecipe, "leave_out names row " + countText(row.row) + ", but there are " + plural(n, "row", "rows"), {.file = m_file});
+            state[row.row - 1] = RowState::leftOut;
+        }
+        std::vector<const Column*> used{&m_table.at(m_recipe.response, m_file)};
+        for (const std::string& name : inputNames(m_recipe.terms)) used.push_back(&m_table.at(name, m_file));
+        for (const Column* column : used) {
+            if (column->missingCount() == 0) continue;
+            std::size_t count = 0;
+            for (std::size_t i = 0; i < n; ++i)
+                if (state[i] != RowState::leftOut && column->isMissing(i)) {
+                    ++count;
+                    state[i] = RowState::missing;
+                }
+            if (count > 0) m_evidence.missingByColumn.emplace_back(column->name(), count);
+        }
+        for (std::size_t i = 0; i < n; ++i) {
+            if (state[i] == RowState::learning) m_learning.push_back(static_cast<std::uint32_t>(i));
+            else if (state[i] == RowState::heldOut) m_heldOut.push_back(static_cast<std::uint32_t>(i));
+            m_evidence.rowsLeftOut += state[i] == RowState::leftOut;
+            m_evidence.rowsMissing += state[i] == RowState::missing;
+        }
+        if (m_learning.empty())
+            throw Error(ErrorCode::tooFewRows, "no learning row has values in all columns in use", {.file = m_file}, "Take out the terms whose columns are mostly missing.");
+    }
+
+    void learnDesign() {
+        m_design = Design::learn(m_table, m_learning, m_recipe.terms, m_recipe.reference, m_file);
+        m_bound.emplace(m_design, m_table, m_file);
+        for (const auto row : m_learning)
+            if (!m_bound->complete(row))
+                throw Error(ErrorCode::badTerm, m_bound->problems(row).front() + " in row " + countText(row + 1), {.file = m_file},
+                            "Leave the row out or take the term out.");
+        const std::size_t before = m_heldOut.size();
+        std::erase_if(m_heldOut, [&](std::uint32_t row) { return !m_bound->complete(row); });
+        m_evidence.heldOutUnpredicted = before - m_heldOut.size();
+        const auto needed = m_design.columns().size() + (m_recipe.intercept ? 1 : 0);
+        if (m_learning.size() < needed)
+            throw Error(ErrorCode::tooFewRows, plural(m_learning.size(), "learning row is", "learning rows are") + " too few for " + plural(needed, "coefficient", "coefficients"),
+                        {.file = m_file}, "Take terms out, hold fewer rows out, or bring more rows.");
+        m_evidence.rowsLearning = m_learning.size();
+        m_evidence.rowsHeldOut = m_heldOut.size();
+    }
+
+    void fit() {
+        m_y.reserve(m_learning.size());
+        for (const auto row : m_learning) m_y.push_back(m_response[row]);
+        const DesignRows x(*m_bound, m_learning);
+        ProgressStage stage(m_progress, 0.05, 0.7);
+        m_fit = fitLeastSquares(x, m_y, {.intercept = m_recipe.intercept, .threads = m_threads}, stage);
+        const double k = static_cast<double>(m_fit.rank() - (m_fit.intercept ? 1 : 0));
+        const double df = m_fit.degreesOfFreedom;
+        const double explained = m_fit.totalSumOfSquares - m_fit.residualSumOfSquares;
+        m_evidence.residualStandardDeviation = m_fit.residualStandardDeviation;
+        m_evidence.degreesOfFreedom = df;
+        m_evidence.residualSumOfSquares = m_fit.residualSumOfSquares;
+        m_evidence.totalSumOfSquares = m_fit.totalSumOfSquares;
+        m_evidence.conditionNumber = m_fit.conditionNumber;
+        m_evidence.rankTolerance = m_fit.rankToleranceUsed;
+        m_evidence.rSquared = 1 - m_fit.residualSumOfSquares / m_fit.totalSumOfSquares;
+        const double whole = static_cast<double>(m_fit.rows) - (m_fit.intercept ? 1 : 0);
+        m_evidence.adjustedRSquared = df > 0 ? 1 - (m_fit.residualSumOfSquares / df) / (m_fit.totalSumOfSquares / whole) : nan;
+        m_evidence.fDegreesOfFreedom = k;
+        m_evidence.f = df > 0 && k > 0 ? (explained / k) / (m_fit.residualSumOfSquares / df) : nan;
+        m_evidence.fP = fisherUpper(m_evidence.f, k, df);
+        m_evidence.learning = score(m_y, std::span(m_fit.fitted.data(), m_y.size()), meanOfLearning());
+    }
+
+    double meanOfLearning() const {
+        long double sum = 0;
+        for (const double y : m_y) sum += y;
+        return static_cast<double>(sum / static_cast<long double>(m_y.size()));
+    }
+
+    /// Calls use(first, block) for the rows' blocks of the model matrix, in parallel.
+    void eachBlock(const BoundDesign& design, std::span<const std::uint32_t> rows, const std::function<void(std::size_t, const MatrixXd&)>& use) const {
+        parallelFor((rows.size() + blockRows - 1) / blockRows, m_threads, [&](std::size_t b) {
+            if (m_progress.stopRequested()) throw Stopped{};
+            const auto part = rows.subspan(b * blockRows, std::min(blockRows, rows.size() - b * blockRows));
+            MatrixXd block(static_cast<Index>(part.size()), static_cast<Index>(m_design.columns().size()));
+            design.fill(part, block);
+            use(b * blockRows, block);
+        });
+    }
+
+    void predictHeldOut() {
+        m_heldOutPredicted.resize(m_heldOut.size());
+        eachBlock(*m_bound, m_heldOut, [&](std::size_t first, const MatrixXd& block) {
+            const VectorXd mean = m_fit.predict(block);
+            std::copy(mean.begin(), mean.end(), m_heldOutPredicted.begin() + static_cast<std::ptrdiff_t>(first));
+        });
+        for (const auto row : m_heldOut) m_heldOutActual.push_back(m_response[row]);
+        m_evidence.heldOut = score(m_heldOutActual, m_heldOutPredicted, meanOfLearning());
+    }
+
+    /// Leverage, deleted residuals and Cook's distances (Cook and Weisberg 1982, §2.2 and §3.1).
+    void diagnoseRows() {
+        m_progress.checkpoint(0.75, "Diagnosing rows");
+        RowEvidence& rows = m_evidence.rows;
+        const std::size_t n = m_table.rows();
+        rows.actual.assign(m_response.begin(), m_response.end());
+        for (auto* values : {&rows.fitted, &rows.residual, &rows.leverage, &rows.studentized, &rows.cook}) values->assign(n, nan);
+        m_studentized.resize(m_learning.size());
+        m_cooks.resize(m_learning.size());
+        const double df = m_fit.degreesOfFreedom;
+        const double variance = m_fit.residualSumOfSquares / df;
+        const auto rank = static_cast<double>(m_fit.rank());
+        for (std::size_t i = 0; i < m_learning.size(); ++i) {
+            const auto row = m_learning[i];
+            const auto at = static_cast<Index>(i);
+            const double e = m_fit.residuals[at];
+            const double h = m_fit.leverages[at];
+            const double left = 1 - h;
+            const bool determined = left < 1e-10; // the row alone fixes its fitted value
+            const double deleted = (m_fit.residualSumOfSquares - e * e / left) / (df - 1);
+            m_studentized[i] = df > 1 && !determined && deleted > 0 ? e / std::sqrt(deleted * left) : nan;
+            m_cooks[i] = df > 0 && !determined && variance > 0 ? e * e / (rank * variance) * h / (left * left) : nan;
+            rows.fitted[row] = m_fit.fitted[at];
+            rows.residual[row] = e;
+            rows.leverage[row] = h;
+            rows.studentized[row] = m_studentized[i];
+            rows.cook[row] = m_cooks[i];
+        }
+        for (std::size_t i = 0; i < m_heldOut.size(); ++i) {
+            rows.fitted[m_heldOut[i]] = m_heldOutPredicted[i];
+            rows.residual[m_heldOut[i]] = m_heldOutActual[i] - m_heldOutPredicted[i];
+        }
+    }
+
+    void addCoefficient(std::string name, double estimate, double error, int term, double span) {
+        const double t = estimate / error;
+        const double half = studentQuantile(m_recipe.level, m_fit.degreesOfFreedom) * error;
+        CoefficientEvidence c{std::move(name), estimate, error, t, studentTwoSided(t, m_fit.degreesOfFreedom), estimate - half, estimate + half, term,
+                              estimate * span, (estimate - half) * span, (estimate + half) * span, std::isnan(estimate)};
+        m_evidence.coefficients.push_back(std::move(c));
+    }
+
+    void describeCoefficients() {
+        m_progress.checkpoint(0.8, "Testing coefficients");
+        if (m_recipe.intercept) addCoefficient("intercept", m_fit.constant, m_fit.constantError, -1, nan);
+        const auto spans = quartileSpans();
+        for (std::size_t j = 0; j < m_design.columns().size(); ++j)
+            addCoefficient(m_design.columns()[j].name, m_fit.coefficients[static_cast<Index>(j)], m_fit.standardErrors[static_cast<Index>(j)],
+                           static_cast<int>(m_design.columns()[j].term), spans[j]);
+    }
+
+    /// Upper minus lower quartile of each column of the model matrix; 1 for indicators.
+    std::vector<double> quartileSpans() const {
+        constexpr std::size_t sampled = 10000;
+        std::vector<std::uint32_t> sample;
+        const std::size_t stride = std::max<std::size_t>(1, m_learning.size() / sampled);
+        for (std::size_t i = 0; i < m_learning.size(); i += stride) sample.push_back(m_learning[i]);
+        MatrixXd block(static_cast<Index>(sample.size()), static_cast<Index>(m_design.columns().size()));
+        m_bound->fill(sample, block);
+        std::vector<double> spans(m_design.columns().size(), 1);
+        parallelFor(spans.size(), m_threads, [&](std::size_t j) {
+            const auto& pieces = m_design.columns()[j].pieces;
+            if (std::all_of(pieces.begin(), pieces.end(), [](const auto& piece) { return piece.level >= 0; })) return;
+            std::vector<double> values(block.col(static_cast<Index>(j)).begin(), block.col(static_cast<Index>(j)).end());
+            // A product with an indicator is spread by its number alone.
+            if (pieces.size() > 1) std::erase(values, 0.0);
+            if (values.empty()) return;
+            std::sort(values.begin(), values.end());
+            spans[j] = quantileOfSorted(values, 0.75) - quantileOfSorted(values, 0.25);
+        });
+        return spans;
+    }
+
+    void describeTerms() {
+        m_progress.checkpoint(0.85, "Weighing terms");
+        const MatrixXd correlation = m_fit.correlation();
+        std::vector<LeastSquaresFit::Reduced> reduced;
+        for (std::size_t t = 0; t < m_recipe.terms.size(); ++t) {
+            std::vector<std::size_t> own;
+            for (std::size_t j = 0; j < m_design.columns().size(); ++j)
+                if (m_design.columns()[j].term == t) own.push_back(j);
+            reduced.push_back(m_fit.without(own));
+            TermEvidence term;
+            term.name = termName(m_recipe.terms[t]);
+            term.entersAs = entersAs(m_recipe.terms[t]);
+            const double df = static_cast<double>(m_fit.rank() - reduced.back().rank);
+            term.degreesOfFreedom = static_cast<int>(df);
+            const double gain = reduced.back().residualSumOfSquares - m_fit.residualSumOfSquares;
+            term.f = df > 0 ? gain / df / (m_fit.residualSumOfSquares / m_fit.degreesOfFreedom) : nan;
+            term.p = fisherUpper(term.f, df, m_fit.degreesOfFreedom);
+            term.inflation = inflationOf(relatedColumns(t), correlation);
+            describeShape(m_recipe.terms[t], own, term);
+            m_evidence.terms.push_back(std::move(term));
+        }
+        addErrorsWithout(reduced);
+    }
+
+    std::string entersAs(const Term& term) const {
+        if (term.parts.size() > 1) return term.parts.size() == 2 ? "pair" : "product";
+        const TermPart& part = term.parts[0];
+        for (const DesignInput& input : m_design.inputs())
+            if (input.name == part.column && input.factor) return "levels, from " + input.levels[input.referenceLevel];
+        if (part.logarithm) return "ln";
+        return part.power == 1 ? "as is" : "power " + std::to_string(part.power);
+    }
+
+    /// The first of the terms linked to term t by columns they share (a product and its parents, a column and
+    /// its powers): such terms are collinear by construction and are judged together.
+    std::size_t groupOf(std::size_t t) const {
+        std::vector<std::size_t> group(m_recipe.terms.size());
+        std::iota(group.begin(), group.end(), std::size_t{0});
+        auto share = [&](const Term& a, const Term& b) {
+            return std::any_of(a.parts.begin(), a.parts.end(), [&](const TermPart& p) {
+                return std::any_of(b.parts.begin(), b.parts.end(), [&](const TermPart& q) { return p.column == q.column; });
+            });
+        };
+        for (std::size_t i = 0; i < group.size(); ++i)
+            for (std::size_t j = 0; j < i; ++j)
+                if (group[i] != group[j] && share(m_recipe.terms[i], m_recipe.terms[j]))
+                    std::replace(group.begin(), group.end(), std::max(group[i], group[j]), std::min(group[i], group[j]));
+        return group[t];
+    }
+
+    std::vector<std::size_t> relatedColumns(std::size_t t) const {
+        std::vector<std::size_t> columns;
+        for (std::size_t j = 0; j < m_design.columns().size(); ++j)
+            if (groupOf(m_design.columns()[j].term) == groupOf(t)) columns.push_back(j);
+        return columns;
+    }
+
+    /// det(R11)·det(R22)/det(R) to the power 1/df (Fox and Monette 1992, "Generalized collinearity diagnostics").
+    double inflationOf(const std::vector<std::size_t>& own, const MatrixXd& correlation) const {
+        std::vector<Index> mine;
+        std::vector<Index> others;
+        for (std::size_t k = 0; k < m_fit.kept.size(); ++k)
+            (std::find(own.begin(), own.end(), m_fit.kept[k]) != own.end() ? mine : others).push_back(static_cast<Index>(k));
+        if (mine.empty()) return nan;
+        auto logDeterminant = [&](const std::vector<Index>& which) {
+            if (which.empty()) return 0.0;
+            const MatrixXd part = correlation(which, which);
+            return part.ldlt().vectorD().array().max(1e-300).log().sum();
+        };
+        std::vector<Index> all(m_fit.kept.size());
+        std::iota(all.begin(), all.end(), 0);
+        return std::exp((logDeterminant(mine) + logDeterminant(others) - logDeterminant(all)) / static_cast<double>(mine.size()));
+    }
+
+    void describeShape(const Term& term, const std::vector<std::size_t>& own, TermEvidence& evidence) const {
+        evidence.lowest = evidence.highest = nan;
+        if (term.parts.size() != 1) return;
+        const TermPart& part = term.parts[0];
+        const Column& column = m_table.at(part.column, m_file);
+        if (column.kind() == ColumnKind::factor) {
+            for (const DesignInput& input : m_design.inputs()) {
+                if (input.name != part.column) continue;
+                std::size_t next = 0;
+                for (std::size_t level = 0; level < input.levels.size(); ++level)
+                    evidence.shape.push_back(level == input.referenceLevel ? 0 : m_fit.coefficients[static_cast<Index>(own[next++])]);
+            }
+            return;
+        }
+        LearnedReach::Range range;
+        for (const auto row : m_learning) range.add(column.asNumber(row));
+        evidence.lowest = range.low;
+        evidence.highest = range.high;
+        constexpr int points = 25;
+        const double b = m_fit.coefficients[static_cast<Index>(own[0])];
+        for (int i = 0; i < points; ++i) {
+            const double value = range.low + (range.high - range.low) * i / (points - 1);
+            evidence.shape.push_back(b * (part.logarithm ? std::log(value) : std::pow(value, part.power)));
+        }
+        const double middle = evidence.shape[points / 2];
+        for (double& value : evidence.shape) value -= middle;
+    }
+
+    /// Held-out RMSE of each reduced fit against the full one, all in one pass over the held-out rows.
+    void addErrorsWithout(const std::vector<LeastSquaresFit::Reduced>& reduced) {
+        for (TermEvidence& term : m_evidence.terms) term.errorWithout = nan;
+        if (m_heldOut.empty() || reduced.empty() || !(m_evidence.heldOut.rmse > 0)) return;
+        const auto p = static_cast<Index>(m_design.columns().size());
+        MatrixXd coefficients(p, static_cast<Index>(reduced.size()));
+        Eigen::RowVectorXd constants(static_cast<Index>(reduced.size()));
+        for (std::size_t t = 0; t < reduced.size(); ++t) {
+            coefficients.col(static_cast<Index>(t)) = reduced[t].coefficients;
+            constants[static_cast<Index>(t)] = reduced[t].constant;
+        }
+        std::vector<Eigen::RowVectorXd> sums((m_heldOut.size() + blockRows - 1) / blockRows);
+        eachBlock(*m_bound, m_heldOut, [&](std::size_t first, const MatrixXd& block) {
+            MatrixXd errors = block * coefficients;
+            errors.rowwise() += constants;
+            errors.colwise() -= Eigen::Map<const VectorXd>(m_heldOutActual.data() + first, block.rows());
+            sums[first / blockRows] = errors.colwise().squaredNorm();
+        });
+        Eigen::RowVectorXd total = Eigen::RowVectorXd::Zero(static_cast<Index>(reduced.size()));
+        for (const auto& sum : sums) total += sum;
+        for (std::size_t t = 0; t < reduced.size(); ++t)
+            m_evidence.terms[t].errorWithout = std::sqrt(total[static_cast<Index>(t)] / static_cast<double>(m_heldOut.size())) / m_evidence.heldOut.rmse - 1;
+    }
+
+    void forecast() {
+        m_progress.checkpoint(0.9, "Forecasting");
+        const Table& table = m_rows.forecast->table;
+        const std::string& file = m_rows.forecast->report.file;
+        const BoundDesign bound(m_design, table, file);
+        const LearnedReach learned(*m_bound, m_learning, m_fit);
+        ForecastEvidence out;
+        out.file = m_recipe.forecast->file;
+        out.level = m_recipe.forecast->level;
+        const std::size_t n = table.rows();
+        for (auto* values : {&out.prediction, &out.meanLower, &out.meanUpper, &out.lower, &out.upper}) values->assign(n, nan);
+        out.reach.resize(n);
+        std::vector<std::uint32_t> complete;
+        for (std::uint32_t i = 0; i < n; ++i)
+            if (bound.complete(i)) complete.push_back(i);
+        std::vector<double> leverage(n, nan);
+        const double t = studentQuantile(out.level, m_fit.degreesOfFreedom);
+        eachBlock(bound, complete, [&](std::size_t first, const MatrixXd& block) {
+            const VectorXd mean = m_fit.predict(block);
+            const VectorXd h = m_fit.leverage(block);
+            for (Index i = 0; i < mean.size(); ++i) {
+                const auto row = complete[first + static_cast<std::size_t>(i)];
+                const double sigma = m_fit.residualStandardDeviation;
+                const double forMean = t * sigma * std::sqrt(h[i]);
+                const double forValue = t * sigma * std::sqrt(1 + h[i]);
+                leverage[row] = h[i];
+                out.prediction[row] = mean[i];
+                out.meanLower[row] = mean[i] - forMean;
+                out.meanUpper[row] = mean[i] + forMean;
+                out.lower[row] = mean[i] - forValue;
+                out.upper[row] = mean[i] + forValue;
+            }
+        });
+        parallelFor((n + blockRows - 1) / blockRows, m_threads, [&](std::size_t b) {
+            if (m_progress.stopRequested()) throw Stopped{};
+            for (std::size_t i = b * blockRows; i < std::min(n, (b + 1) * blockRows); ++i) out.reach[i] = learned.judge(bound, i, leverage[i]);
+        });
+        nameMisfits(out);
+        for (const Reach& reach : out.reach) {
+            out.inside += reach.grade == ReachGrade::inside;
+            out.edge += reach.grade == ReachGrade::edge;
+            out.outside += reach.grade == ReachGrade::outside;
+        }
+        out.unpredicted = n - complete.size();
+        m_evidence.forecast = std::move(out);
+    }
+
+    /// Where a value is missing because its cell could not be read, the reason says so.
+    void nameMisfits(ForecastEvidence& out) const {
+        for (const CellFault& fault : m_rows.forecast->report.faults) {
+            if (fault.column.empty() || fault.row == 0 || fault.row > out.reach.size()) continue;
+            for (std::string& reason : out.reach[fault.row - 1].reasons)
+                if (reason == fault.column + " is missing") reason = fault.column + ": \"" + fault.text + "\" " + fault.reason + " (line " + std::to_string(fault.line) + ")";
+        }
+    }
+
+    void check() {
+        m_progress.checkpoint(0.95, "Checking");
+        std::vector<CheckedTerm> terms;
+        for (std::size_t t = 0; t < m_evidence.terms.size(); ++t) terms.push_back({m_evidence.terms[t].name, m_evidence.terms[t].inflation, groupOf(t)});
+        std::vector<double> heldOutErrors;
+        for (std::size_t i = 0; i < m_heldOut.size(); ++i) heldOutErrors.push_back(m_heldOutActual[i] - m_heldOutPredicted[i]);
+        std::vector<std::pair<std::string, std::size_t>> misfits;
+        const auto used = inputNames(m_recipe.terms);
+        for (const auto& [column, count] : m_rows.learning.report.faultsByColumn)
+            if (column == m_recipe.response || std::find(used.begin(), used.end(), column) != used.end()) misfits.emplace_back(column, count);
+        const CheckContext context{.table = m_table, .design = *m_bound, .fit = m_fit, .learningRows = m_learning, .terms = terms, .studentized = m_studentized,
+                                   .cooks = m_cooks, .heldOutRows = m_heldOut, .heldOutErrors = heldOutErrors, .learning = m_evidence.learning, .heldOut = m_evidence.heldOut, .response = m_recipe.response,
+                                   .rowsMissing = m_evidence.rowsMissing, .missingByColumn = m_evidence.missingByColumn, .misfitsByColumn = std::move(misfits),
+                                   .reach = m_evidence.forecast ? std::span<const Reach>(m_evidence.forecast->reach) : std::span<const Reach>(), .threads = m_threads};
+        Findings findings = runChecks(context);
+        for (Goad& goad : findings.goads)
+            for (const AcceptedGoad& accepted : m_recipe.accepted)
+                if (accepted.goad == goad.key) goad.accepted = accepted.reason;
+        m_evidence.readings = std::move(findings.readings);
+        m_evidence.goads = std::move(findings.goads);
+    }
+
+    const Recipe& m_recipe;
+    const StudyRows& m_rows;
+    const Table& m_table;
+    std::string m_file;
+    Threads m_threads;
+    Progress& m_progress;
+    Evidence m_evidence;
+    std::span<const double> m_response;
+    std::vector<std::uint32_t> m_learning;
+    std::vector<std::uint32_t> m_heldOut;
+    std::vector<double> m_y;
+    std::vector<double> m_heldOutActual;
+    std::vector<double> m_heldOutPredicted;
+    std::vector<double> m_studentized;
+    std::vector<double> m_cooks;
+    Design m_design;
+    std::optional<BoundDesign> m_bound;
+    LeastSquaresFit m_fit;
+};
+
+} // namespace
+
+RowsRead loadForecastRows(const ForecastRequest& request, const Table& learning, const std::string& response,
+                          const std::filesystem::path& folder, Threads threads, Progress& progress) {
+    TextOptions options = request.text;
+    options.kindsMayBeAbsent = true;
+    for (const Column& column : learning.columns())
+        if (column.name() != response && !options.kinds.contains(column.name())) options.kinds[column.name()] = column.kind();
+    return readText(folder / request.file, options, threads, progress);
+}
+
+StudyRows loadRows(const Recipe& recipe, const std::filesystem::path& folder, Threads threads, Progress& progress) {
+    StudyRows rows;
+    {
+        ProgressStage stage(progress, 0, recipe.forecast ? 0.8 : 1);
+        rows.learning = readText(folder / recipe.rows.file, recipe.rows.text, threads, stage);
+    }
+    if (recipe.forecast) {
+        ProgressStage stage(progress, 0.8, 1);
+        rows.forecast = loadForecastRows(*recipe.forecast, rows.learning.table, recipe.response, folder, threads, stage);
+    }
+    return rows;
+}
+
+Evidence evaluate(const Recipe& recipe, const StudyRows& rows, Threads threads, Progress& progress) {
+    return Evaluation(recipe, rows, threads, progress).run();
+}
+
+} // namespace oxgoad

@@ -1,0 +1,118 @@
+#pragma once
+// The evidence: everything that was found, as an immutable value.
+#include "check/goad.h"
+#include "reach/reach.h"
+#include "resample/parts.h"
+#include "study/recipe.h"
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+struct CoefficientEvidence {
+    /// "intercept", "x^3", "contract = annual", "list_rate × contract = annual".
+    std::string name;
+    double estimate = 0;
+    double standardError = 0;
+    double t = 0;
+    double p = 0;
+    double lower = 0;
+    double upper = 0;
+    /// Index of the term; -1 for the intercept.
+    int term = -1;
+    /// Change of the response when the column goes from its lower to its upper quartile (an indicator: from 0
+    /// to 1), with its interval. Quartiles over at most 10,000 evenly spaced learning rows.
+    double effect = 0;
+    double effectLower = 0;
+    double effectUpper = 0;
+    /// True when other columns say it already; all numbers are NaN then.
+    bool dependent = false;
+};
+
+struct TermEvidence {
+    std::string name;
+    /// "as is", "ln", "power 3", "levels, from spot", "pair".
+    std::string entersAs;
+    int degreesOfFreedom = 0;
+    /// F test of the term as a whole.
+    double f = 0;
+    double p = 0;
+    /// GVIF^(1/df) (Fox and Monette 1992); the variance inflation factor where df = 1. Terms made of the same
+    /// columns (a product and its parents, a column and its powers) are taken together and share it.
+    double inflation = 0;
+    /// Relative change of the held-out RMSE when the term is left out; NaN without held-out rows.
+    double errorWithout = 0;
+    /// Range of a number over the learning rows; NaN for factors and products.
+    double lowest = 0;
+    double highest = 0;
+    /// Effect at points from lowest to highest, the middle of the range at 0; levels in order for a factor.
+    std::vector<double> shape;
+};
+
+enum class RowState : std::uint8_t { learning, heldOut, leftOut, missing };
+std::string_view stateName(RowState state);
+
+/// One value a row of the table; NaN where there is none.
+struct RowEvidence {
+    std::vector<RowState> state;
+    std::vector<double> actual;
+    std::vector<double> fitted;
+    std::vector<double> residual;
+    std::vector<double> leverage;
+    /// Deleted (externally studentised) residual.
+    std::vector<double> studentized;
+    std::vector<double> cook;
+};
+
+struct ForecastEvidence {
+    std::string file;
+    double level = 0.95;
+    std::vector<double> prediction;
+    /// Interval of the mean.
+    std::vector<double> meanLower, meanUpper;
+    /// Interval of a single value.
+    std::vector<double> lower, upper;
+    std::vector<Reach> reach;
+    std::size_t inside = 0, edge = 0, outside = 0;
+    /// Rows without a prediction.
+    std::size_t unpredicted = 0;
+};
+
+struct Evidence {
+    std::string response;
+    double level = 0.95;
+    std::size_t rowsRead = 0, rowsLearning = 0, rowsHeldOut = 0, rowsLeftOut = 0, rowsMissing = 0;
+    /// Held-out rows with a level no learning row has, which cannot be predicted.
+    std::size_t heldOutUnpredicted = 0;
+    std::vector<std::pair<std::string, std::size_t>> missingByColumn;
+
+    std::vector<CoefficientEvidence> coefficients;
+    std::vector<TermEvidence> terms;
+    bool intercept = true;
+    double residualStandardDeviation = 0;
+    double degreesOfFreedom = 0;
+    double rSquared = 0;
+    double adjustedRSquared = 0;
+    double f = 0;
+    double fDegreesOfFreedom = 0;
+    double fP = 0;
+    double residualSumOfSquares = 0;
+    double totalSumOfSquares = 0;
+    double conditionNumber = 0;
+    double rankTolerance = 0;
+
+    Scores learning;
+    Scores heldOut;
+    RowEvidence rows;
+    std::vector<Reading> readings;
+    std::vector<Goad> goads;
+    std::optional<ForecastEvidence> forecast;
+};
+
+/// The form documented in docs/evidence.md, without the rows. Numbers read back exactly; NaN is null.
+std::string evidenceText(const Evidence& evidence, const Recipe& recipe);
+
+} // namespace oxgoad

@@ -1,0 +1,80 @@
+#pragma once
+// The recipe: everything the analyst decided, as a small readable text.
+#include "design/term.h"
+#include "read/text_reader.h"
+#include "resample/parts.h"
+
+#include <cstdint>
+#include <filesystem>
+#include <map>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace oxgoad {
+
+struct RowsSource {
+    /// Relative to the recipe, or absolute.
+    std::string file;
+    TextOptions text;
+    bool operator==(const RowsSource&) const = default;
+};
+
+struct ForecastRequest {
+    std::string file;
+    double level = 0.95;
+    TextOptions text;
+    bool operator==(const ForecastRequest&) const = default;
+};
+
+/// A row left out of learning and judging, with the analyst's reason. Rows count from 1.
+struct LeftOutRow {
+    std::size_t row = 0;
+    std::string reason;
+    bool operator==(const LeftOutRow&) const = default;
+};
+
+struct AcceptedGoad {
+    std::string goad;
+    std::string reason;
+    bool operator==(const AcceptedGoad&) const = default;
+};
+
+enum class EstimatorKind { leastSquares };
+
+struct Recipe {
+    RowsSource rows;
+    std::string response;
+    std::vector<Term> terms;
+    bool intercept = true;
+    std::map<std::string, std::string> reference;
+    EstimatorKind estimator = EstimatorKind::leastSquares;
+    /// Confidence level of coefficient intervals.
+    double level = 0.95;
+    std::optional<RandomHoldOut> setAside;
+    std::optional<ForecastRequest> forecast;
+    std::vector<LeftOutRow> leaveOut;
+    std::vector<AcceptedGoad> accepted;
+    /// Units of columns, for people: "EUR a month".
+    std::map<std::string, std::string> units;
+
+    bool operator==(const Recipe&) const = default;
+};
+
+/// Reads the form documented in docs/recipe.md. Errors (badRecipe) name the file, the line where the text is
+/// not JSON, or the path of the key: "terms[2].power". Unknown and doubled keys are refused.
+Recipe parseRecipe(std::string_view json, const std::string& name);
+Recipe readRecipe(const std::filesystem::path& path);
+
+/// Text that parseRecipe reads back to an equal recipe.
+std::string recipeText(const Recipe& recipe);
+
+/// True when two recipes give the same fit: they differ at most in accepted goads and units.
+bool sameModel(const Recipe& a, const Recipe& b);
+
+/// What changed, in a few words: "+ list_rate × contract", "− 2 rows", "revenue from 3 terms" for a start.
+std::string changeText(const Recipe& from, const Recipe& to);
+std::string startText(const Recipe& recipe);
+
+} // namespace oxgoad

@@ -1,0 +1,57 @@
+#pragma once
+// The trail: every fit that was made, numbered, and what changed since the one it came from.
+#include "study/evidence.h"
+#include "study/recipe.h"
+
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+/// What the trail shows of a fit without its evidence. NaN where there is none.
+struct FitSummary {
+    double learningRmse = 0;
+    double heldOutRmse = 0;
+    double heldOutRmseError = 0;
+    double adjustedRSquared = 0;
+    std::size_t rowsLearning = 0;
+    /// Keys of the goads it had.
+    std::vector<std::string> goads;
+};
+
+FitSummary summaryOf(const Evidence& evidence);
+
+struct TrailFit {
+    /// Counts from 1 and is never given twice.
+    int number = 0;
+    /// Number of the fit it came from; 0 for a start.
+    int parent = 0;
+    std::string change;
+    Recipe recipe;
+    FitSummary summary;
+};
+
+/// A tree of fits in the order they were made.
+class Trail {
+public:
+    const std::vector<TrailFit>& fits() const { return m_fits; }
+    bool empty() const { return m_fits.empty(); }
+    const TrailFit* find(int number) const;
+    /// The fit of the same model, if it was made before.
+    const TrailFit* findModel(const Recipe& recipe) const;
+    /// Adds a fit that came from `parent` (0 for a start); its number is returned.
+    int add(const Recipe& recipe, const Evidence& evidence, int parent);
+    /// Accepted goads and units of a fit may change without a new fit.
+    void updateNotes(int number, const Recipe& recipe);
+    /// Goad keys that an ancestor of the fit had and the fit has not.
+    std::vector<std::string> mendedGoads(int number) const;
+
+    /// For reading projects: requires numbers to rise and parents to be there.
+    static std::optional<Trail> fromFits(std::vector<TrailFit> fits);
+
+private:
+    std::vector<TrailFit> m_fits;
+};
+
+} // namespace oxgoad

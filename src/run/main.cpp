@@ -1,0 +1,181 @@
+// The headless command: recipe in, evidence out.
+#include "base/error.h"
+#include "base/text.h"
+#include "share/exports.h"
+#include "study/evaluate.h"
+#include "study/project.h"
+
+#include <atomic>
+#include <chrono>
+#include <csignal>
+#include <cstdio>
+#include <filesystem>
+#include <iostream>
+#include <mutex>
+#include <string>
+#include <unistd.h>
+#include <vector>
+
+namespace fs = std::filesystem;
+using namespace oxgoad;
+
+namespace {
+
+constexpr int exitBadInput = 2;
+constexpr int exitStopped = 3;
+
+constexpr const char* help = R"(oxgoad-run: fits the model a recipe describes and writes the evidence.
+
+  oxgoad-run RECIPE.json --out DIR [--threads N] [--quiet]
+  oxgoad-run RECIPE.json [MORE.json ...] --project FILE.oxgoad
+
+  --out DIR        write evidence.json, coefficients.csv, rows.csv and, when the
+                   recipe asks for a forecast, forecast.csv into DIR
+  --project FILE   evaluate the recipes one after the other, each coming from the
+                   one before it, and save them as a project for the window; all
+                   must use the same rows
+  --threads N      use N threads (results do not depend on it); all cores by default
+  --quiet          no progress on standard error
+  --version        print the version
+  --help           print this
+
+Exit code: 0 done, 2 bad input (one sentence on standard error, nothing half
+written), 3 stopped by an interrupt. The recipe's form is in docs/recipe.md.
+)";
+
+volatile std::sig_atomic_t interrupted = 0;
+
+void interrupt(int) {
+    interrupted = 1;
+}
+
+/// One line on a terminal, rewritten; nothing when standard error is a file.
+class TerminalProgress final : public Progress {
+public:
+    explicit TerminalProgress(bool shown) : m_shown(shown && ::isatty(STDERR_FILENO)) {}
+    ~TerminalProgress() override { clear(); }
+    bool stopRequested() const override { return interrupted != 0; }
+    void report(double share, std::string_view message) override {
+        if (!m_shown) return;
+        const std::lock_guard lock(m_guard);
+        const auto now = std::chrono::steady_clock::now();
+        if (now - m_last < std::chrono::milliseconds(100)) return;
+        m_last = now;
+        const double elapsed = std::chrono::duration<double>(now - m_start).count();
+        std::string left;
+        if (share > 0.02 && elapsed > 1) left = ", about " + readableText(elapsed * (1 - share) / share, 2) + " s left";
+        std::cerr << "\r\033[K" << static_cast<int>(100 * share) << " %  " << message << left << std::flush;
+    }
+    void clear() {
+        if (m_shown) std::cerr << "\r\033[K" << std::flush;
+    }
+
+private:
+    bool m_shown;
+    std::mutex m_guard;
+    std::chrono::steady_clock::time_point m_start = std::chrono::steady_clock::now();
+    std::chrono::steady_clock::time_point m_last{};
+};
+
+struct Arguments {
+    std::vector<std::string> recipes;
+    std::string out;
+    std::string project;
+    Threads threads;
+    bool quiet = false;
+};
+
+[[noreturn]] void usage(const std::string& what) {
+    throw Error(ErrorCode::badRecipe, what, {}, "See oxgoad-run --help.");
+}
+
+Arguments parse(int argc, char** argv) {
+    Arguments arguments;
+    for (int i = 1; i < argc; ++i) {
+        const std::string word = argv[i];
+        auto next = [&] {
+            if (i + 1 >= argc) usage(word + " needs a value");
+            return std::string(argv[++i]);
+        };
+        if (word == "--out") arguments.out = next();
+        else if (word == "--project") arguments.project = next();
+        else if (word == "--quiet") arguments.quiet = true;
+        else if (word == "--threads") {
+            const std::string value = next();
+            if (value.empty() || value.size() > 4 || value.find_first_not_of("0123456789") != std::string::npos || std::stoi(value) < 1) usage("--threads needs a number from 1 to 9999, not \"" + value + "\"");
+            arguments.threads.count = static_cast<unsigned>(std::stoi(value));
+        } else if (word.starts_with("-")) usage("there is no option " + word);
+        else arguments.recipes.push_back(word);
+    }
+    if (arguments.recipes.empty()) usage("name a recipe");
+    if (arguments.out.empty() == arguments.project.empty()) usage("say either --out DIR or --project FILE");
+    if (!arguments.out.empty() && arguments.recipes.size() != 1) usage("--out takes one recipe");
+    return arguments;
+}
+
+fs::path folderOf(const fs::path& file) {
+    return file.has_parent_path() ? file.parent_path() : fs::path(".");
+}
+
+void runToFolder(const Arguments& arguments, Progress& progress) {
+    const fs::path path = arguments.recipes[0];
+    const Recipe recipe = readRecipe(path);
+    ProgressStage reading(progress, 0, 0.5);
+    const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading);
+    ProgressStage fitting(progress, 0.5, 0.95);
+    const Evidence evidence = evaluate(recipe, rows, arguments.threads, fitting);
+    progress.checkpoint(0.95, "Writing");
+    writeEvidence(arguments.out, recipe, evidence, rows);
+}
+
+void runToProject(const Arguments& arguments, Progress& progress) {
+    Project project;
+    project.folder = fs::absolute(folderOf(arguments.recipes[0])).lexically_normal().string();
+    std::optional<RowsSource> source;
+    for (const std::string& name : arguments.recipes) {
+        const Recipe recipe = readRecipe(name);
+        if (source && recipe.rows != *source) throw Error(ErrorCode::badRecipe, "the recipe uses other rows than the first one", {.file = name}, "Put it into a project of its own.");
+        if (!source) project.rows = loadRows(recipe, project.folder, arguments.threads, progress);
+        else if (recipe.forecast && (!project.rows.forecast || recipe.forecast != project.recipe.forecast))
+            project.rows.forecast = loadForecastRows(*recipe.forecast, project.rows.learning.table, recipe.response, project.folder, arguments.threads, progress);
+        source = recipe.rows;
+        const Evidence evidence = evaluate(recipe, project.rows, arguments.threads, progress);
+        project.current = project.trail.add(recipe, evidence, project.current);
+        project.recipe = recipe;
+    }
+    saveProject(arguments.project, project, progress);
+}
+
+} // namespace
+
+int main(int argc, char** argv) {
+    for (int i = 1; i < argc; ++i) {
+        const std::string word = argv[i];
+        if (word == "--help") {
+            std::cout << help;
+            return 0;
+        }
+        if (word == "--version") {
+            std::cout << "oxgoad-run " OXGOAD_VERSION "\n";
+            return 0;
+        }
+    }
+    std::signal(SIGINT, interrupt);
+    std::signal(SIGTERM, interrupt);
+    try {
+        const Arguments arguments = parse(argc, argv);
+        TerminalProgress progress(!arguments.quiet);
+        if (arguments.project.empty()) runToFolder(arguments, progress);
+        else runToProject(arguments, progress);
+        return 0;
+    } catch (const Stopped&) {
+        std::cerr << "Stopped; nothing was written.\n";
+        return exitStopped;
+    } catch (const std::bad_alloc&) {
+        std::cerr << "There is not enough memory for these rows.\n";
+        return exitBadInput;
+    } catch (const std::exception& error) {
+        std::cerr << error.what() << "\n";
+        return exitBadInput;
+    }
+}
