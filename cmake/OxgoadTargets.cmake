@@ -1,7 +1,7 @@
 # One place for the standard, the warnings, and how a layer is made.
 add_library(oxgoad_options INTERFACE)
 target_compile_features(oxgoad_options INTERFACE cxx_std_20)
-target_compile_options(oxgoad_options INTERFACE -Wall -Wextra -Wpedantic -Wshadow -Wconversion -Wno-sign-conversion -Wno-missing-field-initializers -Wno-restrict -Werror)
+target_compile_options(oxgoad_options INTERFACE -Wall -Wextra -Wpedantic -Wshadow=local -Wconversion -Wno-sign-conversion -Wno-missing-field-initializers -Wno-restrict -Werror)
 if(OXGOAD_ASSERTIONS)
   target_compile_options(oxgoad_options INTERFACE -UNDEBUG)
 endif()

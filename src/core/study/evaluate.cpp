@@ -14,6 +14,7 @@
 #include <algorithm>
 #include <cmath>
 #include <functional>
+#include <map>
 #include <numeric>
 
 namespace oxgoad {
@@ -245,6 +246,7 @@ private:
 
     void describeTerms() {
         m_progress.checkpoint(0.85, "Weighing terms");
+        groupTerms();
         const MatrixXd correlation = m_fit.correlation();
         std::vector<LeastSquaresFit::Reduced> reduced;
         for (std::size_t t = 0; t < m_recipe.terms.size(); ++t) {
@@ -276,27 +278,28 @@ private:
         return part.power == 1 ? "as is" : "power " + std::to_string(part.power);
     }
 
-    /// The first of the terms linked to term t by columns they share (a product and its parents, a column and
-    /// its powers): such terms are collinear by construction and are judged together.
-    std::size_t groupOf(std::size_t t) const {
-        std::vector<std::size_t> group(m_recipe.terms.size());
-        std::iota(group.begin(), group.end(), std::size_t{0});
-        auto share = [&](const Term& a, const Term& b) {
+    /// For each term the first of the terms linked to it by columns they share (a product and its parents, a
+    /// column and its powers): such terms are collinear by construction and are judged together.
+    void groupTerms() {
+        m_group.resize(m_recipe.terms.size());
+        std::iota(m_group.begin(), m_group.end(), std::size_t{0});
+        auto share = [](const Term& a, const Term& b) {
             return std::any_of(a.parts.begin(), a.parts.end(), [&](const TermPart& p) {
                 return std::any_of(b.parts.begin(), b.parts.end(), [&](const TermPart& q) { return p.column == q.column; });
             });
         };
-        for (std::size_t i = 0; i < group.size(); ++i)
+        for (std::size_t i = 0; i < m_group.size(); ++i)
             for (std::size_t j = 0; j < i; ++j)
-                if (group[i] != group[j] && share(m_recipe.terms[i], m_recipe.terms[j]))
-                    std::replace(group.begin(), group.end(), std::max(group[i], group[j]), std::min(group[i], group[j]));
-        return group[t];
+                if (m_group[i] != m_group[j] && share(m_recipe.terms[i], m_recipe.terms[j])) {
+                    const std::size_t from = std::max(m_group[i], m_group[j]);
+                    std::replace(m_group.begin(), m_group.end(), from, std::min(m_group[i], m_group[j]));
+                }
     }
 
     std::vector<std::size_t> relatedColumns(std::size_t t) const {
         std::vector<std::size_t> columns;
         for (std::size_t j = 0; j < m_design.columns().size(); ++j)
-            if (groupOf(m_design.columns()[j].term) == groupOf(t)) columns.push_back(j);
+            if (m_group[m_design.columns()[j].term] == m_group[t]) columns.push_back(j);
         return columns;
     }
 
@@ -407,6 +410,7 @@ private:
             for (std::size_t i = b * blockRows; i < std::min(n, (b + 1) * blockRows); ++i) out.reach[i] = learned.judge(bound, i, leverage[i]);
         });
         nameMisfits(out);
+        addTotals(out, bound, complete, t);
         for (const Reach& reach : out.reach) {
             out.inside += reach.grade == ReachGrade::inside;
             out.edge += reach.grade == ReachGrade::edge;
@@ -414,6 +418,50 @@ private:
         }
         out.unpredicted = n - complete.size();
         m_evidence.forecast = std::move(out);
+    }
+
+    /// Totals by day of the first date column both tables have: actual and fitted before, predicted after. The
+    /// variance of a total of m rows with design sum s is σ²(m + s'(X'X)⁻¹s).
+    void addTotals(ForecastEvidence& out, const BoundDesign& bound, const std::vector<std::uint32_t>& complete, double t) {
+        const Table& coming = m_rows.forecast->table;
+        const Column* dates = nullptr;
+        for (const Column& column : coming.columns()) {
+            const Column* before = m_table.find(column.name());
+            if (column.kind() == ColumnKind::date && before && before->kind() == ColumnKind::date && !dates) dates = &column;
+        }
+        if (!dates) return;
+        out.totalsBy = dates->name();
+        const Column& before = m_table.at(dates->name(), m_file);
+        std::map<std::int32_t, PeriodTotal> history;
+        for (std::size_t i = 0; i < before.size(); ++i) {
+            if (before.isMissing(i) || std::isnan(m_response[i])) continue;
+            PeriodTotal& total = history[before.days()[i]];
+            total.day = before.days()[i];
+            total.actual += m_response[i];
+            ++total.rows;
+        }
+        for (const auto& [day, total] : history) out.history.push_back(total);
+        std::map<std::int32_t, std::vector<std::uint32_t>> byDay;
+        for (const auto row : complete)
+            if (!dates->isMissing(row)) byDay[dates->days()[row]].push_back(row);
+        for (const auto& [day, rows] : byDay) {
+            PeriodTotal total;
+            total.day = day;
+            total.rows = rows.size();
+            MatrixXd block(static_cast<Index>(rows.size()), static_cast<Index>(m_design.columns().size()));
+            bound.fill(rows, block);
+            const double m = static_cast<double>(rows.size());
+            const MatrixXd mean = block.colwise().mean();
+            for (const auto row : rows) {
+                total.predicted += out.prediction[row];
+                total.outside += out.reach[row].grade == ReachGrade::outside;
+            }
+            // With a constant, leverage of the mean row times m² is s'(X'X)⁻¹s.
+            const double half = t * m_fit.residualStandardDeviation * std::sqrt(m + m * m * m_fit.leverage(mean)[0]);
+            total.lower = total.predicted - half;
+            total.upper = total.predicted + half;
+            out.coming.push_back(total);
+        }
     }
 
     /// Where a value is missing because its cell could not be read, the reason says so.
@@ -428,7 +476,7 @@ private:
     void check() {
         m_progress.checkpoint(0.95, "Checking");
         std::vector<CheckedTerm> terms;
-        for (std::size_t t = 0; t < m_evidence.terms.size(); ++t) terms.push_back({m_evidence.terms[t].name, m_evidence.terms[t].inflation, groupOf(t)});
+        for (std::size_t t = 0; t < m_evidence.terms.size(); ++t) terms.push_back({m_evidence.terms[t].name, m_evidence.terms[t].inflation, m_group[t]});
         std::vector<double> heldOutErrors;
         for (std::size_t i = 0; i < m_heldOut.size(); ++i) heldOutErrors.push_back(m_heldOutActual[i] - m_heldOutPredicted[i]);
         std::vector<std::pair<std::string, std::size_t>> misfits;
@@ -462,6 +510,7 @@ private:
     std::vector<double> m_heldOutPredicted;
     std::vector<double> m_studentized;
     std::vector<double> m_cooks;
+    std::vector<std::size_t> m_group;
     Design m_design;
     std::optional<BoundDesign> m_bound;
     LeastSquaresFit m_fit;

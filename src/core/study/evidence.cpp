@@ -1,5 +1,7 @@
 #include "study/evidence.h"
 
+#include "base/text.h"
+
 #include <nlohmann/json.hpp>
 
 namespace oxgoad {
@@ -83,6 +85,11 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     if (e.forecast)
         out["forecast"] = {{"file", e.forecast->file}, {"rows", e.forecast->prediction.size()}, {"level", e.forecast->level}, {"inside", e.forecast->inside},
                            {"edge", e.forecast->edge}, {"outside", e.forecast->outside}, {"without_prediction", e.forecast->unpredicted}};
+    if (e.forecast && !e.forecast->totalsBy.empty()) {
+        out["forecast"]["totals_by"] = e.forecast->totalsBy;
+        for (const PeriodTotal& t : e.forecast->coming)
+            out["forecast"]["totals"].push_back({{"date", dateText(t.day)}, {"rows", t.rows}, {"prediction", t.predicted}, {"lower", t.lower}, {"upper", t.upper}, {"outside", t.outside}});
+    }
     return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
 }
 

@@ -1,0 +1,250 @@
+#include "app/brief/brief_bar.h"
+
+#include "app/parts.h"
+#include "app/theme.h"
+#include "base/text.h"
+#include "workspace/text.h"
+
+#include <QDialog>
+#include <QDialogButtonBox>
+#include <QFormLayout>
+#include <QMenu>
+#include <QSpinBox>
+#include <QVBoxLayout>
+#include <cmath>
+
+namespace oxgoad {
+
+BriefBar::BriefBar(Session& session, QWidget* parent) : QWidget(parent), m_session(session) {
+    setObjectName("briefBar");
+    setAttribute(Qt::WA_StyledBackground);
+    setAccessibleName(tr("Brief"));
+    auto* outer = new QVBoxLayout(this);
+    outer->setContentsMargins(20, 10, 20, 8);
+    auto* inner = new QWidget(this);
+    m_flow = new FlowLayout(inner, 5, 2);
+    QSizePolicy policy(QSizePolicy::Expanding, QSizePolicy::MinimumExpanding);
+    policy.setHeightForWidth(true);
+    inner->setSizePolicy(policy);
+    outer->addWidget(inner);
+    setMinimumHeight(68);
+    connect(&session, &Session::fitChanged, this, &BriefBar::rebuild);
+    connect(&session, &Session::rowsChanged, this, &BriefBar::rebuild);
+    rebuild();
+}
+
+void BriefBar::tellForecast(bool forecast) {
+    if (m_forecast == forecast) return;
+    m_forecast = forecast;
+    rebuild();
+}
+
+void BriefBar::addWord(const QString& text) {
+    auto* label = plainLabel(text, "briefWord", m_flow->parentWidget());
+    m_flow->addWidget(label);
+    label->show();
+}
+
+void BriefBar::addStrong(const QString& text) {
+    auto* label = plainLabel(text, "briefStrong", m_flow->parentWidget());
+    m_flow->addWidget(label);
+    label->show();
+}
+
+QPushButton* BriefBar::addPart(const QString& name, const QString& text, const std::function<void(QPushButton*)>& act) {
+    auto* button = new QPushButton(QString(text).replace('&', "&&"), m_flow->parentWidget());
+    button->setObjectName("briefPart");
+    button->setProperty("part", name);
+    button->setFlat(true);
+    button->setCursor(Qt::PointingHandCursor);
+    button->setAccessibleName(name + ": " + text);
+    connect(button, &QPushButton::clicked, this, [act, button] { act(button); });
+    m_flow->addWidget(button);
+    button->show();
+    return button;
+}
+
+void BriefBar::rebuild() {
+    while (QLayoutItem* item = m_flow->takeAt(0)) {
+        if (item->widget()) {
+            item->widget()->hide();
+            item->widget()->deleteLater();
+        }
+        delete item;
+    }
+    if (!m_session.hasRows()) {
+        addPart(tr("rows"), tr("Open rows"), [this](QPushButton*) { emit openWanted(); });
+        addWord(tr("to fit a model: a text file, a recipe or a project."));
+    } else if (m_forecast) {
+        tellForecastSentence();
+    } else {
+        tellModel();
+    }
+    m_flow->invalidate();
+    updateGeometry();
+}
+
+void BriefBar::tellModel() {
+    const Recipe& recipe = m_session.recipe();
+    const auto& e = m_session.evidence();
+    const QString unit = m_session.unit(recipe.response);
+    addWord(tr("Predict"));
+    addPart(tr("response"), recipe.response.empty() ? tr("a column to choose") : qs(recipe.response), [this](QPushButton* b) { chooseResponse(b); });
+    if (!unit.isEmpty()) addWord("(" + unit + ")");
+    addWord(tr("from"));
+    addPart(tr("terms"), recipe.terms.empty() ? tr("no terms yet") : qs(plural(recipe.terms.size(), "term", "terms")), [this](QPushButton*) { emit termsWanted(); });
+    addWord(tr("by"));
+    addPart(tr("estimator"), recipe.intercept ? tr("least squares") : tr("least squares without a constant"), [this](QPushButton* b) { chooseEstimator(b); });
+    addWord(",");
+    if (e) {
+        addWord(tr("learning from"));
+        addPart(tr("rows"), qs(plural(e->rowsLearning, "row", "rows")), [this](QPushButton* b) { chooseRows(b); });
+        addWord(",");
+        addWord(tr("judged on"));
+        const QString judged = recipe.setAside ? qs(plural(e->rowsHeldOut, "row", "rows")) + tr(" held out at random, seed %1").arg(recipe.setAside->seed) : tr("no rows held out");
+        addPart(tr("held-out rows"), judged, [this](QPushButton* b) { chooseRows(b); });
+        if (e->heldOut.rows > 1) {
+            addWord(":");
+            addWord(tr("typically off by"));
+            addStrong(qs(readableText(e->heldOut.rmse, 3)) + " ± " + qs(readableText(e->heldOut.rmseError, 2)) + (unit.isEmpty() ? QString() : " " + unit.section(' ', 0, 0)));
+            addWord(",");
+            addWord(qs(readableText(100 * e->heldOut.rmse / std::fabs(e->heldOut.meanActual), 2)) + tr(" % of the mean."));
+        } else {
+            addWord(".");
+        }
+    } else {
+        addWord(tr("with"));
+        addPart(tr("held-out rows"), recipe.setAside ? tr("%1 % held out at random, seed %2").arg(qs(readableText(100 * recipe.setAside->share, 3))).arg(recipe.setAside->seed) : tr("no rows held out"), [this](QPushButton* b) { chooseRows(b); });
+        addWord(tr(". Tick a column in Fit to begin."));
+    }
+}
+
+void BriefBar::tellForecastSentence() {
+    const Recipe& recipe = m_session.recipe();
+    const auto& e = m_session.evidence();
+    const QString unit = m_session.unit(recipe.response);
+    addWord(tr("Forecast"));
+    addPart(tr("response"), recipe.response.empty() ? tr("a column to choose") : qs(recipe.response), [this](QPushButton* b) { chooseResponse(b); });
+    if (!unit.isEmpty()) addWord("(" + unit + ")");
+    addWord(tr("for"));
+    if (!e || !e->forecast) {
+        addPart(tr("rows to forecast"), tr("rows to choose"), [this](QPushButton*) { emit forecastRowsWanted(); });
+        addWord(m_session.current() ? tr("with fit %1.").arg(m_session.current()) : tr("once there is a fit."));
+        return;
+    }
+    const ForecastEvidence& f = *e->forecast;
+    addPart(tr("rows to forecast"), qs(plural(f.prediction.size(), "row", "rows")) + tr(" of ") + qs(f.file), [this](QPushButton*) { emit forecastRowsWanted(); });
+    addWord(tr("with"));
+    addStrong(tr("fit %1").arg(m_session.current()));
+    addWord(",");
+    addPart(tr("level"), tr("%1 % intervals").arg(qs(readableText(100 * f.level, 3))), [this](QPushButton* b) { chooseLevel(b); });
+    addWord(":");
+    addStrong(qs(countText(f.outside)) + (f.outside == 1 ? tr(" row is outside") : tr(" rows are outside")));
+    addWord(tr("what the model has seen, %1 at the edge.").arg(qs(countText(f.edge))));
+}
+
+QString BriefBar::sentence() const {
+    QString text;
+    for (int i = 0; i < m_flow->count(); ++i) {
+        const auto* label = qobject_cast<QLabel*>(m_flow->itemAt(i)->widget());
+        const auto* button = qobject_cast<QPushButton*>(m_flow->itemAt(i)->widget());
+        const QString word = label ? label->text() : button ? QString(button->text()).replace("&&", "&") : QString();
+        if (!text.isEmpty() && !QString(",.:").contains(word.left(1))) text += ' ';
+        text += word;
+    }
+    return text;
+}
+
+void BriefBar::chooseResponse(QPushButton* at) {
+    auto* menu = new QMenu(this);
+    menu->setAttribute(Qt::WA_DeleteOnClose);
+    for (const ColumnSummary& column : m_session.summaries()) {
+        if (column.kind != ColumnKind::number) continue;
+        auto* action = menu->addAction(qs(column.name).replace('&', "&&"));
+        action->setCheckable(true);
+        action->setChecked(column.name == m_session.recipe().response);
+        connect(action, &QAction::triggered, this, [this, name = column.name] {
+            Recipe recipe = m_session.recipe();
+            recipe.response = name;
+            std::erase_if(recipe.terms, [&](const Term& term) {
+                return std::any_of(term.parts.begin(), term.parts.end(), [&](const TermPart& part) { return part.column == name; });
+            });
+            m_session.change(recipe);
+        });
+    }
+    menu->popup(at->mapToGlobal(QPoint(0, at->height())));
+}
+
+void BriefBar::chooseEstimator(QPushButton* at) {
+    auto* menu = new QMenu(this);
+    menu->setAttribute(Qt::WA_DeleteOnClose);
+    for (const bool intercept : {true, false}) {
+        auto* action = menu->addAction(intercept ? tr("Least squares with a constant") : tr("Least squares without a constant"));
+        action->setCheckable(true);
+        action->setChecked(m_session.recipe().intercept == intercept);
+        connect(action, &QAction::triggered, this, [this, intercept] {
+            Recipe recipe = m_session.recipe();
+            recipe.intercept = intercept;
+            m_session.change(recipe);
+        });
+    }
+    menu->popup(at->mapToGlobal(QPoint(0, at->height())));
+}
+
+void BriefBar::chooseRows(QPushButton*) {
+    auto* dialog = new QDialog(this);
+    dialog->setAttribute(Qt::WA_DeleteOnClose);
+    dialog->setObjectName("rowsDialog");
+    dialog->setWindowTitle(tr("Rows set aside"));
+    auto* form = new QFormLayout(dialog);
+    auto* share = new QSpinBox(dialog);
+    share->setObjectName("heldOutShare");
+    share->setRange(0, 90);
+    share->setSuffix(" %");
+    const auto& aside = m_session.recipe().setAside;
+    share->setValue(aside ? static_cast<int>(std::lround(100 * aside->share)) : 0);
+    auto* seed = new QSpinBox(dialog);
+    seed->setObjectName("heldOutSeed");
+    seed->setRange(0, 1000000000);
+    seed->setValue(aside ? static_cast<int>(std::min<std::uint64_t>(aside->seed, 1000000000)) : 7);
+    form->addRow(tr("Held out at random"), share);
+    form->addRow(tr("Seed"), seed);
+    form->addRow(plainLabel(tr("0 % learns from all rows; the error is then judged on the rows it learned from."), "hint"));
+    const auto& left = m_session.recipe().leaveOut;
+    for (const LeftOutRow& row : left) {
+        auto* back = linkButton(tr("take back"), dialog);
+        form->addRow(plainLabel(tr("Row %1 left out: %2").arg(qs(countText(row.row)), qs(row.reason))), back);
+        connect(back, &QPushButton::clicked, dialog, [this, dialog, number = row.row] {
+            Recipe recipe = m_session.recipe();
+            std::erase_if(recipe.leaveOut, [&](const LeftOutRow& r) { return r.row == number; });
+            dialog->accept();
+            m_session.change(recipe);
+        });
+    }
+    auto* buttons = new QDialogButtonBox(QDialogButtonBox::Ok | QDialogButtonBox::Cancel, dialog);
+    form->addRow(buttons);
+    connect(buttons, &QDialogButtonBox::rejected, dialog, &QDialog::reject);
+    connect(buttons, &QDialogButtonBox::accepted, dialog, [this, dialog, share, seed] {
+        Recipe recipe = m_session.recipe();
+        if (share->value() == 0) recipe.setAside.reset();
+        else if (!recipe.setAside || std::lround(100 * recipe.setAside->share) != share->value() || recipe.setAside->seed != static_cast<std::uint64_t>(seed->value()))
+            recipe.setAside = RandomHoldOut{share->value() / 100.0, static_cast<std::uint64_t>(seed->value())};
+        dialog->accept();
+        m_session.change(recipe);
+    });
+    dialog->open();
+}
+
+void BriefBar::chooseLevel(QPushButton* at) {
+    auto* menu = new QMenu(this);
+    menu->setAttribute(Qt::WA_DeleteOnClose);
+    for (const double level : {0.5, 0.8, 0.9, 0.95, 0.99}) {
+        auto* action = menu->addAction(tr("%1 % intervals").arg(qs(readableText(100 * level, 3))));
+        action->setCheckable(true);
+        action->setChecked(m_session.recipe().forecast && m_session.recipe().forecast->level == level);
+        connect(action, &QAction::triggered, this, [this, level] { m_session.setForecastLevel(level); });
+    }
+    menu->popup(at->mapToGlobal(QPoint(0, at->height())));
+}
+
+} // namespace oxgoad

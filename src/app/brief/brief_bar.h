@@ -1,0 +1,43 @@
+#pragma once
+// The brief: one plain sentence that states the whole model, every bold part a control.
+#include "workspace/session.h"
+
+#include <QPushButton>
+#include <QWidget>
+
+namespace oxgoad {
+
+class FlowLayout;
+
+class BriefBar : public QWidget {
+    Q_OBJECT
+public:
+    explicit BriefBar(Session& session, QWidget* parent = nullptr);
+    /// The sentence as plain text.
+    QString sentence() const;
+    /// Whether the forecast is told instead of the model.
+    void tellForecast(bool forecast);
+
+signals:
+    void termsWanted();
+    void openWanted();
+    void forecastRowsWanted();
+
+private:
+    void rebuild();
+    void addWord(const QString& text);
+    void addStrong(const QString& text);
+    QPushButton* addPart(const QString& name, const QString& text, const std::function<void(QPushButton*)>& act);
+    void tellModel();
+    void tellForecastSentence();
+    void chooseResponse(QPushButton* at);
+    void chooseEstimator(QPushButton* at);
+    void chooseRows(QPushButton* at);
+    void chooseLevel(QPushButton* at);
+
+    Session& m_session;
+    FlowLayout* m_flow;
+    bool m_forecast = false;
+};
+
+} // namespace oxgoad

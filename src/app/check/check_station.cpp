@@ -1,0 +1,231 @@
+#include "app/check/check_station.h"
+
+#include "app/parts.h"
+#include "base/text.h"
+#include "look/look.h"
+#include "workspace/grids.h"
+#include "workspace/text.h"
+
+#include <QHBoxLayout>
+#include <QLineEdit>
+#include <QSplitter>
+#include <QVBoxLayout>
+#include <cmath>
+
+namespace oxgoad {
+
+namespace {
+
+// The first choices along each axis; columns follow.
+const QStringList& acrossChoices() {
+    static const QStringList choices{"predicted", "row number", "leverage"};
+    return choices;
+}
+const QStringList& upChoices() {
+    static const QStringList choices{"residual", "studentised residual", "actual"};
+    return choices;
+}
+
+} // namespace
+
+CheckStation::CheckStation(Session& session, QWidget* parent) : Station(session, "check", parent) {
+    auto* layout = new QVBoxLayout(this);
+    layout->setContentsMargins(20, 12, 20, 6);
+    auto* head = new QHBoxLayout;
+    m_up = plainBox(tr("Up the plot"), "up", this);
+    m_up->addItems(upChoices());
+    m_across = plainBox(tr("Along the plot"), "across", this);
+    head->addWidget(m_up);
+    head->addWidget(plainLabel(tr("against")));
+    head->addWidget(m_across);
+    head->addStretch(1);
+    m_selected = plainLabel(tr("Click a mark to select its row everywhere."), "hint");
+    head->addWidget(m_selected);
+    m_reason = new QLineEdit(this);
+    m_reason->setObjectName("leaveOutReason");
+    m_reason->setPlaceholderText(tr("reason to leave it out"));
+    m_reason->setAccessibleName(tr("Reason to leave the selected row out"));
+    m_reason->setFixedWidth(170);
+    m_leaveOut = linkButton(tr("leave out"), this);
+    m_leaveOut->setObjectName("link");
+    m_leaveOut->setProperty("leaveOut", true);
+    head->addWidget(m_reason);
+    head->addWidget(m_leaveOut);
+    layout->addLayout(head);
+
+    auto* splitter = new QSplitter(Qt::Vertical, this);
+    splitter->setHandleWidth(1);
+    auto* plots = new QSplitter(Qt::Horizontal, splitter);
+    plots->setHandleWidth(1);
+    m_plot = new PlotFrame(tr("Residual plot"), plots);
+    m_plot->setObjectName("checkPlot");
+    m_distribution = new PlotFrame(tr("Distribution"), plots);
+    plots->addWidget(m_plot);
+    plots->addWidget(m_distribution);
+    plots->setStretchFactor(0, 7);
+    plots->setStretchFactor(1, 2);
+    plots->setSizes({680, 190});
+    splitter->addWidget(plots);
+    auto* lower = new QSplitter(Qt::Horizontal, splitter);
+    lower->setHandleWidth(1);
+    m_outlying = new GridView(tr("Rows that stand out"), lower);
+    m_outlying->setObjectName("outlying");
+    m_outlying->setModel(&m_outlyingModel);
+    m_readings = new GridView(tr("Readings of the checks"), lower);
+    m_readings->setObjectName("readings");
+    m_readings->setModel(&m_readingsModel);
+    lower->addWidget(m_outlying);
+    lower->addWidget(m_readings);
+    lower->setSizes({470, 420});
+    splitter->addWidget(lower);
+    splitter->setStretchFactor(0, 5);
+    splitter->setStretchFactor(1, 2);
+    layout->addWidget(splitter, 1);
+
+    for (QComboBox* box : {m_across, m_up})
+        connect(box, &QComboBox::currentTextChanged, this, [this] {
+            m_session.view()["check.across"] = ss(m_across->currentText());
+            m_session.view()["check.up"] = ss(m_up->currentText());
+            draw();
+        });
+    connect(m_plot, &PlotFrame::rowClicked, this, [this](std::size_t row) { m_session.selectRow(row); });
+    connect(m_outlying, &GridView::lineChosen, this, [this](const QModelIndex& index) { m_session.selectRow(index.data(DataRowRole).toULongLong()); });
+    connect(&session, &Session::selectionChanged, this, &CheckStation::showSelection);
+    auto leaveOut = [this] {
+        const auto row = m_session.selectedRow();
+        const std::string reason = ss(m_reason->text().trimmed());
+        if (!row) return;
+        if (reason.empty()) {
+            m_reason->setFocus();
+            return;
+        }
+        Recipe recipe = m_session.recipe();
+        recipe.leaveOut.push_back({*row + 1, reason});
+        m_reason->clear();
+        m_session.change(recipe);
+    };
+    connect(m_leaveOut, &QPushButton::clicked, this, leaveOut);
+    connect(m_reason, &QLineEdit::returnPressed, this, leaveOut);
+}
+
+void CheckStation::refresh() {
+    const auto& evidence = m_session.evidence();
+    m_outlyingModel.setContent(outlyingGrid(m_session));
+    m_readingsModel.setContent(readingsGrid(m_session));
+    m_outlying->fitColumns();
+    m_readings->fitColumns(320);
+    if (!evidence) {
+        m_plot->clear(tr("There is no fit to check yet. Tick columns in Fit."));
+        m_distribution->clear({});
+        showSelection();
+        return;
+    }
+    QStringList across = acrossChoices();
+    for (const ColumnSummary& column : m_session.summaries())
+        if (column.kind != ColumnKind::text) across << qs(column.name);
+    const auto& view = m_session.view();
+    const QString wanted = view.contains("check.across") ? qs(view.at("check.across")) : across[0];
+    fillBox(*m_across, across, across.contains(wanted) ? wanted : across[0]);
+    if (view.contains("check.up") && upChoices().contains(qs(view.at("check.up")))) {
+        const QSignalBlocker blocker(m_up);
+        m_up->setCurrentText(qs(view.at("check.up")));
+    }
+    draw();
+    showSelection();
+}
+
+void CheckStation::showColumn(const QString& column) {
+    if (isVisible()) {
+        if (m_across->findText(column) >= 0) m_across->setCurrentText(column);
+    } else if (!column.isEmpty()) {
+        m_session.view()["check.across"] = ss(column);
+    }
+}
+
+void CheckStation::draw() {
+    const auto evidence = m_session.evidence();
+    if (!evidence) return;
+    const RowEvidence& rows = evidence->rows;
+    const QString unit = m_session.unit(evidence->response).isEmpty() ? QString() : ", " + m_session.unit(evidence->response);
+    PlotFrame::Content content;
+    std::function<double(std::size_t)> x;
+    const QString across = m_across->currentText();
+    if (across == acrossChoices()[0]) {
+        x = [&rows](std::size_t i) { return rows.fitted[i]; };
+        content.xTitle = tr("predicted %1").arg(qs(evidence->response)) + unit;
+    } else if (across == acrossChoices()[1]) {
+        x = [](std::size_t i) { return static_cast<double>(i + 1); };
+        content.xTitle = tr("row number");
+    } else if (across == acrossChoices()[2]) {
+        x = [&rows](std::size_t i) { return rows.leverage[i]; };
+        content.xTitle = tr("leverage");
+    } else {
+        const Column* column = m_session.table().find(ss(across));
+        if (!column) return;
+        const bool factor = column->kind() == ColumnKind::factor;
+        x = [column, factor](std::size_t i) { return column->asNumber(i) + (factor ? 0.5 * (static_cast<double>((i * 2654435761U) % 1000) / 1000 - 0.5) : 0); };
+        content.xTitle = m_session.titled(column->name());
+        content.xIsDate = column->kind() == ColumnKind::date;
+        if (factor)
+            for (const auto& level : column->levels()) content.xLevels << qs(level);
+    }
+    const std::vector<double>* up = &rows.residual;
+    content.yTitle = tr("residual, actual − predicted") + unit;
+    content.zeroLine = true;
+    if (m_up->currentText() == upChoices()[1]) {
+        up = &rows.studentized;
+        content.yTitle = tr("studentised residual");
+    } else if (m_up->currentText() == upChoices()[2]) {
+        up = &rows.actual;
+        content.yTitle = tr("actual %1").arg(qs(evidence->response)) + unit;
+        content.zeroLine = false;
+    }
+    content.marks = marksByPart(x, [up](std::size_t i) { return (*up)[i]; });
+    if (up == &rows.actual && across == acrossChoices()[0]) { // where actual equals predicted
+        double low = 1e300, high = -1e300;
+        for (const double v : rows.fitted)
+            if (std::isfinite(v)) {
+                low = std::min(low, v);
+                high = std::max(high, v);
+            }
+        content.lines.push_back({tr("actual = predicted"), {low, high}, {low, high}, theme::quiet, Qt::DashLine, {}, 1.2});
+    }
+    content.summary = tr("%1 against %2, %3 rows").arg(content.yTitle, content.xTitle, qs(countText(evidence->rowsLearning + evidence->rowsHeldOut)));
+    m_plot->setDescription(rowDescription());
+
+    std::vector<double> values;
+    for (const auto& marks : content.marks) values.insert(values.end(), marks.y.begin(), marks.y.end());
+    PlotFrame::Content beside;
+    beside.legend = false;
+    beside.xTitle = tr("rows");
+    if (const auto h = histogram(values)) {
+        PlotFrame::Bars bars;
+        bars.low = h->low;
+        bars.width = h->width;
+        bars.heights.assign(h->counts.begin(), h->counts.end());
+        bars.sideways = true;
+        beside.bars.push_back(std::move(bars));
+    }
+    beside.summary = tr("Distribution of %1").arg(content.yTitle);
+    m_plot->show(std::move(content));
+    m_distribution->show(std::move(beside));
+    m_plot->setSelectedRow(m_session.selectedRow());
+}
+
+void CheckStation::showSelection() {
+    const auto row = m_session.selectedRow();
+    m_plot->setSelectedRow(row);
+    const auto& evidence = m_session.evidence();
+    m_leaveOut->setVisible(row && evidence);
+    m_reason->setVisible(row && evidence);
+    if (!row || !evidence) {
+        m_selected->setText(tr("Click a mark to select its row everywhere."));
+        return;
+    }
+    const RowEvidence& rows = evidence->rows;
+    m_selected->setText(tr("row %1 · %2 · actual %3, predicted %4").arg(qs(countText(*row + 1)), rowDescription()(*row), qs(readableText(rows.actual[*row])), qs(readableText(rows.fitted[*row]))));
+    for (int i = 0; i < m_outlyingModel.rowCount(); ++i)
+        if (m_outlyingModel.index(i, 0).data(DataRowRole).toULongLong() == *row && m_outlying->currentIndex().row() != i) m_outlying->setCurrentIndex(m_outlyingModel.index(i, 0));
+}
+
+} // namespace oxgoad

@@ -1,0 +1,39 @@
+#pragma once
+#include "app/station.h"
+#include "workspace/grid_model.h"
+
+class QLabel;
+class QLineEdit;
+class QPushButton;
+
+namespace oxgoad {
+
+class GridView;
+
+/// One large residual plot, the distribution beside it on the same scale, the rows that stand out, the readings.
+class CheckStation : public Station {
+    Q_OBJECT
+public:
+    CheckStation(Session& session, QWidget* parent);
+    void showColumn(const QString& column) override;
+    QWidget* focusTarget() override { return m_across; }
+    PlotFrame* plot() { return m_plot; }
+
+private:
+    void refresh() override;
+    void draw();
+    void showSelection();
+
+    QComboBox* m_across;
+    QComboBox* m_up;
+    PlotFrame* m_plot;
+    PlotFrame* m_distribution;
+    QLabel* m_selected;
+    QPushButton* m_leaveOut;
+    QLineEdit* m_reason;
+    GridModel m_outlyingModel, m_readingsModel;
+    GridView* m_outlying;
+    GridView* m_readings;
+};
+
+} // namespace oxgoad

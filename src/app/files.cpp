@@ -1,0 +1,28 @@
+#include "app/files.h"
+
+#include <QFileDialog>
+#include <QMessageBox>
+#include <QPushButton>
+
+namespace oxgoad {
+
+QString FileChooser::openFile(QWidget* parent, const QString& title, const QString& filter) {
+    return QFileDialog::getOpenFileName(parent, title, {}, filter);
+}
+
+QString FileChooser::saveFile(QWidget* parent, const QString& title, const QString& name, const QString& filter) {
+    return QFileDialog::getSaveFileName(parent, title, name, filter);
+}
+
+FileChooser::Unsaved FileChooser::askUnsaved(QWidget* parent) {
+    QMessageBox box(QMessageBox::NoIcon, QObject::tr("Unsaved changes"), QObject::tr("The project has changes that are not saved."), QMessageBox::NoButton, parent);
+    auto* save = box.addButton(QObject::tr("Save"), QMessageBox::AcceptRole);
+    auto* discard = box.addButton(QObject::tr("Discard changes"), QMessageBox::DestructiveRole);
+    box.addButton(QObject::tr("Go back"), QMessageBox::RejectRole);
+    box.setDefaultButton(save);
+    box.exec();
+    if (box.clickedButton() == static_cast<QAbstractButton*>(save)) return Unsaved::save;
+    return box.clickedButton() == static_cast<QAbstractButton*>(discard) ? Unsaved::discard : Unsaved::cancel;
+}
+
+} // namespace oxgoad

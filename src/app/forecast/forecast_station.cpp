@@ -1,0 +1,170 @@
+#include "app/forecast/forecast_station.h"
+
+#include "app/parts.h"
+#include "base/file.h"
+#include "base/text.h"
+#include "share/exports.h"
+#include "workspace/grids.h"
+#include "workspace/text.h"
+
+#include <QHBoxLayout>
+#include <QSplitter>
+#include <QVBoxLayout>
+#include <cmath>
+
+namespace oxgoad {
+
+ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* parent) : Station(session, "forecast", parent), m_files(files) {
+    auto* layout = new QVBoxLayout(this);
+    layout->setContentsMargins(20, 12, 20, 6);
+    auto* head = new QHBoxLayout;
+    m_head = plainLabel({}, "heading");
+    head->addWidget(m_head);
+    m_show = plainBox(tr("Chart"), "chart", this);
+    head->addWidget(m_show);
+    head->addStretch(1);
+    auto* choose = new QPushButton(tr("Choose rows…"), this);
+    choose->setObjectName("chooseForecast");
+    connect(choose, &QPushButton::clicked, this, &Station::forecastRowsWanted);
+    head->addWidget(choose);
+    m_export = new QPushButton(tr("Export as text…"), this);
+    m_export->setObjectName("exportForecast");
+    m_export->setToolTip(tr("The given columns with prediction, intervals, reach and reasons, as comma-separated text"));
+    connect(m_export, &QPushButton::clicked, this, &ForecastStation::exportCsv);
+    head->addWidget(m_export);
+    layout->addLayout(head);
+    auto* splitter = new QSplitter(Qt::Vertical, this);
+    splitter->setHandleWidth(1);
+    m_chart = new PlotFrame(tr("Forecast chart"), splitter);
+    m_chart->setObjectName("forecastPlot");
+    m_table = new GridView(tr("Rows to forecast"), splitter);
+    m_table->setObjectName("forecastTable");
+    m_table->setModel(&m_model);
+    splitter->addWidget(m_chart);
+    splitter->addWidget(m_table);
+    splitter->setStretchFactor(0, 2);
+    splitter->setStretchFactor(1, 3);
+    layout->addWidget(splitter, 1);
+    connect(m_show, &QComboBox::currentTextChanged, this, &ForecastStation::drawChart);
+}
+
+QWidget* ForecastStation::focusTarget() {
+    return m_table;
+}
+
+void ForecastStation::refresh() {
+    const auto& evidence = m_session.evidence();
+    const bool there = evidence && evidence->forecast;
+    m_export->setEnabled(there);
+    m_show->setVisible(there);
+    const int columns = m_model.columnCount();
+    const int lines = m_model.rowCount();
+    m_model.setContent(forecastGrid(m_session));
+    if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_table->fitColumns(200);
+    if (!there) {
+        m_head->setText(tr("Nothing to forecast yet"));
+        m_chart->clear(evidence ? tr("Choose a file with rows whose %1 is not known yet.").arg(qs(evidence->response)) : tr("Fit a model first, then choose rows to forecast."));
+        return;
+    }
+    const ForecastEvidence& f = *evidence->forecast;
+    m_head->setText(tr("%1: %2 inside, %3 at the edge, %4 outside%5").arg(qs(plural(f.prediction.size(), "row", "rows")), qs(countText(f.inside)), qs(countText(f.edge)), qs(countText(f.outside)), f.unpredicted ? tr(", %1 of them without a prediction").arg(qs(countText(f.unpredicted))) : QString()));
+    QStringList charts;
+    if (!f.coming.empty()) charts << tr("totals by %1").arg(qs(f.totalsBy));
+    charts << tr("row by row");
+    fillBox(*m_show, charts, charts[0]);
+    drawChart();
+}
+
+void ForecastStation::drawChart() {
+    const auto& evidence = m_session.evidence();
+    if (!evidence || !evidence->forecast) return;
+    const ForecastEvidence& forecast = *evidence->forecast;
+    if (m_show->currentIndex() == 0 && !forecast.coming.empty()) drawTotals(forecast);
+    else drawRows(forecast);
+}
+
+void ForecastStation::drawTotals(const ForecastEvidence& forecast) {
+    const std::string& response = m_session.evidence()->response;
+    PlotFrame::Content content;
+    content.xIsDate = true;
+    content.xTitle = qs(forecast.totalsBy);
+    content.yTitle = tr("total %1").arg(m_session.titled(response));
+    PlotFrame::Line history{tr("actual"), {}, {}, theme::ink, Qt::SolidLine, {}, 1.6};
+    for (const PeriodTotal& t : forecast.history) {
+        history.x.push_back(t.day);
+        history.y.push_back(t.actual);
+    }
+    PlotFrame::Band band;
+    PlotFrame::Marks inside{tr("forecast, all rows inside or at the edge"), theme::Mark::forecastInside, {}, {}, {}};
+    PlotFrame::Marks outside{tr("forecast, some rows outside"), theme::Mark::forecastOutside, {}, {}, {}};
+    PlotFrame::Line coming{{}, {}, {}, theme::forecast, Qt::SolidLine, {}, 1.4};
+    for (const PeriodTotal& t : forecast.coming) {
+        band.x.push_back(t.day);
+        band.low.push_back(t.lower);
+        band.high.push_back(t.upper);
+        coming.x.push_back(t.day);
+        coming.y.push_back(t.predicted);
+        PlotFrame::Marks& marks = t.outside > 0 ? outside : inside;
+        marks.x.push_back(t.day);
+        marks.y.push_back(t.predicted);
+    }
+    content.bands.push_back(std::move(band));
+    content.lines = {std::move(history), std::move(coming)};
+    for (PlotFrame::Marks* marks : {&inside, &outside})
+        if (!marks->x.empty()) content.marks.push_back(std::move(*marks));
+    content.summary = tr("Totals of %1 by %2; the band is the %3 % interval of each total").arg(qs(response), qs(forecast.totalsBy), qs(readableText(100 * forecast.level, 3)));
+    m_chart->setToolTip(content.summary.toHtmlEscaped());
+    m_chart->show(std::move(content));
+}
+
+void ForecastStation::drawRows(const ForecastEvidence& forecast) {
+    const std::string& response = m_session.evidence()->response;
+    PlotFrame::Content content;
+    content.xTitle = tr("row to forecast");
+    content.yTitle = m_session.titled(response);
+    PlotFrame::Marks inside{tr("inside or at the edge"), theme::Mark::forecastInside, {}, {}, {}};
+    PlotFrame::Marks outside{tr("outside what was learned from"), theme::Mark::forecastOutside, {}, {}, {}};
+    PlotFrame::Band band;
+    for (std::size_t i = 0; i < forecast.prediction.size(); ++i) {
+        if (std::isnan(forecast.prediction[i])) continue;
+        PlotFrame::Marks& marks = forecast.reach[i].grade == ReachGrade::outside ? outside : inside;
+        marks.x.push_back(static_cast<double>(i + 1));
+        marks.y.push_back(forecast.prediction[i]);
+        band.x.push_back(static_cast<double>(i + 1));
+        band.low.push_back(forecast.lower[i]);
+        band.high.push_back(forecast.upper[i]);
+    }
+    content.bands.push_back(std::move(band));
+    for (PlotFrame::Marks* marks : {&inside, &outside})
+        if (!marks->x.empty()) content.marks.push_back(std::move(*marks));
+    content.summary = tr("Forecast of %1 row by row; the band is the %2 % interval of a single value").arg(qs(response), qs(readableText(100 * forecast.level, 3)));
+    m_chart->setToolTip(content.summary.toHtmlEscaped());
+    m_chart->show(std::move(content));
+}
+
+void ForecastStation::showColumn(const QString&) {
+    for (int row = 0; row < m_model.rowCount(); ++row) { // the first row that is outside
+        const auto& evidence = m_session.evidence();
+        if (evidence && evidence->forecast && evidence->forecast->reach[static_cast<std::size_t>(row)].grade == ReachGrade::outside) {
+            m_table->setCurrentIndex(m_model.index(row, 0));
+            m_table->scrollTo(m_model.index(row, 0), QAbstractItemView::PositionAtTop);
+            return;
+        }
+    }
+}
+
+void ForecastStation::exportCsv() {
+    const auto evidence = m_session.evidence();
+    const auto rows = m_session.rows();
+    if (!evidence || !evidence->forecast || !rows->forecast) return;
+    const QString path = m_files.saveFile(this, tr("Export the forecast"), "forecast.csv", tr("Comma-separated text (*.csv)"));
+    if (path.isEmpty()) return;
+    m_session.saveJobs().start(tr("Exporting"), [path, evidence, rows](Progress& progress) -> Jobs::Finish {
+        const std::string bytes = forecastCsv(*evidence, rows->forecast->table);
+        progress.checkpoint(0.8, "Writing");
+        replaceFile(ss(path), bytes);
+        return {};
+    });
+}
+
+} // namespace oxgoad

@@ -1,0 +1,37 @@
+#pragma once
+#include "app/files.h"
+#include "app/station.h"
+#include "workspace/grid_model.h"
+
+class QLabel;
+class QPushButton;
+
+namespace oxgoad {
+
+class GridView;
+
+/// The rows to be forecast: totals over time, each row with its interval and reach, export.
+class ForecastStation : public Station {
+    Q_OBJECT
+public:
+    ForecastStation(Session& session, FileChooser& files, QWidget* parent);
+    void showColumn(const QString& column) override;
+    QWidget* focusTarget() override;
+
+private:
+    void refresh() override;
+    void drawChart();
+    void drawTotals(const ForecastEvidence& forecast);
+    void drawRows(const ForecastEvidence& forecast);
+    void exportCsv();
+
+    FileChooser& m_files;
+    QLabel* m_head;
+    QPushButton* m_export;
+    QComboBox* m_show;
+    GridModel m_model;
+    GridView* m_table;
+    PlotFrame* m_chart;
+};
+
+} // namespace oxgoad

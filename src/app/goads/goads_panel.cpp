@@ -1,0 +1,180 @@
+#include "app/goads/goads_panel.h"
+
+#include "app/parts.h"
+#include "app/theme.h"
+#include "base/text.h"
+#include "workspace/grids.h"
+#include "workspace/text.h"
+
+#include <QHBoxLayout>
+#include <QLineEdit>
+#include <QPainter>
+#include <QScrollArea>
+#include <QVBoxLayout>
+
+namespace oxgoad {
+
+namespace {
+
+/// A card with a coloured edge.
+class Card : public QWidget {
+public:
+    Card(const QColor& edge, QWidget* parent) : QWidget(parent), m_edge(edge) {}
+
+protected:
+    void paintEvent(QPaintEvent*) override {
+        QPainter painter(this);
+        painter.fillRect(0, 2, 3, height() - 4, m_edge);
+    }
+
+private:
+    QColor m_edge;
+};
+
+QLabel* wrapped(const QString& text, const QString& name) {
+    QLabel* label = plainLabel(text, name);
+    label->setWordWrap(true);
+    return label;
+}
+
+} // namespace
+
+GoadsPanel::GoadsPanel(Session& session, QWidget* parent) : QWidget(parent), m_session(session) {
+    setObjectName("goadsPanel");
+    setAttribute(Qt::WA_StyledBackground);
+    setAccessibleName(tr("Goads"));
+    setMinimumWidth(216);
+    setMaximumWidth(300);
+    auto* layout = new QVBoxLayout(this);
+    layout->setContentsMargins(16, 14, 8, 8);
+    auto* head = new QHBoxLayout;
+    head->addWidget(plainLabel(tr("Goads"), "heading"));
+    m_counts = plainLabel({}, "hint");
+    m_counts->setProperty("goadCounts", true);
+    head->addWidget(m_counts, 1);
+    layout->addLayout(head);
+    auto* scroll = new QScrollArea(this);
+    scroll->setFrameShape(QFrame::NoFrame);
+    scroll->setWidgetResizable(true);
+    scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    m_inner = new QWidget(scroll);
+    m_inner->setObjectName("goadsInner");
+    m_cards = new QVBoxLayout(m_inner);
+    m_cards->setContentsMargins(0, 6, 6, 6);
+    m_cards->setSpacing(14);
+    m_cards->addStretch(1);
+    scroll->setWidget(m_inner);
+    layout->addWidget(scroll, 1);
+    connect(&session, &Session::fitChanged, this, &GoadsPanel::rebuild);
+    rebuild();
+}
+
+void GoadsPanel::rebuild() {
+    while (m_cards->count() > 1) {
+        QLayoutItem* item = m_cards->takeAt(0);
+        if (item->widget()) {
+            item->widget()->hide();
+            item->widget()->deleteLater();
+        }
+        delete item;
+    }
+    const auto& evidence = m_session.evidence();
+    if (!evidence) {
+        m_counts->setText({});
+        m_cards->insertWidget(0, wrapped(tr("What could make the forecast wrong is looked for as soon as there is a fit."), "hint"));
+        return;
+    }
+    std::size_t open = 0, accepted = 0;
+    int place = 0;
+    for (const bool wantAccepted : {false, true})
+        for (const Goad& goad : evidence->goads) {
+            if (goad.accepted.has_value() != wantAccepted) continue;
+            (wantAccepted ? accepted : open) += 1;
+            m_cards->insertWidget(place++, card(goad));
+        }
+    const std::size_t mended = m_session.trail().mendedGoads(m_session.current()).size();
+    m_counts->setText(tr("%1 open · %2 mended · %3 accepted").arg(open).arg(mended).arg(accepted));
+    if (place == 0) m_cards->insertWidget(0, wrapped(tr("Nothing was found. Every check passed its threshold."), "hint"));
+}
+
+QWidget* GoadsPanel::card(const Goad& goad) {
+    const QColor edge = goad.accepted ? theme::rule : goad.station == "forecast" ? theme::forecast : goad.severity == Severity::alarm ? theme::alarm : theme::goad;
+    auto* card = new Card(edge, m_inner);
+    card->setObjectName("goadCard");
+    card->setProperty("goad", qs(goad.key));
+    card->setAccessibleName(qs(goad.title));
+    auto* layout = new QVBoxLayout(card);
+    layout->setContentsMargins(12, 0, 0, 0);
+    layout->setSpacing(2);
+    auto* title = wrapped(qs(goad.title), "heading");
+    title->setFont(theme::font(theme::textSize, true));
+    layout->addWidget(title);
+    layout->addWidget(wrapped(qs(goad.reading), "hint"));
+    layout->addWidget(wrapped(tr("threshold %1 (%2)").arg(qs(goad.threshold), qs(goad.source)), "hint"));
+    auto* moves = new QWidget(card);
+    auto* flow = new FlowLayout(moves, 12, 0);
+    if (goad.accepted) {
+        layout->addWidget(wrapped(tr("accepted: %1").arg(qs(*goad.accepted)), "hint"));
+        auto* back = linkButton(tr("take back"), moves);
+        flow->addWidget(back);
+        connect(back, &QPushButton::clicked, this, [this, key = goad.key] { m_session.takeBackAcceptance(key); });
+    } else {
+        const bool jumps = std::any_of(goad.moves.begin(), goad.moves.end(), [](const Move& m) { return m.kind != Move::Kind::leaveOutTerm && m.kind != Move::Kind::leaveOutRow; });
+        if (!jumps) {
+            auto* show = linkButton(tr("show"), moves);
+            flow->addWidget(show);
+            connect(show, &QPushButton::clicked, this, [this, goad] { emit evidenceWanted(qs(goad.station), qs(goad.column)); });
+        }
+        for (const Move& move : goad.moves) {
+            auto* button = linkButton(qs(move.label), moves);
+            flow->addWidget(button);
+            connect(button, &QPushButton::clicked, this, [this, move, goad, card] { act(move, goad, card); });
+        }
+        auto* accept = linkButton(tr("accept…"), moves);
+        accept->setProperty("accept", true);
+        flow->addWidget(accept);
+        connect(accept, &QPushButton::clicked, this, [this, card, key = goad.key] {
+            askReason(card, tr("Why is it acceptable?"), [this, key](const std::string& reason) { m_session.acceptGoad(key, reason); });
+        });
+    }
+    QSizePolicy policy(QSizePolicy::Expanding, QSizePolicy::Preferred);
+    policy.setHeightForWidth(true);
+    moves->setSizePolicy(policy);
+    layout->addWidget(moves);
+    return card;
+}
+
+void GoadsPanel::act(const Move& move, const Goad& goad, QWidget* card) {
+    switch (move.kind) {
+    case Move::Kind::leaveOutTerm: m_session.change(withoutTerm(m_session.recipe(), move.subject)); break;
+    case Move::Kind::leaveOutRow:
+        askReason(card, tr("Why is row %1 left out?").arg(qs(countText(move.row + 1))), [this, row = move.row](const std::string& reason) {
+            Recipe recipe = m_session.recipe();
+            recipe.leaveOut.push_back({row + 1, reason});
+            m_session.change(recipe);
+        });
+        break;
+    case Move::Kind::seeRow:
+        m_session.selectRow(move.row);
+        emit evidenceWanted(qs(goad.station), {});
+        break;
+    case Move::Kind::seeForecastRows:
+    case Move::Kind::seeColumn: emit evidenceWanted(qs(goad.station), qs(goad.column)); break;
+    }
+}
+
+void GoadsPanel::askReason(QWidget* card, const QString& prompt, const std::function<void(const std::string&)>& use) {
+    if (auto* old = card->findChild<QLineEdit*>("reason")) old->deleteLater();
+    auto* edit = new QLineEdit(card);
+    edit->setObjectName("reason");
+    edit->setPlaceholderText(prompt);
+    edit->setAccessibleName(prompt);
+    card->layout()->addWidget(edit);
+    edit->setFocus();
+    connect(edit, &QLineEdit::returnPressed, this, [edit, use] {
+        const std::string reason = ss(edit->text().trimmed());
+        if (!reason.empty()) use(reason);
+    });
+}
+
+} // namespace oxgoad

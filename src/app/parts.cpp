@@ -1,0 +1,261 @@
+#include "app/parts.h"
+
+#include "app/theme.h"
+#include "workspace/grids.h"
+
+#include <QApplication>
+#include <QClipboard>
+#include <QHeaderView>
+#include <QKeyEvent>
+#include <QMouseEvent>
+#include <QPainter>
+#include <QPainterPath>
+#include <algorithm>
+#include <cmath>
+
+namespace oxgoad {
+
+QLabel* plainLabel(const QString& text, const QString& name, QWidget* parent) {
+    auto* label = new QLabel(parent);
+    label->setTextFormat(Qt::PlainText);
+    label->setText(text);
+    label->setObjectName(name);
+    label->setTextInteractionFlags(Qt::TextSelectableByMouse);
+    return label;
+}
+
+QPushButton* linkButton(const QString& text, QWidget* parent) {
+    auto* button = new QPushButton(parent);
+    button->setText(QString(text).replace('&', "&&"));
+    button->setObjectName("link");
+    button->setFlat(true);
+    button->setCursor(Qt::PointingHandCursor);
+    button->setAccessibleName(text);
+    return button;
+}
+
+FlowLayout::FlowLayout(QWidget* parent, int gap, int lineGap) : QLayout(parent), m_gap(gap), m_lineGap(lineGap) {
+    setContentsMargins(0, 0, 0, 0);
+}
+
+FlowLayout::~FlowLayout() {
+    qDeleteAll(m_items);
+}
+
+QSize FlowLayout::minimumSize() const {
+    QSize size;
+    for (const QLayoutItem* item : m_items) size = size.expandedTo(item->minimumSize());
+    return size;
+}
+
+void FlowLayout::setGeometry(const QRect& rect) {
+    QLayout::setGeometry(rect);
+    place(rect, true);
+}
+
+int FlowLayout::place(const QRect& rect, bool move) const {
+    int x = rect.x();
+    int y = rect.y();
+    int lineHeight = 0;
+    for (QLayoutItem* item : m_items) {
+        if (item->isEmpty()) continue;
+        const QSize size = item->sizeHint();
+        // A comma or full stop stays with the word before it.
+        const auto* label = qobject_cast<QLabel*>(item->widget());
+        const bool punctuation = label && !label->text().isEmpty() && QString(",.:;)").contains(label->text()[0]);
+        if (x > rect.x() && x + size.width() > rect.right() + 1 && !punctuation) {
+            x = rect.x();
+            y += lineHeight + m_lineGap;
+            lineHeight = 0;
+        }
+        if (punctuation && x > rect.x()) x -= m_gap;
+        if (move) item->setGeometry(QRect(QPoint(x, y), size));
+        x += size.width() + m_gap;
+        lineHeight = std::max(lineHeight, size.height());
+    }
+    return y + lineHeight - rect.y();
+}
+
+namespace {
+
+void drawInterval(QPainter& painter, const QRect& rect, const IntervalDrawing& drawing) {
+    if (!(drawing.high > drawing.low)) return;
+    const QRectF area = QRectF(rect).adjusted(10, 0, -10, 0);
+    auto x = [&](double value) { return area.left() + area.width() * (value - drawing.low) / (drawing.high - drawing.low); };
+    painter.setPen(QPen(theme::rule, 1, Qt::DotLine));
+    painter.drawLine(QPointF(x(0), rect.top()), QPointF(x(0), rect.bottom()));
+    for (const auto& m : drawing.marks) {
+        const double y = area.center().y();
+        painter.setPen(QPen(theme::ink, 1.6));
+        painter.drawLine(QPointF(x(m.lower), y), QPointF(x(m.upper), y));
+        painter.fillRect(QRectF(x(m.estimate) - 3, y - 3, 6, 6), theme::ink);
+    }
+}
+
+void drawShape(QPainter& painter, const QRect& rect, const ShapeDrawing& drawing) {
+    if (drawing.values.empty() || std::any_of(drawing.values.begin(), drawing.values.end(), [](double v) { return !std::isfinite(v); })) return;
+    const QRectF area = QRectF(rect).adjusted(8, 4, -8, -4);
+    const auto n = static_cast<double>(drawing.values.size());
+    double low = *std::min_element(drawing.values.begin(), drawing.values.end());
+    double high = *std::max_element(drawing.values.begin(), drawing.values.end());
+    if (drawing.kind == ShapeDrawing::Kind::bars) low = 0;
+    if (!(high > low)) high = low + 1;
+    auto y = [&](double value) { return area.bottom() - area.height() * (value - low) / (high - low); };
+    if (drawing.kind == ShapeDrawing::Kind::bars) {
+        const double width = std::min(area.width() / n, 8.0);
+        for (std::size_t i = 0; i < drawing.values.size(); ++i)
+            painter.fillRect(QRectF(area.left() + width * static_cast<double>(i), y(drawing.values[i]), width - 0.6, area.bottom() - y(drawing.values[i])), theme::learning);
+        return;
+    }
+    painter.setPen(QPen(theme::learning, 1.5));
+    if (drawing.kind == ShapeDrawing::Kind::steps) {
+        const double width = area.width() / n;
+        for (std::size_t i = 0; i < drawing.values.size(); ++i)
+            painter.drawLine(QPointF(area.left() + width * (static_cast<double>(i) + 0.1), y(drawing.values[i])), QPointF(area.left() + width * (static_cast<double>(i) + 0.9), y(drawing.values[i])));
+        return;
+    }
+    QPolygonF line;
+    for (std::size_t i = 0; i < drawing.values.size(); ++i) line << QPointF(area.left() + area.width() * static_cast<double>(i) / (n - 1), y(drawing.values[i]));
+    painter.drawPolyline(line);
+}
+
+} // namespace
+
+void CellDelegate::paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const {
+    painter->save();
+    painter->setRenderHint(QPainter::Antialiasing);
+    if (option.state & QStyle::State_Selected) painter->fillRect(option.rect, theme::selected);
+    const QVariant drawing = index.data(DrawingRole);
+    if (drawing.canConvert<IntervalDrawing>()) {
+        drawInterval(*painter, option.rect, drawing.value<IntervalDrawing>());
+        painter->restore();
+        return;
+    }
+    if (drawing.canConvert<ShapeDrawing>()) {
+        drawShape(*painter, option.rect, drawing.value<ShapeDrawing>());
+        painter->restore();
+        return;
+    }
+    QRect rect = option.rect.adjusted(8, 0, -8, 0);
+    if (drawing.typeId() == QMetaType::Int) { // reach
+        const auto kind = drawing.toInt() == 2 ? theme::Mark::forecastOutside : theme::Mark::forecastInside;
+        const QPixmap mark = theme::mark(kind, theme::forecast, painter->device()->devicePixelRatioF());
+        painter->drawPixmap(rect.left(), rect.center().y() - 4, mark);
+        rect.adjust(14, 0, 0, 0);
+    }
+    const QVariant check = index.data(Qt::CheckStateRole);
+    if (check.isValid()) {
+        QStyleOptionButton box;
+        box.rect = tickRect(option.rect);
+        box.state = QStyle::State_Enabled | (check.toInt() == Qt::Checked ? QStyle::State_On : QStyle::State_Off);
+        box.palette = option.palette;
+        QApplication::style()->drawPrimitive(QStyle::PE_IndicatorCheckBox, &box, painter);
+    }
+    if (check.isValid() || (index.column() == 0 && index.model()->index(0, 0).data(Qt::CheckStateRole).isValid())) rect.adjust(20, 0, 0, 0);
+    const QString tone = index.data(ToneRole).toString();
+    QFont font = option.font;
+    if (tone == "strong") font.setWeight(QFont::DemiBold);
+    painter->setFont(font);
+    painter->setPen(theme::tone(tone));
+    const QFontMetrics metrics(font);
+    const QString text = index.data(Qt::DisplayRole).toString();
+    const int fraction = index.data(FractionRole).toInt();
+    const auto alignment = index.data(Qt::TextAlignmentRole).value<Qt::Alignment>();
+    if ((alignment & Qt::AlignRight) && fraction > 0 && !text.contains('e') && !text.isEmpty()) {
+        const auto mark = text.indexOf('.');
+        const int after = mark < 0 ? 0 : static_cast<int>(text.size() - mark - 1);
+        const int space = metrics.horizontalAdvance(QString(fraction - after, '0')) + (mark < 0 ? metrics.horizontalAdvance('.') : 0);
+        if (metrics.horizontalAdvance(text) + space <= rect.width()) rect.adjust(0, 0, -space, 0);
+    }
+    painter->drawText(rect, static_cast<int>(alignment), metrics.elidedText(text, Qt::ElideRight, rect.width()));
+    painter->restore();
+}
+
+QRect CellDelegate::tickRect(const QRect& cell) {
+    return {cell.left() + 8, cell.center().y() - 6, 13, 13};
+}
+
+bool CellDelegate::editorEvent(QEvent* event, QAbstractItemModel* model, const QStyleOptionViewItem& option, const QModelIndex& index) {
+    if (event->type() != QEvent::MouseButtonRelease || !(index.flags() & Qt::ItemIsUserCheckable)) return false;
+    const auto* mouse = static_cast<QMouseEvent*>(event);
+    if (mouse->button() != Qt::LeftButton || !tickRect(option.rect).adjusted(-4, -4, 4, 4).contains(mouse->pos())) return false;
+    return model->setData(index, index.data(Qt::CheckStateRole).toInt() == Qt::Checked ? Qt::Unchecked : Qt::Checked, Qt::CheckStateRole);
+}
+
+GridView::GridView(const QString& accessibleName, QWidget* parent) : QTableView(parent) {
+    setAccessibleName(accessibleName);
+    setItemDelegate(new CellDelegate(this));
+    setShowGrid(false);
+    setSelectionBehavior(SelectRows);
+    setSelectionMode(ExtendedSelection);
+    setEditTriggers(NoEditTriggers);
+    setVerticalScrollMode(ScrollPerPixel);
+    setHorizontalScrollMode(ScrollPerPixel);
+    setWordWrap(false);
+    setTabKeyNavigation(false);
+    setFont(theme::font(12));
+    verticalHeader()->hide();
+    verticalHeader()->setSectionResizeMode(QHeaderView::Fixed);
+    verticalHeader()->setDefaultSectionSize(23);
+    horizontalHeader()->setHighlightSections(false);
+    horizontalHeader()->setStretchLastSection(true);
+    horizontalHeader()->setMinimumSectionSize(36);
+    connect(this, &QTableView::doubleClicked, this, &GridView::opened);
+}
+
+void GridView::show(GridModel* model) {
+    setModel(model);
+    fitColumns();
+}
+
+void GridView::fitColumns(int widest) {
+    if (!model()) return;
+    const QFontMetrics metrics(font());
+    const QFontMetrics bold(theme::font(12, true));
+    const QFontMetrics head(theme::font(theme::smallSize));
+    for (int column = 0; column < model()->columnCount(); ++column) {
+        int width = 0;
+        const QStringList lines = model()->headerData(column, Qt::Horizontal, Qt::DisplayRole).toString().split('\n');
+        for (const QString& line : lines) width = std::max(width, head.horizontalAdvance(line) + 20);
+        int whole = 0;
+        int fraction = 0;
+        for (int row = 0; row < std::min(model()->rowCount(), 200); ++row) {
+            const QModelIndex index = model()->index(row, column);
+            const QString text = index.data().toString();
+            const bool strong = index.data(ToneRole).toString() == "strong";
+            const auto mark = index.data(FractionRole).toInt() > 0 ? text.indexOf('.') : -1;
+            const int used = (strong ? bold : metrics).horizontalAdvance(text) + 20 + (column == 0 && model()->index(0, 0).data(Qt::CheckStateRole).isValid() ? 20 : 0) + (index.data(DrawingRole).typeId() == QMetaType::Int ? 14 : 0);
+            whole = std::max(whole, mark < 0 ? used : metrics.horizontalAdvance(text.left(mark)) + 20);
+            if (mark >= 0) fraction = std::max(fraction, metrics.horizontalAdvance(text.mid(mark)));
+            if (index.data(DrawingRole).canConvert<IntervalDrawing>()) width = std::max(width, 190);
+            if (index.data(DrawingRole).canConvert<ShapeDrawing>()) width = std::max(width, 96);
+        }
+        setColumnWidth(column, std::min(std::max(width, whole + fraction), widest));
+    }
+}
+
+void GridView::keyPressEvent(QKeyEvent* event) {
+    if (event->matches(QKeySequence::Copy) && selectionModel()) {
+        QApplication::clipboard()->setText(copiedText(selectionModel()->selectedIndexes()));
+        return;
+    }
+    if ((event->key() == Qt::Key_Return || event->key() == Qt::Key_Enter) && currentIndex().isValid()) {
+        emit opened(currentIndex());
+        return;
+    }
+    if (event->key() == Qt::Key_Space && currentIndex().isValid()) { // one key puts a term in or out
+        const QModelIndex first = currentIndex().siblingAtColumn(0);
+        if (first.flags() & Qt::ItemIsUserCheckable) {
+            model()->setData(first, first.data(Qt::CheckStateRole).toInt() == Qt::Checked ? Qt::Unchecked : Qt::Checked, Qt::CheckStateRole);
+            return;
+        }
+    }
+    QTableView::keyPressEvent(event);
+}
+
+void GridView::currentChanged(const QModelIndex& current, const QModelIndex& previous) {
+    QTableView::currentChanged(current, previous);
+    if (current.isValid() && current.row() != previous.row()) emit lineChosen(current);
+}
+
+} // namespace oxgoad

@@ -1,0 +1,71 @@
+#pragma once
+// Small widgets that every station uses.
+#include "workspace/grid_model.h"
+
+#include <QLabel>
+#include <QLayout>
+#include <QPushButton>
+#include <QStyledItemDelegate>
+#include <QTableView>
+
+namespace oxgoad {
+
+/// Text that is never markup, can be selected, and wraps when asked to.
+QLabel* plainLabel(const QString& text, const QString& name = {}, QWidget* parent = nullptr);
+/// A word that does something.
+QPushButton* linkButton(const QString& text, QWidget* parent = nullptr);
+
+/// Lays widgets out like words of a sentence.
+class FlowLayout : public QLayout {
+public:
+    explicit FlowLayout(QWidget* parent, int gap, int lineGap);
+    ~FlowLayout() override;
+    void addItem(QLayoutItem* item) override { m_items.append(item); }
+    int count() const override { return static_cast<int>(m_items.size()); }
+    QLayoutItem* itemAt(int index) const override { return index >= 0 && index < count() ? m_items.at(index) : nullptr; }
+    QLayoutItem* takeAt(int index) override { return index >= 0 && index < count() ? m_items.takeAt(index) : nullptr; }
+    bool hasHeightForWidth() const override { return true; }
+    int heightForWidth(int width) const override { return place(QRect(0, 0, width, 0), false); }
+    QSize sizeHint() const override { return minimumSize(); }
+    QSize minimumSize() const override;
+    void setGeometry(const QRect& rect) override;
+
+private:
+    int place(const QRect& rect, bool move) const;
+    QList<QLayoutItem*> m_items;
+    int m_gap;
+    int m_lineGap;
+};
+
+/// Draws cells: tones, numbers lined up at the decimal mark, intervals, small shapes, reach marks.
+class CellDelegate : public QStyledItemDelegate {
+    Q_OBJECT
+public:
+    using QStyledItemDelegate::QStyledItemDelegate;
+    void paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const override;
+    bool editorEvent(QEvent* event, QAbstractItemModel* model, const QStyleOptionViewItem& option, const QModelIndex& index) override;
+    /// Where the tick of a cell is drawn and clicked.
+    static QRect tickRect(const QRect& cell);
+};
+
+/// A table with our manners: no grid, whole rows, copying with full precision, Return opens the line.
+class GridView : public QTableView {
+    Q_OBJECT
+public:
+    explicit GridView(const QString& accessibleName, QWidget* parent = nullptr);
+    /// Sets the model and gives each column the width its head and first rows need.
+    void show(GridModel* model);
+    void fitColumns(int widest = 260);
+
+signals:
+    /// Return or a double click on a line.
+    void opened(const QModelIndex& index);
+    /// The current line changed by the user.
+    void lineChosen(const QModelIndex& index);
+
+protected:
+    void keyPressEvent(QKeyEvent* event) override;
+    void currentChanged(const QModelIndex& current, const QModelIndex& previous) override;
+};
+
+} // namespace oxgoad

@@ -1,0 +1,91 @@
+#include "app/station.h"
+
+#include "base/text.h"
+#include "workspace/text.h"
+
+#include <QAbstractItemView>
+#include <QSignalBlocker>
+#include <cmath>
+
+namespace oxgoad {
+
+Station::Station(Session& session, const QString& name, QWidget* parent) : QWidget(parent), m_session(session), m_name(name) {
+    setObjectName("stationSheet");
+    setAttribute(Qt::WA_StyledBackground);
+    connect(&session, &Session::rowsChanged, this, &Station::refreshLater);
+    connect(&session, &Session::fitChanged, this, &Station::refreshLater);
+}
+
+void Station::refreshLater() {
+    m_stale = true;
+    if (!isVisible()) return;
+    m_stale = false;
+    refresh();
+}
+
+void Station::showEvent(QShowEvent* event) {
+    QWidget::showEvent(event);
+    if (!m_stale) return;
+    m_stale = false;
+    refresh();
+}
+
+std::vector<PlotFrame::Marks> Station::marksByPart(const std::function<double(std::size_t)>& x, const std::function<double(std::size_t)>& y) const {
+    PlotFrame::Marks learning{tr("learning rows"), theme::Mark::learning, {}, {}, {}};
+    PlotFrame::Marks heldOut{tr("held-out rows"), theme::Mark::heldOut, {}, {}, {}};
+    const auto& evidence = m_session.evidence();
+    const std::size_t n = m_session.table().rows();
+    for (std::size_t i = 0; i < n; ++i) {
+        const RowState state = evidence ? evidence->rows.state[i] : RowState::learning;
+        if (state == RowState::leftOut) continue;
+        const double a = x(i);
+        const double b = y(i);
+        if (!std::isfinite(a) || !std::isfinite(b)) continue;
+        PlotFrame::Marks& marks = state == RowState::heldOut ? heldOut : learning;
+        marks.x.push_back(a);
+        marks.y.push_back(b);
+        marks.rows.push_back(i);
+    }
+    std::vector<PlotFrame::Marks> all;
+    if (!evidence) learning.name = tr("rows");
+    if (!learning.x.empty()) all.push_back(std::move(learning));
+    if (!heldOut.x.empty()) all.push_back(std::move(heldOut));
+    return all;
+}
+
+void Station::fillBox(QComboBox& box, const QStringList& items, const QString& fallback) {
+    const QSignalBlocker blocker(box);
+    const QString before = box.currentText();
+    QStringList present;
+    for (int i = 0; i < box.count(); ++i) present << box.itemText(i);
+    if (present != items) {
+        box.clear();
+        box.addItems(items);
+    }
+    box.setCurrentText(items.contains(before) ? before : fallback);
+}
+
+std::function<QString(std::size_t)> Station::rowDescription() const {
+    const auto rows = m_session.rows();
+    return [rows](std::size_t row) {
+        QStringList parts;
+        for (const Column& column : rows->learning.table.columns()) {
+            if (column.kind() == ColumnKind::number) continue;
+            parts << qs(column.cellText(row));
+            if (parts.size() == 3) break;
+        }
+        return parts.join(", ");
+    };
+}
+
+QComboBox* plainBox(const QString& accessibleName, const QString& objectName, QWidget* parent) {
+    auto* box = new QComboBox(parent);
+    box->setAccessibleName(accessibleName);
+    box->setObjectName(objectName);
+    box->setSizeAdjustPolicy(QComboBox::AdjustToContents);
+    box->setMinimumWidth(120);
+    box->setMaxVisibleItems(20);
+    return box;
+}
+
+} // namespace oxgoad

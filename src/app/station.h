@@ -1,0 +1,46 @@
+#pragma once
+// What every station has in common.
+#include "workspace/session.h"
+#include "app/plots/plot_frame.h"
+
+#include <QComboBox>
+#include <QWidget>
+
+namespace oxgoad {
+
+class Station : public QWidget {
+    Q_OBJECT
+public:
+    Station(Session& session, const QString& name, QWidget* parent);
+    /// "data", "look", …
+    const QString& name() const { return m_name; }
+    /// Turns to a column, as a goad's jump asks for.
+    virtual void showColumn(const QString& column) { (void)column; }
+    /// Something to put the keyboard on.
+    virtual QWidget* focusTarget() { return this; }
+
+signals:
+    void openWanted();
+    void forecastRowsWanted();
+
+protected:
+    /// Runs `refresh` when the session changes, but only while the station is shown; otherwise once it is.
+    virtual void refresh() = 0;
+    void showEvent(QShowEvent* event) override;
+    void refreshLater();
+    /// Marks of the rows by part, with y values from the evidence. Only finite points.
+    std::vector<PlotFrame::Marks> marksByPart(const std::function<double(std::size_t)>& x, const std::function<double(std::size_t)>& y) const;
+    /// Fills a box with column names, keeping the choice.
+    static void fillBox(QComboBox& box, const QStringList& items, const QString& fallback);
+    std::function<QString(std::size_t)> rowDescription() const;
+
+    Session& m_session;
+
+private:
+    QString m_name;
+    bool m_stale = true;
+};
+
+QComboBox* plainBox(const QString& accessibleName, const QString& objectName, QWidget* parent);
+
+} // namespace oxgoad

@@ -1,0 +1,66 @@
+#pragma once
+// What each table of the window holds.
+#include "workspace/grid_model.h"
+#include "workspace/session.h"
+
+#include <QColor>
+#include <QVariant>
+#include <vector>
+
+namespace oxgoad {
+
+/// What a drawing of an interval needs, on the scale all rows share. Several marks for a term of many columns.
+struct IntervalDrawing {
+    struct Mark {
+        double estimate, lower, upper;
+    };
+    std::vector<Mark> marks;
+    double low = 0, high = 0;
+};
+/// Counts or a line to be drawn small. `steps` draws a level each.
+struct ShapeDrawing {
+    enum class Kind { bars, line, steps } kind = Kind::line;
+    std::vector<double> values;
+    double low = 0, high = 0;
+};
+
+/// One line per column of the rows.
+GridModel::Content ledgerGrid(const Session& session);
+/// The rows themselves; the first two columns are row number and part.
+GridModel::Content rowsGrid(const Session& session);
+/// Cells that do not fit their column.
+GridModel::Content faultsGrid(const Session& session);
+/// Rows with the largest studentised residuals and held-out errors, largest first.
+GridModel::Content outlyingGrid(const Session& session);
+/// Readings of the checks.
+GridModel::Content readingsGrid(const Session& session);
+/// The rows to be forecast.
+GridModel::Content forecastGrid(const Session& session);
+/// Two fits side by side.
+GridModel::Content compareGrid(const Session& session, int left, const Evidence* a, int right, const Evidence* b);
+
+/// A line of the term table: a term in the model, a level of one, or a column that could enter.
+struct TermLine {
+    enum class Kind { constant, term, level, candidate } kind = Kind::candidate;
+    int term = -1;
+    int coefficient = -1;
+    std::string column;
+};
+std::vector<TermLine> termLines(const Session& session);
+GridModel::Content termsGrid(Session& session);
+
+/// The recipe with a term put in or taken out (a product goes out with none of its parents).
+Recipe withTerm(const Recipe& recipe, const Term& term);
+Recipe withoutTerm(const Recipe& recipe, const std::string& name);
+/// The equation in mathematical notation with its estimates: "revenue = 9,372 + 14.00·places + …".
+QString equationText(const Session& session);
+/// What the fit says, a line each: R², residual sd, F, errors.
+QStringList fitSummary(const Session& session);
+
+/// Estimate with the decimals that its standard error supports (two digits of the error).
+QString supportedText(double value, double error);
+
+} // namespace oxgoad
+
+Q_DECLARE_METATYPE(oxgoad::IntervalDrawing)
+Q_DECLARE_METATYPE(oxgoad::ShapeDrawing)

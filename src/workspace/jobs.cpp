@@ -1,0 +1,88 @@
+#include "workspace/jobs.h"
+
+#include "workspace/text.h"
+
+#include <QCoreApplication>
+#include <QPointer>
+#include <atomic>
+#include <chrono>
+#include <mutex>
+
+namespace oxgoad {
+
+class Jobs::Running final : public Progress {
+public:
+    Running(Jobs* owner, QString title) : m_owner(owner), m_title(std::move(title)) {}
+    void report(double share, std::string_view message) override {
+        const std::lock_guard lock(m_guard);
+        const auto now = std::chrono::steady_clock::now();
+        if (now - m_last < std::chrono::milliseconds(60)) return;
+        m_last = now;
+        const double elapsed = std::chrono::duration<double>(now - m_start).count();
+        const double left = share > 0.03 && elapsed > 0.5 ? elapsed * (1 - share) / share : -1;
+        QMetaObject::invokeMethod(m_owner, [owner = m_owner, self = this, share, text = qs(message), left] {
+            if (owner->m_running.get() == self) emit owner->progressed(share, text, left);
+        }, Qt::QueuedConnection);
+    }
+    bool stopRequested() const override { return m_stop; }
+    void requestStop() { m_stop = true; }
+    const QString& title() const { return m_title; }
+
+private:
+    Jobs* m_owner;
+    QString m_title;
+    std::atomic<bool> m_stop{false};
+    std::mutex m_guard;
+    std::chrono::steady_clock::time_point m_start = std::chrono::steady_clock::now();
+    std::chrono::steady_clock::time_point m_last{};
+};
+
+Jobs::Jobs(QObject* parent) : QObject(parent) {}
+
+Jobs::~Jobs() {
+    if (m_running) m_running->requestStop();
+    m_running.reset();
+    m_threads.clear(); // joins
+    QCoreApplication::removePostedEvents(this);
+}
+
+void Jobs::start(const QString& title, Work work) {
+    if (m_running) m_running->requestStop();
+    auto job = std::make_shared<Running>(this, title);
+    const bool wasBusy = m_running != nullptr;
+    m_running = job;
+    // Threads of outdated jobs end soon after they were asked to; joining them all here would wait.
+    if (m_threads.size() > 4) m_threads.erase(m_threads.begin());
+    m_threads.emplace_back([this, job, work = std::move(work)] {
+        Finish finish;
+        QString failure;
+        bool wasStopped = false;
+        try {
+            finish = work(*job);
+        } catch (const Stopped&) {
+            wasStopped = true;
+        } catch (const std::bad_alloc&) {
+            failure = tr("There is not enough memory for this.");
+        } catch (const std::exception& error) {
+            failure = qs(error.what());
+        }
+        QMetaObject::invokeMethod(this, [this, job, finish, failure, wasStopped] { ended(job.get(), finish, failure, wasStopped); }, Qt::QueuedConnection);
+    });
+    if (!wasBusy) emit busyChanged(true);
+}
+
+void Jobs::stop() {
+    if (m_running) m_running->requestStop();
+}
+
+void Jobs::ended(Running* job, const Finish& finish, const QString& failure, bool wasStopped) {
+    if (m_running.get() != job) return; // outdated
+    const auto keep = m_running;
+    m_running.reset();
+    if (!failure.isEmpty()) emit failed(failure);
+    else if (wasStopped || keep->stopRequested()) emit stopped(keep->title());
+    else if (finish) finish();
+    if (!m_running) emit busyChanged(false);
+}
+
+} // namespace oxgoad

@@ -1,0 +1,46 @@
+#pragma once
+// Long work off the interface thread, one job at a time.
+#include "base/progress.h"
+
+#include <QObject>
+#include <QString>
+#include <functional>
+#include <memory>
+#include <thread>
+
+namespace oxgoad {
+
+/// Runs one job in the background. A new job stops the one before it; the outdated answer is dropped.
+class Jobs : public QObject {
+    Q_OBJECT
+public:
+    /// Called on the interface thread with the job's result.
+    using Finish = std::function<void()>;
+    /// Runs in the background; returns what to do with the result. Errors of the core may be thrown.
+    using Work = std::function<Finish(Progress&)>;
+
+    explicit Jobs(QObject* parent = nullptr);
+    ~Jobs() override;
+
+    void start(const QString& title, Work work);
+    /// Asks the running job to stop. idle() follows, and stopped() before it.
+    void stop();
+    bool busy() const { return m_running != nullptr; }
+
+signals:
+    /// A job began or ended.
+    void busyChanged(bool busy);
+    /// Share 0..1, what is done now, and seconds left (negative when not known yet).
+    void progressed(double share, const QString& message, double secondsLeft);
+    void failed(const QString& sentence);
+    void stopped(const QString& title);
+
+private:
+    class Running;
+    void ended(Running* job, const Finish& finish, const QString& failure, bool wasStopped);
+
+    std::shared_ptr<Running> m_running;
+    std::vector<std::jthread> m_threads;
+};
+
+} // namespace oxgoad
