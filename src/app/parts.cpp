@@ -9,7 +9,9 @@
 #include <QKeyEvent>
 #include <QMouseEvent>
 #include <QPainter>
+#include <QHelpEvent>
 #include <QPainterPath>
+#include <QToolTip>
 #include <algorithm>
 #include <cmath>
 
@@ -84,11 +86,14 @@ void drawInterval(QPainter& painter, const QRect& rect, const IntervalDrawing& d
     auto x = [&](double value) { return area.left() + area.width() * (value - drawing.low) / (drawing.high - drawing.low); };
     painter.setPen(QPen(theme::rule, 1, Qt::DotLine));
     painter.drawLine(QPointF(x(0), rect.top()), QPointF(x(0), rect.bottom()));
+    const double apart = drawing.marks.size() > 1 ? (area.height() - 6) / static_cast<double>(drawing.marks.size()) : 0;
+    double y = area.center().y() - apart * (static_cast<double>(drawing.marks.size()) - 1) / 2;
     for (const auto& m : drawing.marks) {
-        const double y = area.center().y();
         painter.setPen(QPen(theme::ink, 1.6));
         painter.drawLine(QPointF(x(m.lower), y), QPointF(x(m.upper), y));
-        painter.fillRect(QRectF(x(m.estimate) - 3, y - 3, 6, 6), theme::ink);
+        const double half = drawing.marks.size() > 1 ? 2 : 3;
+        painter.fillRect(QRectF(x(m.estimate) - half, y - half, 2 * half, 2 * half), theme::ink);
+        y += apart;
     }
 }
 
@@ -175,6 +180,13 @@ QRect CellDelegate::tickRect(const QRect& cell) {
     return {cell.left() + 8, cell.center().y() - 6, 13, 13};
 }
 
+bool CellDelegate::helpEvent(QHelpEvent* event, QAbstractItemView* view, const QStyleOptionViewItem& option, const QModelIndex& index) {
+    const QString text = index.data().toString();
+    if (index.data(Qt::ToolTipRole).isValid() || QFontMetrics(option.font).horizontalAdvance(text) + 16 <= option.rect.width()) return QStyledItemDelegate::helpEvent(event, view, option, index);
+    QToolTip::showText(event->globalPos(), "<qt>" + text.toHtmlEscaped() + "</qt>", view);
+    return true;
+}
+
 bool CellDelegate::editorEvent(QEvent* event, QAbstractItemModel* model, const QStyleOptionViewItem& option, const QModelIndex& index) {
     if (event->type() != QEvent::MouseButtonRelease || !(index.flags() & Qt::ItemIsUserCheckable)) return false;
     const auto* mouse = static_cast<QMouseEvent*>(event);
@@ -216,19 +228,20 @@ void GridView::fitColumns(int widest) {
     for (int column = 0; column < model()->columnCount(); ++column) {
         int width = 0;
         const QStringList lines = model()->headerData(column, Qt::Horizontal, Qt::DisplayRole).toString().split('\n');
-        for (const QString& line : lines) width = std::max(width, head.horizontalAdvance(line) + 20);
+        for (const QString& line : lines) width = std::max(width, head.horizontalAdvance(line) + 18);
         int whole = 0;
         int fraction = 0;
-        for (int row = 0; row < std::min(model()->rowCount(), 200); ++row) {
+        const int measured = model()->columnCount() > 60 ? 20 : 200;
+        for (int row = 0; row < std::min(model()->rowCount(), measured); ++row) {
             const QModelIndex index = model()->index(row, column);
             const QString text = index.data().toString();
             const bool strong = index.data(ToneRole).toString() == "strong";
             const auto mark = index.data(FractionRole).toInt() > 0 ? text.indexOf('.') : -1;
-            const int used = (strong ? bold : metrics).horizontalAdvance(text) + 20 + (column == 0 && model()->index(0, 0).data(Qt::CheckStateRole).isValid() ? 20 : 0) + (index.data(DrawingRole).typeId() == QMetaType::Int ? 14 : 0);
-            whole = std::max(whole, mark < 0 ? used : metrics.horizontalAdvance(text.left(mark)) + 20);
+            const int used = (strong ? bold : metrics).horizontalAdvance(text) + 18 + (column == 0 && model()->index(0, 0).data(Qt::CheckStateRole).isValid() ? 20 : 0) + (index.data(DrawingRole).typeId() == QMetaType::Int ? 14 : 0);
+            whole = std::max(whole, mark < 0 ? used : metrics.horizontalAdvance(text.left(mark)) + 18);
             if (mark >= 0) fraction = std::max(fraction, metrics.horizontalAdvance(text.mid(mark)));
-            if (index.data(DrawingRole).canConvert<IntervalDrawing>()) width = std::max(width, 190);
-            if (index.data(DrawingRole).canConvert<ShapeDrawing>()) width = std::max(width, 96);
+            if (index.data(DrawingRole).canConvert<IntervalDrawing>()) width = std::max(width, 136);
+            if (index.data(DrawingRole).canConvert<ShapeDrawing>()) width = std::max(width, 80);
         }
         setColumnWidth(column, std::min(std::max(width, whole + fraction), widest));
     }

@@ -8,6 +8,11 @@
 #include <array>
 #include <clocale>
 
+// The resources are in a static library, and the macro may not stand in a namespace.
+static void initResources() {
+    Q_INIT_RESOURCE(app);
+}
+
 namespace oxgoad::theme {
 
 namespace {
@@ -34,7 +39,8 @@ QPushButton#primary { background: #1F2A2C; color: #FFFFFF; border: 1px solid #1F
 QPushButton#primary:hover { background: #37474A; }
 QComboBox { border: 1px solid #D3D9D5; background: #FFFFFF; padding: 3px 8px; min-height: 18px; color: #1F2A2C; }
 QComboBox:focus { border-color: #0E6F68; } QComboBox::drop-down { border: none; width: 18px; }
-QComboBox::down-arrow { image: none; border-left: 4px solid transparent; border-right: 4px solid transparent; border-top: 5px solid #5E6A6B; width: 0; height: 0; margin-right: 6px; }
+QComboBox::down-arrow { image: url(:/down.svg); width: 10px; height: 6px; }
+QAbstractScrollArea::corner { background: #FFFFFF; border: none; }
 QComboBox QAbstractItemView { background: #FFFFFF; border: 1px solid #AEB8B3; selection-background-color: #E4EAF3; selection-color: #1F2A2C; }
 QLineEdit, QSpinBox, QDoubleSpinBox { border: 1px solid #D3D9D5; background: #FFFFFF; padding: 3px 6px; selection-background-color: #5B6FA6; }
 QLineEdit:focus, QSpinBox:focus, QDoubleSpinBox:focus { border-color: #0E6F68; }
@@ -58,6 +64,7 @@ QCheckBox { spacing: 6px; }
 void apply(QApplication& application) {
     // Data files have a decimal point whatever the language of the desktop.
     std::setlocale(LC_NUMERIC, "C");
+    initResources();
     QApplication::setStyle(QStyleFactory::create("Fusion"));
     application.setFont(font(textSize));
     QPalette palette;

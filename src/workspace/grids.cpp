@@ -41,11 +41,6 @@ GridColumn numberColumn(QString title, std::function<double(int)> value, int dec
     return {std::move(title), true, [value, decimals](int row) { return decimalsText(value(row), decimals); }, [value](int row) { return rawNumber(value(row)); }, {}};
 }
 
-/// Numbers of very different size: as many decimals as each needs.
-GridColumn looseColumn(QString title, std::function<double(int)> value) {
-    return {std::move(title), true, [value](int row) { return qs(readableText(value(row))); }, [value](int row) { return rawNumber(value(row)); }, {}};
-}
-
 std::string roleOf(const Recipe& recipe, const std::string& column) {
     if (column == recipe.response) return "response";
     for (const std::string& name : inputNames(recipe.terms))
@@ -86,30 +81,31 @@ GridModel::Content ledgerGrid(const Session& session) {
         textColumn("role", [at, &session](int row) { return qs(roleOf(session.recipe(), at(row).name)); }),
         textColumn("type", [at](int row) { return qs(kindName(at(row).kind)); }),
         textColumn("unit", [at, &session](int row) { return session.unit(at(row).name); }),
+        textColumn("distribution", [](int) { return QString(); }),
         {"missing", true, [at](int row) { return at(row).missing ? qs(countText(at(row).missing)) : QString(); }, [at](int row) { return QVariant::fromValue<qulonglong>(at(row).missing); }, {}},
         {"distinct", true, [at](int row) { return qs(countText(at(row).distinct)); }, [at](int row) { return QVariant::fromValue<qulonglong>(at(row).distinct); }, {}},
-        moment("smallest", &NumberSummary::smallest),
-        moment("lower quartile", &NumberSummary::lowerQuartile),
-        moment("median", &NumberSummary::median),
-        moment("mean", &NumberSummary::mean),
-        moment("upper quartile", &NumberSummary::upperQuartile),
-        moment("largest", &NumberSummary::largest),
-        textColumn("distribution", [](int) { return QString(); }),
         textColumn("what is odd", [at](int row) {
             QStringList odd;
             for (const auto& oddity : at(row).oddities) odd << qs(oddity);
             return odd.join("; ");
         }),
+        moment("smallest", &NumberSummary::smallest),
+        moment("lower\nquartile", &NumberSummary::lowerQuartile),
+        moment("median", &NumberSummary::median),
+        moment("mean", &NumberSummary::mean),
+        moment("upper\nquartile", &NumberSummary::upperQuartile),
+        moment("largest", &NumberSummary::largest),
     };
     grid.extra = [at](int row, int column, int role) -> QVariant {
-        if (role == DrawingRole && column == 12) {
+        if (role == FractionRole) return -1; // columns of different units have no decimal mark in common
+        if (role == DrawingRole && column == 4) {
             const ColumnSummary& s = at(row);
             return QVariant::fromValue(ShapeDrawing{ShapeDrawing::Kind::bars, {s.shape.begin(), s.shape.end()}, 0, 0});
         }
-        if (role == ToneRole && column == 13) return "goad";
+        if (role == ToneRole && column == 7) return "goad";
         if (role == ToneRole && (column == 2 || column == 3)) return "quiet";
         if (role == ToneRole && column == 0) return "strong";
-        if (role == Qt::ToolTipRole && column == 12 && at(row).kind == ColumnKind::factor) {
+        if (role == Qt::ToolTipRole && column == 4 && at(row).kind == ColumnKind::factor) {
             QStringList levels;
             for (const auto& [level, count] : at(row).levels) {
                 levels << qs(level + ": " + countText(count));
@@ -207,13 +203,16 @@ GridModel::Content readingsGrid(const Session& session) {
     auto at = [evidence](int row) -> const Reading& { return evidence->readings[static_cast<std::size_t>(row)]; };
     grid.columns = {
         textColumn("check", [at](int row) { return qs(at(row).name); }),
-        looseColumn("reading", [at](int row) { return at(row).value; }),
+        {"reading", true, [at](int row) { return at(row).value == std::floor(at(row).value) ? qs(countText(static_cast<std::size_t>(std::fabs(at(row).value)))) : qs(readableText(at(row).value)); }, [at](int row) { return rawNumber(at(row).value); }, {}},
         {"p", true, [at](int row) { return at(row).p ? qs(probabilityText(*at(row).p)) : QString(); }, [at](int row) { return at(row).p ? rawNumber(*at(row).p) : QVariant(); }, {}},
-        {"threshold", true, [at](int row) { return (at(row).p ? "p " : "") + qs(readableText(at(row).threshold)); }, [at](int row) { return rawNumber(at(row).threshold); }, {}},
+        {"threshold", true, [at](int row) { return (at(row).p ? "p " : "") + qs(exactText(at(row).threshold)); }, [at](int row) { return rawNumber(at(row).threshold); }, {}},
         textColumn("what it says", [at](int row) { return qs(at(row).sentence); }),
         textColumn("source", [at](int row) { return qs(at(row).source); }),
     };
-    grid.extra = [](int, int column, int role) -> QVariant { return role == ToneRole && column == 5 ? QVariant("quiet") : QVariant(); };
+    grid.extra = [](int, int column, int role) -> QVariant {
+        if (role == FractionRole) return -1; // readings are of different units
+        return role == ToneRole && column == 5 ? QVariant("quiet") : QVariant();
+    };
     return grid;
 }
 
@@ -227,21 +226,20 @@ GridModel::Content forecastGrid(const Session& session) {
     auto at = [](int row) { return static_cast<std::size_t>(row); };
     const int decimals = decimalsFor(evidence->residualStandardDeviation);
     const QString unit = session.unit(evidence->response);
-    const QString level = qs(readableText(100 * evidence->forecast->level, 3)) + " %";
-    // Identifiers first, then what the model reads, then the forecast; all given columns are in the export.
+    const QString level = qs(percentText(evidence->forecast->level));
+    // Identifiers, the forecast, then what the model reads; all given columns are in the export.
     std::vector<std::string> named;
     for (const Column& column : table.columns())
         if ((column.kind() == ColumnKind::date || column.kind() == ColumnKind::text) && named.size() < 2) named.push_back(column.name());
     for (const Column& column : table.columns())
         if (column.kind() == ColumnKind::factor && column.levels().size() > 12 && named.size() < 2) named.insert(named.begin(), column.name());
-    for (const std::string& name : inputNames(session.recipe().terms))
-        if (std::find(named.begin(), named.end(), name) == named.end()) named.push_back(name);
-    for (const std::string& name : named) {
+    auto addGiven = [&](const std::string& name) {
         const Column* column = table.find(name);
-        if (!column) continue;
+        if (!column) return;
         grid.columns.push_back({qs(name), column->kind() == ColumnKind::number, [c = *column, at](int row) { return qs(c.cellText(at(row))); },
                                 [c = *column, at](int row) { return c.kind() == ColumnKind::number ? rawNumber(c.asNumber(at(row))) : QVariant(qs(c.cellText(at(row)))); }, session.titled(name)});
-    }
+    };
+    for (const std::string& name : named) addGiven(name);
     auto value = [evidence, at](std::vector<double> ForecastEvidence::* member) { return [evidence, at, member](int row) { return ((*evidence->forecast).*member)[at(row)]; }; };
     grid.columns.push_back(numberColumn("forecast", value(&ForecastEvidence::prediction), decimals));
     grid.columns.back().toolTip = "Predicted " + qs(evidence->response) + (unit.isEmpty() ? QString() : ", " + unit);
@@ -255,6 +253,8 @@ GridModel::Content forecastGrid(const Session& session) {
         for (const auto& reason : reachAt(row).reasons) reasons << qs(reason);
         return reasons.join("; ");
     }));
+    for (const std::string& name : inputNames(session.recipe().terms))
+        if (std::find(named.begin(), named.end(), name) == named.end()) addGiven(name);
     grid.extra = [reachAt, reachColumn](int row, int column, int role) -> QVariant {
         if (role == ToneRole && column == reachColumn) return reachAt(row).grade == ReachGrade::outside ? "alarm" : reachAt(row).grade == ReachGrade::edge ? "goad" : "fine";
         if (role == ToneRole && (column == reachColumn - 1 || column == reachColumn - 2 || column == reachColumn + 1)) return "quiet";
@@ -286,7 +286,7 @@ GridModel::Content compareGrid(const Session& session, int left, const Evidence*
         add("R², learning rows", a->rSquared, b->rSquared);
         add("adjusted R²", a->adjustedRSquared, b->adjustedRSquared);
         add("residual standard deviation" + unit, a->residualStandardDeviation, b->residualStandardDeviation);
-        lines->push_back({"degrees of freedom", qs(readableText(a->degreesOfFreedom, 9)), qs(readableText(b->degreesOfFreedom, 9)), {}, false});
+        lines->push_back({"degrees of freedom", qs(countText(static_cast<std::size_t>(a->degreesOfFreedom))), qs(countText(static_cast<std::size_t>(b->degreesOfFreedom))), {}, false});
         lines->push_back({"coefficients ± standard error", {}, {}, {}, true});
         std::vector<std::string> names;
         for (const auto* e : {a, b})
@@ -322,6 +322,12 @@ GridModel::Content compareGrid(const Session& session, int left, const Evidence*
     return grid;
 }
 
+bool showsLevels(const Session& session, const std::string& term, std::size_t levels) {
+    constexpr std::size_t few = 4;
+    const auto said = session.view().find("levels of " + term);
+    return said != session.view().end() ? said->second == "open" : levels <= few;
+}
+
 std::vector<TermLine> termLines(const Session& session) {
     std::vector<TermLine> lines;
     const Recipe& recipe = session.recipe();
@@ -334,7 +340,7 @@ std::vector<TermLine> termLines(const Session& session) {
                 if (evidence->coefficients[c].term == static_cast<int>(t)) own.push_back(static_cast<int>(c));
         const bool levels = own.size() > 1 || (evidence && own.size() == 1 && evidence->coefficients[static_cast<std::size_t>(own[0])].name != termName(recipe.terms[t]));
         lines.push_back({TermLine::Kind::term, static_cast<int>(t), levels || own.empty() ? -1 : own[0], recipe.terms[t].parts[0].column});
-        if (levels)
+        if (levels && showsLevels(session, termName(recipe.terms[t]), own.size()))
             for (const int c : own) lines.push_back({TermLine::Kind::level, static_cast<int>(t), c, {}});
     }
     const auto used = inputNames(recipe.terms);
@@ -402,6 +408,7 @@ public:
 
     QString enters(int row) const {
         if (const auto* t = term(row)) return qs(t->entersAs);
+        if (line(row).kind == TermLine::Kind::term) return "…";
         if (line(row).kind == TermLine::Kind::candidate) {
             const Column* column = m_session.table().find(line(row).column);
             return column ? "not in the model, " + qs(kindName(column->kind())) : QString();
@@ -416,6 +423,7 @@ public:
             return l.kind == TermLine::Kind::term ? Qt::Checked : Qt::Unchecked;
         if (role == Qt::CheckStateRole && column == colTerm && l.kind == TermLine::Kind::constant) return Qt::Checked;
         if (role == ToneRole) return tone(row, column);
+        if (role == FractionRole && column == colP) return -1;
         if (role == DrawingRole && column == colEffect) return effectDrawing(row);
         if (role == DrawingRole && column == colShape) return shapeDrawing(row);
         return {};
@@ -447,7 +455,7 @@ private:
         if (column == colError || column == colEnters || (column == colTerm && l.kind == TermLine::Kind::level) || column == colRange) return "quiet";
         if (const auto* t = term(row)) {
             if (column == colInflation && t->inflation > 5) return "goad";
-            if (column == colWithout && t->errorWithout < 0) return "alarm";
+            if (column == colWithout && t->errorWithout < -0.0005) return "alarm";
         }
         return {};
     }
@@ -457,7 +465,12 @@ private:
         auto add = [&](const CoefficientEvidence& c) {
             if (!c.dependent && c.term >= 0 && !std::isnan(c.effectLower)) drawing.marks.push_back({c.effect, std::min(c.effectLower, c.effectUpper), std::max(c.effectLower, c.effectUpper)});
         };
-        if (const auto* c = coefficient(row)) add(*c);
+        if (const auto* c = coefficient(row)) {
+            add(*c);
+        } else if (line(row).kind == TermLine::Kind::term && m_evidence && (row + 1 == rows() || line(row + 1).kind != TermLine::Kind::level)) {
+            for (const auto& each : m_evidence->coefficients) // a closed factor shows all its levels on one line
+                if (each.term == line(row).term) add(each);
+        }
         return QVariant::fromValue(drawing);
     }
 
@@ -492,7 +505,7 @@ GridModel::Content termsGrid(Session& session) {
         textColumn("enters as", [cells](int row) { return cells->enters(row); }),
         {"estimate", true, [cells](int row) { const auto* c = cells->coefficient(row); return c ? supportedText(c->estimate, c->standardError) : QString(); }, coefficientNumber(&CoefficientEvidence::estimate), "Change of the response for one unit more of the term" + (unit.isEmpty() ? QString() : ", " + unit + " per unit of the term")},
         {"± se", true, [cells](int row) { const auto* c = cells->coefficient(row); return c && !c->dependent ? supportedText(c->standardError, c->standardError) : QString(); }, coefficientNumber(&CoefficientEvidence::standardError), "Standard error of the estimate"},
-        textColumn("low to high quartile, " + qs(readableText(100 * session.recipe().level, 3)) + " %" + per, [](int) { return QString(); }),
+        textColumn("low to high quartile, " + qs(percentText(session.recipe().level)) + per, [](int) { return QString(); }),
         {"t", true, [cells](int row) { const auto* c = cells->coefficient(row); return c ? decimalsText(c->t, 1) : QString(); }, coefficientNumber(&CoefficientEvidence::t), "Estimate over its standard error"},
         {"p", true, [cells](int row) {
              if (const auto* c = cells->coefficient(row)) return qs(probabilityText(c->p));
@@ -501,7 +514,7 @@ GridModel::Content termsGrid(Session& session) {
          },
          [cells](int row) { return cells->coefficient(row) ? rawNumber(cells->coefficient(row)->p) : cells->term(row) ? rawNumber(cells->term(row)->p) : QVariant(); }, "t test of the coefficient; for a term of several columns the F test of the whole"},
         {"inflation", true, [cells](int row) { const auto* t = cells->term(row); return t ? decimalsText(t->inflation, 1) : QString(); }, [cells](int row) { return cells->term(row) ? rawNumber(cells->term(row)->inflation) : QVariant(); }, "Variance inflation (Fox and Monette 1992); terms made of the same columns are taken together; above 5 is a goad"},
-        {"error without", true, [cells, percent](int row) { const auto* t = cells->term(row); return t ? percent(t->errorWithout) : QString(); }, [cells](int row) { return cells->term(row) ? rawNumber(cells->term(row)->errorWithout) : QVariant(); }, "Change of the error on held-out rows when the term is left out"},
+        {"error\nwithout", true, [cells, percent](int row) { const auto* t = cells->term(row); return t ? percent(t->errorWithout) : QString(); }, [cells](int row) { return cells->term(row) ? rawNumber(cells->term(row)->errorWithout) : QVariant(); }, "Change of the error on held-out rows when the term is left out"},
         textColumn("shape", [](int) { return QString(); }),
         textColumn("range learned", [cells, &session](int row) {
             const auto* t = cells->term(row);
@@ -542,7 +555,7 @@ QStringList fitSummary(const Session& session) {
     const QString unit = session.unit(e->response).isEmpty() ? QString() : " " + session.unit(e->response);
     QStringList lines;
     lines << QString("R² %1, adjusted %2").arg(qs(readableText(e->rSquared))).arg(qs(readableText(e->adjustedRSquared)));
-    lines << QString("Residual standard deviation %1%2 with %3 degrees of freedom").arg(qs(readableText(e->residualStandardDeviation)), unit, qs(readableText(e->degreesOfFreedom, 9)));
+    lines << QString("Residual standard deviation %1%2 with %3 degrees of freedom").arg(qs(readableText(e->residualStandardDeviation)), unit, qs(countText(static_cast<std::size_t>(e->degreesOfFreedom))));
     if (!std::isnan(e->f)) lines << QString("All terms together: F %1, p %2").arg(qs(readableText(e->f)), qs(probabilityText(e->fP)));
     lines << QString("Learning rows: RMSE %1%2, MAE %3").arg(qs(readableText(e->learning.rmse)), unit, qs(readableText(e->learning.mae)));
     if (e->heldOut.rows > 0)

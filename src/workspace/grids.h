@@ -46,6 +46,8 @@ struct TermLine {
     int coefficient = -1;
     std::string column;
 };
+/// Whether a factor's levels are shown one by one: as the analyst chose, or when they are few.
+bool showsLevels(const Session& session, const std::string& term, std::size_t levels);
 std::vector<TermLine> termLines(const Session& session);
 GridModel::Content termsGrid(Session& session);
 

@@ -43,6 +43,7 @@ public:
     QString projectPath() const { return m_projectPath; }
     bool dirty() const { return m_dirty; }
     std::map<std::string, std::string>& view() { return m_view; }
+    const std::map<std::string, std::string>& view() const { return m_view; }
 
     /// Opens a project, a recipe, or a text file with rows, by what it is.
     void open(const QString& path);

@@ -114,7 +114,7 @@ void BriefBar::tellModel() {
         }
     } else {
         addWord(tr("with"));
-        addPart(tr("held-out rows"), recipe.setAside ? tr("%1 % held out at random, seed %2").arg(qs(readableText(100 * recipe.setAside->share, 3))).arg(recipe.setAside->seed) : tr("no rows held out"), [this](QPushButton* b) { chooseRows(b); });
+        addPart(tr("held-out rows"), recipe.setAside ? tr("%1 held out at random, seed %2").arg(qs(percentText(recipe.setAside->share))).arg(recipe.setAside->seed) : tr("no rows held out"), [this](QPushButton* b) { chooseRows(b); });
         addWord(tr(". Tick a column in Fit to begin."));
     }
 }
@@ -137,7 +137,7 @@ void BriefBar::tellForecastSentence() {
     addWord(tr("with"));
     addStrong(tr("fit %1").arg(m_session.current()));
     addWord(",");
-    addPart(tr("level"), tr("%1 % intervals").arg(qs(readableText(100 * f.level, 3))), [this](QPushButton* b) { chooseLevel(b); });
+    addPart(tr("level"), tr("%1 intervals").arg(qs(percentText(f.level))), [this](QPushButton* b) { chooseLevel(b); });
     addWord(":");
     addStrong(qs(countText(f.outside)) + (f.outside == 1 ? tr(" row is outside") : tr(" rows are outside")));
     addWord(tr("what the model has seen, %1 at the edge.").arg(qs(countText(f.edge))));
@@ -239,7 +239,7 @@ void BriefBar::chooseLevel(QPushButton* at) {
     auto* menu = new QMenu(this);
     menu->setAttribute(Qt::WA_DeleteOnClose);
     for (const double level : {0.5, 0.8, 0.9, 0.95, 0.99}) {
-        auto* action = menu->addAction(tr("%1 % intervals").arg(qs(readableText(100 * level, 3))));
+        auto* action = menu->addAction(tr("%1 intervals").arg(qs(percentText(level))));
         action->setCheckable(true);
         action->setChecked(m_session.recipe().forecast && m_session.recipe().forecast->level == level);
         connect(action, &QAction::triggered, this, [this, level] { m_session.setForecastLevel(level); });

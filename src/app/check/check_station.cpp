@@ -78,8 +78,7 @@ CheckStation::CheckStation(Session& session, QWidget* parent) : Station(session,
     lower->addWidget(m_readings);
     lower->setSizes({470, 420});
     splitter->addWidget(lower);
-    splitter->setStretchFactor(0, 5);
-    splitter->setStretchFactor(1, 2);
+    splitter->setSizes({370, 190});
     layout->addWidget(splitter, 1);
 
     for (QComboBox* box : {m_across, m_up})
@@ -208,6 +207,8 @@ void CheckStation::draw() {
     }
     beside.summary = tr("Distribution of %1").arg(content.yTitle);
     m_plot->show(std::move(content));
+    const auto range = m_plot->extent();
+    beside.yRange = {range[2], range[3]};
     m_distribution->show(std::move(beside));
     m_plot->setSelectedRow(m_session.selectedRow());
 }

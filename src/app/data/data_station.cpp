@@ -93,15 +93,11 @@ void DataStation::refresh() {
     for (const auto& note : report.notes) text += " · " + qs(note);
     m_notes->setText(text);
     m_notes->setToolTip(text.toHtmlEscaped());
-    const int columns = m_ledgerModel.columnCount();
-    const int rowColumns = m_rowsModel.columnCount();
     m_ledgerModel.setContent(ledgerGrid(m_session));
     m_rowsModel.setContent(rowsGrid(m_session));
     m_faultsModel.setContent(faultsGrid(m_session));
-    if (columns != m_ledgerModel.columnCount() || rowColumns != m_rowsModel.columnCount()) {
-        m_ledger->fitColumns();
-        m_rows->fitColumns(160);
-    }
+    m_ledger->fitColumns(150);
+    m_rows->fitColumns(160);
     m_faults->fitColumns();
     m_showFaults->setText(tr("Cells that do not fit (%1)").arg(qs(countText(report.faultCount))));
     m_showFaults->setEnabled(report.faultCount > 0);

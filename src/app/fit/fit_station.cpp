@@ -64,8 +64,7 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     lower->addWidget(scroll);
     lower->setSizes({450, 450});
     splitter->addWidget(lower);
-    splitter->setStretchFactor(0, 5);
-    splitter->setStretchFactor(1, 3);
+    splitter->setSizes({350, 220});
     layout->addWidget(splitter, 1);
 
     connect(m_terms, &GridView::lineChosen, this, &FitStation::showLine);
@@ -96,8 +95,13 @@ void FitStation::refresh() {
     const int columns = m_model.columnCount();
     const int lines = m_model.rowCount();
     m_model.setContent(termsGrid(m_session));
-    if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_terms->fitColumns(230);
+    if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_terms->fitColumns(160);
     m_equation->setText(equationText(m_session));
+    if (!m_terms->currentIndex().isValid() || m_terms->currentIndex().row() == 0) { // the constant has nothing to show
+        const auto shown = termLines(m_session);
+        const auto first = std::find_if(shown.begin(), shown.end(), [](const TermLine& l) { return l.kind == TermLine::Kind::term; });
+        if (first != shown.end()) m_terms->setCurrentIndex(m_model.index(static_cast<int>(first - shown.begin()), 0));
+    }
     showLine();
 }
 
@@ -233,6 +237,14 @@ void FitStation::openLine(const QModelIndex& index) {
             }
         }
     } else if (column->kind() == ColumnKind::factor && line.kind == TermLine::Kind::term) {
+        const TermEvidence* shown = m_session.evidence() ? &m_session.evidence()->terms[static_cast<std::size_t>(line.term)] : nullptr;
+        if (shown && shown->name == line.column) {
+            const bool open = showsLevels(m_session, shown->name, static_cast<std::size_t>(shown->degreesOfFreedom));
+            connect(menu->addAction(open ? tr("Show the factor on one line") : tr("Show a line for each level")), &QAction::triggered, this, [this, open, key = "levels of " + shown->name] {
+                m_session.view()[key] = open ? "closed" : "open";
+                refresh();
+            });
+        }
         auto* levels = menu->addMenu(tr("Reference level"));
         for (const auto& level : column->levels()) {
             if (levels->actions().size() >= 60) break;

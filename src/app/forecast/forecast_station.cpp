@@ -42,8 +42,7 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
     m_table->setModel(&m_model);
     splitter->addWidget(m_chart);
     splitter->addWidget(m_table);
-    splitter->setStretchFactor(0, 2);
-    splitter->setStretchFactor(1, 3);
+    splitter->setSizes({260, 300});
     layout->addWidget(splitter, 1);
     connect(m_show, &QComboBox::currentTextChanged, this, &ForecastStation::drawChart);
 }
@@ -89,6 +88,7 @@ void ForecastStation::drawTotals(const ForecastEvidence& forecast) {
     content.xIsDate = true;
     content.xTitle = qs(forecast.totalsBy);
     content.yTitle = tr("total %1").arg(m_session.titled(response));
+    m_chart->setMinimumHeight(180);
     PlotFrame::Line history{tr("actual"), {}, {}, theme::ink, Qt::SolidLine, {}, 1.6};
     for (const PeriodTotal& t : forecast.history) {
         history.x.push_back(t.day);
@@ -112,7 +112,7 @@ void ForecastStation::drawTotals(const ForecastEvidence& forecast) {
     content.lines = {std::move(history), std::move(coming)};
     for (PlotFrame::Marks* marks : {&inside, &outside})
         if (!marks->x.empty()) content.marks.push_back(std::move(*marks));
-    content.summary = tr("Totals of %1 by %2; the band is the %3 % interval of each total").arg(qs(response), qs(forecast.totalsBy), qs(readableText(100 * forecast.level, 3)));
+    content.summary = tr("Totals of %1 by %2; the band is the %3 interval of each total").arg(qs(response), qs(forecast.totalsBy), qs(percentText(forecast.level)));
     m_chart->setToolTip(content.summary.toHtmlEscaped());
     m_chart->show(std::move(content));
 }
@@ -137,7 +137,7 @@ void ForecastStation::drawRows(const ForecastEvidence& forecast) {
     content.bands.push_back(std::move(band));
     for (PlotFrame::Marks* marks : {&inside, &outside})
         if (!marks->x.empty()) content.marks.push_back(std::move(*marks));
-    content.summary = tr("Forecast of %1 row by row; the band is the %2 % interval of a single value").arg(qs(response), qs(readableText(100 * forecast.level, 3)));
+    content.summary = tr("Forecast of %1 row by row; the band is the %2 interval of a single value").arg(qs(response), qs(percentText(forecast.level)));
     m_chart->setToolTip(content.summary.toHtmlEscaped());
     m_chart->show(std::move(content));
 }

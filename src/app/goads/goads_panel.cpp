@@ -43,8 +43,7 @@ GoadsPanel::GoadsPanel(Session& session, QWidget* parent) : QWidget(parent), m_s
     setObjectName("goadsPanel");
     setAttribute(Qt::WA_StyledBackground);
     setAccessibleName(tr("Goads"));
-    setMinimumWidth(216);
-    setMaximumWidth(300);
+    setFixedWidth(236);
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(16, 14, 8, 8);
     auto* head = new QHBoxLayout;

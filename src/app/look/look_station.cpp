@@ -103,7 +103,10 @@ void LookStation::draw() {
     if (factor) {
         for (const auto& level : x->levels()) content.xLevels << qs(level);
     } else {
-        const auto lines = linesByGroup(*x, *y, group);
+        std::vector<char> leftOut;
+        if (const auto& evidence = m_session.evidence())
+            for (const RowState state : evidence->rows.state) leftOut.push_back(state == RowState::leftOut);
+        const auto lines = linesByGroup(*x, *y, group, leftOut);
         static constexpr std::array styles{Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine, Qt::DashDotDotLine};
         int index = 0;
         for (const GroupLine& line : lines) {

@@ -39,15 +39,19 @@ QSharedPointer<QCPAxisTicker> dateTicker() {
 class NumberTicker : public QCPAxisTicker {
     QString getTickLabel(double tick, const QLocale&, QChar, int) override {
         const double size = std::fabs(tick);
-        if (size < 1e-12 * std::fabs(mTickStepCache)) return "0";
-        const int digits = std::clamp(static_cast<int>(std::ceil(std::log10(size / std::max(mTickStepCache, 1e-300)) + 1.01)), 1, 12);
-        return qs(readableText(tick, digits));
+        if (size < 1e-9 * std::fabs(m_step)) return "0";
+        if (size >= 1e12 || m_step < 1e-6) return qs(readableText(tick, 4));
+        int decimals = 0; // as many as the step needs
+        while (decimals < 7 && std::fabs(m_step * std::pow(10, decimals) - std::round(m_step * std::pow(10, decimals))) > 1e-6) ++decimals;
+        const int whole = size >= 1 ? static_cast<int>(std::floor(std::log10(size) + 1e-12)) + 1 : 0;
+        if (size >= 1) return qs(readableText(tick, whole + decimals));
+        return (tick < 0 ? "−" : "") + QString::number(size, 'f', decimals);
     }
     double getTickStep(const QCPRange& range) override {
-        mTickStepCache = QCPAxisTicker::getTickStep(range);
-        return mTickStepCache;
+        m_step = QCPAxisTicker::getTickStep(range);
+        return m_step;
     }
-    double mTickStepCache = 1;
+    double m_step = 1;
 };
 
 } // namespace
@@ -60,6 +64,7 @@ struct PlotFrame::Plot {
     QCPItemText* note = nullptr;
     QCPItemText* empty = nullptr;
     QCPGraph* selection = nullptr;
+    QCPLayoutGrid* legendLine = nullptr;
     QPoint panFrom;
     bool panning = false;
 };
@@ -78,7 +83,10 @@ PlotFrame::PlotFrame(const QString& accessibleName, QWidget* parent) : QWidget(p
     plot->setBackground(theme::sheet);
     plot->setInteractions(QCP::iRangeZoom);
     plot->setNoAntialiasingOnDrag(true);
-    setMinimumSize(180, 120);
+    setMinimumSize(120, 110);
+    plot->axisRect()->insetLayout()->take(plot->legend);
+    plot->legend->setLayer("legend");
+    plot->plotLayout()->setRowSpacing(0);
 }
 
 PlotFrame::~PlotFrame() = default;
@@ -223,15 +231,36 @@ void PlotFrame::build() {
     m_plot->empty->setVisible(nothing);
     const bool legend = m_content.legend && !nothing;
     plot->legend->setVisible(legend);
+    placeLegend(legend);
     if (legend) {
         plot->legend->setFont(theme::font(theme::smallSize));
         plot->legend->setTextColor(theme::quiet);
         plot->legend->setBorderPen(Qt::NoPen);
-        plot->legend->setBrush(QColor(255, 255, 255, 210));
+        plot->legend->setBrush(Qt::NoBrush);
         plot->legend->setFillOrder(QCPLegend::foColumnsFirst);
         plot->legend->setRowSpacing(0);
+        plot->legend->setMargins(QMargins(4, 0, 4, 0));
         plot->legend->setIconSize(18, 10);
-        plot->axisRect()->insetLayout()->setInsetAlignment(0, Qt::AlignTop | Qt::AlignRight);
+    }
+}
+
+/// The legend has a line of its own above the plot, where it hides nothing; no line without a legend.
+void PlotFrame::placeLegend(bool wanted) {
+    QCustomPlot* plot = m_plot->widget;
+    if (wanted == (m_plot->legendLine != nullptr)) return;
+    if (wanted) {
+        m_plot->legendLine = new QCPLayoutGrid;
+        plot->plotLayout()->insertRow(0);
+        plot->plotLayout()->addElement(0, 0, m_plot->legendLine);
+        m_plot->legendLine->addElement(0, 0, plot->legend);
+        m_plot->legendLine->addElement(0, 1, new QCPLayoutElement(plot));
+        m_plot->legendLine->setColumnStretchFactor(0, 0.001);
+        plot->plotLayout()->setRowStretchFactor(0, 0.001);
+    } else {
+        m_plot->legendLine->take(plot->legend);
+        plot->plotLayout()->remove(m_plot->legendLine);
+        plot->plotLayout()->simplify();
+        m_plot->legendLine = nullptr;
     }
 }
 
@@ -255,7 +284,8 @@ void PlotFrame::showAll() {
     for (const Bars& b : m_content.bars) {
         const double top = b.heights.empty() ? 1 : *std::max_element(b.heights.begin(), b.heights.end());
         const double end = b.low + b.width * static_cast<double>(b.heights.size());
-        (b.sideways ? takeY(b.low), takeY(end), takeX(0), takeX(top) : takeX(b.low), takeX(end), takeY(0), takeY(top));
+        for (const double v : {b.low, end}) b.sideways ? takeY(v) : takeX(v);
+        for (const double v : {0.0, top}) b.sideways ? takeX(v) : takeY(v);
     }
     if (xLow > xHigh) { xLow = 0; xHigh = 1; }
     if (yLow > yHigh) { yLow = 0; yHigh = 1; }
@@ -271,7 +301,10 @@ void PlotFrame::showAll() {
     }
     const bool sideways = std::any_of(m_content.bars.begin(), m_content.bars.end(), [](const Bars& b) { return b.sideways; });
     plot->xAxis->setRange(sideways ? 0 : left * unit, right * unit);
-    plot->yAxis->setRange(!m_content.bars.empty() && !sideways ? 0 : yLow - yPad, yHigh + (m_content.legend ? 2.2 : 1) * yPad);
+    plot->yAxis->setRange(!m_content.bars.empty() && !sideways ? 0 : yLow - yPad, yHigh + yPad);
+    if (m_content.yRange) plot->yAxis->setRange((*m_content.yRange)[0], (*m_content.yRange)[1]);
+    plot->xAxis->ticker()->setTickCount(std::clamp(width() / 95, 2, 8));
+    plot->yAxis->ticker()->setTickCount(std::clamp(height() / 45, 2, 8));
     drawDensity();
     drawSelection();
     plot->replot();

@@ -56,6 +56,8 @@ public:
         std::vector<Band> bands;
         std::vector<Bars> bars;
         bool zeroLine = false;
+        /// Fixed range up the plot, to share a scale with another.
+        std::optional<std::array<double, 2>> yRange;
         /// Marks and lines share a legend at the top.
         bool legend = true;
         /// What the plot says, for those who do not see it.
@@ -94,6 +96,7 @@ private:
         std::size_t series, point;
     };
     void build();
+    void placeLegend(bool wanted);
     void drawDensity();
     void drawSelection();
     std::optional<Hit> nearest(const QPoint& place) const;

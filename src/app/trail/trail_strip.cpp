@@ -43,11 +43,10 @@ TrailStrip::TrailStrip(Session& session, QWidget* parent) : QWidget(parent), m_s
 }
 
 TrailStrip::Scale TrailStrip::scale() const {
-    std::vector<double> tops;
     Scale s{1e300, -1e300};
     for (const TrailFit& fit : m_session.trail().fits()) {
         const FitSummary& f = fit.summary;
-        for (const double v : {f.heldOutRmse, f.learningRmse}) {
+        for (const double v : {f.heldOutRmse, f.learningRmse, f.heldOutRmse + f.heldOutRmseError, f.heldOutRmse - f.heldOutRmseError}) {
             if (!std::isfinite(v)) continue;
             s.low = std::min(s.low, v);
             s.high = std::max(s.high, v);

@@ -112,9 +112,9 @@ void MainWindow::buildRail(QWidget* rail) {
     layout->setContentsMargins(0, 12, 0, 0);
     layout->setSpacing(2);
     rail->setFixedWidth(70);
-    m_menuButton = new QPushButton(tr("Oxgoad"), rail);
+    m_menuButton = new QPushButton(tr("Oxgoad ▾"), rail);
     m_menuButton->setObjectName("link");
-    m_menuButton->setStyleSheet("color: #1F2A2C; text-align: center; font-size: 13px; font-weight: 700;");
+    m_menuButton->setStyleSheet("color: #1F2A2C; text-align: center; font-size: 12px; font-weight: 700;");
     m_menuButton->setAccessibleName(tr("Oxgoad: open, save and other commands"));
     m_menuButton->setToolTip(tr("Open, save, undo and more (F10)"));
     m_menu = new QMenu(this);

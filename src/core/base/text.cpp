@@ -52,6 +52,10 @@ std::string countText(std::size_t count) {
     return grouped(std::to_string(count));
 }
 
+std::string percentText(double share) {
+    return exactText(std::round(share * 1e6) / 1e4) + " %";
+}
+
 std::string probabilityText(double p) {
     if (std::isnan(p)) return {};
     if (p < 1e-99) return "< 1e-99";

@@ -17,6 +17,9 @@ std::string readableText(double value, int digits = 4);
 /// A whole number with thousands grouped: 1,440.
 std::string countText(std::size_t count);
 
+/// A share as per cent without needless digits: 0.95 is "95 %".
+std::string percentText(double share);
+
 /// A p value: two digits, "< 1e-99" below that.
 std::string probabilityText(double p);
 

@@ -32,9 +32,10 @@ struct Sums {
 
 } // namespace
 
-std::vector<GroupLine> linesByGroup(const Column& x, const Column& y, const Column* group) {
+std::vector<GroupLine> linesByGroup(const Column& x, const Column& y, const Column* group, std::span<const char> leftOut) {
     std::vector<Sums> sums(group ? group->levels().size() : 1);
     for (std::size_t i = 0; i < x.size(); ++i) {
+        if (!leftOut.empty() && leftOut[i]) continue;
         const double a = x.asNumber(i);
         const double b = y.asNumber(i);
         if (!std::isfinite(a) || !std::isfinite(b)) continue;

@@ -26,8 +26,8 @@ struct GroupLine {
 
 /// Least squares of y on x in each level of `group` (or over all rows without one), by centred sums. Rows where
 /// x, y or the group is missing are passed over. Groups with fewer than three rows or without spread in x have
-/// no line and are not listed.
-std::vector<GroupLine> linesByGroup(const Column& x, const Column& y, const Column* group);
+/// no line and are not listed. Rows where `leftOut` is not 0 are passed over; empty means none.
+std::vector<GroupLine> linesByGroup(const Column& x, const Column& y, const Column* group, std::span<const char> leftOut = {});
 
 /// Counts of points over a grid of `across` × `up` cells, row by row from below; points outside or NaN are
 /// passed over.
