@@ -461,7 +461,7 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y, c
     for (const double value : y) total += static_cast<long double>(value - fit.responseShift) * (value - fit.responseShift);
     fit.totalSumOfSquares = static_cast<double>(total);
     fit.degreesOfFreedom = static_cast<double>(n - rank);
-    fit.residualStandardDeviation = fit.degreesOfFreedom > 0 ? std::sqrt(fit.residualSumOfSquares / fit.degreesOfFreedom) : std::nan("");
+    fit.residualStandardDeviation = fit.degreesOfFreedom > 0 ? static_cast<double>(std::sqrt(last.sumOfSquares / fit.degreesOfFreedom)) / fit.responseScale : std::nan("");
     fit.conditionNumber = conditionOf(fit.factor, fit.intercept);
     storeCoefficients(fit, solution);
     return fit;

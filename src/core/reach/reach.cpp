@@ -110,7 +110,7 @@ Reach LearnedReach::judge(const BoundDesign& rows, std::size_t row, double lever
     judgeRanges(rows, row, findings);
     judgePairs(rows, row, findings);
     if (leverage > m_largestLeverage * (1 + 1e-9))
-        findings.push_back({ReachGrade::outside, "leverage " + readableText(leverage, 2) + " is above the largest learned from, " + readableText(m_largestLeverage, 2)});
+        findings.push_back({leverage > m_options.outsideLeverage * m_largestLeverage ? ReachGrade::outside : ReachGrade::edge, "leverage " + readableText(leverage, 2) + " is above the largest learned from, " + readableText(m_largestLeverage, 2)});
     else if (leverage > m_options.edgeLeverage * m_averageLeverage)
         findings.push_back({ReachGrade::edge, "leverage " + readableText(leverage, 2) + " is more than " + readableText(m_options.edgeLeverage, 1) + " times the average, " + readableText(m_averageLeverage, 2)});
     std::stable_sort(findings.begin(), findings.end(), [](const Finding& a, const Finding& b) { return a.grade > b.grade; });

@@ -22,14 +22,15 @@ struct Reach {
     std::vector<std::string> reasons;
 };
 
-/// How the grade is decided. All thresholds but the last are common practice without a source.
+/// How the grade is decided. Thresholds are common practice without a source where none is named.
 struct ReachOptions {
     /// Beyond a range by up to this share of its width is edge, further is outside.
     double edgeShare = 0.05;
     /// Leverage above this many times the average leverage of learning rows is edge.
     double edgeLeverage = 3;
-    /// Leverage above the largest learning leverage is outside: hidden extrapolation (Montgomery, Peck and
-    /// Vining 2012, "Introduction to linear regression analysis", 5th ed., §3.8).
+    /// Leverage above the largest learning leverage is hidden extrapolation (Montgomery, Peck and Vining 2012,
+    /// "Introduction to linear regression analysis", 5th ed., §3.8): edge, and above this many times it outside.
+    double outsideLeverage = 2;
 };
 
 /// What the learning rows cover: the range of each number, the range within each level of each factor, the

@@ -17,7 +17,8 @@ namespace oxgoad {
 namespace {
 
 constexpr std::size_t chunkBytes = 2U << 20U;
-constexpr double fittingShare = 0.9;
+/// A column is a number or a date when this many of 10 cells can be read so.
+constexpr std::size_t fittingOfTen = 9;
 constexpr std::size_t faultTextBytes = 200;
 
 /// Everything a chunk needs to know to be parsed by itself.
@@ -355,9 +356,8 @@ std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chu
     if (sampledRows > 0) layout.bytesPerRow = std::max(1.0, static_cast<double>(sampledBytes) / static_cast<double>(sampledRows));
     std::vector<ColumnKind> kinds;
     for (const Tally& t : tallies) {
-        const double needed = fittingShare * static_cast<double>(t.present);
-        if (static_cast<double>(t.numbers) >= needed) kinds.push_back(ColumnKind::number);
-        else kinds.push_back(static_cast<double>(t.dates) >= needed ? ColumnKind::date : ColumnKind::factor);
+        if (10 * t.numbers >= fittingOfTen * t.present) kinds.push_back(ColumnKind::number);
+        else kinds.push_back(10 * t.dates >= fittingOfTen * t.present ? ColumnKind::date : ColumnKind::factor);
     }
     return kinds;
 }
@@ -437,7 +437,7 @@ bool demoteMisjudged(Layout& layout, const std::vector<Chunk>& chunks, const Tex
             present += chunk.pieces[c].present;
             faults += chunk.pieces[c].faults;
         }
-        if (static_cast<double>(faults) <= (1 - fittingShare) * static_cast<double>(present)) continue;
+        if (10 * faults <= (10 - fittingOfTen) * present) continue;
         layout.kinds[c] = ColumnKind::factor;
         changed = true;
     }

@@ -22,6 +22,8 @@ json parseJson(std::string_view text, const std::string& name) {
     };
     try {
         return json::parse(text, watch);
+    } catch (const json::out_of_range&) {
+        throw Error(ErrorCode::badRecipe, "a number is larger than any number here can be", {.file = name}, "Correct the number.");
     } catch (const json::parse_error& failure) {
         const auto at = std::min<std::size_t>(failure.byte, text.size());
         const auto line = static_cast<std::size_t>(std::count(text.begin(), text.begin() + static_cast<std::ptrdiff_t>(at), '\n')) + 1;

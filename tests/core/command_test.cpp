@@ -1,0 +1,117 @@
+// The headless command, run as a user would, on the demo rows.
+#include "support/support.h"
+
+#include <csignal>
+#include <cstdlib>
+#include <sys/wait.h>
+
+using namespace oxgoad;
+using namespace oxgoad::test;
+
+namespace {
+
+struct Ran {
+    int code = -1;
+    std::string errors;
+};
+
+Ran run(const std::string& arguments, const TemporaryFolder& folder) {
+    const auto log = folder.file("stderr.txt");
+    const int status = std::system((std::string(OXGOAD_RUN) + " " + arguments + " 2>" + log.string() + " >" + folder.file("stdout.txt").string()).c_str());
+    return {WIFEXITED(status) ? WEXITSTATUS(status) : -1, bytesOf(log)};
+}
+
+const std::string demo = OXGOAD_DEMO;
+
+bool hasGoad(const nlohmann::json& evidence, const std::string& start) {
+    for (const auto& g : evidence["goads"])
+        if (g["goad"].get<std::string>().starts_with(start)) return true;
+    return false;
+}
+
+nlohmann::json evidenceOf(const std::string& recipe, const TemporaryFolder& folder) {
+    EXPECT_EQ(run(demo + "/" + recipe + " --out " + folder.file("out").string(), folder).code, 0);
+    return nlohmann::json::parse(bytesOf(folder.file("out") / "evidence.json"));
+}
+
+} // namespace
+
+TEST(Command, WritesTheFixedPartsOfTheEvidence) {
+    const TemporaryFolder folder;
+    const auto e = evidenceOf("3_rate_by_contract.json", folder);
+    std::vector<std::string> names;
+    for (const auto& c : e["fit"]["coefficients"]) {
+        for (const auto* key : {"name", "estimate", "standard_error", "t", "p", "lower", "upper"}) EXPECT_TRUE(c.contains(key)) << key;
+        names.push_back(c["name"]);
+    }
+    EXPECT_EQ(names[0], "intercept");
+    EXPECT_NE(std::find(names.begin(), names.end(), "list_rate × contract = annual"), names.end());
+    for (const auto* key : {"residual_standard_deviation", "degrees_of_freedom", "r_squared", "adjusted_r_squared"}) EXPECT_TRUE(e["fit"][key].is_number()) << key;
+    for (const auto* part : {"learning", "held_out"})
+        for (const auto* key : {"rows", "rmse", "mae", "r_squared", "relative_absolute_error", "relative_squared_error"}) EXPECT_TRUE(e["scores"][part][key].is_number()) << key;
+    EXPECT_TRUE(e["goads"].is_array());
+    const std::string head = bytesOf(folder.file("out") / "forecast.csv").substr(0, 400);
+    EXPECT_NE(head.find(",prediction,mean_lower,mean_upper,lower,upper,reach,reasons\n"), std::string::npos);
+    EXPECT_TRUE(bytesOf(folder.file("out") / "rows.csv").starts_with("row,part,actual,fitted,residual,leverage,studentised_residual,cooks_distance\n"));
+    EXPECT_TRUE(bytesOf(folder.file("out") / "coefficients.csv").starts_with("name,estimate,standard_error,t,p,lower,upper\n"));
+}
+
+TEST(Command, FindsThePlantedTruthsOfTheDemoRows) {
+    // demo/README.md lists what is planted.
+    const TemporaryFolder folder;
+    const auto before = evidenceOf("3_rate_by_contract.json", folder);
+    EXPECT_TRUE(hasGoad(before, "outlying: row 89")) << "the month after the fire";
+    EXPECT_TRUE(hasGoad(before, "held-out row far off: row 129")) << "the mistyped rate";
+    EXPECT_TRUE(hasGoad(before, "collinearity: outside_temperature"));
+    EXPECT_TRUE(hasGoad(before, "missing values"));
+    EXPECT_TRUE(hasGoad(before, "reach"));
+    const auto after = evidenceOf("4_two_rows_left_out.json", folder);
+    EXPECT_FALSE(hasGoad(after, "outlying: row 89"));
+    EXPECT_TRUE(hasGoad(after, "unequal spread")) << "the spread that grows with size";
+    for (const auto& c : after["fit"]["coefficients"]) {
+        // Planted: 14.0 a pallet place; 1,900 more a euro of rate for annual contracts than for spot.
+        if (c["name"] == "places") { EXPECT_LT(c["lower"].get<double>(), 14.0); EXPECT_GT(c["upper"].get<double>(), 14.0); }
+        if (c["name"] == "list_rate × contract = annual") { EXPECT_LT(c["lower"].get<double>(), 1900); EXPECT_GT(c["upper"].get<double>(), 1900); }
+    }
+    const std::string plan = bytesOf(folder.file("out") / "forecast.csv");
+    EXPECT_NE(plan.find("list_rate 34.50 is above the highest seen"), std::string::npos);
+}
+
+TEST(Command, BadInputIsExitCodeTwoWithOneSentenceAndNoOutput) {
+    const TemporaryFolder folder;
+    const std::string out = " --out " + folder.file("o").string();
+    for (const auto& [arguments, said] : std::vector<std::pair<std::string, std::string>>{
+             {folder.file("none.json").string() + out, "there is no such file"},
+             {folder.path().string() + out, "this is a folder"},
+             {folder.write("bad.json", "{\"recipe\": 1").string() + out, "this is not JSON here"},
+             {folder.write("rows.json", R"({"recipe": 1, "rows": {"file": "gone.csv"}, "response": "y", "terms": []})").string() + out, "gone.csv"},
+             {demo + "/1_straight.json", "say either --out DIR or --project FILE"},
+             {demo + "/1_straight.json --out /proc/x/y", "nothing can be written"},
+             {demo + "/1_straight.json --threads many" + out, "--threads needs a number"},
+             {"--frobnicate", "there is no option"}}) {
+        const Ran ran = run(arguments, folder);
+        EXPECT_EQ(ran.code, 2) << arguments;
+        EXPECT_NE(ran.errors.find(said), std::string::npos) << arguments << ": " << ran.errors;
+        EXPECT_EQ(std::count(ran.errors.begin(), ran.errors.end(), '\n'), 1) << ran.errors;
+        EXPECT_FALSE(std::filesystem::exists(folder.file("o"))) << arguments;
+    }
+}
+
+TEST(Command, HelpAndVersionSucceed) {
+    const TemporaryFolder folder;
+    EXPECT_EQ(run("--help", folder).code, 0);
+    EXPECT_NE(bytesOf(folder.file("stdout.txt")).find("Exit code"), std::string::npos);
+    EXPECT_EQ(run("--version", folder).code, 0);
+}
+
+TEST(Command, AnInterruptIsExitCodeThreeAndLeavesNothing) {
+    const TemporaryFolder folder;
+    std::string text = "x,g,y\n";
+    for (int i = 0; i < 1500000; ++i) text += std::to_string(i % 977) + ".5,g" + std::to_string(i % 50) + "," + std::to_string(i % 1013) + "\n";
+    folder.write("rows.csv", text);
+    const auto recipe = folder.write("r.json", R"({"recipe": 1, "rows": {"file": "rows.csv"}, "response": "y", "terms": ["x", "g", {"product": ["x", "g"]}]})");
+    const Ran ran = run(recipe.string() + " --threads 1 --out " + folder.file("o").string() + " & pid=$!; sleep 0.4; kill -INT $pid; wait $pid", folder);
+    // The shell's redirection covers the last command only; its exit code is that of wait.
+    EXPECT_EQ(ran.code, 3);
+    EXPECT_FALSE(std::filesystem::exists(folder.file("o")));
+}

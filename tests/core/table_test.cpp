@@ -1,0 +1,142 @@
+#include "base/text.h"
+#include "look/look.h"
+#include "support/support.h"
+#include "table/dictionary.h"
+#include "table/summary.h"
+#include "table/values.h"
+
+#include <algorithm>
+#include <random>
+
+using namespace oxgoad;
+using namespace oxgoad::test;
+
+TEST(Values, NumbersReadToTheNearestDoubleLikeTheStandardLibrary) {
+    std::mt19937_64 random(1);
+    for (int i = 0; i < 20000; ++i) {
+        const int whole = static_cast<int>(random() % 12), decimals = static_cast<int>(random() % 12);
+        std::string text = random() % 2 ? "-" : "";
+        for (int k = 0; k <= whole; ++k) text += static_cast<char>('0' + random() % 10);
+        text += '.';
+        for (int k = 0; k < decimals; ++k) text += static_cast<char>('0' + random() % 10);
+        if (random() % 4 == 0) text += "e" + std::to_string(static_cast<int>(random() % 80) - 40);
+        ASSERT_EQ(parseNumber(text, '.').value(), std::strtod(text.c_str(), nullptr)) << text;
+    }
+}
+
+TEST(Values, OnlyPlainNumbersAreNumbers) {
+    EXPECT_EQ(parseNumber(" 12.5 ", '.'), 12.5);
+    EXPECT_EQ(parseNumber("12,5", ','), 12.5);
+    EXPECT_EQ(parseNumber("+3", '.'), 3);
+    EXPECT_EQ(parseNumber("1e3", '.'), 1000);
+    EXPECT_EQ(parseNumber("1e-999", '.'), 0);
+    for (const auto* text : {"", "-", ".", "12,5", "1.2.3", "0x10", "inf", "nan", "1e999", "12 EUR", "1,234", "--1", "+-1", "1e", "e5"})
+        EXPECT_FALSE(parseNumber(text, '.')) << text;
+}
+
+TEST(Values, DatesInTheFormsThatAreNotAmbiguous) {
+    EXPECT_EQ(parseDate("2025-03-01"), daysFromCivil(2025, 3, 1));
+    EXPECT_EQ(parseDate("2025/3/1"), daysFromCivil(2025, 3, 1));
+    EXPECT_EQ(parseDate("01.03.2025"), daysFromCivil(2025, 3, 1));
+    EXPECT_EQ(parseDate("2025-03"), daysFromCivil(2025, 3, 1));
+    for (const auto* text : {"", "2025", "03/01/2025", "2025-13-01", "2025-02-30", "2025-03-01x", "2025-03/01", "20250301", "2025-"})
+        EXPECT_FALSE(parseDate(text)) << text;
+}
+
+TEST(Dictionary, CodesComeInOrderOfFirstAppearance) {
+    Dictionary dictionary;
+    std::vector<std::string> keys;
+    for (int i = 0; i < 5000; ++i) keys.push_back("key " + std::to_string(i * 7919 % 5000));
+    for (int i = 0; i < 5000; ++i) ASSERT_EQ(dictionary.code(keys[static_cast<std::size_t>(i)]), i);
+    for (int i = 0; i < 5000; ++i) ASSERT_EQ(dictionary.code(keys[static_cast<std::size_t>(i)]), i);
+    EXPECT_EQ(dictionary.size(), 5000u);
+}
+
+TEST(Dictionary, NamesAreInNaturalOrder) {
+    std::vector<std::string> names{"depot 12", "depot 9", "b", "a", "depot 09", "B"};
+    std::sort(names.begin(), names.end(), naturallyLess);
+    EXPECT_EQ(names, (std::vector<std::string>{"B", "a", "b", "depot 09", "depot 9", "depot 12"}));
+}
+
+TEST(Column, ConversionCountsWhatIsLost) {
+    const Column text = sortedFactor("x", {0, 1, 2, Column::missingCode}, {"12", "n.v.", "7"});
+    const auto numbers = text.converted(ColumnKind::number);
+    EXPECT_EQ(numbers.lost, 1u);
+    EXPECT_EQ(numbers.column.missingCount(), 2u);
+    const auto back = numbers.column.converted(ColumnKind::factor);
+    EXPECT_EQ(back.column.levels(), (std::vector<std::string>{"7", "12"}));
+}
+
+TEST(Summary, QuantilesFollowDefinitionSevenOfHyndmanAndFan) {
+    // Interpolated at (n - 1)p: the quartiles of 1..4 are 1.75, 2.5, 3.25 (Hyndman and Fan 1996, definition 7).
+    const auto s = summarizeNumbers({4, 1, 3, 2, std::nan("")});
+    EXPECT_EQ(s->lowerQuartile, 1.75);
+    EXPECT_EQ(s->median, 2.5);
+    EXPECT_EQ(s->upperQuartile, 3.25);
+    EXPECT_NEAR(s->standardDeviation, std::sqrt(5.0 / 3), 1e-15);
+}
+
+TEST(Summary, StandardDeviationKeepsDigitsFarFromZero) {
+    // As in NIST's NumAcc4: 1e7 + 0.2 and alternating +-0.1 about it, n = 1001; the certified standard
+    // deviation is 0.1 (data from memory of its definition).
+    std::vector<double> values{10000000.2};
+    for (int i = 0; i < 500; ++i) values.insert(values.end(), {10000000.1, 10000000.3});
+    EXPECT_GE(digits(summarizeNumbers(values)->standardDeviation, 0.1), 8); // the data themselves hold 0.1 to 8 digits
+}
+
+TEST(Summary, OdditiesAreNamed) {
+    const auto read = readBytes("level,number\n" + std::string("a,1\n") + "b,\n" + "a,2\n");
+    EXPECT_EQ(summarize(read.table.columns()[1]).oddities, (std::vector<std::string>{"1 missing value"}));
+    EXPECT_EQ(summarize(read.table.columns()[0]).oddities, (std::vector<std::string>{"2 levels with fewer than 10 rows"}));
+}
+
+TEST(Look, LinesAgreeWithAnscombesFourFits) {
+    // Anscombe 1973, "Graphs in statistical analysis": y = 3.00 + 0.500x in each set; exact values beside it.
+    const auto rows = publishedRows("anscombe");
+    const auto exact = publishedJson("anscombe");
+    const Table& table = rows.learning.table;
+    const Column* group = nullptr;
+    for (const Column& c : table.columns())
+        if (c.kind() == ColumnKind::factor) group = &c;
+    ASSERT_NE(group, nullptr);
+    const Column* x = nullptr;
+    const Column* y = nullptr;
+    for (const Column& c : table.columns()) {
+        if (c.name() == "x" || c.name() == "X") x = &c;
+        if (c.name() == "y" || c.name() == "Y") y = &c;
+    }
+    ASSERT_TRUE(x && y);
+    const auto lines = linesByGroup(*x, *y, group);
+    ASSERT_EQ(lines.size(), 4u);
+    for (const GroupLine& line : lines) {
+        const auto& values = exact["results"][line.group];
+        EXPECT_GE(digits(line.intercept, values["coef"][0]), 13);
+        EXPECT_GE(digits(line.slope, values["coef"][1]), 13);
+        EXPECT_GE(digits(line.slopeError, values["se"][1]), 13);
+        EXPECT_GE(digits(line.rSquared, values["r2"]), 13);
+    }
+}
+
+TEST(Look, ALineNeverLeavesItsGroupsRange) {
+    const auto read = readBytes("x,y,g\n1,1,a\n2,2,a\n3,3,a\n10,0,b\n11,1,b\n12,2,b\n5,5,c\n");
+    const auto& t = read.table;
+    const auto lines = linesByGroup(t.columns()[0], t.columns()[1], &t.columns()[2]);
+    ASSERT_EQ(lines.size(), 2u); // c has one row: no line
+    EXPECT_EQ(lines[0].high, 3);
+    EXPECT_EQ(lines[1].low, 10);
+}
+
+TEST(Look, DensityCountsEveryPointInsideOnce) {
+    const std::vector<double> x{0, 0.5, 1, 2, std::nan("")}, y{0, 0.5, 1, 2, 0};
+    const auto d = density(x, y, 0, 1, 0, 1, 2, 2);
+    EXPECT_EQ(d.counts, (std::vector<std::uint32_t>{1, 0, 0, 2}));
+    EXPECT_EQ(d.largest, 2u);
+}
+
+TEST(Look, HistogramBinsHoldAllValues) {
+    const auto h = histogram({1, 2, 2, 3, 3, 3, 4, 4, 5, std::nan("")});
+    std::size_t sum = 0;
+    for (const auto c : h->counts) sum += c;
+    EXPECT_EQ(sum, 9u);
+    EXPECT_FALSE(histogram({std::nan("")}));
+}
