@@ -10,6 +10,12 @@
 
 namespace oxgoad {
 
+namespace {
+
+constexpr double quietSeconds = 0.35;
+
+} // namespace
+
 class Jobs::Running final : public Progress {
 public:
     Running(Jobs* owner, QString title) : m_owner(owner), m_title(std::move(title)) {}
@@ -19,6 +25,7 @@ public:
         if (now - m_last < std::chrono::milliseconds(60)) return;
         m_last = now;
         const double elapsed = std::chrono::duration<double>(now - m_start).count();
+        if (elapsed < quietSeconds) return; // short work is not worth a word, and the window would flicker
         const double left = share > 0.03 && elapsed > 0.5 ? elapsed * (1 - share) / share : -1;
         QMetaObject::invokeMethod(m_owner, [owner = m_owner, self = this, share, text = qs(message), left] {
             if (owner->m_running.get() == self) emit owner->progressed(share, text, left);

@@ -64,7 +64,10 @@ GoadsPanel::GoadsPanel(Session& session, QWidget* parent) : QWidget(parent), m_s
     m_cards->addStretch(1);
     scroll->setWidget(m_inner);
     layout->addWidget(scroll, 1);
-    connect(&session, &Session::fitChanged, this, &GoadsPanel::rebuild);
+    // In a turn of the event loop of its own, so that a new fit never holds the window up for long.
+    m_later.setSingleShot(true);
+    connect(&m_later, &QTimer::timeout, this, &GoadsPanel::rebuild);
+    connect(&session, &Session::fitChanged, this, [this] { m_later.start(0); });
     rebuild();
 }
 

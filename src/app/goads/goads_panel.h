@@ -3,6 +3,7 @@
 #include "workspace/session.h"
 
 #include <QPushButton>
+#include <QTimer>
 #include <QWidget>
 
 class QLabel;
@@ -29,6 +30,7 @@ private:
     QLabel* m_counts;
     QVBoxLayout* m_cards;
     QWidget* m_inner;
+    QTimer m_later;
 };
 
 } // namespace oxgoad

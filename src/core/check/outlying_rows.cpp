@@ -38,8 +38,10 @@ void checkHeldOutRows(const CheckContext& context, Findings& findings) {
     if (!(sigma > 0)) return;
     const auto n = static_cast<double>(context.heldOutErrors.size());
     std::vector<std::size_t> order;
+    if (context.heldOutErrors.empty()) return;
+    const double farOff = sigma * studentQuantile(1 - pLimit / n, context.fit.degreesOfFreedom);
     for (std::size_t i = 0; i < context.heldOutErrors.size(); ++i)
-        if (n * studentTwoSided(context.heldOutErrors[i] / sigma, context.fit.degreesOfFreedom) < pLimit) order.push_back(i);
+        if (std::fabs(context.heldOutErrors[i]) > farOff) order.push_back(i);
     std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return std::fabs(context.heldOutErrors[a]) > std::fabs(context.heldOutErrors[b]); });
     double squares = 0;
     for (const double e : context.heldOutErrors) squares += e * e;

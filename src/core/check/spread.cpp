@@ -50,9 +50,12 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     double strongest = 0;
     std::string column;
     const auto& inputs = context.design.design().inputs();
+    std::vector<double> correlations(inputs.size(), 0);
+    parallelFor(inputs.size(), context.threads, [&](std::size_t i) {
+        if (!inputs[i].factor) correlations[i] = correlationWithInput(context, i, squares);
+    });
     for (std::size_t i = 0; i < inputs.size(); ++i) {
-        if (inputs[i].factor) continue;
-        const double r = correlationWithInput(context, i, squares);
+        const double r = correlations[i];
         if (std::fabs(r) > std::fabs(strongest)) {
             strongest = r;
             column = inputs[i].name;

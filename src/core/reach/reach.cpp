@@ -16,16 +16,6 @@ std::string_view gradeName(ReachGrade grade) {
     return "outside";
 }
 
-void LearnedReach::Range::add(double value) {
-    if (!seen) {
-        low = high = value;
-        seen = true;
-    } else {
-        low = std::min(low, value);
-        high = std::max(high, value);
-    }
-}
-
 bool LearnedReach::inOneTerm(std::size_t a, std::size_t b) const {
     return std::any_of(m_design.terms().begin(), m_design.terms().end(), [&](const Term& term) {
         auto has = [&](std::size_t input) {

@@ -4,6 +4,7 @@
 #include "design/design.h"
 #include "estimate/least_squares.h"
 
+#include <algorithm>
 #include <span>
 #include <string>
 #include <string_view>
@@ -48,7 +49,11 @@ public:
         double low = 0;
         double high = 0;
         bool seen = false;
-        void add(double value);
+        void add(double value) {
+            low = seen ? std::min(low, value) : value;
+            high = seen ? std::max(high, value) : value;
+            seen = true;
+        }
     };
     /// Range of a numeric input over the learning rows.
     const Range& range(std::size_t input) const { return m_ranges[input]; }

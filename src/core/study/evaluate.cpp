@@ -105,12 +105,18 @@ private:
     void learnDesign() {
         m_design = Design::learn(m_table, m_learning, m_recipe.terms, m_recipe.reference, m_file);
         m_bound.emplace(m_design, m_table, m_file);
+        // Rows with missing values are gone by now; what is left to ask is whether terms are defined there, and
+        // whether held-out rows have levels that were learned.
+        const bool transformed = std::any_of(m_recipe.terms.begin(), m_recipe.terms.end(), [](const Term& term) {
+            return std::any_of(term.parts.begin(), term.parts.end(), [](const TermPart& part) { return part.logarithm || part.power != 1; });
+        });
+        const bool factors = std::any_of(m_design.inputs().begin(), m_design.inputs().end(), [](const DesignInput& input) { return input.factor; });
         for (const auto row : m_learning)
-            if (!m_bound->complete(row))
+            if (transformed && !m_bound->complete(row))
                 throw Error(ErrorCode::badTerm, m_bound->problems(row).front() + " in row " + countText(row + 1), {.file = m_file},
                             "Leave the row out or take the term out.");
         const std::size_t before = m_heldOut.size();
-        std::erase_if(m_heldOut, [&](std::uint32_t row) { return !m_bound->complete(row); });
+        if (transformed || factors) std::erase_if(m_heldOut, [&](std::uint32_t row) { return !m_bound->complete(row); });
         m_evidence.heldOutUnpredicted = before - m_heldOut.size();
         const auto needed = m_design.columns().size() + (m_recipe.intercept ? 1 : 0);
         if (m_learning.size() < needed)
@@ -238,8 +244,12 @@ private:
             // A product with an indicator is spread by its number alone.
             if (pieces.size() > 1) std::erase(values, 0.0);
             if (values.empty()) return;
-            std::sort(values.begin(), values.end());
-            spans[j] = quantileOfSorted(values, 0.75) - quantileOfSorted(values, 0.25);
+            const auto quantile = [&values](double share) {
+                const auto at = values.begin() + static_cast<std::ptrdiff_t>(std::llround(share * static_cast<double>(values.size() - 1)));
+                std::nth_element(values.begin(), at, values.end());
+                return *at;
+            };
+            spans[j] = quantile(0.75) - quantile(0.25);
         });
         return spans;
     }
@@ -250,9 +260,7 @@ private:
         const MatrixXd correlation = m_fit.correlation();
         std::vector<LeastSquaresFit::Reduced> reduced;
         for (std::size_t t = 0; t < m_recipe.terms.size(); ++t) {
-            std::vector<std::size_t> own;
-            for (std::size_t j = 0; j < m_design.columns().size(); ++j)
-                if (m_design.columns()[j].term == t) own.push_back(j);
+            const std::vector<std::size_t> own = columnsOf(t);
             reduced.push_back(m_fit.without(own));
             TermEvidence term;
             term.name = termName(m_recipe.terms[t]);
@@ -263,9 +271,9 @@ private:
             term.f = df > 0 ? gain / df / (m_fit.residualSumOfSquares / m_fit.degreesOfFreedom) : nan;
             term.p = fisherUpper(term.f, df, m_fit.degreesOfFreedom);
             term.inflation = inflationOf(relatedColumns(t), correlation);
-            describeShape(m_recipe.terms[t], own, term);
             m_evidence.terms.push_back(std::move(term));
         }
+        parallelFor(m_recipe.terms.size(), m_threads, [&](std::size_t t) { describeShape(m_recipe.terms[t], columnsOf(t), m_evidence.terms[t]); });
         addErrorsWithout(reduced);
     }
 
@@ -294,6 +302,14 @@ private:
                     const std::size_t from = std::max(m_group[i], m_group[j]);
                     std::replace(m_group.begin(), m_group.end(), from, std::min(m_group[i], m_group[j]));
                 }
+    }
+
+    /// Columns of the model matrix that term t made.
+    std::vector<std::size_t> columnsOf(std::size_t t) const {
+        std::vector<std::size_t> own;
+        for (std::size_t j = 0; j < m_design.columns().size(); ++j)
+            if (m_design.columns()[j].term == t) own.push_back(j);
+        return own;
     }
 
     std::vector<std::size_t> relatedColumns(std::size_t t) const {
@@ -335,7 +351,12 @@ private:
             return;
         }
         LearnedReach::Range range;
-        for (const auto row : m_learning) range.add(column.asNumber(row));
+        if (column.kind() == ColumnKind::number) {
+            const auto numbers = column.numbers();
+            for (const auto row : m_learning) range.add(numbers[row]);
+        } else {
+            for (const auto row : m_learning) range.add(column.asNumber(row));
+        }
         evidence.lowest = range.low;
         evidence.highest = range.high;
         constexpr int points = 25;

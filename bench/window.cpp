@@ -1,0 +1,190 @@
+// The window: start to the demo shown, refit and repaint after a tick on 100,000 × 30, repaint of a plot of
+// 1,000,000 rows, and the longest time the event loop was kept waiting meanwhile. Each against its limit.
+#include "app/files.h"
+#include "app/parts.h"
+#include "app/plots/plot_frame.h"
+#include "app/theme.h"
+#include "app/window/main_window.h"
+#include "base/file.h"
+#include "base/random.h"
+
+#include <benchmark/benchmark.h>
+
+#include <QApplication>
+#include <QElapsedTimer>
+#include <QTemporaryDir>
+#include <QTest>
+#include <QTimer>
+
+#include <algorithm>
+#include <chrono>
+#include <memory>
+#include <string>
+
+using namespace oxgoad;
+using Clock = std::chrono::steady_clock;
+
+namespace {
+
+Clock::time_point processStart;
+double startSeconds = 0;
+
+double since(Clock::time_point start) {
+    return std::chrono::duration<double>(Clock::now() - start).count();
+}
+
+/// The longest gap between beats of a timer: how long the window did not answer.
+class Heartbeat {
+public:
+    Heartbeat() {
+        QObject::connect(&m_timer, &QTimer::timeout, [this] {
+            m_longest = std::max(m_longest, since(m_last));
+            m_last = Clock::now();
+        });
+        m_timer.start(1);
+    }
+    void reset() {
+        m_longest = 0;
+        m_last = Clock::now();
+    }
+    double longestMs() const { return 1000 * m_longest; }
+
+private:
+    QTimer m_timer;
+    Clock::time_point m_last = Clock::now();
+    double m_longest = 0;
+};
+
+bool waitFor(const std::function<bool()>& done) {
+    const auto start = Clock::now();
+    QTimer beat;
+    beat.start(2);
+    while (!done()) {
+        if (since(start) > 120) return false;
+        QCoreApplication::processEvents(QEventLoop::WaitForMoreEvents); // sleeps until the next beat or event
+    }
+    return true;
+}
+
+struct Shown {
+    QTemporaryDir folder;
+    FileChooser files;
+    QSettings settings{folder.filePath("s.ini"), QSettings::IniFormat};
+    MainWindow window{files, settings};
+    Shown() {
+        window.resize(1280, 800);
+        window.show();
+    }
+    void open(const QString& path) {
+        window.open(path);
+        waitFor([this] { return window.session().hasRows() && !window.session().jobs().busy(); });
+        QCoreApplication::processEvents();
+    }
+};
+
+void startToDemoShown(benchmark::State& state) {
+    for (auto _ : state) state.SetIterationTime(startSeconds);
+    state.counters["seconds"] = startSeconds;
+    state.counters["limit"] = 1.5;
+}
+BENCHMARK(startToDemoShown)->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
+
+void refitAfterTick(benchmark::State& state) {
+    Shown shown;
+    const QString path = shown.folder.filePath("rows.csv");
+    {
+        RandomStream random(4, "bench");
+        std::string text = "y";
+        for (int j = 0; j < 30; ++j) text += ",x" + std::to_string(j);
+        text += '\n';
+        for (int i = 0; i < 100000; ++i) {
+            for (int j = 0; j < 31; ++j) text += (j ? "," : "") + std::to_string(random.uniform());
+            text += '\n';
+        }
+        replaceFile(path.toStdString(), text);
+    }
+    shown.open(path);
+    Recipe recipe = shown.window.session().recipe();
+    recipe.response = "y";
+    for (int j = 0; j < 29; ++j) recipe.terms.push_back(plainTerm("x" + std::to_string(j)));
+    shown.window.session().change(recipe);
+    waitFor([&] { return !shown.window.session().jobs().busy(); });
+    shown.window.showStation("fit");
+    QTest::qWait(200);
+    auto* terms = shown.window.findChild<GridView*>("terms");
+    Heartbeat heart;
+    double worst = 0;
+    std::vector<double> times;
+    for (auto _ : state) {
+        // Another hold-out each time: a model that was not fitted before, with the work of a tick.
+        Recipe next = shown.window.session().recipe();
+        next.setAside->seed += 1;
+        heart.reset();
+        const auto start = Clock::now();
+        shown.window.session().change(next);
+        waitFor([&] { return !shown.window.session().jobs().busy(); });
+        terms->viewport()->repaint();
+        const double seconds = since(start);
+        QCoreApplication::processEvents();
+        worst = std::max(worst, heart.longestMs());
+        times.push_back(1000 * seconds);
+        state.SetIterationTime(seconds);
+    }
+    std::sort(times.begin(), times.end());
+    state.counters["median_ms"] = times[times.size() / 2];
+    state.counters["limit_ms"] = 150;
+    state.counters["longest_wait_ms"] = worst;
+    state.counters["wait_limit_ms"] = 50;
+}
+BENCHMARK(refitAfterTick)->UseManualTime()->Iterations(15)->Unit(benchmark::kMillisecond);
+
+void repaintPlot(benchmark::State& state) {
+    const auto n = static_cast<std::size_t>(state.range(0));
+    PlotFrame plot("bench");
+    plot.resize(900, 560);
+    RandomStream random(5, "bench");
+    PlotFrame::Content content;
+    content.xTitle = "x";
+    content.yTitle = "y";
+    PlotFrame::Marks marks{"rows", theme::Mark::learning, {}, {}, {}};
+    for (std::size_t i = 0; i < n; ++i) {
+        marks.x.push_back(random.normal());
+        marks.y.push_back(random.normal());
+        marks.rows.push_back(i);
+    }
+    content.marks.push_back(std::move(marks));
+    static_cast<QWidget&>(plot).show();
+    plot.show(std::move(content));
+    std::vector<double> times;
+    bool in = false;
+    for (auto _ : state) {
+        const auto start = Clock::now();
+        QTest::keyClick(&plot, (in = !in) ? Qt::Key_Plus : Qt::Key_Minus); // counts anew, paints anew
+        const double seconds = since(start);
+        times.push_back(1000 * seconds);
+        state.SetIterationTime(seconds);
+    }
+    std::sort(times.begin(), times.end());
+    state.counters["median_ms"] = times[times.size() / 2];
+    state.counters["limit_ms"] = 50;
+}
+BENCHMARK(repaintPlot)->Arg(10000)->Arg(40000)->Arg(100000)->Arg(1000000)->UseManualTime()->Iterations(21)->Unit(benchmark::kMillisecond);
+
+} // namespace
+
+int main(int argc, char** argv) {
+    processStart = Clock::now();
+    if (qEnvironmentVariableIsEmpty("QT_QPA_PLATFORM")) qputenv("QT_QPA_PLATFORM", "offscreen");
+    QApplication application(argc, argv);
+    theme::apply(application);
+    {
+        Shown shown;
+        shown.open(OXGOAD_DEMO "/cold_storage.oxgoad");
+        waitFor([&] { return shown.window.session().evidence() != nullptr; });
+        shown.window.repaint();
+        startSeconds = since(processStart);
+    }
+    benchmark::Initialize(&argc, argv);
+    benchmark::RunSpecifiedBenchmarks();
+    return 0;
+}
