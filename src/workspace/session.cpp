@@ -261,8 +261,12 @@ void Session::readAgain(const TextOptions& options) {
         auto summaries = summarize(rows->learning.table, {}, counting);
         std::shared_ptr<const Evidence> evidence;
         ProgressStage fitting(progress, 0.8, 1);
-        if (!recipe.terms.empty()) evidence = std::make_shared<const Evidence>(evaluate(recipe, *rows, {}, fitting));
-        return [this, recipe, rows, summaries = std::move(summaries), evidence]() mutable {
+        // Read otherwise, the columns may have other names: without the response it is a start like any other.
+        Recipe next = recipe;
+        const bool same = rows->learning.table.find(recipe.response) != nullptr;
+        if (!same) next = startRecipe(recipe.rows.file, rows->learning.table, recipe.rows.text);
+        if (same && !recipe.terms.empty()) evidence = std::make_shared<const Evidence>(evaluate(recipe, *rows, {}, fitting));
+        return [this, recipe = next, rows, summaries = std::move(summaries), evidence]() mutable {
             const int parent = m_current;
             m_recipe = recipe;
             // Fits of the trail were made from other values: those that stay keep their numbers but are worked

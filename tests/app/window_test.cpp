@@ -382,6 +382,26 @@ TEST_F(Window, AColumnIsReadAsAnotherKind) {
     EXPECT_EQ(session().recipe().rows.text.kinds.at("opened"), ColumnKind::factor);
 }
 
+TEST_F(Window, AFileIsReadOtherwise) {
+    QFile file(folder.filePath("odd.txt"));
+    ASSERT_TRUE(file.open(QIODevice::WriteOnly));
+    file.write("1,5 2\n2,5 4\n3,5 9\n");
+    file.close();
+    openFile(file.fileName());
+    EXPECT_EQ(session().table().columns().size(), 2u); // taken for two columns parted by commas
+    click(button("read otherwise…"));
+    auto* dialog = find<QDialog>("readingDialog");
+    auto choose = [&](const QString& box, const QString& entry) { dialog->findChild<QComboBox*>(box)->setCurrentText(entry); };
+    choose("delimiter", "space");
+    choose("decimalMark", ",");
+    for (auto* b : dialog->findChildren<QPushButton*>())
+        if (b->text() == "Read again") click(b);
+    ASSERT_TRUE(settle());
+    ASSERT_EQ(session().table().rows(), 3u);
+    EXPECT_EQ(session().table().columns()[0].numbers()[1], 2.5);
+    EXPECT_EQ(session().table().columns()[1].numbers()[2], 9);
+}
+
 TEST_F(Window, EveryStationIsReachedByKeysAndHasAnAccessibleName) {
     openFile(demo + "/cold_storage.oxgoad");
     for (int s = 1; s <= 6; ++s) {

@@ -105,6 +105,18 @@ TEST(Recipe, MistakesAreRefusedWithTheirPath) {
     EXPECT_NE(errorOf([] { parseRecipe(std::string(100, '[') + std::string(100, ']'), "r.json"); }).find("nested too deeply"), std::string::npos);
 }
 
+TEST(Recipe, TheExampleOfTheDocumentsIsARecipe) {
+    const std::string page = bytesOf(std::string(OXGOAD_DOCS) + "/recipe.md");
+    const auto begin = page.find("```json\n") + 8;
+    const Recipe recipe = parseRecipe(page.substr(begin, page.find("```", begin) - begin), "recipe.md");
+    EXPECT_EQ(recipe.terms.size(), 5u);
+    EXPECT_EQ(recipe.leaveOut[0].row, 89u);
+    // Every key the reader knows is in the table below the example.
+    for (const auto* key : {"delimiter", "quote", "header", "decimal_mark", "encoding", "missing_marks", "kinds", "response", "terms", "power", "log", "product", "intercept",
+                            "reference", "estimator", "level", "set_aside", "leave_out", "forecast", "accepted", "units"})
+        EXPECT_NE(page.find(std::string("`") + key, begin + 900) == std::string::npos && page.find(std::string(key) + "`", begin + 900) == std::string::npos && page.find(std::string("\"") + key + "\"", begin + 900) == std::string::npos, true) << key;
+}
+
 TEST(Recipe, ChangesAreSaidInAFewWords) {
     const Recipe a = recipeOf("y", {"x"});
     Recipe b = recipeOf("y", {"x", "g"});

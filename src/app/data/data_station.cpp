@@ -1,5 +1,6 @@
 #include "app/data/data_station.h"
 
+#include "app/data/reading_dialog.h"
 #include "app/parts.h"
 #include "base/text.h"
 #include "workspace/grids.h"
@@ -23,6 +24,10 @@ DataStation::DataStation(Session& session, QWidget* parent) : Station(session, "
     m_notes = plainLabel({}, "hint");
     m_notes->setObjectName("hint");
     head->addWidget(m_notes, 1);
+    m_otherwise = linkButton(tr("read otherwise…"), this);
+    m_otherwise->setToolTip(tr("Delimiter, quotes, header line, decimal mark, encoding"));
+    connect(m_otherwise, &QPushButton::clicked, this, &DataStation::readOtherwise);
+    head->addWidget(m_otherwise);
     auto* open = new QPushButton(tr("Open rows…"), this);
     open->setObjectName("openRows");
     connect(open, &QPushButton::clicked, this, &Station::openWanted);
@@ -79,6 +84,7 @@ QWidget* DataStation::focusTarget() {
 }
 
 void DataStation::refresh() {
+    m_otherwise->setVisible(m_session.hasRows());
     if (!m_session.hasRows()) {
         m_file->setText(tr("No rows yet"));
         m_notes->setText({});
@@ -123,6 +129,16 @@ void DataStation::showColumn(const QString& column) {
     if (m_showFaults->isEnabled() && m_session.hasRows())
         for (const auto& [name, count] : m_session.rows()->learning.report.faultsByColumn)
             if (qs(name) == column) m_lower->setCurrentWidget(m_faults);
+}
+
+void DataStation::readOtherwise() {
+    auto* dialog = new ReadingDialog(m_session.recipe().rows.text, m_session.rows()->learning.report.format, this);
+    dialog->setAttribute(Qt::WA_DeleteOnClose);
+    connect(dialog, &QDialog::accepted, this, [this, dialog] {
+        const TextOptions options = dialog->options();
+        if (!(options == m_session.recipe().rows.text)) m_session.readAgain(options);
+    });
+    dialog->open();
 }
 
 void DataStation::openColumn(const QModelIndex& index) {

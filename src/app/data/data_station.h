@@ -21,6 +21,7 @@ public:
 private:
     void refresh() override;
     void showSelection();
+    void readOtherwise();
     void openColumn(const QModelIndex& index);
 
     QLabel* m_file;
@@ -31,6 +32,7 @@ private:
     GridView* m_rows;
     GridView* m_faults;
     QStackedWidget* m_lower;
+    QPushButton* m_otherwise;
     QPushButton* m_showRows;
     QPushButton* m_showFaults;
 };
