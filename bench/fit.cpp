@@ -1,5 +1,5 @@
-// Least squares with full inference, residuals and leverages on 1,000,000 × 30 against one X'X product of the same
-// matrix with the same threads, measured in the same run. Limit: 12 times.
+// Least squares with full inference, residuals and leverages on 1,000,000 × 30 against one X'X product of the
+// same matrix with the same threads, measured in the same run. Limit: 12 times.
 #include "base/random.h"
 #include "estimate/least_squares.h"
 
@@ -19,7 +19,8 @@ const MatrixXd& matrix() {
         RandomStream random(2, "bench");
         MatrixXd m(1000000, 30);
         for (Index j = 0; j < m.cols(); ++j)
-            for (Index i = 0; i < m.rows(); ++i) m(i, j) = random.uniform();
+            for (Index i = 0; i < m.rows(); ++i)
+                m(i, j) = random.uniform();
         return m;
     }();
     return x;
@@ -29,7 +30,8 @@ const std::vector<double>& response() {
     static const std::vector<double> y = [] {
         RandomStream random(3, "bench");
         std::vector<double> values(static_cast<std::size_t>(matrix().rows()));
-        for (std::size_t i = 0; i < values.size(); ++i) values[i] = 2 * matrix()(static_cast<Index>(i), 3) + random.uniform();
+        for (std::size_t i = 0; i < values.size(); ++i)
+            values[i] = 2 * matrix()(static_cast<Index>(i), 3) + random.uniform();
         return values;
     }();
     return y;
@@ -51,9 +53,11 @@ double secondsOfCrossProduct(Threads threads) {
                 parts[w].selfadjointView<Eigen::Lower>().rankUpdate(block.transpose());
             }
         });
-        for (std::size_t w = 1; w < parts.size(); ++w) parts[0] += parts[w];
+        for (std::size_t w = 1; w < parts.size(); ++w)
+            parts[0] += parts[w];
         benchmark::DoNotOptimize(parts[0].data());
-        best = std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
+        best =
+            std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
     }
     return best;
 }
@@ -68,7 +72,8 @@ void leastSquares(benchmark::State& state) {
         const auto start = std::chrono::steady_clock::now();
         const auto fit = fitLeastSquares(x, response(), {.threads = threads}, progress);
         benchmark::DoNotOptimize(fit.leverages.data());
-        best = std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
+        best =
+            std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
     }
     state.counters["seconds_best"] = best;
     state.counters["crossproduct_s"] = product;

@@ -83,7 +83,8 @@ struct Shown {
 };
 
 void startToDemoShown(benchmark::State& state) {
-    for (auto _ : state) state.SetIterationTime(startSeconds);
+    for (auto _ : state)
+        state.SetIterationTime(startSeconds);
     state.counters["seconds"] = startSeconds;
     state.counters["limit"] = 1.5;
 }
@@ -95,10 +96,12 @@ void refitAfterTick(benchmark::State& state) {
     {
         RandomStream random(4, "bench");
         std::string text = "y";
-        for (int j = 0; j < 30; ++j) text += ",x" + std::to_string(j);
+        for (int j = 0; j < 30; ++j)
+            text += ",x" + std::to_string(j);
         text += '\n';
         for (int i = 0; i < 100000; ++i) {
-            for (int j = 0; j < 31; ++j) text += (j ? "," : "") + std::to_string(random.uniform());
+            for (int j = 0; j < 31; ++j)
+                text += (j ? "," : "") + std::to_string(random.uniform());
             text += '\n';
         }
         replaceFile(path.toStdString(), text);
@@ -106,7 +109,8 @@ void refitAfterTick(benchmark::State& state) {
     shown.open(path);
     Recipe recipe = shown.window.session().recipe();
     recipe.response = "y";
-    for (int j = 0; j < 29; ++j) recipe.terms.push_back(plainTerm("x" + std::to_string(j)));
+    for (int j = 0; j < 29; ++j)
+        recipe.terms.push_back(plainTerm("x" + std::to_string(j)));
     shown.window.session().change(recipe);
     waitFor([&] { return !shown.window.session().jobs().busy(); });
     shown.window.showStation("fit");
@@ -168,7 +172,14 @@ void repaintPlot(benchmark::State& state) {
     state.counters["median_ms"] = times[times.size() / 2];
     state.counters["limit_ms"] = 50;
 }
-BENCHMARK(repaintPlot)->Arg(10000)->Arg(40000)->Arg(100000)->Arg(1000000)->UseManualTime()->Iterations(21)->Unit(benchmark::kMillisecond);
+BENCHMARK(repaintPlot)
+    ->Arg(10000)
+    ->Arg(40000)
+    ->Arg(100000)
+    ->Arg(1000000)
+    ->UseManualTime()
+    ->Iterations(21)
+    ->Unit(benchmark::kMillisecond);
 
 } // namespace
 

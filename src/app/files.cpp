@@ -10,12 +10,15 @@ QString FileChooser::openFile(QWidget* parent, const QString& title, const QStri
     return QFileDialog::getOpenFileName(parent, title, {}, filter);
 }
 
-QString FileChooser::saveFile(QWidget* parent, const QString& title, const QString& name, const QString& filter) {
+QString FileChooser::saveFile(QWidget* parent, const QString& title, const QString& name,
+                              const QString& filter) {
     return QFileDialog::getSaveFileName(parent, title, name, filter);
 }
 
 FileChooser::Unsaved FileChooser::askUnsaved(QWidget* parent) {
-    QMessageBox box(QMessageBox::NoIcon, QObject::tr("Unsaved changes"), QObject::tr("The project has changes that are not saved."), QMessageBox::NoButton, parent);
+    QMessageBox box(QMessageBox::NoIcon, QObject::tr("Unsaved changes"),
+                    QObject::tr("The project has changes that are not saved."), QMessageBox::NoButton,
+                    parent);
     auto* save = box.addButton(QObject::tr("Save"), QMessageBox::AcceptRole);
     auto* discard = box.addButton(QObject::tr("Discard changes"), QMessageBox::DestructiveRole);
     box.addButton(QObject::tr("Go back"), QMessageBox::RejectRole);

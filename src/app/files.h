@@ -11,7 +11,8 @@ public:
     virtual ~FileChooser() = default;
     /// Empty when the user thought better of it.
     virtual QString openFile(QWidget* parent, const QString& title, const QString& filter);
-    virtual QString saveFile(QWidget* parent, const QString& title, const QString& name, const QString& filter);
+    virtual QString saveFile(QWidget* parent, const QString& title, const QString& name,
+                             const QString& filter);
     enum class Unsaved { save, discard, cancel };
     virtual Unsaved askUnsaved(QWidget* parent);
 };

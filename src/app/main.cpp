@@ -16,7 +16,8 @@ int main(int argc, char** argv) {
     parser.setApplicationDescription("Fits, checks and forecasts with regression models.");
     parser.addHelpOption();
     parser.addVersionOption();
-    parser.addPositionalArgument("file", "A project (.oxgoad), a recipe (.json) or a text file with rows.", "[file]");
+    parser.addPositionalArgument("file", "A project (.oxgoad), a recipe (.json) or a text file with rows.",
+                                 "[file]");
     parser.process(application);
     oxgoad::FileChooser files;
     QSettings settings;

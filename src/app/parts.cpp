@@ -6,10 +6,10 @@
 #include <QApplication>
 #include <QClipboard>
 #include <QHeaderView>
+#include <QHelpEvent>
 #include <QKeyEvent>
 #include <QMouseEvent>
 #include <QPainter>
-#include <QHelpEvent>
 #include <QPainterPath>
 #include <QToolTip>
 #include <algorithm>
@@ -36,7 +36,8 @@ QPushButton* linkButton(const QString& text, QWidget* parent) {
     return button;
 }
 
-FlowLayout::FlowLayout(QWidget* parent, int gap, int lineGap) : QLayout(parent), m_gap(gap), m_lineGap(lineGap) {
+FlowLayout::FlowLayout(QWidget* parent, int gap, int lineGap)
+    : QLayout(parent), m_gap(gap), m_lineGap(lineGap) {
     setContentsMargins(0, 0, 0, 0);
 }
 
@@ -46,7 +47,8 @@ FlowLayout::~FlowLayout() {
 
 QSize FlowLayout::minimumSize() const {
     QSize size;
-    for (const QLayoutItem* item : m_items) size = size.expandedTo(item->minimumSize());
+    for (const QLayoutItem* item : m_items)
+        size = size.expandedTo(item->minimumSize());
     return size;
 }
 
@@ -64,7 +66,8 @@ int FlowLayout::place(const QRect& rect, bool move) const {
         const QSize size = item->sizeHint();
         // A comma or full stop stays with the word before it.
         const auto* label = qobject_cast<QLabel*>(item->widget());
-        const bool punctuation = label && !label->text().isEmpty() && QString(",.:;)").contains(label->text()[0]);
+        const bool punctuation =
+            label && !label->text().isEmpty() && QString(",.:;)").contains(label->text()[0]);
         if (x > rect.x() && x + size.width() > rect.right() + 1 && !punctuation) {
             x = rect.x();
             y += lineHeight + m_lineGap;
@@ -83,10 +86,13 @@ namespace {
 void drawInterval(QPainter& painter, const QRect& rect, const IntervalDrawing& drawing) {
     if (!(drawing.high > drawing.low)) return;
     const QRectF area = QRectF(rect).adjusted(10, 0, -10, 0);
-    auto x = [&](double value) { return area.left() + area.width() * (value - drawing.low) / (drawing.high - drawing.low); };
+    auto x = [&](double value) {
+        return area.left() + area.width() * (value - drawing.low) / (drawing.high - drawing.low);
+    };
     painter.setPen(QPen(theme::rule, 1, Qt::DotLine));
     painter.drawLine(QPointF(x(0), rect.top()), QPointF(x(0), rect.bottom()));
-    const double apart = drawing.marks.size() > 1 ? (area.height() - 6) / static_cast<double>(drawing.marks.size()) : 0;
+    const double apart =
+        drawing.marks.size() > 1 ? (area.height() - 6) / static_cast<double>(drawing.marks.size()) : 0;
     double y = area.center().y() - apart * (static_cast<double>(drawing.marks.size()) - 1) / 2;
     for (const auto& m : drawing.marks) {
         painter.setPen(QPen(theme::ink, 1.6));
@@ -98,7 +104,9 @@ void drawInterval(QPainter& painter, const QRect& rect, const IntervalDrawing& d
 }
 
 void drawShape(QPainter& painter, const QRect& rect, const ShapeDrawing& drawing) {
-    if (drawing.values.empty() || std::any_of(drawing.values.begin(), drawing.values.end(), [](double v) { return !std::isfinite(v); })) return;
+    if (drawing.values.empty() ||
+        std::any_of(drawing.values.begin(), drawing.values.end(), [](double v) { return !std::isfinite(v); }))
+        return;
     const QRectF area = QRectF(rect).adjusted(8, 4, -8, -4);
     const auto n = static_cast<double>(drawing.values.size());
     double low = *std::min_element(drawing.values.begin(), drawing.values.end());
@@ -109,24 +117,30 @@ void drawShape(QPainter& painter, const QRect& rect, const ShapeDrawing& drawing
     if (drawing.kind == ShapeDrawing::Kind::bars) {
         const double width = std::min(area.width() / n, 8.0);
         for (std::size_t i = 0; i < drawing.values.size(); ++i)
-            painter.fillRect(QRectF(area.left() + width * static_cast<double>(i), y(drawing.values[i]), width - 0.6, area.bottom() - y(drawing.values[i])), theme::learning);
+            painter.fillRect(QRectF(area.left() + width * static_cast<double>(i), y(drawing.values[i]),
+                                    width - 0.6, area.bottom() - y(drawing.values[i])),
+                             theme::learning);
         return;
     }
     painter.setPen(QPen(theme::learning, 1.5));
     if (drawing.kind == ShapeDrawing::Kind::steps) {
         const double width = area.width() / n;
         for (std::size_t i = 0; i < drawing.values.size(); ++i)
-            painter.drawLine(QPointF(area.left() + width * (static_cast<double>(i) + 0.1), y(drawing.values[i])), QPointF(area.left() + width * (static_cast<double>(i) + 0.9), y(drawing.values[i])));
+            painter.drawLine(
+                QPointF(area.left() + width * (static_cast<double>(i) + 0.1), y(drawing.values[i])),
+                QPointF(area.left() + width * (static_cast<double>(i) + 0.9), y(drawing.values[i])));
         return;
     }
     QPolygonF line;
-    for (std::size_t i = 0; i < drawing.values.size(); ++i) line << QPointF(area.left() + area.width() * static_cast<double>(i) / (n - 1), y(drawing.values[i]));
+    for (std::size_t i = 0; i < drawing.values.size(); ++i)
+        line << QPointF(area.left() + area.width() * static_cast<double>(i) / (n - 1), y(drawing.values[i]));
     painter.drawPolyline(line);
 }
 
 } // namespace
 
-void CellDelegate::paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const {
+void CellDelegate::paint(QPainter* painter, const QStyleOptionViewItem& option,
+                         const QModelIndex& index) const {
     painter->save();
     painter->setRenderHint(QPainter::Antialiasing);
     if (option.state & QStyle::State_Selected) painter->fillRect(option.rect, theme::selected);
@@ -152,11 +166,14 @@ void CellDelegate::paint(QPainter* painter, const QStyleOptionViewItem& option, 
     if (check.isValid()) {
         QStyleOptionButton box;
         box.rect = tickRect(option.rect);
-        box.state = QStyle::State_Enabled | (check.toInt() == Qt::Checked ? QStyle::State_On : QStyle::State_Off);
+        box.state =
+            QStyle::State_Enabled | (check.toInt() == Qt::Checked ? QStyle::State_On : QStyle::State_Off);
         box.palette = option.palette;
         QApplication::style()->drawPrimitive(QStyle::PE_IndicatorCheckBox, &box, painter);
     }
-    if (check.isValid() || (index.column() == 0 && index.model()->index(0, 0).data(Qt::CheckStateRole).isValid())) rect.adjust(20, 0, 0, 0);
+    if (check.isValid() ||
+        (index.column() == 0 && index.model()->index(0, 0).data(Qt::CheckStateRole).isValid()))
+        rect.adjust(20, 0, 0, 0);
     const QString tone = index.data(ToneRole).toString();
     QFont font = option.font;
     if (tone == "strong") font.setWeight(QFont::DemiBold);
@@ -169,10 +186,12 @@ void CellDelegate::paint(QPainter* painter, const QStyleOptionViewItem& option, 
     if ((alignment & Qt::AlignRight) && fraction > 0 && !text.contains('e') && !text.isEmpty()) {
         const auto mark = text.indexOf('.');
         const int after = mark < 0 ? 0 : static_cast<int>(text.size() - mark - 1);
-        const int space = metrics.horizontalAdvance(QString(fraction - after, '0')) + (mark < 0 ? metrics.horizontalAdvance('.') : 0);
+        const int space = metrics.horizontalAdvance(QString(fraction - after, '0')) +
+                          (mark < 0 ? metrics.horizontalAdvance('.') : 0);
         if (metrics.horizontalAdvance(text) + space <= rect.width()) rect.adjust(0, 0, -space, 0);
     }
-    painter->drawText(rect, static_cast<int>(alignment), metrics.elidedText(text, Qt::ElideRight, rect.width()));
+    painter->drawText(rect, static_cast<int>(alignment),
+                      metrics.elidedText(text, Qt::ElideRight, rect.width()));
     painter->restore();
 }
 
@@ -180,18 +199,27 @@ QRect CellDelegate::tickRect(const QRect& cell) {
     return {cell.left() + 8, cell.center().y() - 6, 13, 13};
 }
 
-bool CellDelegate::helpEvent(QHelpEvent* event, QAbstractItemView* view, const QStyleOptionViewItem& option, const QModelIndex& index) {
+bool CellDelegate::helpEvent(QHelpEvent* event, QAbstractItemView* view, const QStyleOptionViewItem& option,
+                             const QModelIndex& index) {
     const QString text = index.data().toString();
-    if (index.data(Qt::ToolTipRole).isValid() || QFontMetrics(option.font).horizontalAdvance(text) + 16 <= option.rect.width()) return QStyledItemDelegate::helpEvent(event, view, option, index);
+    if (index.data(Qt::ToolTipRole).isValid() ||
+        QFontMetrics(option.font).horizontalAdvance(text) + 16 <= option.rect.width())
+        return QStyledItemDelegate::helpEvent(event, view, option, index);
     QToolTip::showText(event->globalPos(), "<qt>" + text.toHtmlEscaped() + "</qt>", view);
     return true;
 }
 
-bool CellDelegate::editorEvent(QEvent* event, QAbstractItemModel* model, const QStyleOptionViewItem& option, const QModelIndex& index) {
-    if (event->type() != QEvent::MouseButtonRelease || !(index.flags() & Qt::ItemIsUserCheckable)) return false;
+bool CellDelegate::editorEvent(QEvent* event, QAbstractItemModel* model, const QStyleOptionViewItem& option,
+                               const QModelIndex& index) {
+    if (event->type() != QEvent::MouseButtonRelease || !(index.flags() & Qt::ItemIsUserCheckable))
+        return false;
     const auto* mouse = static_cast<QMouseEvent*>(event);
-    if (mouse->button() != Qt::LeftButton || !tickRect(option.rect).adjusted(-4, -4, 4, 4).contains(mouse->pos())) return false;
-    return model->setData(index, index.data(Qt::CheckStateRole).toInt() == Qt::Checked ? Qt::Unchecked : Qt::Checked, Qt::CheckStateRole);
+    if (mouse->button() != Qt::LeftButton ||
+        !tickRect(option.rect).adjusted(-4, -4, 4, 4).contains(mouse->pos()))
+        return false;
+    return model->setData(index,
+                          index.data(Qt::CheckStateRole).toInt() == Qt::Checked ? Qt::Unchecked : Qt::Checked,
+                          Qt::CheckStateRole);
 }
 
 GridView::GridView(const QString& accessibleName, QWidget* parent) : QTableView(parent) {
@@ -227,8 +255,10 @@ void GridView::fitColumns(int widest) {
     const QFontMetrics head(theme::font(theme::smallSize));
     for (int column = 0; column < model()->columnCount(); ++column) {
         int width = 0;
-        const QStringList lines = model()->headerData(column, Qt::Horizontal, Qt::DisplayRole).toString().split('\n');
-        for (const QString& line : lines) width = std::max(width, head.horizontalAdvance(line) + 18);
+        const QStringList lines =
+            model()->headerData(column, Qt::Horizontal, Qt::DisplayRole).toString().split('\n');
+        for (const QString& line : lines)
+            width = std::max(width, head.horizontalAdvance(line) + 18);
         int whole = 0;
         int fraction = 0;
         const int measured = model()->columnCount() > 60 ? 20 : 200;
@@ -237,7 +267,10 @@ void GridView::fitColumns(int widest) {
             const QString text = index.data().toString();
             const bool strong = index.data(ToneRole).toString() == "strong";
             const auto mark = index.data(FractionRole).toInt() > 0 ? text.indexOf('.') : -1;
-            const int used = (strong ? bold : metrics).horizontalAdvance(text) + 18 + (column == 0 && model()->index(0, 0).data(Qt::CheckStateRole).isValid() ? 20 : 0) + (index.data(DrawingRole).typeId() == QMetaType::Int ? 14 : 0);
+            const int used =
+                (strong ? bold : metrics).horizontalAdvance(text) + 18 +
+                (column == 0 && model()->index(0, 0).data(Qt::CheckStateRole).isValid() ? 20 : 0) +
+                (index.data(DrawingRole).typeId() == QMetaType::Int ? 14 : 0);
             whole = std::max(whole, mark < 0 ? used : metrics.horizontalAdvance(text.left(mark)) + 18);
             if (mark >= 0) fraction = std::max(fraction, metrics.horizontalAdvance(text.mid(mark)));
             if (index.data(DrawingRole).canConvert<IntervalDrawing>()) width = std::max(width, 136);
@@ -259,7 +292,9 @@ void GridView::keyPressEvent(QKeyEvent* event) {
     if (event->key() == Qt::Key_Space && currentIndex().isValid()) { // one key puts a term in or out
         const QModelIndex first = currentIndex().siblingAtColumn(0);
         if (first.flags() & Qt::ItemIsUserCheckable) {
-            model()->setData(first, first.data(Qt::CheckStateRole).toInt() == Qt::Checked ? Qt::Unchecked : Qt::Checked, Qt::CheckStateRole);
+            model()->setData(
+                first, first.data(Qt::CheckStateRole).toInt() == Qt::Checked ? Qt::Unchecked : Qt::Checked,
+                Qt::CheckStateRole);
             return;
         }
     }

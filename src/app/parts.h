@@ -22,8 +22,12 @@ public:
     ~FlowLayout() override;
     void addItem(QLayoutItem* item) override { m_items.append(item); }
     int count() const override { return static_cast<int>(m_items.size()); }
-    QLayoutItem* itemAt(int index) const override { return index >= 0 && index < count() ? m_items.at(index) : nullptr; }
-    QLayoutItem* takeAt(int index) override { return index >= 0 && index < count() ? m_items.takeAt(index) : nullptr; }
+    QLayoutItem* itemAt(int index) const override {
+        return index >= 0 && index < count() ? m_items.at(index) : nullptr;
+    }
+    QLayoutItem* takeAt(int index) override {
+        return index >= 0 && index < count() ? m_items.takeAt(index) : nullptr;
+    }
     bool hasHeightForWidth() const override { return true; }
     int heightForWidth(int width) const override { return place(QRect(0, 0, width, 0), false); }
     QSize sizeHint() const override { return minimumSize(); }
@@ -42,10 +46,13 @@ class CellDelegate : public QStyledItemDelegate {
     Q_OBJECT
 public:
     using QStyledItemDelegate::QStyledItemDelegate;
-    void paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const override;
-    bool editorEvent(QEvent* event, QAbstractItemModel* model, const QStyleOptionViewItem& option, const QModelIndex& index) override;
+    void paint(QPainter* painter, const QStyleOptionViewItem& option,
+               const QModelIndex& index) const override;
+    bool editorEvent(QEvent* event, QAbstractItemModel* model, const QStyleOptionViewItem& option,
+                     const QModelIndex& index) override;
     /// The whole text of a cell that is shown shortened.
-    bool helpEvent(QHelpEvent* event, QAbstractItemView* view, const QStyleOptionViewItem& option, const QModelIndex& index) override;
+    bool helpEvent(QHelpEvent* event, QAbstractItemView* view, const QStyleOptionViewItem& option,
+                   const QModelIndex& index) override;
     /// Where the tick of a cell is drawn and clicked.
     static QRect tickRect(const QRect& cell);
 };

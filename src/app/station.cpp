@@ -9,7 +9,8 @@
 
 namespace oxgoad {
 
-Station::Station(Session& session, const QString& name, QWidget* parent) : QWidget(parent), m_session(session), m_name(name) {
+Station::Station(Session& session, const QString& name, QWidget* parent)
+    : QWidget(parent), m_session(session), m_name(name) {
     setObjectName("stationSheet");
     setAttribute(Qt::WA_StyledBackground);
     connect(&session, &Session::rowsChanged, this, &Station::refreshLater);
@@ -30,7 +31,8 @@ void Station::showEvent(QShowEvent* event) {
     refresh();
 }
 
-std::vector<PlotFrame::Marks> Station::marksByPart(const std::function<double(std::size_t)>& x, const std::function<double(std::size_t)>& y) const {
+std::vector<PlotFrame::Marks> Station::marksByPart(const std::function<double(std::size_t)>& x,
+                                                   const std::function<double(std::size_t)>& y) const {
     PlotFrame::Marks learning{tr("learning rows"), theme::Mark::learning, {}, {}, {}};
     PlotFrame::Marks heldOut{tr("held-out rows"), theme::Mark::heldOut, {}, {}, {}};
     const auto& evidence = m_session.evidence();
@@ -57,7 +59,8 @@ void Station::fillBox(QComboBox& box, const QStringList& items, const QString& f
     const QSignalBlocker blocker(box);
     const QString before = box.currentText();
     QStringList present;
-    for (int i = 0; i < box.count(); ++i) present << box.itemText(i);
+    for (int i = 0; i < box.count(); ++i)
+        present << box.itemText(i);
     if (present != items) {
         box.clear();
         box.addItems(items);

@@ -1,7 +1,7 @@
 #pragma once
 // What every station has in common.
-#include "workspace/session.h"
 #include "app/plots/plot_frame.h"
+#include "workspace/session.h"
 
 #include <QComboBox>
 #include <QWidget>
@@ -29,7 +29,8 @@ protected:
     void showEvent(QShowEvent* event) override;
     void refreshLater();
     /// Marks of the rows by part, with y values from the evidence. Only finite points.
-    std::vector<PlotFrame::Marks> marksByPart(const std::function<double(std::size_t)>& x, const std::function<double(std::size_t)>& y) const;
+    std::vector<PlotFrame::Marks> marksByPart(const std::function<double(std::size_t)>& x,
+                                              const std::function<double(std::size_t)>& y) const;
     /// Fills a box with column names, keeping the choice.
     static void fillBox(QComboBox& box, const QStringList& items, const QString& fallback);
     std::function<QString(std::size_t)> rowDescription() const;

@@ -86,7 +86,8 @@ void apply(QApplication& application) {
 
 QFont font(int pixels, bool bold) {
     // Digits of one width by default; DejaVu, which every Debian desktop has, where it is not installed.
-    static const QString family = QFontDatabase::families().contains("Open Sans") ? "Open Sans" : "DejaVu Sans";
+    static const QString family =
+        QFontDatabase::families().contains("Open Sans") ? "Open Sans" : "DejaVu Sans";
     QFont f(family);
     f.setPixelSize(pixels);
     if (bold) f.setWeight(QFont::DemiBold);
@@ -103,11 +104,15 @@ QColor tone(const QString& name) {
 
 QColor markColour(Mark kind) {
     switch (kind) {
-    case Mark::learning: return learning;
-    case Mark::heldOut: return heldOut;
+    case Mark::learning:
+        return learning;
+    case Mark::heldOut:
+        return heldOut;
     case Mark::forecastInside:
-    case Mark::forecastOutside: return forecast;
-    default: return ink;
+    case Mark::forecastOutside:
+        return forecast;
+    default:
+        return ink;
     }
 }
 
@@ -122,7 +127,8 @@ QPixmap mark(Mark kind, const QColor& colour, qreal pixelRatio) {
     const QPointF centre(side / 2.0, side / 2.0);
     auto polygon = [&](std::initializer_list<QPointF> offsets, bool filled) {
         QPolygonF shape;
-        for (const QPointF& offset : offsets) shape << centre + offset;
+        for (const QPointF& offset : offsets)
+            shape << centre + offset;
         painter.setBrush(filled ? QBrush(colour) : Qt::NoBrush);
         painter.drawPolygon(shape);
     };
@@ -132,10 +138,18 @@ QPixmap mark(Mark kind, const QColor& colour, qreal pixelRatio) {
         painter.drawEllipse(centre, 2.5, 2.5);
         break;
     case Mark::heldOut:
-    case Mark::diamond: polygon({{0, -3}, {3, 0}, {0, 3}, {-3, 0}}, true); break;
-    case Mark::forecastInside: polygon({{0, -3.2}, {3.4, 2.8}, {-3.4, 2.8}}, true); break;
-    case Mark::forecastOutside: polygon({{0, -3.2}, {3.4, 2.8}, {-3.4, 2.8}}, false); break;
-    case Mark::plain: polygon({{-2.2, -2.2}, {2.2, -2.2}, {2.2, 2.2}, {-2.2, 2.2}}, true); break;
+    case Mark::diamond:
+        polygon({{0, -3}, {3, 0}, {0, 3}, {-3, 0}}, true);
+        break;
+    case Mark::forecastInside:
+        polygon({{0, -3.2}, {3.4, 2.8}, {-3.4, 2.8}}, true);
+        break;
+    case Mark::forecastOutside:
+        polygon({{0, -3.2}, {3.4, 2.8}, {-3.4, 2.8}}, false);
+        break;
+    case Mark::plain:
+        polygon({{-2.2, -2.2}, {2.2, -2.2}, {2.2, 2.2}, {-2.2, 2.2}}, true);
+        break;
     }
     return picture;
 }

@@ -63,7 +63,8 @@ public:
         m_last = now;
         const double elapsed = std::chrono::duration<double>(now - m_start).count();
         std::string left;
-        if (share > 0.02 && elapsed > 1) left = ", about " + readableText(elapsed * (1 - share) / share, 2) + " s left";
+        if (share > 0.02 && elapsed > 1)
+            left = ", about " + readableText(elapsed * (1 - share) / share, 2) + " s left";
         std::cerr << "\r\033[K" << static_cast<int>(100 * share) << " %  " << message << left << std::flush;
     }
     void clear() {
@@ -97,15 +98,22 @@ Arguments parse(int argc, char** argv) {
             if (i + 1 >= argc) usage(word + " needs a value");
             return std::string(argv[++i]);
         };
-        if (word == "--out") arguments.out = next();
-        else if (word == "--project") arguments.project = next();
-        else if (word == "--quiet") arguments.quiet = true;
+        if (word == "--out")
+            arguments.out = next();
+        else if (word == "--project")
+            arguments.project = next();
+        else if (word == "--quiet")
+            arguments.quiet = true;
         else if (word == "--threads") {
             const std::string value = next();
-            if (value.empty() || value.size() > 4 || value.find_first_not_of("0123456789") != std::string::npos || std::stoi(value) < 1) usage("--threads needs a number from 1 to 9999, not \"" + value + "\"");
+            if (value.empty() || value.size() > 4 ||
+                value.find_first_not_of("0123456789") != std::string::npos || std::stoi(value) < 1)
+                usage("--threads needs a number from 1 to 9999, not \"" + value + "\"");
             arguments.threads.count = static_cast<unsigned>(std::stoi(value));
-        } else if (word.starts_with("-")) usage("there is no option " + word);
-        else arguments.recipes.push_back(word);
+        } else if (word.starts_with("-"))
+            usage("there is no option " + word);
+        else
+            arguments.recipes.push_back(word);
     }
     if (arguments.recipes.empty()) usage("name a recipe");
     if (arguments.out.empty() == arguments.project.empty()) usage("say either --out DIR or --project FILE");
@@ -134,10 +142,15 @@ void runToProject(const Arguments& arguments, Progress& progress) {
     std::optional<RowsSource> source;
     for (const std::string& name : arguments.recipes) {
         const Recipe recipe = readRecipe(name);
-        if (source && recipe.rows != *source) throw Error(ErrorCode::badRecipe, "the recipe uses other rows than the first one", {.file = name}, "Put it into a project of its own.");
-        if (!source) project.rows = loadRows(recipe, project.folder, arguments.threads, progress);
+        if (source && recipe.rows != *source)
+            throw Error(ErrorCode::badRecipe, "the recipe uses other rows than the first one", {.file = name},
+                        "Put it into a project of its own.");
+        if (!source)
+            project.rows = loadRows(recipe, project.folder, arguments.threads, progress);
         else if (recipe.forecast && (!project.rows.forecast || recipe.forecast != project.recipe.forecast))
-            project.rows.forecast = loadForecastRows(*recipe.forecast, project.rows.learning.table, recipe.response, project.folder, arguments.threads, progress);
+            project.rows.forecast =
+                loadForecastRows(*recipe.forecast, project.rows.learning.table, recipe.response,
+                                 project.folder, arguments.threads, progress);
         source = recipe.rows;
         const Evidence evidence = evaluate(recipe, project.rows, arguments.threads, progress);
         project.current = project.trail.add(recipe, evidence, project.current);
@@ -165,8 +178,10 @@ int main(int argc, char** argv) {
     try {
         const Arguments arguments = parse(argc, argv);
         TerminalProgress progress(!arguments.quiet);
-        if (arguments.project.empty()) runToFolder(arguments, progress);
-        else runToProject(arguments, progress);
+        if (arguments.project.empty())
+            runToFolder(arguments, progress);
+        else
+            runToProject(arguments, progress);
         return 0;
     } catch (const Stopped&) {
         std::cerr << "Stopped; nothing was written.\n";

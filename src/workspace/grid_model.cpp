@@ -16,13 +16,17 @@ constexpr int notMeasured = -2;
 } // namespace
 
 void GridModel::setContent(Content content) {
-    bool alike = content.rows == m_content.rows && content.columns.size() == m_content.columns.size() && content.rows > 0;
-    for (std::size_t i = 0; alike && i < content.columns.size(); ++i) alike = content.columns[i].title == m_content.columns[i].title;
+    bool alike = content.rows == m_content.rows && content.columns.size() == m_content.columns.size() &&
+                 content.rows > 0;
+    for (std::size_t i = 0; alike && i < content.columns.size(); ++i)
+        alike = content.columns[i].title == m_content.columns[i].title;
     if (!alike) beginResetModel();
     m_content = std::move(content);
     m_fractions.assign(m_content.columns.size(), notMeasured);
-    if (!alike) endResetModel();
-    else emit dataChanged(index(0, 0), index(rowCount() - 1, columnCount() - 1));
+    if (!alike)
+        endResetModel();
+    else
+        emit dataChanged(index(0, 0), index(rowCount() - 1, columnCount() - 1));
 }
 
 int GridModel::rowCount(const QModelIndex& parent) const {
@@ -42,7 +46,8 @@ int GridModel::fractionOf(int column) const {
     for (int row = 0; row < std::min(m_content.rows, measuredRows); ++row) {
         const QString text = c.text(row);
         const auto mark = text.indexOf('.');
-        if (mark >= 0 && !text.contains('e')) fraction = std::max(fraction, static_cast<int>(text.size() - mark - 1));
+        if (mark >= 0 && !text.contains('e'))
+            fraction = std::max(fraction, static_cast<int>(text.size() - mark - 1));
     }
     return fraction;
 }
@@ -55,11 +60,18 @@ QVariant GridModel::data(const QModelIndex& index, int role) const {
     }
     const GridColumn& column = m_content.columns[static_cast<std::size_t>(index.column())];
     switch (role) {
-    case Qt::DisplayRole: return column.text ? column.text(index.row()) : QString();
-    case RawValueRole: return column.raw ? column.raw(index.row()) : QVariant(column.text ? column.text(index.row()) : QString());
-    case Qt::TextAlignmentRole: return QVariant::fromValue(Qt::Alignment((column.number ? Qt::AlignRight : Qt::AlignLeft) | Qt::AlignVCenter));
-    case FractionRole: return fractionOf(index.column());
-    default: return {};
+    case Qt::DisplayRole:
+        return column.text ? column.text(index.row()) : QString();
+    case RawValueRole:
+        return column.raw ? column.raw(index.row())
+                          : QVariant(column.text ? column.text(index.row()) : QString());
+    case Qt::TextAlignmentRole:
+        return QVariant::fromValue(
+            Qt::Alignment((column.number ? Qt::AlignRight : Qt::AlignLeft) | Qt::AlignVCenter));
+    case FractionRole:
+        return fractionOf(index.column());
+    default:
+        return {};
     }
 }
 
@@ -72,20 +84,25 @@ QVariant GridModel::headerData(int section, Qt::Orientation orientation, int rol
     const GridColumn& column = m_content.columns[static_cast<std::size_t>(section)];
     if (role == Qt::DisplayRole) return column.title;
     if (role == Qt::ToolTipRole && !column.toolTip.isEmpty()) return column.toolTip;
-    if (role == Qt::TextAlignmentRole) return QVariant::fromValue(Qt::Alignment((column.number ? Qt::AlignRight : Qt::AlignLeft) | Qt::AlignVCenter));
+    if (role == Qt::TextAlignmentRole)
+        return QVariant::fromValue(
+            Qt::Alignment((column.number ? Qt::AlignRight : Qt::AlignLeft) | Qt::AlignVCenter));
     return {};
 }
 
 Qt::ItemFlags GridModel::flags(const QModelIndex& index) const {
     if (!index.isValid()) return Qt::NoItemFlags;
-    return m_content.flags ? m_content.flags(index.row(), index.column()) : Qt::ItemIsEnabled | Qt::ItemIsSelectable | Qt::ItemNeverHasChildren;
+    return m_content.flags ? m_content.flags(index.row(), index.column())
+                           : Qt::ItemIsEnabled | Qt::ItemIsSelectable | Qt::ItemNeverHasChildren;
 }
 
 QString copiedText(const QModelIndexList& cells) {
     std::map<std::pair<int, int>, QString> ordered;
     for (const QModelIndex& cell : cells) {
         const QVariant raw = cell.data(RawValueRole);
-        ordered[{cell.row(), cell.column()}] = raw.typeId() == QMetaType::Double ? qs(exactText(raw.toDouble())) : raw.toString().replace('\t', ' ').replace('\n', ' ');
+        ordered[{cell.row(), cell.column()}] = raw.typeId() == QMetaType::Double
+                                                   ? qs(exactText(raw.toDouble()))
+                                                   : raw.toString().replace('\t', ' ').replace('\n', ' ');
     }
     QString text;
     int row = -1;

@@ -9,7 +9,8 @@
 
 namespace oxgoad {
 
-/// What a drawing of an interval needs, on the scale all rows share. Several marks for a term of many columns.
+/// What a drawing of an interval needs, on the scale all rows share. Several marks for a term of many
+/// columns.
 struct IntervalDrawing {
     struct Mark {
         double estimate, lower, upper;
@@ -37,7 +38,8 @@ GridModel::Content readingsGrid(const Session& session);
 /// The rows to be forecast.
 GridModel::Content forecastGrid(const Session& session);
 /// Two fits side by side.
-GridModel::Content compareGrid(const Session& session, int left, const Evidence* a, int right, const Evidence* b);
+GridModel::Content compareGrid(const Session& session, int left, const Evidence* a, int right,
+                               const Evidence* b);
 
 /// A line of the term table: a term in the model, a level of one, or a column that could enter.
 struct TermLine {

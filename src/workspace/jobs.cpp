@@ -27,9 +27,12 @@ public:
         const double elapsed = std::chrono::duration<double>(now - m_start).count();
         if (elapsed < quietSeconds) return; // short work is not worth a word, and the window would flicker
         const double left = share > 0.03 && elapsed > 0.5 ? elapsed * (1 - share) / share : -1;
-        QMetaObject::invokeMethod(m_owner, [owner = m_owner, self = this, share, text = qs(message), left] {
-            if (owner->m_running.get() == self) emit owner->progressed(share, text, left);
-        }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            m_owner,
+            [owner = m_owner, self = this, share, text = qs(message), left] {
+                if (owner->m_running.get() == self) emit owner->progressed(share, text, left);
+            },
+            Qt::QueuedConnection);
     }
     bool stopRequested() const override { return m_stop; }
     void requestStop() { m_stop = true; }
@@ -73,7 +76,9 @@ void Jobs::start(const QString& title, Work work) {
         } catch (const std::exception& error) {
             failure = qs(error.what());
         }
-        QMetaObject::invokeMethod(this, [this, job, finish, failure, wasStopped] { ended(job.get(), finish, failure, wasStopped); }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            this, [this, job, finish, failure, wasStopped] { ended(job.get(), finish, failure, wasStopped); },
+            Qt::QueuedConnection);
     });
     if (!wasBusy) emit busyChanged(true);
 }
@@ -86,9 +91,12 @@ void Jobs::ended(Running* job, const Finish& finish, const QString& failure, boo
     if (m_running.get() != job) return; // outdated
     const auto keep = m_running;
     m_running.reset();
-    if (!failure.isEmpty()) emit failed(failure);
-    else if (wasStopped || keep->stopRequested()) emit stopped(keep->title());
-    else if (finish) finish();
+    if (!failure.isEmpty())
+        emit failed(failure);
+    else if (wasStopped || keep->stopRequested())
+        emit stopped(keep->title());
+    else if (finish)
+        finish();
     if (!m_running) emit busyChanged(false);
 }
 

@@ -19,7 +19,8 @@ Recipe startRecipe(const std::string& file, const Table& table, const TextOption
     Recipe recipe;
     recipe.rows = {file, options};
     for (const Column& column : table.columns())
-        if (column.kind() == ColumnKind::number && column.missingCount() < column.size()) recipe.response = column.name();
+        if (column.kind() == ColumnKind::number && column.missingCount() < column.size())
+            recipe.response = column.name();
     if (table.rows() >= 40) recipe.setAside = RandomHoldOut{0.25, 7};
     return recipe;
 }
@@ -49,9 +50,12 @@ QString Session::titled(const std::string& column) const {
 
 void Session::open(const QString& path) {
     const QString suffix = QFileInfo(path).suffix().toLower();
-    if (suffix == "oxgoad") openProjectFile(path);
-    else if (suffix == "json") openRecipe(path);
-    else openRows(path);
+    if (suffix == "oxgoad")
+        openProjectFile(path);
+    else if (suffix == "json")
+        openRecipe(path);
+    else
+        openRows(path);
 }
 
 void Session::openProjectFile(const QString& path) {
@@ -179,20 +183,22 @@ std::shared_ptr<const StudyRows> Session::rowsFor(const Recipe& recipe) const {
     return rows;
 }
 
-void Session::evaluateInto(const Recipe& recipe, std::shared_ptr<const StudyRows> rows, int parent, bool rememberStep) {
-    m_jobs.start(tr("Fitting"), [this, recipe, rows, parent, rememberStep](Progress& progress) -> Jobs::Finish {
-        auto evidence = std::make_shared<const Evidence>(evaluate(recipe, *rows, {}, progress));
-        return [this, recipe, parent, rememberStep, evidence] {
-            const int before = m_current;
-            const int fit = m_trail.add(recipe, *evidence, parent);
-            if (rememberStep && before != 0) {
-                m_back.push_back(before);
-                m_forward.clear();
-            }
-            showFit(fit, evidence);
-            setDirty(true);
-        };
-    });
+void Session::evaluateInto(const Recipe& recipe, std::shared_ptr<const StudyRows> rows, int parent,
+                           bool rememberStep) {
+    m_jobs.start(tr("Fitting"),
+                 [this, recipe, rows, parent, rememberStep](Progress& progress) -> Jobs::Finish {
+                     auto evidence = std::make_shared<const Evidence>(evaluate(recipe, *rows, {}, progress));
+                     return [this, recipe, parent, rememberStep, evidence] {
+                         const int before = m_current;
+                         const int fit = m_trail.add(recipe, *evidence, parent);
+                         if (rememberStep && before != 0) {
+                             m_back.push_back(before);
+                             m_forward.clear();
+                         }
+                         showFit(fit, evidence);
+                         setDirty(true);
+                     };
+                 });
 }
 
 void Session::choose(int fit) {
@@ -204,31 +210,37 @@ void Session::choose(int fit) {
 }
 
 void Session::goTo(int fit) {
-    const auto at = std::find_if(m_recent.begin(), m_recent.end(), [fit](const auto& entry) { return entry.first == fit; });
+    const auto at = std::find_if(m_recent.begin(), m_recent.end(),
+                                 [fit](const auto& entry) { return entry.first == fit; });
     if (at != m_recent.end()) {
         showFit(fit, at->second);
         return;
     }
     const Recipe recipe = m_trail.find(fit)->recipe;
-    m_jobs.start(tr("Fitting"), [this, fit, recipe, rows = rowsFor(recipe)](Progress& progress) -> Jobs::Finish {
-        auto evidence = std::make_shared<const Evidence>(evaluate(recipe, *rows, {}, progress));
-        return [this, fit, evidence] { showFit(fit, evidence); };
-    });
+    m_jobs.start(tr("Fitting"),
+                 [this, fit, recipe, rows = rowsFor(recipe)](Progress& progress) -> Jobs::Finish {
+                     auto evidence = std::make_shared<const Evidence>(evaluate(recipe, *rows, {}, progress));
+                     return [this, fit, evidence] { showFit(fit, evidence); };
+                 });
 }
 
 std::shared_ptr<const Evidence> Session::evidenceOf(int fit) {
     if (fit == m_current) return m_evidence;
-    const auto at = std::find_if(m_recent.begin(), m_recent.end(), [fit](const auto& entry) { return entry.first == fit; });
+    const auto at = std::find_if(m_recent.begin(), m_recent.end(),
+                                 [fit](const auto& entry) { return entry.first == fit; });
     if (at != m_recent.end()) return at->second;
     const TrailFit* entry = m_trail.find(fit);
     if (!entry) return nullptr;
-    m_sideJobs.start(tr("Fitting"), [this, fit, recipe = entry->recipe, rows = rowsFor(entry->recipe)](Progress& progress) -> Jobs::Finish {
-        auto evidence = std::make_shared<const Evidence>(evaluate(recipe, *rows, {}, progress));
-        return [this, fit, evidence] {
-            remember(fit, evidence);
-            emit evidenceReady(fit);
-        };
-    });
+    m_sideJobs.start(tr("Fitting"),
+                     [this, fit, recipe = entry->recipe,
+                      rows = rowsFor(entry->recipe)](Progress& progress) -> Jobs::Finish {
+                         auto evidence =
+                             std::make_shared<const Evidence>(evaluate(recipe, *rows, {}, progress));
+                         return [this, fit, evidence] {
+                             remember(fit, evidence);
+                             emit evidenceReady(fit);
+                         };
+                     });
     return nullptr;
 }
 
@@ -261,16 +273,18 @@ void Session::readAgain(const TextOptions& options) {
         auto summaries = summarize(rows->learning.table, {}, counting);
         std::shared_ptr<const Evidence> evidence;
         ProgressStage fitting(progress, 0.8, 1);
-        // Read otherwise, the columns may have other names: without the response it is a start like any other.
+        // Read otherwise, the columns may have other names: without the response it is a start like any
+        // other.
         Recipe next = recipe;
         const bool same = rows->learning.table.find(recipe.response) != nullptr;
         if (!same) next = startRecipe(recipe.rows.file, rows->learning.table, recipe.rows.text);
-        if (same && !recipe.terms.empty()) evidence = std::make_shared<const Evidence>(evaluate(recipe, *rows, {}, fitting));
+        if (same && !recipe.terms.empty())
+            evidence = std::make_shared<const Evidence>(evaluate(recipe, *rows, {}, fitting));
         return [this, recipe = next, rows, summaries = std::move(summaries), evidence]() mutable {
             const int parent = m_current;
             m_recipe = recipe;
-            // Fits of the trail were made from other values: those that stay keep their numbers but are worked
-            // out anew when they are chosen.
+            // Fits of the trail were made from other values: those that stay keep their numbers but are
+            // worked out anew when they are chosen.
             takeRows(rows, std::move(summaries));
             const TrailFit* made = evidence ? m_trail.findModel(recipe) : nullptr;
             showFit(made ? made->number : evidence ? m_trail.add(recipe, *evidence, parent) : 0, evidence);
@@ -285,32 +299,38 @@ void Session::chooseForecast(const QString& path) {
     const fs::path file = fs::absolute(ss(path));
     std::error_code failure;
     const fs::path relative = fs::relative(file, m_folder, failure);
-    recipe.forecast = ForecastRequest{failure || relative.empty() || *relative.begin() == ".." ? file.string() : relative.string(), recipe.forecast ? recipe.forecast->level : 0.95, {}};
-    m_jobs.start(tr("Forecasting"), [this, recipe, rows = m_rows, folder = m_folder](Progress& progress) -> Jobs::Finish {
-        ProgressStage reading(progress, 0, 0.5);
-        auto next = std::make_shared<StudyRows>(*rows);
-        next->forecast = loadForecastRows(*recipe.forecast, rows->learning.table, recipe.response, folder, {}, reading);
-        ProgressStage fitting(progress, 0.5, 1);
-        std::shared_ptr<const Evidence> evidence;
-        if (!recipe.terms.empty()) evidence = std::make_shared<const Evidence>(evaluate(recipe, *next, {}, fitting));
-        return [this, recipe, next, evidence] {
-            m_rows = next;
-            m_recent.clear();
-            if (evidence && !sameModel(recipe, m_recipe)) {
-                const int before = m_current;
-                const int fit = m_trail.add(recipe, *evidence, before);
-                if (before != 0) m_back.push_back(before);
-                m_forward.clear();
-                showFit(fit, evidence);
-            } else if (evidence) {
-                showFit(m_current, evidence);
-            } else {
-                m_recipe = recipe;
-                emit fitChanged();
-            }
-            setDirty(true);
-        };
-    });
+    recipe.forecast = ForecastRequest{
+        failure || relative.empty() || *relative.begin() == ".." ? file.string() : relative.string(),
+        recipe.forecast ? recipe.forecast->level : 0.95,
+        {}};
+    m_jobs.start(tr("Forecasting"),
+                 [this, recipe, rows = m_rows, folder = m_folder](Progress& progress) -> Jobs::Finish {
+                     ProgressStage reading(progress, 0, 0.5);
+                     auto next = std::make_shared<StudyRows>(*rows);
+                     next->forecast = loadForecastRows(*recipe.forecast, rows->learning.table,
+                                                       recipe.response, folder, {}, reading);
+                     ProgressStage fitting(progress, 0.5, 1);
+                     std::shared_ptr<const Evidence> evidence;
+                     if (!recipe.terms.empty())
+                         evidence = std::make_shared<const Evidence>(evaluate(recipe, *next, {}, fitting));
+                     return [this, recipe, next, evidence] {
+                         m_rows = next;
+                         m_recent.clear();
+                         if (evidence && !sameModel(recipe, m_recipe)) {
+                             const int before = m_current;
+                             const int fit = m_trail.add(recipe, *evidence, before);
+                             if (before != 0) m_back.push_back(before);
+                             m_forward.clear();
+                             showFit(fit, evidence);
+                         } else if (evidence) {
+                             showFit(m_current, evidence);
+                         } else {
+                             m_recipe = recipe;
+                             emit fitChanged();
+                         }
+                         setDirty(true);
+                     };
+                 });
 }
 
 void Session::setForecastLevel(double level) {

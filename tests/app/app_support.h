@@ -40,7 +40,9 @@ inline const QString demo = OXGOAD_DEMO;
 
 class WindowTest : public testing::Test {
 protected:
-    WindowTest() : settings(folder.filePath("settings.ini"), QSettings::IniFormat), window(std::make_unique<MainWindow>(files, settings)) {
+    WindowTest()
+        : settings(folder.filePath("settings.ini"), QSettings::IniFormat),
+          window(std::make_unique<MainWindow>(files, settings)) {
         window->resize(1280, 800);
         activate();
     }
@@ -53,7 +55,8 @@ protected:
     Session& session() { return window->session(); }
     /// Waits until nothing is being worked out.
     bool settle() {
-        const bool done = QTest::qWaitFor([this] { return !session().jobs().busy() && !session().saveJobs().busy(); }, 20000);
+        const bool done = QTest::qWaitFor(
+            [this] { return !session().jobs().busy() && !session().saveJobs().busy(); }, 20000);
         QTest::qWait(20);
         return done;
     }
@@ -72,11 +75,14 @@ protected:
         ASSERT_NE(widget, nullptr);
         QTest::mouseClick(widget, Qt::LeftButton);
     }
-    void station(int number) { QTest::keyClick(window.get(), static_cast<Qt::Key>(Qt::Key_0 + number), Qt::ControlModifier); }
+    void station(int number) {
+        QTest::keyClick(window.get(), static_cast<Qt::Key>(Qt::Key_0 + number), Qt::ControlModifier);
+    }
     /// The line of a grid whose first cell says this.
     QModelIndex line(GridView* view, const QString& first) {
         for (int row = 0; row < view->model()->rowCount(); ++row)
-            if (view->model()->index(row, 0).data().toString().trimmed() == first) return view->model()->index(row, 0);
+            if (view->model()->index(row, 0).data().toString().trimmed() == first)
+                return view->model()->index(row, 0);
         return {};
     }
     /// Clicks the tick of a term line.
@@ -84,7 +90,8 @@ protected:
         const QModelIndex index = line(view, first);
         ASSERT_TRUE(index.isValid()) << first.toStdString();
         view->scrollTo(index);
-        QTest::mouseClick(view->viewport(), Qt::LeftButton, {}, CellDelegate::tickRect(view->visualRect(index)).center());
+        QTest::mouseClick(view->viewport(), Qt::LeftButton, {},
+                          CellDelegate::tickRect(view->visualRect(index)).center());
     }
     void openFile(const QString& path) {
         files.toOpen = path;

@@ -24,7 +24,9 @@ int main(int argc, char** argv) {
     window.resize(1280, 800);
     window.show();
     window.open(QString::fromLocal8Bit(argv[1]));
-    if (!QTest::qWaitFor([&] { return window.session().evidence() != nullptr && !window.session().jobs().busy(); }, 20000)) {
+    if (!QTest::qWaitFor(
+            [&] { return window.session().evidence() != nullptr && !window.session().jobs().busy(); },
+            20000)) {
         std::fprintf(stderr, "%s\n", qPrintable(window.failureShown()));
         return 1;
     }

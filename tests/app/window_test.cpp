@@ -1,7 +1,7 @@
 // The whole path through the window, by mouse and keys.
+#include "app/brief/brief_bar.h"
 #include "app/goads/goads_panel.h"
 #include "app/trail/trail_strip.h"
-#include "app/brief/brief_bar.h"
 #include "app_support.h"
 #include "workspace/grids.h"
 
@@ -23,7 +23,8 @@ class Window : public WindowTest {};
 
 QString text(GridView* view, const QModelIndex& line, const QString& column) {
     for (int c = 0; c < view->model()->columnCount(); ++c)
-        if (view->model()->headerData(c, Qt::Horizontal, Qt::DisplayRole).toString().startsWith(column)) return line.siblingAtColumn(c).data().toString();
+        if (view->model()->headerData(c, Qt::Horizontal, Qt::DisplayRole).toString().startsWith(column))
+            return line.siblingAtColumn(c).data().toString();
     return "no such column";
 }
 
@@ -32,7 +33,9 @@ QString text(GridView* view, const QModelIndex& line, const QString& column) {
 TEST_F(Window, TheWholePathFromOpeningToReopening) {
     // Open rows.
     openFile(demo + "/depot_months.csv");
-    EXPECT_EQ(find<BriefBar>("briefBar")->sentence(), "Predict revenue from no terms yet by least squares, with 25 % held out at random, seed 7. Tick a column in Fit to begin.");
+    EXPECT_EQ(find<BriefBar>("briefBar")->sentence(),
+              "Predict revenue from no terms yet by least squares, with 25 % held out at random, seed 7. "
+              "Tick a column in Fit to begin.");
     EXPECT_EQ(find<GridView>("ledger")->model()->rowCount(), 18);
     EXPECT_EQ(find<GridView>("rows")->model()->rowCount(), 1440);
 
@@ -51,7 +54,10 @@ TEST_F(Window, TheWholePathFromOpeningToReopening) {
     ASSERT_TRUE(settle());
     EXPECT_EQ(session().trail().fits().size(), 3u);
     EXPECT_EQ(text(terms, line(terms, "contract"), "enters as"), "levels, from anchor");
-    EXPECT_TRUE(find<BriefBar>("briefBar")->sentence().startsWith("Predict revenue from 3 terms by least squares, learning from 1,080 rows, judged on 360 rows held out at random, seed 7: typically off by"))
+    EXPECT_TRUE(find<BriefBar>("briefBar")
+                    ->sentence()
+                    .startsWith("Predict revenue from 3 terms by least squares, learning from 1,080 rows, "
+                                "judged on 360 rows held out at random, seed 7: typically off by"))
         << ss(find<BriefBar>("briefBar")->sentence());
 
     // Select an outlying row by clicking its mark.
@@ -64,10 +70,12 @@ TEST_F(Window, TheWholePathFromOpeningToReopening) {
         if (std::fabs(residuals[i]) > std::fabs(residuals[worst])) worst = i;
     const auto place = plot->placeOfRow(worst);
     ASSERT_TRUE(place);
-    QTest::mouseClick(plot->childAt(*place), Qt::LeftButton, {}, plot->childAt(*place)->mapFrom(plot, *place));
+    QTest::mouseClick(plot->childAt(*place), Qt::LeftButton, {},
+                      plot->childAt(*place)->mapFrom(plot, *place));
     EXPECT_EQ(session().selectedRow(), worst);
     auto* outlying = find<GridView>("outlying");
-    EXPECT_EQ(outlying->currentIndex().data(DataRowRole).toULongLong(), worst) << "selected in one place is selected in all";
+    EXPECT_EQ(outlying->currentIndex().data(DataRowRole).toULongLong(), worst)
+        << "selected in one place is selected in all";
     station(1);
     EXPECT_EQ(find<GridView>("rows")->currentIndex().row(), static_cast<int>(worst));
 
@@ -78,7 +86,10 @@ TEST_F(Window, TheWholePathFromOpeningToReopening) {
     ASSERT_TRUE(settle());
     auto* forecast = find<GridView>("forecastTable");
     EXPECT_EQ(forecast->model()->rowCount(), 504);
-    EXPECT_TRUE(find<BriefBar>("briefBar")->sentence().startsWith("Forecast revenue for 504 rows of plan.csv with fit 4, 95 % intervals:")) << ss(find<BriefBar>("briefBar")->sentence());
+    EXPECT_TRUE(find<BriefBar>("briefBar")
+                    ->sentence()
+                    .startsWith("Forecast revenue for 504 rows of plan.csv with fit 4, 95 % intervals:"))
+        << ss(find<BriefBar>("briefBar")->sentence());
     files.toSave = folder.filePath("forecast.csv");
     click(find<QPushButton>("exportForecast"));
     ASSERT_TRUE(settle());
@@ -86,7 +97,8 @@ TEST_F(Window, TheWholePathFromOpeningToReopening) {
     ASSERT_TRUE(exported.open(QIODevice::ReadOnly));
     const QList<QByteArray> lines = exported.readAll().split('\n');
     EXPECT_EQ(lines.size(), 506);
-    EXPECT_TRUE(lines[0].endsWith("prediction,mean_lower,mean_upper,lower,upper,reach,reasons")) << lines[0].toStdString();
+    EXPECT_TRUE(lines[0].endsWith("prediction,mean_lower,mean_upper,lower,upper,reach,reasons"))
+        << lines[0].toStdString();
 
     // Save, close, reopen: everything is as it was.
     files.toSave = folder.filePath("work.oxgoad");
@@ -130,8 +142,10 @@ TEST_F(Window, APairIsAddedWithItsParents) {
     openFile(demo + "/1_straight.json");
     station(3);
     auto* terms = find<GridView>("terms");
-    QTest::mouseClick(terms->viewport(), Qt::LeftButton, {}, terms->visualRect(line(terms, "list_rate").siblingAtColumn(1)).center());
-    QTest::mouseClick(terms->viewport(), Qt::LeftButton, Qt::ControlModifier, terms->visualRect(line(terms, "contract").siblingAtColumn(1)).center());
+    QTest::mouseClick(terms->viewport(), Qt::LeftButton, {},
+                      terms->visualRect(line(terms, "list_rate").siblingAtColumn(1)).center());
+    QTest::mouseClick(terms->viewport(), Qt::LeftButton, Qt::ControlModifier,
+                      terms->visualRect(line(terms, "contract").siblingAtColumn(1)).center());
     click(button("add the pair"));
     ASSERT_TRUE(settle());
     EXPECT_EQ(termName(session().recipe().terms.back()), "list_rate × contract");
@@ -250,12 +264,14 @@ TEST_F(Window, TheTrailIsWalkedByMouseAndKeys) {
 TEST_F(Window, CompareLaysTwoFitsSideBySide) {
     openFile(demo + "/cold_storage.oxgoad");
     station(5);
-    ASSERT_TRUE(QTest::qWaitFor([this] { return find<GridView>("compare")->model()->rowCount() > 0; }, 10000));
+    ASSERT_TRUE(
+        QTest::qWaitFor([this] { return find<GridView>("compare")->model()->rowCount() > 0; }, 10000));
     auto* table = find<GridView>("compare");
     EXPECT_EQ(text(table, line(table, "learning rows"), "fit 3"), "996");
     EXPECT_EQ(text(table, line(table, "learning rows"), "fit 4"), "995");
     find<QComboBox>("leftFit")->setCurrentIndex(0);
-    ASSERT_TRUE(QTest::qWaitFor([&] { return table->model()->headerData(1, Qt::Horizontal, Qt::DisplayRole) == "fit 1"; }, 10000));
+    ASSERT_TRUE(QTest::qWaitFor(
+        [&] { return table->model()->headerData(1, Qt::Horizontal, Qt::DisplayRole) == "fit 1"; }, 10000));
     EXPECT_EQ(text(table, line(table, "calendar_month = Apr"), "fit 1"), "");
 }
 
@@ -271,7 +287,8 @@ TEST_F(Window, AGroupsLineIsDrawnOnlyOverItsRange) {
     for (const auto& drawn : content.lines) {
         double low = 1e9, high = -1e9;
         for (std::size_t i = 0; i < rate.size(); ++i)
-            if (contract.cellText(i) == ss(drawn.label) && session().evidence()->rows.state[i] != RowState::leftOut) {
+            if (contract.cellText(i) == ss(drawn.label) &&
+                session().evidence()->rows.state[i] != RowState::leftOut) {
                 low = std::min(low, rate.numbers()[i]);
                 high = std::max(high, rate.numbers()[i]);
             }
@@ -301,9 +318,11 @@ TEST_F(Window, PlotsZoomPanComeBackAndAreSaved) {
     plot->showAsTable();
     QTest::qWait(30);
     GridView* values = nullptr;
-    for (auto* view : plot->findChildren<GridView*>()) values = view;
+    for (auto* view : plot->findChildren<GridView*>())
+        values = view;
     ASSERT_NE(values, nullptr);
-    EXPECT_EQ(values->model()->rowCount(), static_cast<int>(session().evidence()->rowsLearning + session().evidence()->rowsHeldOut));
+    EXPECT_EQ(values->model()->rowCount(),
+              static_cast<int>(session().evidence()->rowsLearning + session().evidence()->rowsHeldOut));
 }
 
 TEST_F(Window, UnsavedChangesAreAskedAbout) {
@@ -341,7 +360,8 @@ TEST_F(Window, FailuresAreToldAndNothingIsLost) {
     log.terms.push_back(Term{{TermPart{"outside_temperature", 1, true}}});
     session().change(log);
     ASSERT_TRUE(settle());
-    EXPECT_NE(window->failureShown().indexOf("ln(outside_temperature) is not defined"), -1) << ss(window->failureShown());
+    EXPECT_NE(window->failureShown().indexOf("ln(outside_temperature) is not defined"), -1)
+        << ss(window->failureShown());
     EXPECT_EQ(session().recipe(), recipe);
 }
 
@@ -349,7 +369,12 @@ TEST_F(Window, DataTextIsPlainTextEverywhere) {
     QFile file(folder.filePath("markup.csv"));
     ASSERT_TRUE(file.open(QIODevice::WriteOnly));
     file.write("<b>bold</b>,&amp;g,y\n");
-    for (int i = 0; i < 60; ++i) file.write(QString("%1,%2,%3\n").arg(i % 9).arg(i % 2 ? "<i>a</i>" : "<img src=x>").arg(3 * (i % 9) + (i * 7) % 5).toUtf8());
+    for (int i = 0; i < 60; ++i)
+        file.write(QString("%1,%2,%3\n")
+                       .arg(i % 9)
+                       .arg(i % 2 ? "<i>a</i>" : "<img src=x>")
+                       .arg(3 * (i % 9) + (i * 7) % 5)
+                       .toUtf8());
     file.close();
     openFile(file.fileName());
     station(3);
@@ -361,7 +386,8 @@ TEST_F(Window, DataTextIsPlainTextEverywhere) {
     for (int s = 1; s <= 6; ++s) {
         station(s);
         QTest::qWait(20);
-        for (auto* label : window->findChildren<QLabel*>()) EXPECT_EQ(label->textFormat(), Qt::PlainText) << label->text().toStdString();
+        for (auto* label : window->findChildren<QLabel*>())
+            EXPECT_EQ(label->textFormat(), Qt::PlainText) << label->text().toStdString();
     }
     EXPECT_EQ(session().recipe().terms[0].parts[0].column, "<b>bold</b>");
 }
@@ -391,7 +417,9 @@ TEST_F(Window, AFileIsReadOtherwise) {
     EXPECT_EQ(session().table().columns().size(), 2u); // taken for two columns parted by commas
     click(button("read otherwise…"));
     auto* dialog = find<QDialog>("readingDialog");
-    auto choose = [&](const QString& box, const QString& entry) { dialog->findChild<QComboBox*>(box)->setCurrentText(entry); };
+    auto choose = [&](const QString& box, const QString& entry) {
+        dialog->findChild<QComboBox*>(box)->setCurrentText(entry);
+    };
     choose("delimiter", "space");
     choose("decimalMark", ",");
     for (auto* b : dialog->findChildren<QPushButton*>())
@@ -413,8 +441,10 @@ TEST_F(Window, EveryStationIsReachedByKeysAndHasAnAccessibleName) {
             checked += b->isChecked();
         }
         EXPECT_EQ(checked, 1);
-        for (auto* view : window->findChildren<GridView*>()) EXPECT_FALSE(view->accessibleName().isEmpty());
-        for (auto* plot : window->findChildren<PlotFrame*>()) EXPECT_FALSE(plot->accessibleName().isEmpty());
+        for (auto* view : window->findChildren<GridView*>())
+            EXPECT_FALSE(view->accessibleName().isEmpty());
+        for (auto* plot : window->findChildren<PlotFrame*>())
+            EXPECT_FALSE(plot->accessibleName().isEmpty());
     }
 }
 
@@ -422,7 +452,9 @@ TEST_F(Window, ManyRowsAreDrawnAsADensity) {
     QFile file(folder.filePath("many.csv"));
     ASSERT_TRUE(file.open(QIODevice::WriteOnly));
     QByteArray bytes = "x,y\n";
-    for (int i = 0; i < 60000; ++i) bytes += QByteArray::number(i % 997) + "," + QByteArray::number((i % 997) * 2 + (i * 31) % 101) + "\n";
+    for (int i = 0; i < 60000; ++i)
+        bytes +=
+            QByteArray::number(i % 997) + "," + QByteArray::number((i % 997) * 2 + (i * 31) % 101) + "\n";
     file.write(bytes);
     file.close();
     openFile(file.fileName());

@@ -12,7 +12,10 @@ namespace {
 
 class SessionTest : public testing::Test {
 protected:
-    bool settle() { return QTest::qWaitFor([this] { return !session.jobs().busy() && !session.saveJobs().busy(); }, 20000); }
+    bool settle() {
+        return QTest::qWaitFor([this] { return !session.jobs().busy() && !session.saveJobs().busy(); },
+                               20000);
+    }
     Session session;
 };
 
@@ -45,7 +48,8 @@ TEST_F(SessionTest, RawValuesKeepFullPrecision) {
     const double estimate = session.evidence()->coefficients[1].estimate;
     QModelIndexList cells;
     for (int row = 0; row < model.rowCount(); ++row)
-        if (model.index(row, 0).data().toString() == "places") cells << model.index(row, 0) << model.index(row, 2);
+        if (model.index(row, 0).data().toString() == "places")
+            cells << model.index(row, 0) << model.index(row, 2);
     ASSERT_EQ(cells.size(), 2);
     EXPECT_EQ(cells[1].data(RawValueRole).toDouble(), estimate);
     EXPECT_EQ(copiedText(cells).section('\t', 1).toDouble(), estimate);
@@ -80,7 +84,8 @@ TEST_F(SessionTest, TheSameModelIsNotFittedTwice) {
     const Recipe start = session.recipe();
     session.change(withoutTerm(start, "occupancy"));
     ASSERT_TRUE(settle());
-    session.change(withTerm(session.recipe(), plainTerm("occupancy"))); // the order of terms differs: another fit
+    session.change(
+        withTerm(session.recipe(), plainTerm("occupancy"))); // the order of terms differs: another fit
     ASSERT_TRUE(settle());
     session.change(start);
     ASSERT_TRUE(settle());
@@ -94,7 +99,8 @@ TEST(JobsTest, StopsAtOnceAndSaysSo) {
     std::atomic<bool> running{false};
     jobs.start("Counting", [&](Progress& progress) -> Jobs::Finish {
         running = true;
-        for (;;) progress.checkpoint(0.5, "counting");
+        for (;;)
+            progress.checkpoint(0.5, "counting");
     });
     ASSERT_TRUE(QTest::qWaitFor([&] { return running.load(); }));
     jobs.stop();
@@ -112,7 +118,8 @@ TEST(JobsTest, DestroyingWaitsForTheWork) {
                 std::atomic<int>& count;
                 ~End() { ++count; }
             } end{ended};
-            for (;;) progress.checkpoint(0, "");
+            for (;;)
+                progress.checkpoint(0, "");
         });
     }
     EXPECT_EQ(ended, 1);
@@ -121,7 +128,9 @@ TEST(JobsTest, DestroyingWaitsForTheWork) {
 TEST(JobsTest, ErrorsOfTheCoreBecomeSentences) {
     Jobs jobs;
     QSignalSpy failed(&jobs, &Jobs::failed);
-    jobs.start("Work", [](Progress&) -> Jobs::Finish { throw Error(ErrorCode::badTerm, "no good", {.file = "a.csv", .line = 3}, "Do better."); });
+    jobs.start("Work", [](Progress&) -> Jobs::Finish {
+        throw Error(ErrorCode::badTerm, "no good", {.file = "a.csv", .line = 3}, "Do better.");
+    });
     ASSERT_TRUE(QTest::qWaitFor([&] { return !jobs.busy(); }, 1000));
     ASSERT_EQ(failed.size(), 1);
     EXPECT_EQ(failed[0][0].toString(), "a.csv, line 3: no good. Do better.");

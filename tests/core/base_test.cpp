@@ -14,7 +14,8 @@ using namespace oxgoad;
 using namespace oxgoad::test;
 
 TEST(Text, ExactTextReadsBackToTheSameDouble) {
-    for (const double value : {0.1, 1.0 / 3, 1e-308, 123456789.123456789, -0.0, 5e-324, std::numeric_limits<double>::max()})
+    for (const double value :
+         {0.1, 1.0 / 3, 1e-308, 123456789.123456789, -0.0, 5e-324, std::numeric_limits<double>::max()})
         EXPECT_EQ(std::strtod(exactText(value).c_str(), nullptr), value);
     EXPECT_EQ(exactText(std::nan("")), "");
 }
@@ -82,14 +83,21 @@ TEST(Random, ShuffledHoldsEveryNumberOnce) {
 TEST(Parallel, RunsEveryIndexOnceAndRethrowsTheFirstFailure) {
     std::vector<std::atomic<int>> seen(1000);
     parallelFor(seen.size(), {4}, [&](std::size_t i) { ++seen[i]; });
-    for (const auto& count : seen) EXPECT_EQ(count, 1);
-    EXPECT_THROW(parallelFor(100, {4}, [](std::size_t i) { if (i == 57) throw Stopped{}; }), Stopped);
+    for (const auto& count : seen)
+        EXPECT_EQ(count, 1);
+    EXPECT_THROW(parallelFor(100, {4},
+                             [](std::size_t i) {
+                                 if (i == 57) throw Stopped{};
+                             }),
+                 Stopped);
 }
 
 TEST(File, MissingFilesAndFoldersAreNamed) {
     const TemporaryFolder folder;
-    EXPECT_NE(errorOf([&] { readFile(folder.file("no.csv")); }).find("there is no such file"), std::string::npos);
-    EXPECT_NE(errorOf([&] { readFile(folder.path()); }).find("this is a folder, not a file"), std::string::npos);
+    EXPECT_NE(errorOf([&] { readFile(folder.file("no.csv")); }).find("there is no such file"),
+              std::string::npos);
+    EXPECT_NE(errorOf([&] { readFile(folder.path()); }).find("this is a folder, not a file"),
+              std::string::npos);
 }
 
 TEST(File, ReplacingLeavesTheOldFileWhenItCannotBeWritten) {
@@ -104,14 +112,23 @@ TEST(File, ReplacingLeavesTheOldFileWhenItCannotBeWritten) {
     setrlimit(RLIMIT_FSIZE, &before);
     EXPECT_NE(failure.find("cannot be written"), std::string::npos) << failure;
     EXPECT_EQ(bytesOf(path), "old");
-    EXPECT_EQ(std::distance(std::filesystem::directory_iterator(folder.path()), {}), 1) << "something half-written is left";
+    EXPECT_EQ(std::distance(std::filesystem::directory_iterator(folder.path()), {}), 1)
+        << "something half-written is left";
     replaceFile(path, "new");
     EXPECT_EQ(bytesOf(path), "new");
 }
 
 TEST(Csv, TextIsQuotedAndNeverLive) {
     CsvWriter csv;
-    csv.text("plain").text("a,b").text("say \"hi\"").text("=1+1").text("-cmd|' /C calc'!A0").text("@sum").text("-12.5").number(std::nan("")).number(0.1);
+    csv.text("plain")
+        .text("a,b")
+        .text("say \"hi\"")
+        .text("=1+1")
+        .text("-cmd|' /C calc'!A0")
+        .text("@sum")
+        .text("-12.5")
+        .number(std::nan(""))
+        .number(0.1);
     csv.endRow();
     EXPECT_EQ(csv.bytes(), "plain,\"a,b\",\"say \"\"hi\"\"\",'=1+1,'-cmd|' /C calc'!A0,'@sum,-12.5,,0.1\n");
 }

@@ -1,7 +1,8 @@
-// Least squares against certified values: the Statistical Reference Datasets of the U.S. National Institute of
-// Standards and Technology (linear regression and analysis of variance; tests/reference/published/README.md gives
-// the way each set came here). Each test prints the digits reached; the floors are what the doubles leave:
-// powers of x rounded to double cap Filip at 7.9 digits, and SmLs07's data at about 4 (the files say so).
+// Least squares against certified values: the Statistical Reference Datasets of the U.S. National Institute
+// of Standards and Technology (linear regression and analysis of variance;
+// tests/reference/published/README.md gives the way each set came here). Each test prints the digits reached;
+// the floors are what the doubles leave: powers of x rounded to double cap Filip at 7.9 digits, and SmLs07's
+// data at about 4 (the files say so).
 #include "estimate/distributions.h"
 #include "estimate/least_squares.h"
 #include "support/support.h"
@@ -31,7 +32,8 @@ Recipe recipeFor(const Case& c, const Table& table, bool intercept) {
     Recipe recipe = recipeOf("y", {});
     recipe.intercept = intercept;
     if (c.power > 1)
-        for (int k = 1; k <= c.power; ++k) recipe.terms.push_back(Term{{TermPart{"x", k}}});
+        for (int k = 1; k <= c.power; ++k)
+            recipe.terms.push_back(Term{{TermPart{"x", k}}});
     else
         for (const Column& column : table.columns())
             if (column.name() != "y") recipe.terms.push_back(plainTerm(column.name()));
@@ -51,11 +53,14 @@ TEST_P(CertifiedRegression, CoefficientsAndStandardErrors) {
     double coefficient = 16, error = 16;
     for (std::size_t i = 0; i < b.size(); ++i) {
         coefficient = std::min(coefficient, digits(e.coefficients[i].estimate, b[i]));
-        if (certified["se"][i] != 0.0) error = std::min(error, digits(e.coefficients[i].standardError, certified["se"][i]));
+        if (certified["se"][i] != 0.0)
+            error = std::min(error, digits(e.coefficients[i].standardError, certified["se"][i]));
     }
-    const double sd = certified["resid_sd"] == 0.0 ? 16 : digits(e.residualStandardDeviation, certified["resid_sd"]);
+    const double sd =
+        certified["resid_sd"] == 0.0 ? 16 : digits(e.residualStandardDeviation, certified["resid_sd"]);
     const double r2 = digits(e.rSquared, certified["r2"]);
-    std::cout << "[ digits   ] " << c.name << ": coefficients " << coefficient << ", standard errors " << error << ", residual sd " << sd << ", R² " << r2 << "\n";
+    std::cout << "[ digits   ] " << c.name << ": coefficients " << coefficient << ", standard errors "
+              << error << ", residual sd " << sd << ", R² " << r2 << "\n";
     RecordProperty("coefficient_digits", std::to_string(coefficient));
     EXPECT_GE(coefficient, c.coefficientFloor);
     EXPECT_GE(error, c.errorFloor);
@@ -67,9 +72,11 @@ TEST_P(CertifiedRegression, CoefficientsAndStandardErrors) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Nist, CertifiedRegression,
-                         testing::Values(Case{"nist_norris", 1, 12, 12.5}, Case{"nist_pontius", 2, 12, 12}, Case{"nist_noint1", 1, 14, 14},
-                                         Case{"nist_noint2", 1, 14, 14}, Case{"nist_filip", 10, 6.8, 7.5}, Case{"nist_longley", 1, 12, 13},
-                                         Case{"nist_wampler1", 5, 9, 0}, Case{"nist_wampler2", 5, 12, 0}, Case{"nist_wampler3", 5, 9.5, 12}),
+                         testing::Values(Case{"nist_norris", 1, 12, 12.5}, Case{"nist_pontius", 2, 12, 12},
+                                         Case{"nist_noint1", 1, 14, 14}, Case{"nist_noint2", 1, 14, 14},
+                                         Case{"nist_filip", 10, 6.8, 7.5}, Case{"nist_longley", 1, 12, 13},
+                                         Case{"nist_wampler1", 5, 9, 0}, Case{"nist_wampler2", 5, 12, 0},
+                                         Case{"nist_wampler3", 5, 9.5, 12}),
                          [](const auto& each) { return std::string(each.param.name); });
 
 namespace {
@@ -96,7 +103,10 @@ TEST_P(CertifiedVariance, FOfOneFactor) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Nist, CertifiedVariance,
-                         testing::Values(std::pair{"nist_anova_sirstv", 12.0}, std::pair{"nist_anova_smls01", 13.0}, std::pair{"nist_anova_smls04", 9.0}, std::pair{"nist_anova_smls07", 3.0}),
+                         testing::Values(std::pair{"nist_anova_sirstv", 12.0},
+                                         std::pair{"nist_anova_smls01", 13.0},
+                                         std::pair{"nist_anova_smls04", 9.0},
+                                         std::pair{"nist_anova_smls07", 3.0}),
                          [](const auto& each) { return std::string(each.param.first); });
 
 TEST(Distributions, TailsKeepTheirDigits) {

@@ -17,7 +17,9 @@ struct Ran {
 
 Ran run(const std::string& arguments, const TemporaryFolder& folder) {
     const auto log = folder.file("stderr.txt");
-    const int status = std::system((std::string(OXGOAD_RUN) + " " + arguments + " 2>" + log.string() + " >" + folder.file("stdout.txt").string()).c_str());
+    const int status = std::system((std::string(OXGOAD_RUN) + " " + arguments + " 2>" + log.string() + " >" +
+                                    folder.file("stdout.txt").string())
+                                       .c_str());
     return {WIFEXITED(status) ? WEXITSTATUS(status) : -1, bytesOf(log)};
 }
 
@@ -41,19 +43,27 @@ TEST(Command, WritesTheFixedPartsOfTheEvidence) {
     const auto e = evidenceOf("3_rate_by_contract.json", folder);
     std::vector<std::string> names;
     for (const auto& c : e["fit"]["coefficients"]) {
-        for (const auto* key : {"name", "estimate", "standard_error", "t", "p", "lower", "upper"}) EXPECT_TRUE(c.contains(key)) << key;
+        for (const auto* key : {"name", "estimate", "standard_error", "t", "p", "lower", "upper"})
+            EXPECT_TRUE(c.contains(key)) << key;
         names.push_back(c["name"]);
     }
     EXPECT_EQ(names[0], "intercept");
     EXPECT_NE(std::find(names.begin(), names.end(), "list_rate × contract = annual"), names.end());
-    for (const auto* key : {"residual_standard_deviation", "degrees_of_freedom", "r_squared", "adjusted_r_squared"}) EXPECT_TRUE(e["fit"][key].is_number()) << key;
+    for (const auto* key :
+         {"residual_standard_deviation", "degrees_of_freedom", "r_squared", "adjusted_r_squared"})
+        EXPECT_TRUE(e["fit"][key].is_number()) << key;
     for (const auto* part : {"learning", "held_out"})
-        for (const auto* key : {"rows", "rmse", "mae", "r_squared", "relative_absolute_error", "relative_squared_error"}) EXPECT_TRUE(e["scores"][part][key].is_number()) << key;
+        for (const auto* key :
+             {"rows", "rmse", "mae", "r_squared", "relative_absolute_error", "relative_squared_error"})
+            EXPECT_TRUE(e["scores"][part][key].is_number()) << key;
     EXPECT_TRUE(e["goads"].is_array());
     const std::string head = bytesOf(folder.file("out") / "forecast.csv").substr(0, 400);
     EXPECT_NE(head.find(",prediction,mean_lower,mean_upper,lower,upper,reach,reasons\n"), std::string::npos);
-    EXPECT_TRUE(bytesOf(folder.file("out") / "rows.csv").starts_with("row,part,actual,fitted,residual,leverage,studentised_residual,cooks_distance\n"));
-    EXPECT_TRUE(bytesOf(folder.file("out") / "coefficients.csv").starts_with("name,estimate,standard_error,t,p,lower,upper\n"));
+    EXPECT_TRUE(
+        bytesOf(folder.file("out") / "rows.csv")
+            .starts_with("row,part,actual,fitted,residual,leverage,studentised_residual,cooks_distance\n"));
+    EXPECT_TRUE(bytesOf(folder.file("out") / "coefficients.csv")
+                    .starts_with("name,estimate,standard_error,t,p,lower,upper\n"));
 }
 
 TEST(Command, FindsThePlantedTruthsOfTheDemoRows) {
@@ -70,8 +80,14 @@ TEST(Command, FindsThePlantedTruthsOfTheDemoRows) {
     EXPECT_TRUE(hasGoad(after, "unequal spread")) << "the spread that grows with size";
     for (const auto& c : after["fit"]["coefficients"]) {
         // Planted: 14.0 a pallet place; 1,900 more a euro of rate for annual contracts than for spot.
-        if (c["name"] == "places") { EXPECT_LT(c["lower"].get<double>(), 14.0); EXPECT_GT(c["upper"].get<double>(), 14.0); }
-        if (c["name"] == "list_rate × contract = annual") { EXPECT_LT(c["lower"].get<double>(), 1900); EXPECT_GT(c["upper"].get<double>(), 1900); }
+        if (c["name"] == "places") {
+            EXPECT_LT(c["lower"].get<double>(), 14.0);
+            EXPECT_GT(c["upper"].get<double>(), 14.0);
+        }
+        if (c["name"] == "list_rate × contract = annual") {
+            EXPECT_LT(c["lower"].get<double>(), 1900);
+            EXPECT_GT(c["upper"].get<double>(), 1900);
+        }
     }
     const std::string plan = bytesOf(folder.file("out") / "forecast.csv");
     EXPECT_NE(plan.find("list_rate 34.50 is above the highest seen"), std::string::npos);
@@ -84,7 +100,11 @@ TEST(Command, BadInputIsExitCodeTwoWithOneSentenceAndNoOutput) {
              {folder.file("none.json").string() + out, "there is no such file"},
              {folder.path().string() + out, "this is a folder"},
              {folder.write("bad.json", "{\"recipe\": 1").string() + out, "this is not JSON here"},
-             {folder.write("rows.json", R"({"recipe": 1, "rows": {"file": "gone.csv"}, "response": "y", "terms": []})").string() + out, "gone.csv"},
+             {folder.write("rows.json",
+                           R"({"recipe": 1, "rows": {"file": "gone.csv"}, "response": "y", "terms": []})")
+                      .string() +
+                  out,
+              "gone.csv"},
              {demo + "/1_straight.json", "say either --out DIR or --project FILE"},
              {demo + "/1_straight.json --out /proc/x/y", "nothing can be written"},
              {demo + "/1_straight.json --threads many" + out, "--threads needs a number"},
@@ -107,10 +127,16 @@ TEST(Command, HelpAndVersionSucceed) {
 TEST(Command, AnInterruptIsExitCodeThreeAndLeavesNothing) {
     const TemporaryFolder folder;
     std::string text = "x,g,y\n";
-    for (int i = 0; i < 1500000; ++i) text += std::to_string(i % 977) + ".5,g" + std::to_string(i % 50) + "," + std::to_string(i % 1013) + "\n";
+    for (int i = 0; i < 1500000; ++i)
+        text +=
+            std::to_string(i % 977) + ".5,g" + std::to_string(i % 50) + "," + std::to_string(i % 1013) + "\n";
     folder.write("rows.csv", text);
-    const auto recipe = folder.write("r.json", R"({"recipe": 1, "rows": {"file": "rows.csv"}, "response": "y", "terms": ["x", "g", {"product": ["x", "g"]}]})");
-    const Ran ran = run(recipe.string() + " --threads 1 --out " + folder.file("o").string() + " & pid=$!; sleep 0.4; kill -INT $pid; wait $pid", folder);
+    const auto recipe = folder.write(
+        "r.json",
+        R"({"recipe": 1, "rows": {"file": "rows.csv"}, "response": "y", "terms": ["x", "g", {"product": ["x", "g"]}]})");
+    const Ran ran = run(recipe.string() + " --threads 1 --out " + folder.file("o").string() +
+                            " & pid=$!; sleep 0.4; kill -INT $pid; wait $pid",
+                        folder);
     // The shell's redirection covers the last command only; its exit code is that of wait.
     EXPECT_EQ(ran.code, 3);
     EXPECT_FALSE(std::filesystem::exists(folder.file("o")));

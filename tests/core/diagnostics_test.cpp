@@ -1,5 +1,5 @@
-// Full inference and diagnostics against values computed independently in 80-digit arithmetic on public data sets
-// (tests/reference/published/README.md: longley, stackloss, diabetes).
+// Full inference and diagnostics against values computed independently in 80-digit arithmetic on public data
+// sets (tests/reference/published/README.md: longley, stackloss, diabetes).
 #include "estimate/least_squares.h"
 #include "support/support.h"
 
@@ -26,11 +26,13 @@ protected:
         json = publishedJson(std::string(GetParam().name) + "_diagnostics");
         rows = publishedRows(GetParam().name);
         recipe = recipeOf(GetParam().response, {});
-        for (std::size_t i = 1; i < json["parameters"].size(); ++i) recipe.terms.push_back(plainTerm(json["parameters"][i]));
+        for (std::size_t i = 1; i < json["parameters"].size(); ++i)
+            recipe.terms.push_back(plainTerm(json["parameters"][i]));
     }
     double leastDigits(const std::vector<double>& values, const nlohmann::json& reference) {
         double least = 16;
-        for (std::size_t i = 0; i < reference.size(); ++i) least = std::min(least, digits(values[i], reference[i]));
+        for (std::size_t i = 0; i < reference.size(); ++i)
+            least = std::min(least, digits(values[i], reference[i]));
         return least;
     }
     nlohmann::json json;
@@ -53,7 +55,9 @@ TEST_P(Diagnostics, InferenceAgrees) {
         high.push_back(c.upper);
     }
     const double floor = GetParam().floor;
-    std::cout << "[ digits   ] " << GetParam().name << ": coefficients " << leastDigits(b, ols["coef"]) << ", standard errors " << leastDigits(se, ols["se"]) << ", p " << leastDigits(p, ols["p"]) << "\n";
+    std::cout << "[ digits   ] " << GetParam().name << ": coefficients " << leastDigits(b, ols["coef"])
+              << ", standard errors " << leastDigits(se, ols["se"]) << ", p " << leastDigits(p, ols["p"])
+              << "\n";
     EXPECT_GE(leastDigits(b, ols["coef"]), floor);
     EXPECT_GE(leastDigits(se, ols["se"]), floor);
     EXPECT_GE(leastDigits(t, ols["t"]), floor);
@@ -78,7 +82,8 @@ TEST_P(Diagnostics, LeverageResidualsAndCooksDistancesAgree) {
 
 TEST_P(Diagnostics, InflationAndSpreadAgree) {
     const Evidence e = evaluate(recipe, rows, {}, quietly());
-    for (const auto& term : e.terms) EXPECT_GE(digits(term.inflation, json["vif"][term.name]), 10) << term.name;
+    for (const auto& term : e.terms)
+        EXPECT_GE(digits(term.inflation, json["vif"][term.name]), 10) << term.name;
     for (const Reading& reading : e.readings) {
         if (reading.name != "unequal spread") continue;
         EXPECT_GE(digits(reading.value, json["breusch_pagan"]["studentized_LM"]), 10);
@@ -93,7 +98,8 @@ TEST_P(Diagnostics, PredictionIntervalsAgree) {
     std::vector<Column> columns;
     for (std::size_t j = 0; j < recipe.terms.size(); ++j) {
         std::vector<double> values;
-        for (const auto& row : given["x"]) values.push_back(row[j]);
+        for (const auto& row : given["x"])
+            values.push_back(row[j]);
         columns.push_back(Column::ofNumbers(recipe.terms[j].parts[0].column, values));
     }
     rows.forecast = RowsRead{Table(columns), {}};
@@ -107,7 +113,9 @@ TEST_P(Diagnostics, PredictionIntervalsAgree) {
     EXPECT_GE(leastDigits(e.forecast->upper, given["obs_high"]), floor);
 }
 
-INSTANTIATE_TEST_SUITE_P(Public, Diagnostics, testing::Values(Case{"longley", "TOTEMP", 12}, Case{"stackloss", "STACKLOSS", 13}, Case{"diabetes", "y", 12}),
+INSTANTIATE_TEST_SUITE_P(Public, Diagnostics,
+                         testing::Values(Case{"longley", "TOTEMP", 12}, Case{"stackloss", "STACKLOSS", 13},
+                                         Case{"diabetes", "y", 12}),
                          [](const auto& each) { return std::string(each.param.name); });
 
 TEST(Scores, HeldOutScoresAgreeOnDiabetes) {
@@ -119,16 +127,19 @@ TEST(Scores, HeldOutScoresAgreeOnDiabetes) {
     Eigen::Index j = 0;
     for (const auto* name : {"age", "sex", "bmi", "bp", "s1", "s2", "s3", "s4", "s5", "s6"}) {
         const Column& column = table.at(name, "diabetes");
-        for (Eigen::Index i = 0; i < 442; ++i) x(i, j) = column.numbers()[static_cast<std::size_t>(i)];
+        for (Eigen::Index i = 0; i < 442; ++i)
+            x(i, j) = column.numbers()[static_cast<std::size_t>(i)];
         ++j;
     }
     const Column& response = table.at("y", "diabetes");
-    for (Eigen::Index i = 0; i < 442; ++i) y[i] = response.numbers()[static_cast<std::size_t>(i)];
+    for (Eigen::Index i = 0; i < 442; ++i)
+        y[i] = response.numbers()[static_cast<std::size_t>(i)];
     const Eigen::MatrixXd learning = x.topRows(300);
     const auto fit = fitLeastSquares(MatrixRows(learning), std::span(y.data(), 300), {}, quietly());
     const Eigen::VectorXd predicted = fit.predict(x.bottomRows(142));
     const auto train = score(std::span(y.data(), 300), std::span(fit.fitted.data(), 300), y.head(300).mean());
-    const auto test = score(std::span(y.data() + 300, 142), std::span(predicted.data(), 142), y.head(300).mean());
+    const auto test =
+        score(std::span(y.data() + 300, 142), std::span(predicted.data(), 142), y.head(300).mean());
     EXPECT_GE(digits(train.rSquared, reference["train_r2"]), 12);
     EXPECT_GE(digits(train.rmse * train.rmse, reference["train_mse"]), 12);
     EXPECT_GE(digits(train.mae, reference["train_mae"]), 12);

@@ -1,8 +1,8 @@
 // Algebra that must hold whatever the numbers are.
-#include "estimate/least_squares.h"
 #include "base/random.h"
-#include <Eigen/Dense>
+#include "estimate/least_squares.h"
 #include "support/support.h"
+#include <Eigen/Dense>
 
 using namespace oxgoad;
 using namespace oxgoad::test;
@@ -16,12 +16,14 @@ MatrixXd randomMatrix(Index rows, Index columns, std::uint64_t seed) {
     RandomStream random(seed, "test matrix");
     MatrixXd x(rows, columns);
     for (Index j = 0; j < columns; ++j)
-        for (Index i = 0; i < rows; ++i) x(i, j) = random.normal() + 10 * static_cast<double>(j % 3);
+        for (Index i = 0; i < rows; ++i)
+            x(i, j) = random.normal() + 10 * static_cast<double>(j % 3);
     return x;
 }
 
 LeastSquaresFit fitOf(const MatrixXd& x, const VectorXd& y, LeastSquaresOptions options = {}) {
-    return fitLeastSquares(MatrixRows(x), std::span(y.data(), static_cast<std::size_t>(y.size())), options, quietly());
+    return fitLeastSquares(MatrixRows(x), std::span(y.data(), static_cast<std::size_t>(y.size())), options,
+                           quietly());
 }
 
 } // namespace
@@ -92,7 +94,8 @@ TEST(LeastSquares, DependentColumnsAreNamedWithTheirCombination) {
     EXPECT_TRUE(std::isnan(fit.coefficients[3]));
     MatrixXd kept = x.leftCols(3);
     const auto without = fitOf(kept, y);
-    for (Index j = 0; j < 3; ++j) EXPECT_GE(digits(fit.coefficients[j], without.coefficients[j]), 11);
+    for (Index j = 0; j < 3; ++j)
+        EXPECT_GE(digits(fit.coefficients[j], without.coefficients[j]), 11);
     EXPECT_EQ(fit.degreesOfFreedom, without.degreesOfFreedom);
 }
 
@@ -118,18 +121,24 @@ TEST(LeastSquares, TwoRoutesGiveOneAnswer) {
     MatrixXd whole(20000, 13);
     whole << VectorXd::Ones(20000), x;
     const VectorXd normal = (whole.transpose() * whole).ldlt().solve(whole.transpose() * y);
-    for (Index j = 0; j < 12; ++j) EXPECT_GE(digits(fit.coefficients[j], normal[j + 1]), 9);
+    for (Index j = 0; j < 12; ++j)
+        EXPECT_GE(digits(fit.coefficients[j], normal[j + 1]), 9);
     EXPECT_GE(digits(fit.constant, normal[0]), 8);
     const MatrixXd covariance = (whole.transpose() * whole).inverse().bottomRightCorner(12, 12);
     EXPECT_LT((fit.unscaledCovariance() - covariance).norm(), 1e-8 * covariance.norm());
 }
 
 TEST(LeastSquares, TooFewRowsAndNoSpreadAreErrors) {
-    const auto wide = fitOf(randomMatrix(3, 5, 1), randomMatrix(3, 1, 2)); // what three rows cannot tell apart is dependent
+    const auto wide =
+        fitOf(randomMatrix(3, 5, 1), randomMatrix(3, 1, 2)); // what three rows cannot tell apart is dependent
     EXPECT_EQ(wide.dependent.size(), 3u);
     EXPECT_EQ(wide.degreesOfFreedom, 0);
-    EXPECT_NE(errorOf([] { fitOf(randomMatrix(10, 2, 1), VectorXd::Constant(10, 5.5)); }).find("same value in all 10 learning rows"), std::string::npos);
-    EXPECT_NE(errorOf([] { fitOf(MatrixXd(0, 2), VectorXd(0)); }).find("no rows to learn from"), std::string::npos);
+    EXPECT_NE(errorOf([] {
+                  fitOf(randomMatrix(10, 2, 1), VectorXd::Constant(10, 5.5));
+              }).find("same value in all 10 learning rows"),
+              std::string::npos);
+    EXPECT_NE(errorOf([] { fitOf(MatrixXd(0, 2), VectorXd(0)); }).find("no rows to learn from"),
+              std::string::npos);
 }
 
 TEST(LeastSquares, AsManyRowsAsCoefficientsLeavesNoErrors) {
@@ -152,7 +161,8 @@ TEST(LeastSquares, IntervalsCoverAsOftenAsTheySay) {
             y[i] = 1 + 2 * x(i, 0) + random.normal();
         }
         const auto fit = fitOf(x, y);
-        covered += std::fabs(fit.coefficients[0] - 2) < 2.0243941639 * fit.standardErrors[0]; // t quantile, 38 df
+        covered +=
+            std::fabs(fit.coefficients[0] - 2) < 2.0243941639 * fit.standardErrors[0]; // t quantile, 38 df
     }
     EXPECT_NEAR(covered / static_cast<double>(samples), 0.95, 3 * std::sqrt(0.95 * 0.05 / samples));
 }

@@ -14,7 +14,9 @@ namespace {
 
 Project sample() {
     Project project;
-    const std::string text = "id,month,g,x,y\nr-1,2025-01-01,a,0.1,1\nr-2,2025-02-01,b,,2\nr-3,,a,0.30000000000000004,4\nr-4,2025-04-01,?,1e-300,8\nr-5,2025-05-01,b,3,7\nr-6,2025-06-01,a,4,9\n";
+    const std::string text =
+        "id,month,g,x,y\nr-1,2025-01-01,a,0.1,1\nr-2,2025-02-01,b,,2\nr-3,,a,0.30000000000000004,4\nr-4,2025-"
+        "04-01,?,1e-300,8\nr-5,2025-05-01,b,3,7\nr-6,2025-06-01,a,4,9\n";
     TextOptions options;
     options.kinds["id"] = ColumnKind::text;
     project.rows.learning = readTextBytes(text, "rows.csv", options, {1}, quietly());
@@ -24,7 +26,8 @@ Project sample() {
     const Evidence evidence = evaluate(project.recipe, project.rows, {}, quietly());
     const int first = project.trail.add(project.recipe, evidence, 0);
     project.recipe.intercept = false;
-    project.current = project.trail.add(project.recipe, evaluate(project.recipe, project.rows, {}, quietly()), first);
+    project.current =
+        project.trail.add(project.recipe, evaluate(project.recipe, project.rows, {}, quietly()), first);
     project.folder = "/somewhere";
     project.view = {{"station", "check"}, {"check.across", "<b>x</b>"}};
     return project;
@@ -52,7 +55,8 @@ TEST(ProjectFile, EverythingIsFoundAsItWas) {
     for (std::size_t c = 0; c < a.columns().size(); ++c) {
         EXPECT_EQ(a.columns()[c].kind(), b.columns()[c].kind());
         EXPECT_EQ(a.columns()[c].name(), b.columns()[c].name());
-        for (std::size_t i = 0; i < a.rows(); ++i) EXPECT_EQ(a.columns()[c].cellText(i), b.columns()[c].cellText(i));
+        for (std::size_t i = 0; i < a.rows(); ++i)
+            EXPECT_EQ(a.columns()[c].cellText(i), b.columns()[c].cellText(i));
     }
     EXPECT_EQ(after.rows.forecast->table.rows(), 2u);
     EXPECT_EQ(after.rows.learning.report.file, "rows.csv");
@@ -60,14 +64,19 @@ TEST(ProjectFile, EverythingIsFoundAsItWas) {
 
 TEST(ProjectFile, OtherFilesAreRefusedAndLeftAlone) {
     const TemporaryFolder folder;
-    const auto text = folder.write("text.oxgoad", "this is not a database, but long enough to be looked at as one");
-    EXPECT_NE(errorOf([&] { openProject(text, quietly()); }).find("not an Oxgoad project"), std::string::npos);
+    const auto text =
+        folder.write("text.oxgoad", "this is not a database, but long enough to be looked at as one");
+    EXPECT_NE(errorOf([&] { openProject(text, quietly()); }).find("not an Oxgoad project"),
+              std::string::npos);
     {
         Database other(folder.file("other.oxgoad").string(), false);
         other.run("CREATE TABLE t (x)");
     }
-    EXPECT_NE(errorOf([&] { openProject(folder.file("other.oxgoad"), quietly()); }).find("not an Oxgoad project"), std::string::npos);
-    EXPECT_NE(errorOf([&] { openProject(folder.file("none.oxgoad"), quietly()); }).find("no such file"), std::string::npos);
+    EXPECT_NE(
+        errorOf([&] { openProject(folder.file("other.oxgoad"), quietly()); }).find("not an Oxgoad project"),
+        std::string::npos);
+    EXPECT_NE(errorOf([&] { openProject(folder.file("none.oxgoad"), quietly()); }).find("no such file"),
+              std::string::npos);
 }
 
 TEST(ProjectFile, ANewerFormIsSaidSo) {
@@ -79,7 +88,8 @@ TEST(ProjectFile, ANewerFormIsSaidSo) {
         database.run("PRAGMA user_version = 99");
     }
     const auto bytes = bytesOf(path);
-    EXPECT_NE(errorOf([&] { openProject(path, quietly()); }).find("saved by a newer Oxgoad (form 99"), std::string::npos);
+    EXPECT_NE(errorOf([&] { openProject(path, quietly()); }).find("saved by a newer Oxgoad (form 99"),
+              std::string::npos);
     EXPECT_EQ(bytesOf(path), bytes);
 }
 
@@ -91,8 +101,10 @@ TEST(ProjectFile, DamageIsFoundWhateverItHits) {
     std::size_t refused = 0, read = 0;
     for (std::size_t i = 0; i < 400; ++i) { // a byte changed, or the file cut off
         std::string bytes = whole;
-        if (i % 4 == 0) bytes.resize(i * whole.size() / 400);
-        else bytes[(i * 7919) % whole.size()] ^= static_cast<char>(1 + i % 255);
+        if (i % 4 == 0)
+            bytes.resize(i * whole.size() / 400);
+        else
+            bytes[(i * 7919) % whole.size()] ^= static_cast<char>(1 + i % 255);
         folder.write("damaged.oxgoad", bytes);
         try {
             openProject(folder.file("damaged.oxgoad"), quietly());
@@ -134,7 +146,8 @@ TEST(ProjectFile, BeingKilledWhileSavingLosesNothing) {
         const pid_t child = fork();
         ASSERT_GE(child, 0);
         if (child == 0) {
-            for (;;) saveProject(path, project, quietly());
+            for (;;)
+                saveProject(path, project, quietly());
         }
         usleep(static_cast<useconds_t>(3000 + 2700 * round));
         kill(child, SIGKILL);
@@ -145,10 +158,15 @@ TEST(ProjectFile, BeingKilledWhileSavingLosesNothing) {
 
 TEST(ProjectFile, AReadOnlyFolderIsSaidSo) {
     if (geteuid() == 0) {
-        EXPECT_NE(errorOf([&] { saveProject("/proc/p.oxgoad", sample(), quietly()); }).find("cannot be written"), std::string::npos);
+        EXPECT_NE(
+            errorOf([&] { saveProject("/proc/p.oxgoad", sample(), quietly()); }).find("cannot be written"),
+            std::string::npos);
         return;
     }
     const TemporaryFolder folder;
-    std::filesystem::permissions(folder.path(), std::filesystem::perms::owner_read | std::filesystem::perms::owner_exec);
-    EXPECT_NE(errorOf([&] { saveProject(folder.file("p.oxgoad"), sample(), quietly()); }).find("cannot be written"), std::string::npos);
+    std::filesystem::permissions(folder.path(),
+                                 std::filesystem::perms::owner_read | std::filesystem::perms::owner_exec);
+    EXPECT_NE(
+        errorOf([&] { saveProject(folder.file("p.oxgoad"), sample(), quietly()); }).find("cannot be written"),
+        std::string::npos);
 }

@@ -16,9 +16,11 @@ TEST(Values, NumbersReadToTheNearestDoubleLikeTheStandardLibrary) {
     for (int i = 0; i < 20000; ++i) {
         const int whole = static_cast<int>(random() % 12), decimals = static_cast<int>(random() % 12);
         std::string text = random() % 2 ? "-" : "";
-        for (int k = 0; k <= whole; ++k) text += static_cast<char>('0' + random() % 10);
+        for (int k = 0; k <= whole; ++k)
+            text += static_cast<char>('0' + random() % 10);
         text += '.';
-        for (int k = 0; k < decimals; ++k) text += static_cast<char>('0' + random() % 10);
+        for (int k = 0; k < decimals; ++k)
+            text += static_cast<char>('0' + random() % 10);
         if (random() % 4 == 0) text += "e" + std::to_string(static_cast<int>(random() % 80) - 40);
         ASSERT_EQ(parseNumber(text, '.').value(), std::strtod(text.c_str(), nullptr)) << text;
     }
@@ -30,7 +32,8 @@ TEST(Values, OnlyPlainNumbersAreNumbers) {
     EXPECT_EQ(parseNumber("+3", '.'), 3);
     EXPECT_EQ(parseNumber("1e3", '.'), 1000);
     EXPECT_EQ(parseNumber("1e-999", '.'), 0);
-    for (const auto* text : {"", "-", ".", "12,5", "1.2.3", "0x10", "inf", "nan", "1e999", "12 EUR", "1,234", "--1", "+-1", "1e", "e5"})
+    for (const auto* text : {"", "-", ".", "12,5", "1.2.3", "0x10", "inf", "nan", "1e999", "12 EUR", "1,234",
+                             "--1", "+-1", "1e", "e5"})
         EXPECT_FALSE(parseNumber(text, '.')) << text;
 }
 
@@ -39,16 +42,20 @@ TEST(Values, DatesInTheFormsThatAreNotAmbiguous) {
     EXPECT_EQ(parseDate("2025/3/1"), daysFromCivil(2025, 3, 1));
     EXPECT_EQ(parseDate("01.03.2025"), daysFromCivil(2025, 3, 1));
     EXPECT_EQ(parseDate("2025-03"), daysFromCivil(2025, 3, 1));
-    for (const auto* text : {"", "2025", "03/01/2025", "2025-13-01", "2025-02-30", "2025-03-01x", "2025-03/01", "20250301", "2025-"})
+    for (const auto* text : {"", "2025", "03/01/2025", "2025-13-01", "2025-02-30", "2025-03-01x",
+                             "2025-03/01", "20250301", "2025-"})
         EXPECT_FALSE(parseDate(text)) << text;
 }
 
 TEST(Dictionary, CodesComeInOrderOfFirstAppearance) {
     Dictionary dictionary;
     std::vector<std::string> keys;
-    for (int i = 0; i < 5000; ++i) keys.push_back("key " + std::to_string(i * 7919 % 5000));
-    for (int i = 0; i < 5000; ++i) ASSERT_EQ(dictionary.code(keys[static_cast<std::size_t>(i)]), i);
-    for (int i = 0; i < 5000; ++i) ASSERT_EQ(dictionary.code(keys[static_cast<std::size_t>(i)]), i);
+    for (int i = 0; i < 5000; ++i)
+        keys.push_back("key " + std::to_string(i * 7919 % 5000));
+    for (int i = 0; i < 5000; ++i)
+        ASSERT_EQ(dictionary.code(keys[static_cast<std::size_t>(i)]), i);
+    for (int i = 0; i < 5000; ++i)
+        ASSERT_EQ(dictionary.code(keys[static_cast<std::size_t>(i)]), i);
     EXPECT_EQ(dictionary.size(), 5000u);
 }
 
@@ -68,7 +75,8 @@ TEST(Column, ConversionCountsWhatIsLost) {
 }
 
 TEST(Summary, QuantilesFollowDefinitionSevenOfHyndmanAndFan) {
-    // Interpolated at (n - 1)p: the quartiles of 1..4 are 1.75, 2.5, 3.25 (Hyndman and Fan 1996, definition 7).
+    // Interpolated at (n - 1)p: the quartiles of 1..4 are 1.75, 2.5, 3.25 (Hyndman and Fan 1996, definition
+    // 7).
     const auto s = summarizeNumbers({4, 1, 3, 2, std::nan("")});
     EXPECT_EQ(s->lowerQuartile, 1.75);
     EXPECT_EQ(s->median, 2.5);
@@ -80,14 +88,17 @@ TEST(Summary, StandardDeviationKeepsDigitsFarFromZero) {
     // As in NIST's NumAcc4: 1e7 + 0.2 and alternating +-0.1 about it, n = 1001; the certified standard
     // deviation is 0.1 (data from memory of its definition).
     std::vector<double> values{10000000.2};
-    for (int i = 0; i < 500; ++i) values.insert(values.end(), {10000000.1, 10000000.3});
-    EXPECT_GE(digits(summarizeNumbers(values)->standardDeviation, 0.1), 8); // the data themselves hold 0.1 to 8 digits
+    for (int i = 0; i < 500; ++i)
+        values.insert(values.end(), {10000000.1, 10000000.3});
+    EXPECT_GE(digits(summarizeNumbers(values)->standardDeviation, 0.1),
+              8); // the data themselves hold 0.1 to 8 digits
 }
 
 TEST(Summary, OdditiesAreNamed) {
     const auto read = readBytes("level,number\n" + std::string("a,1\n") + "b,\n" + "a,2\n");
     EXPECT_EQ(summarize(read.table.columns()[1]).oddities, (std::vector<std::string>{"1 missing value"}));
-    EXPECT_EQ(summarize(read.table.columns()[0]).oddities, (std::vector<std::string>{"2 levels with fewer than 10 rows"}));
+    EXPECT_EQ(summarize(read.table.columns()[0]).oddities,
+              (std::vector<std::string>{"2 levels with fewer than 10 rows"}));
 }
 
 TEST(Look, LinesAgreeWithAnscombesFourFits) {
@@ -136,7 +147,8 @@ TEST(Look, DensityCountsEveryPointInsideOnce) {
 TEST(Look, HistogramBinsHoldAllValues) {
     const auto h = histogram({1, 2, 2, 3, 3, 3, 4, 4, 5, std::nan("")});
     std::size_t sum = 0;
-    for (const auto c : h->counts) sum += c;
+    for (const auto c : h->counts)
+        sum += c;
     EXPECT_EQ(sum, 9u);
     EXPECT_FALSE(histogram({std::nan("")}));
 }

@@ -7,7 +7,8 @@ namespace {
 
 std::vector<std::string> cells(const RowsRead& read, std::size_t column) {
     std::vector<std::string> all;
-    for (std::size_t i = 0; i < read.table.rows(); ++i) all.push_back(read.table.columns()[column].cellText(i));
+    for (std::size_t i = 0; i < read.table.rows(); ++i)
+        all.push_back(read.table.columns()[column].cellText(i));
     return all;
 }
 
@@ -58,7 +59,8 @@ TEST(TextReader, LineNumbersCountLinesInsideQuotes) {
 
 TEST(TextReader, MissingMarksAreMissingAndMisfitsAreCounted) {
     std::string text = "rate\n?\nNA\n\"\"\n-\n";
-    for (int i = 0; i < 30; ++i) text += "1.5\n";
+    for (int i = 0; i < 30; ++i)
+        text += "1.5\n";
     text += "1 5\n12 EUR\n";
     const auto read = readBytes(text);
     EXPECT_EQ(read.table.rows(), 36u);
@@ -101,7 +103,8 @@ TEST(TextReader, RaggedLinesAreReportedAndNothingIsLost) {
 TEST(TextReader, DoubledAndEmptyNamesAreMadeDistinct) {
     const auto read = readBytes("rate,,rate,rate_2\n1,2,3,4\n");
     std::vector<std::string> names;
-    for (const auto& c : read.table.columns()) names.push_back(c.name());
+    for (const auto& c : read.table.columns())
+        names.push_back(c.name());
     EXPECT_EQ(names, (std::vector<std::string>{"rate", "column_2", "rate_3", "rate_2"}));
     EXPECT_EQ(read.report.notes.size(), 2u);
 }
@@ -124,8 +127,13 @@ TEST(TextReader, BadFilesGetASentence) {
     EXPECT_NE(errorOf([] { readBytes(""); }).find("the file is empty"), std::string::npos);
     EXPECT_NE(errorOf([] { readBytes("\n\n \n"); }).find("blank lines"), std::string::npos);
     EXPECT_NE(errorOf([] { readBytes("a,b\n"); }).find("no rows below it"), std::string::npos);
-    EXPECT_NE(errorOf([] { readBytes(std::string("\x89PNG\r\n\x1a\n\0\0\0\rIHDR\0\0", 22)); }).find("does not look like text"), std::string::npos);
-    EXPECT_NE(errorOf([] { readBytes(std::string("PK\x03\x04 and so on", 14)); }).find("workbook or an archive"), std::string::npos);
+    EXPECT_NE(errorOf([] {
+                  readBytes(std::string("\x89PNG\r\n\x1a\n\0\0\0\rIHDR\0\0", 22));
+              }).find("does not look like text"),
+              std::string::npos);
+    EXPECT_NE(
+        errorOf([] { readBytes(std::string("PK\x03\x04 and so on", 14)); }).find("workbook or an archive"),
+        std::string::npos);
     const std::string open = errorOf([] { readBytes("a,b\n1,2\n\"3,4\n5,6\n"); });
     EXPECT_NE(open.find("line 3"), std::string::npos) << open;
     EXPECT_NE(open.find("never closed"), std::string::npos);
@@ -140,20 +148,24 @@ TEST(TextReader, ALineOfAMillionCharactersIsRead) {
     const std::string longCell(1000000, 'x');
     const auto read = readBytes("a,b\n" + longCell + ",1\ny,2\n");
     EXPECT_EQ(read.table.rows(), 2u);
-    EXPECT_EQ(read.table.columns()[0].cellText(0).size() + read.table.columns()[0].cellText(1).size(), 1000001u);
+    EXPECT_EQ(read.table.columns()[0].cellText(0).size() + read.table.columns()[0].cellText(1).size(),
+              1000001u);
 }
 
 TEST(TextReader, ManyDistinctTextsAreTextNotAFactor) {
     std::string text = "id,v\n";
-    for (int i = 0; i < 100; ++i) text += "item-" + std::to_string(i) + ",1\n";
+    for (int i = 0; i < 100; ++i)
+        text += "item-" + std::to_string(i) + ",1\n";
     EXPECT_EQ(readBytes(text).table.columns()[0].kind(), ColumnKind::text);
 }
 
 TEST(TextReader, AColumnJudgedTooEarlyIsReadAgainAsAFactor) {
     // Numbers in all the places that are sampled, words in most others.
     std::string text = "v,w\n";
-    for (int i = 0; i < 1200; ++i) text += "1,2\n";
-    for (int i = 0; i < 4000; ++i) text += "word,2\n";
+    for (int i = 0; i < 1200; ++i)
+        text += "1,2\n";
+    for (int i = 0; i < 4000; ++i)
+        text += "word,2\n";
     const auto read = readBytes(text);
     EXPECT_EQ(read.table.columns()[0].kind(), ColumnKind::factor);
     EXPECT_EQ(read.report.faultCount, 0u);
@@ -163,13 +175,15 @@ TEST(TextReader, ChunksAndThreadsChangeNothing) {
     // 7 MB, so that it is cut; quotes with line ends, stray quotes in bare cells, CRLF.
     std::string text = "name,size,height,note\r\n";
     for (int i = 0; text.size() < 7000000; ++i)
-        text += "n" + std::to_string(i % 97) + "," + std::to_string(i) + ".25,5'" + std::to_string(i % 12) + "\"," + (i % 5 ? "plain" : "\"two\r\nlines, \"\"x\"\"\"") + "\r\n";
+        text += "n" + std::to_string(i % 97) + "," + std::to_string(i) + ".25,5'" + std::to_string(i % 12) +
+                "\"," + (i % 5 ? "plain" : "\"two\r\nlines, \"\"x\"\"\"") + "\r\n";
     const auto one = readBytes(text, {}, 1);
     const auto four = readBytes(text, {}, 4);
     ASSERT_EQ(one.table.rows(), four.table.rows());
     EXPECT_EQ(one.report.faultCount, four.report.faultCount);
     for (std::size_t c = 0; c < one.table.columns().size(); ++c)
-        for (std::size_t i = 0; i < one.table.rows(); i += 1009) ASSERT_EQ(one.table.columns()[c].cellText(i), four.table.columns()[c].cellText(i));
+        for (std::size_t i = 0; i < one.table.rows(); i += 1009)
+            ASSERT_EQ(one.table.columns()[c].cellText(i), four.table.columns()[c].cellText(i));
     EXPECT_EQ(one.table.columns()[1].numbers().back(), static_cast<double>(one.table.rows() - 1) + 0.25);
 }
 

@@ -11,7 +11,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         const auto read = oxgoad::readTextBytes({bytes.data(), bytes.size()}, "f", {}, {1}, progress);
         for (const auto& column : read.table.columns()) {
             if (column.size() != read.table.rows()) std::abort();
-            for (std::size_t i = 0; i < column.size(); ++i) (void)column.cellText(i);
+            for (std::size_t i = 0; i < column.size(); ++i)
+                (void)column.cellText(i);
         }
     } catch (const oxgoad::Error&) {
     }

@@ -81,7 +81,8 @@ inline Recipe recipeOf(const std::string& response, const std::vector<std::strin
     Recipe recipe;
     recipe.rows.file = "rows.csv";
     recipe.response = response;
-    for (const auto& column : columns) recipe.terms.push_back(plainTerm(column));
+    for (const auto& column : columns)
+        recipe.terms.push_back(plainTerm(column));
     return recipe;
 }
 

@@ -51,7 +51,8 @@ void BriefBar::addStrong(const QString& text) {
     label->show();
 }
 
-QPushButton* BriefBar::addPart(const QString& name, const QString& text, const std::function<void(QPushButton*)>& act) {
+QPushButton* BriefBar::addPart(const QString& name, const QString& text,
+                               const std::function<void(QPushButton*)>& act) {
     auto* button = new QPushButton(QString(text).replace('&', "&&"), m_flow->parentWidget());
     button->setObjectName("briefPart");
     button->setProperty("part", name);
@@ -89,32 +90,48 @@ void BriefBar::tellModel() {
     const auto& e = m_session.evidence();
     const QString unit = m_session.unit(recipe.response);
     addWord(tr("Predict"));
-    addPart(tr("response"), recipe.response.empty() ? tr("a column to choose") : qs(recipe.response), [this](QPushButton* b) { chooseResponse(b); });
+    addPart(tr("response"), recipe.response.empty() ? tr("a column to choose") : qs(recipe.response),
+            [this](QPushButton* b) { chooseResponse(b); });
     if (!unit.isEmpty()) addWord("(" + unit + ")");
     addWord(tr("from"));
-    addPart(tr("terms"), recipe.terms.empty() ? tr("no terms yet") : qs(plural(recipe.terms.size(), "term", "terms")), [this](QPushButton*) { emit termsWanted(); });
+    addPart(tr("terms"),
+            recipe.terms.empty() ? tr("no terms yet") : qs(plural(recipe.terms.size(), "term", "terms")),
+            [this](QPushButton*) { emit termsWanted(); });
     addWord(tr("by"));
-    addPart(tr("estimator"), recipe.intercept ? tr("least squares") : tr("least squares without a constant"), [this](QPushButton* b) { chooseEstimator(b); });
+    addPart(tr("estimator"), recipe.intercept ? tr("least squares") : tr("least squares without a constant"),
+            [this](QPushButton* b) { chooseEstimator(b); });
     addWord(",");
     if (e) {
         addWord(tr("learning from"));
-        addPart(tr("rows"), qs(plural(e->rowsLearning, "row", "rows")), [this](QPushButton* b) { chooseRows(b); });
+        addPart(tr("rows"), qs(plural(e->rowsLearning, "row", "rows")),
+                [this](QPushButton* b) { chooseRows(b); });
         addWord(",");
         addWord(tr("judged on"));
-        const QString judged = recipe.setAside ? qs(plural(e->rowsHeldOut, "row", "rows")) + tr(" held out at random, seed %1").arg(recipe.setAside->seed) : tr("no rows held out");
+        const QString judged = recipe.setAside
+                                   ? qs(plural(e->rowsHeldOut, "row", "rows")) +
+                                         tr(" held out at random, seed %1").arg(recipe.setAside->seed)
+                                   : tr("no rows held out");
         addPart(tr("held-out rows"), judged, [this](QPushButton* b) { chooseRows(b); });
         if (e->heldOut.rows > 1) {
             addWord(":");
             addWord(tr("typically off by"));
-            addStrong(qs(readableText(e->heldOut.rmse, 3)) + " ± " + qs(readableText(e->heldOut.rmseError, 2)) + (unit.isEmpty() ? QString() : " " + unit.section(' ', 0, 0)));
+            addStrong(qs(readableText(e->heldOut.rmse, 3)) + " ± " +
+                      qs(readableText(e->heldOut.rmseError, 2)) +
+                      (unit.isEmpty() ? QString() : " " + unit.section(' ', 0, 0)));
             addWord(",");
-            addWord(qs(readableText(100 * e->heldOut.rmse / std::fabs(e->heldOut.meanActual), 2)) + tr(" % of the mean."));
+            addWord(qs(readableText(100 * e->heldOut.rmse / std::fabs(e->heldOut.meanActual), 2)) +
+                    tr(" % of the mean."));
         } else {
             addWord(".");
         }
     } else {
         addWord(tr("with"));
-        addPart(tr("held-out rows"), recipe.setAside ? tr("%1 held out at random, seed %2").arg(qs(percentText(recipe.setAside->share))).arg(recipe.setAside->seed) : tr("no rows held out"), [this](QPushButton* b) { chooseRows(b); });
+        addPart(tr("held-out rows"),
+                recipe.setAside ? tr("%1 held out at random, seed %2")
+                                      .arg(qs(percentText(recipe.setAside->share)))
+                                      .arg(recipe.setAside->seed)
+                                : tr("no rows held out"),
+                [this](QPushButton* b) { chooseRows(b); });
         addWord(tr(". Tick a column in Fit to begin."));
     }
 }
@@ -124,20 +141,25 @@ void BriefBar::tellForecastSentence() {
     const auto& e = m_session.evidence();
     const QString unit = m_session.unit(recipe.response);
     addWord(tr("Forecast"));
-    addPart(tr("response"), recipe.response.empty() ? tr("a column to choose") : qs(recipe.response), [this](QPushButton* b) { chooseResponse(b); });
+    addPart(tr("response"), recipe.response.empty() ? tr("a column to choose") : qs(recipe.response),
+            [this](QPushButton* b) { chooseResponse(b); });
     if (!unit.isEmpty()) addWord("(" + unit + ")");
     addWord(tr("for"));
     if (!e || !e->forecast) {
-        addPart(tr("rows to forecast"), tr("rows to choose"), [this](QPushButton*) { emit forecastRowsWanted(); });
-        addWord(m_session.current() ? tr("with fit %1.").arg(m_session.current()) : tr("once there is a fit."));
+        addPart(tr("rows to forecast"), tr("rows to choose"),
+                [this](QPushButton*) { emit forecastRowsWanted(); });
+        addWord(m_session.current() ? tr("with fit %1.").arg(m_session.current())
+                                    : tr("once there is a fit."));
         return;
     }
     const ForecastEvidence& f = *e->forecast;
-    addPart(tr("rows to forecast"), qs(plural(f.prediction.size(), "row", "rows")) + tr(" of ") + qs(f.file), [this](QPushButton*) { emit forecastRowsWanted(); });
+    addPart(tr("rows to forecast"), qs(plural(f.prediction.size(), "row", "rows")) + tr(" of ") + qs(f.file),
+            [this](QPushButton*) { emit forecastRowsWanted(); });
     addWord(tr("with"));
     addStrong(tr("fit %1").arg(m_session.current()));
     addWord(",");
-    addPart(tr("level"), tr("%1 intervals").arg(qs(percentText(f.level))), [this](QPushButton* b) { chooseLevel(b); });
+    addPart(tr("level"), tr("%1 intervals").arg(qs(percentText(f.level))),
+            [this](QPushButton* b) { chooseLevel(b); });
     addWord(":");
     addStrong(qs(countText(f.outside)) + (f.outside == 1 ? tr(" row is outside") : tr(" rows are outside")));
     addWord(tr("what the model has seen, %1 at the edge.").arg(qs(countText(f.edge))));
@@ -148,7 +170,9 @@ QString BriefBar::sentence() const {
     for (int i = 0; i < m_flow->count(); ++i) {
         const auto* label = qobject_cast<QLabel*>(m_flow->itemAt(i)->widget());
         const auto* button = qobject_cast<QPushButton*>(m_flow->itemAt(i)->widget());
-        const QString word = label ? label->text() : button ? QString(button->text()).replace("&&", "&") : QString();
+        const QString word = label    ? label->text()
+                             : button ? QString(button->text()).replace("&&", "&")
+                                      : QString();
         if (!text.isEmpty() && !QString(",.:").contains(word.left(1))) text += ' ';
         text += word;
     }
@@ -167,7 +191,8 @@ void BriefBar::chooseResponse(QPushButton* at) {
             Recipe recipe = m_session.recipe();
             recipe.response = name;
             std::erase_if(recipe.terms, [&](const Term& term) {
-                return std::any_of(term.parts.begin(), term.parts.end(), [&](const TermPart& part) { return part.column == name; });
+                return std::any_of(term.parts.begin(), term.parts.end(),
+                                   [&](const TermPart& part) { return part.column == name; });
             });
             m_session.change(recipe);
         });
@@ -179,7 +204,8 @@ void BriefBar::chooseEstimator(QPushButton* at) {
     auto* menu = new QMenu(this);
     menu->setAttribute(Qt::WA_DeleteOnClose);
     for (const bool intercept : {true, false}) {
-        auto* action = menu->addAction(intercept ? tr("Least squares with a constant") : tr("Least squares without a constant"));
+        auto* action = menu->addAction(intercept ? tr("Least squares with a constant")
+                                                 : tr("Least squares without a constant"));
         action->setCheckable(true);
         action->setChecked(m_session.recipe().intercept == intercept);
         connect(action, &QAction::triggered, this, [this, intercept] {
@@ -209,7 +235,8 @@ void BriefBar::chooseRows(QPushButton*) {
     seed->setValue(aside ? static_cast<int>(std::min<std::uint64_t>(aside->seed, 1000000000)) : 7);
     form->addRow(tr("Held out at random"), share);
     form->addRow(tr("Seed"), seed);
-    form->addRow(plainLabel(tr("0 % learns from all rows; the error is then judged on the rows it learned from."), "hint"));
+    form->addRow(plainLabel(
+        tr("0 % learns from all rows; the error is then judged on the rows it learned from."), "hint"));
     const auto& left = m_session.recipe().leaveOut;
     for (const LeftOutRow& row : left) {
         auto* back = linkButton(tr("take back"), dialog);
@@ -226,9 +253,12 @@ void BriefBar::chooseRows(QPushButton*) {
     connect(buttons, &QDialogButtonBox::rejected, dialog, &QDialog::reject);
     connect(buttons, &QDialogButtonBox::accepted, dialog, [this, dialog, share, seed] {
         Recipe recipe = m_session.recipe();
-        if (share->value() == 0) recipe.setAside.reset();
-        else if (!recipe.setAside || std::lround(100 * recipe.setAside->share) != share->value() || recipe.setAside->seed != static_cast<std::uint64_t>(seed->value()))
-            recipe.setAside = RandomHoldOut{share->value() / 100.0, static_cast<std::uint64_t>(seed->value())};
+        if (share->value() == 0)
+            recipe.setAside.reset();
+        else if (!recipe.setAside || std::lround(100 * recipe.setAside->share) != share->value() ||
+                 recipe.setAside->seed != static_cast<std::uint64_t>(seed->value()))
+            recipe.setAside =
+                RandomHoldOut{share->value() / 100.0, static_cast<std::uint64_t>(seed->value())};
         dialog->accept();
         m_session.change(recipe);
     });

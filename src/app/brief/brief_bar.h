@@ -27,7 +27,8 @@ private:
     void rebuild();
     void addWord(const QString& text);
     void addStrong(const QString& text);
-    QPushButton* addPart(const QString& name, const QString& text, const std::function<void(QPushButton*)>& act);
+    QPushButton* addPart(const QString& name, const QString& text,
+                         const std::function<void(QPushButton*)>& act);
     void tellModel();
     void tellForecastSentence();
     void chooseResponse(QPushButton* at);

@@ -88,7 +88,8 @@ CheckStation::CheckStation(Session& session, QWidget* parent) : Station(session,
             draw();
         });
     connect(m_plot, &PlotFrame::rowClicked, this, [this](std::size_t row) { m_session.selectRow(row); });
-    connect(m_outlying, &GridView::lineChosen, this, [this](const QModelIndex& index) { m_session.selectRow(index.data(DataRowRole).toULongLong()); });
+    connect(m_outlying, &GridView::lineChosen, this,
+            [this](const QModelIndex& index) { m_session.selectRow(index.data(DataRowRole).toULongLong()); });
     connect(&session, &Session::selectionChanged, this, &CheckStation::showSelection);
     auto leaveOut = [this] {
         const auto row = m_session.selectedRow();
@@ -115,7 +116,7 @@ void CheckStation::refresh() {
     m_readings->fitColumns(320);
     if (!evidence) {
         m_plot->clear(tr("There is no fit to check yet. Tick columns in Fit."));
-        m_distribution->clear({});
+        m_distribution->clear(tr("Nothing to count yet."));
         showSelection();
         return;
     }
@@ -145,7 +146,8 @@ void CheckStation::draw() {
     const auto evidence = m_session.evidence();
     if (!evidence) return;
     const RowEvidence& rows = evidence->rows;
-    const QString unit = m_session.unit(evidence->response).isEmpty() ? QString() : ", " + m_session.unit(evidence->response);
+    const QString unit =
+        m_session.unit(evidence->response).isEmpty() ? QString() : ", " + m_session.unit(evidence->response);
     PlotFrame::Content content;
     std::function<double(std::size_t)> x;
     const QString across = m_across->currentText();
@@ -162,11 +164,15 @@ void CheckStation::draw() {
         const Column* column = m_session.table().find(ss(across));
         if (!column) return;
         const bool factor = column->kind() == ColumnKind::factor;
-        x = [column, factor](std::size_t i) { return column->asNumber(i) + (factor ? 0.5 * (static_cast<double>((i * 2654435761U) % 1000) / 1000 - 0.5) : 0); };
+        x = [column, factor](std::size_t i) {
+            return column->asNumber(i) +
+                   (factor ? 0.5 * (static_cast<double>((i * 2654435761U) % 1000) / 1000 - 0.5) : 0);
+        };
         content.xTitle = m_session.titled(column->name());
         content.xIsDate = column->kind() == ColumnKind::date;
         if (factor)
-            for (const auto& level : column->levels()) content.xLevels << qs(level);
+            for (const auto& level : column->levels())
+                content.xLevels << qs(level);
     }
     const std::vector<double>* up = &rows.residual;
     content.yTitle = tr("residual, actual − predicted") + unit;
@@ -187,13 +193,17 @@ void CheckStation::draw() {
                 low = std::min(low, v);
                 high = std::max(high, v);
             }
-        content.lines.push_back({tr("actual = predicted"), {low, high}, {low, high}, theme::quiet, Qt::DashLine, {}, 1.2});
+        content.lines.push_back(
+            {tr("actual = predicted"), {low, high}, {low, high}, theme::quiet, Qt::DashLine, {}, 1.2});
     }
-    content.summary = tr("%1 against %2, %3 rows").arg(content.yTitle, content.xTitle, qs(countText(evidence->rowsLearning + evidence->rowsHeldOut)));
+    content.summary = tr("%1 against %2, %3 rows")
+                          .arg(content.yTitle, content.xTitle,
+                               qs(countText(evidence->rowsLearning + evidence->rowsHeldOut)));
     m_plot->setDescription(rowDescription());
 
     std::vector<double> values;
-    for (const auto& marks : content.marks) values.insert(values.end(), marks.y.begin(), marks.y.end());
+    for (const auto& marks : content.marks)
+        values.insert(values.end(), marks.y.begin(), marks.y.end());
     PlotFrame::Content beside;
     beside.legend = false;
     beside.xTitle = tr("rows");
@@ -224,9 +234,13 @@ void CheckStation::showSelection() {
         return;
     }
     const RowEvidence& rows = evidence->rows;
-    m_selected->setText(tr("row %1 · %2 · actual %3, predicted %4").arg(qs(countText(*row + 1)), rowDescription()(*row), qs(readableText(rows.actual[*row])), qs(readableText(rows.fitted[*row]))));
+    m_selected->setText(tr("row %1 · %2 · actual %3, predicted %4")
+                            .arg(qs(countText(*row + 1)), rowDescription()(*row),
+                                 qs(readableText(rows.actual[*row])), qs(readableText(rows.fitted[*row]))));
     for (int i = 0; i < m_outlyingModel.rowCount(); ++i)
-        if (m_outlyingModel.index(i, 0).data(DataRowRole).toULongLong() == *row && m_outlying->currentIndex().row() != i) m_outlying->setCurrentIndex(m_outlyingModel.index(i, 0));
+        if (m_outlyingModel.index(i, 0).data(DataRowRole).toULongLong() == *row &&
+            m_outlying->currentIndex().row() != i)
+            m_outlying->setCurrentIndex(m_outlyingModel.index(i, 0));
 }
 
 } // namespace oxgoad

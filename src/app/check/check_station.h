@@ -10,7 +10,8 @@ namespace oxgoad {
 
 class GridView;
 
-/// One large residual plot, the distribution beside it on the same scale, the rows that stand out, the readings.
+/// One large residual plot, the distribution beside it on the same scale, the rows that stand out, the
+/// readings.
 class CheckStation : public Station {
     Q_OBJECT
 public:

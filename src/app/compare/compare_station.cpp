@@ -36,11 +36,15 @@ CompareStation::CompareStation(Session& session, QWidget* parent) : Station(sess
     splitter->addWidget(m_plot);
     splitter->setSizes({560, 380});
     layout->addWidget(splitter, 1);
-    for (QComboBox* box : {m_left, m_right}) connect(box, &QComboBox::currentTextChanged, this, &CompareStation::draw);
-    connect(&session, &Session::evidenceReady, this, [this] { if (isVisible()) draw(); });
+    for (QComboBox* box : {m_left, m_right})
+        connect(box, &QComboBox::currentTextChanged, this, &CompareStation::draw);
+    connect(&session, &Session::evidenceReady, this, [this] {
+        if (isVisible()) draw();
+    });
     connect(&session, &Session::trailChanged, this, [this] { refreshLater(); });
     connect(m_plot, &PlotFrame::rowClicked, this, [this](std::size_t row) { m_session.selectRow(row); });
-    connect(&session, &Session::selectionChanged, this, [this] { m_plot->setSelectedRow(m_session.selectedRow()); });
+    connect(&session, &Session::selectionChanged, this,
+            [this] { m_plot->setSelectedRow(m_session.selectedRow()); });
 }
 
 void CompareStation::refresh() {
@@ -76,25 +80,38 @@ void CompareStation::draw() {
     const int lines = m_model.rowCount();
     m_model.setContent(compareGrid(m_session, left, a.get(), right, b.get()));
     if (lines != m_model.rowCount()) m_table->fitColumns(240);
-    const QString unit = m_session.unit(b->response).isEmpty() ? QString() : " " + m_session.unit(b->response).section(' ', 0, 0);
-    if (left == right) m_sentence->setText(tr("The same fit on both sides."));
+    const QString unit = m_session.unit(b->response).isEmpty()
+                             ? QString()
+                             : " " + m_session.unit(b->response).section(' ', 0, 0);
+    if (left == right)
+        m_sentence->setText(tr("The same fit on both sides."));
     else if (std::isfinite(a->heldOut.rmse) && std::isfinite(b->heldOut.rmse)) {
         const double change = b->heldOut.rmse - a->heldOut.rmse;
         m_sentence->setText(tr("On held-out rows fit %1 is off by %2%3 less than fit %4 (%5 against %6).")
-                                .arg(change <= 0 ? right : left).arg(qs(readableText(std::fabs(change), 3)), unit).arg(change <= 0 ? left : right).arg(qs(readableText(std::min(a->heldOut.rmse, b->heldOut.rmse), 4)), qs(readableText(std::max(a->heldOut.rmse, b->heldOut.rmse), 4))));
-    } else m_sentence->setText(tr("No rows are held out, so the fits can only be compared on rows they learned from."));
+                                .arg(change <= 0 ? right : left)
+                                .arg(qs(readableText(std::fabs(change), 3)), unit)
+                                .arg(change <= 0 ? left : right)
+                                .arg(qs(readableText(std::min(a->heldOut.rmse, b->heldOut.rmse), 4)),
+                                     qs(readableText(std::max(a->heldOut.rmse, b->heldOut.rmse), 4))));
+    } else
+        m_sentence->setText(
+            tr("No rows are held out, so the fits can only be compared on rows they learned from."));
     PlotFrame::Content content;
-    const QString axisUnit = m_session.unit(b->response).isEmpty() ? QString() : ", " + m_session.unit(b->response);
+    const QString axisUnit =
+        m_session.unit(b->response).isEmpty() ? QString() : ", " + m_session.unit(b->response);
     content.xTitle = tr("predicted by fit %1").arg(left) + axisUnit;
     content.yTitle = tr("predicted by fit %1").arg(right) + axisUnit;
-    content.marks = marksByPart([&a](std::size_t i) { return a->rows.fitted[i]; }, [&b](std::size_t i) { return b->rows.fitted[i]; });
+    content.marks = marksByPart([&a](std::size_t i) { return a->rows.fitted[i]; },
+                                [&b](std::size_t i) { return b->rows.fitted[i]; });
     double low = 1e300, high = -1e300;
     for (const auto& marks : content.marks)
         for (const double v : marks.x) {
             low = std::min(low, v);
             high = std::max(high, v);
         }
-    if (low <= high) content.lines.push_back({tr("both the same"), {low, high}, {low, high}, theme::quiet, Qt::DashLine, {}, 1.2});
+    if (low <= high)
+        content.lines.push_back(
+            {tr("both the same"), {low, high}, {low, high}, theme::quiet, Qt::DashLine, {}, 1.2});
     content.summary = tr("Predictions of fit %1 against those of fit %2").arg(right).arg(left);
     m_plot->setDescription(rowDescription());
     m_plot->show(std::move(content));

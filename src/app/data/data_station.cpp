@@ -42,7 +42,8 @@ DataStation::DataStation(Session& session, QWidget* parent) : Station(session, "
     m_ledger->setModel(&m_ledgerModel);
     m_ledger->setContextMenuPolicy(Qt::CustomContextMenu);
     connect(m_ledger, &GridView::opened, this, &DataStation::openColumn);
-    connect(m_ledger, &QWidget::customContextMenuRequested, this, [this](const QPoint& at) { openColumn(m_ledger->indexAt(at)); });
+    connect(m_ledger, &QWidget::customContextMenuRequested, this,
+            [this](const QPoint& at) { openColumn(m_ledger->indexAt(at)); });
 
     auto* below = new QWidget(splitter);
     auto* belowLayout = new QVBoxLayout(below);
@@ -74,8 +75,10 @@ DataStation::DataStation(Session& session, QWidget* parent) : Station(session, "
 
     connect(m_showRows, &QPushButton::clicked, this, [this] { m_lower->setCurrentWidget(m_rows); });
     connect(m_showFaults, &QPushButton::clicked, this, [this] { m_lower->setCurrentWidget(m_faults); });
-    connect(m_rows, &GridView::lineChosen, this, [this](const QModelIndex& index) { m_session.selectRow(static_cast<std::size_t>(index.row())); });
-    connect(m_faults, &GridView::lineChosen, this, [this](const QModelIndex& index) { m_session.selectRow(index.data(DataRowRole).toULongLong()); });
+    connect(m_rows, &GridView::lineChosen, this,
+            [this](const QModelIndex& index) { m_session.selectRow(static_cast<std::size_t>(index.row())); });
+    connect(m_faults, &GridView::lineChosen, this,
+            [this](const QModelIndex& index) { m_session.selectRow(index.data(DataRowRole).toULongLong()); });
     connect(&session, &Session::selectionChanged, this, &DataStation::showSelection);
 }
 
@@ -92,11 +95,15 @@ void DataStation::refresh() {
     }
     const ReadReport& report = m_session.rows()->learning.report;
     m_file->setText(qs(report.file));
-    QStringList notes{qs(plural(report.rows, "row", "rows") + ", " + plural(m_session.table().columns().size(), "column", "columns"))};
-    const QString delimiter = report.format.delimiter == '\t' ? tr("tab") : QString(QChar(report.format.delimiter));
-    notes << tr("delimiter %1").arg(delimiter) << tr("decimal mark %1").arg(QChar(report.format.decimalMark)) << qs(encodingName(report.format.encoding));
+    QStringList notes{qs(plural(report.rows, "row", "rows") + ", " +
+                         plural(m_session.table().columns().size(), "column", "columns"))};
+    const QString delimiter =
+        report.format.delimiter == '\t' ? tr("tab") : QString(QChar(report.format.delimiter));
+    notes << tr("delimiter %1").arg(delimiter) << tr("decimal mark %1").arg(QChar(report.format.decimalMark))
+          << qs(encodingName(report.format.encoding));
     QString text = notes.join(" · ");
-    for (const auto& note : report.notes) text += " · " + qs(note);
+    for (const auto& note : report.notes)
+        text += " · " + qs(note);
     m_notes->setText(text);
     m_notes->setToolTip(text.toHtmlEscaped());
     m_ledgerModel.setContent(ledgerGrid(m_session));
@@ -132,7 +139,8 @@ void DataStation::showColumn(const QString& column) {
 }
 
 void DataStation::readOtherwise() {
-    auto* dialog = new ReadingDialog(m_session.recipe().rows.text, m_session.rows()->learning.report.format, this);
+    auto* dialog =
+        new ReadingDialog(m_session.recipe().rows.text, m_session.rows()->learning.report.format, this);
     dialog->setAttribute(Qt::WA_DeleteOnClose);
     connect(dialog, &QDialog::accepted, this, [this, dialog] {
         const TextOptions options = dialog->options();
@@ -153,7 +161,10 @@ void DataStation::openColumn(const QModelIndex& index) {
     connect(response, &QAction::triggered, this, [this, name = column.name] {
         Recipe next = m_session.recipe();
         next.response = name;
-        std::erase_if(next.terms, [&](const Term& term) { return std::any_of(term.parts.begin(), term.parts.end(), [&](const TermPart& p) { return p.column == name; }); });
+        std::erase_if(next.terms, [&](const Term& term) {
+            return std::any_of(term.parts.begin(), term.parts.end(),
+                               [&](const TermPart& p) { return p.column == name; });
+        });
         m_session.change(next);
     });
     const auto used = inputNames(recipe.terms);
@@ -162,12 +173,18 @@ void DataStation::openColumn(const QModelIndex& index) {
     term->setEnabled(column.name != recipe.response && column.kind != ColumnKind::text);
     connect(term, &QAction::triggered, this, [this, name = column.name, in] {
         Recipe next = m_session.recipe();
-        if (in) std::erase_if(next.terms, [&](const Term& t) { return std::any_of(t.parts.begin(), t.parts.end(), [&](const TermPart& p) { return p.column == name; }); });
-        else next = withTerm(next, plainTerm(name));
+        if (in)
+            std::erase_if(next.terms, [&](const Term& t) {
+                return std::any_of(t.parts.begin(), t.parts.end(),
+                                   [&](const TermPart& p) { return p.column == name; });
+            });
+        else
+            next = withTerm(next, plainTerm(name));
         m_session.change(next);
     });
     menu->addSeparator();
-    for (const ColumnKind kind : {ColumnKind::number, ColumnKind::factor, ColumnKind::date, ColumnKind::text}) {
+    for (const ColumnKind kind :
+         {ColumnKind::number, ColumnKind::factor, ColumnKind::date, ColumnKind::text}) {
         auto* action = menu->addAction(tr("Read as %1").arg(qs(kindName(kind))));
         action->setCheckable(true);
         action->setChecked(column.kind == kind);

@@ -16,7 +16,8 @@ QString characterName(char c) {
 }
 
 /// A box whose first entry leaves the choice to the reader; the others carry their value as data.
-QComboBox* choiceBox(const QString& name, const QString& found, const QList<std::pair<QString, int>>& choices, int chosen, QWidget* parent) {
+QComboBox* choiceBox(const QString& name, const QString& found, const QList<std::pair<QString, int>>& choices,
+                     int chosen, QWidget* parent) {
     auto* box = new QComboBox(parent);
     box->setObjectName(name);
     box->setAccessibleName(name);
@@ -30,18 +31,27 @@ QComboBox* choiceBox(const QString& name, const QString& found, const QList<std:
 
 } // namespace
 
-ReadingDialog::ReadingDialog(const TextOptions& options, const TextFormat& found, QWidget* parent) : QDialog(parent), m_options(options) {
+ReadingDialog::ReadingDialog(const TextOptions& options, const TextFormat& found, QWidget* parent)
+    : QDialog(parent), m_options(options) {
     setObjectName("readingDialog");
     setWindowTitle(tr("How the file is read"));
     auto* form = new QFormLayout(this);
     auto of = [](const std::optional<char>& c) { return c ? static_cast<int>(*c) : -1; };
-    m_delimiter = choiceBox("delimiter", characterName(found.delimiter), {{",", ','}, {";", ';'}, {tr("tab"), '\t'}, {"|", '|'}, {tr("space"), ' '}}, of(options.delimiter), this);
-    m_quote = choiceBox("quote", characterName(found.quote), {{"\"", '"'}, {"'", '\''}}, of(options.quote), this);
-    m_header = choiceBox("header", found.header ? tr("yes") : tr("no"), {{tr("yes"), 1}, {tr("no"), 0}}, options.header ? static_cast<int>(*options.header) : -1, this);
-    m_decimal = choiceBox("decimalMark", characterName(found.decimalMark), {{".", '.'}, {",", ','}}, of(options.decimalMark), this);
+    m_delimiter = choiceBox("delimiter", characterName(found.delimiter),
+                            {{",", ','}, {";", ';'}, {tr("tab"), '\t'}, {"|", '|'}, {tr("space"), ' '}},
+                            of(options.delimiter), this);
+    m_quote =
+        choiceBox("quote", characterName(found.quote), {{"\"", '"'}, {"'", '\''}}, of(options.quote), this);
+    m_header = choiceBox("header", found.header ? tr("yes") : tr("no"), {{tr("yes"), 1}, {tr("no"), 0}},
+                         options.header ? static_cast<int>(*options.header) : -1, this);
+    m_decimal = choiceBox("decimalMark", characterName(found.decimalMark), {{".", '.'}, {",", ','}},
+                          of(options.decimalMark), this);
     QList<std::pair<QString, int>> encodings;
-    for (const Encoding e : {Encoding::utf8, Encoding::utf16LittleEndian, Encoding::utf16BigEndian, Encoding::latin1}) encodings << std::pair{qs(encodingName(e)), static_cast<int>(e)};
-    m_encoding = choiceBox("encoding", qs(encodingName(found.encoding)), encodings, options.encoding ? static_cast<int>(*options.encoding) : -1, this);
+    for (const Encoding e :
+         {Encoding::utf8, Encoding::utf16LittleEndian, Encoding::utf16BigEndian, Encoding::latin1})
+        encodings << std::pair{qs(encodingName(e)), static_cast<int>(e)};
+    m_encoding = choiceBox("encoding", qs(encodingName(found.encoding)), encodings,
+                           options.encoding ? static_cast<int>(*options.encoding) : -1, this);
     form->addRow(tr("Delimiter"), m_delimiter);
     form->addRow(tr("Quotes"), m_quote);
     form->addRow(tr("First line holds the names"), m_header);

@@ -21,7 +21,9 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     layout->setContentsMargins(12, 8, 12, 6);
     auto* head = new QHBoxLayout;
     head->setContentsMargins(8, 0, 8, 0);
-    auto* hint = plainLabel(tr("Tick a column to put it in, untick it to take it out (Space). Return on a line: how it enters."), "hint");
+    auto* hint = plainLabel(
+        tr("Tick a column to put it in, untick it to take it out (Space). Return on a line: how it enters."),
+        "hint");
     head->addWidget(hint, 1);
     m_pair = linkButton(tr("add the pair"), this);
     m_pair->setToolTip(tr("Choose two lines with Ctrl and add their product"));
@@ -69,13 +71,16 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
 
     connect(m_terms, &GridView::lineChosen, this, &FitStation::showLine);
     connect(m_terms, &GridView::opened, this, &FitStation::openLine);
-    connect(m_terms, &QWidget::customContextMenuRequested, this, [this](const QPoint& at) { openLine(m_terms->indexAt(at)); });
-    connect(m_terms->selectionModel(), &QItemSelectionModel::selectionChanged, this, [this] { m_pair->setEnabled(pairOfSelection().has_value()); });
+    connect(m_terms, &QWidget::customContextMenuRequested, this,
+            [this](const QPoint& at) { openLine(m_terms->indexAt(at)); });
+    connect(m_terms->selectionModel(), &QItemSelectionModel::selectionChanged, this,
+            [this] { m_pair->setEnabled(pairOfSelection().has_value()); });
     connect(m_pair, &QPushButton::clicked, this, [this] {
         const auto term = pairOfSelection();
         if (!term) return;
         Recipe recipe = m_session.recipe();
-        for (const TermPart& part : term->parts) recipe = withTerm(recipe, Term{{part}});
+        for (const TermPart& part : term->parts)
+            recipe = withTerm(recipe, Term{{part}});
         m_session.change(withTerm(recipe, *term));
     });
 }
@@ -97,10 +102,13 @@ void FitStation::refresh() {
     m_model.setContent(termsGrid(m_session));
     if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_terms->fitColumns(160);
     m_equation->setText(equationText(m_session));
-    if (!m_terms->currentIndex().isValid() || m_terms->currentIndex().row() == 0) { // the constant has nothing to show
+    if (!m_terms->currentIndex().isValid() ||
+        m_terms->currentIndex().row() == 0) { // the constant has nothing to show
         const auto shown = termLines(m_session);
-        const auto first = std::find_if(shown.begin(), shown.end(), [](const TermLine& l) { return l.kind == TermLine::Kind::term; });
-        if (first != shown.end()) m_terms->setCurrentIndex(m_model.index(static_cast<int>(first - shown.begin()), 0));
+        const auto first = std::find_if(shown.begin(), shown.end(),
+                                        [](const TermLine& l) { return l.kind == TermLine::Kind::term; });
+        if (first != shown.end())
+            m_terms->setCurrentIndex(m_model.index(static_cast<int>(first - shown.begin()), 0));
     }
     showLine();
 }
@@ -118,21 +126,34 @@ void FitStation::showLine() {
     const auto& evidence = m_session.evidence();
     const auto lines = termLines(m_session);
     int row = m_terms->currentIndex().row();
-    if (row < 0 || row >= static_cast<int>(lines.size())) row = evidence && !evidence->terms.empty() ? (evidence->intercept ? 1 : 0) : -1;
+    if (row < 0 || row >= static_cast<int>(lines.size()))
+        row = evidence && !evidence->terms.empty() ? (evidence->intercept ? 1 : 0) : -1;
     if (!evidence || row < 0 || row >= static_cast<int>(lines.size())) {
         m_words->setText(words.join("\n"));
-        m_effect->clear(m_session.recipe().terms.empty() ? tr("Tick a column above to fit the first model.") : tr("Fitting…"));
+        m_effect->clear(m_session.recipe().terms.empty()
+                            ? lines.empty() ? tr("There is no other column to explain the response with.")
+                                            : tr("Tick a column above to fit the first model.")
+                            : tr("Fitting…"));
         return;
     }
     const TermLine& line = lines[static_cast<std::size_t>(row)];
     const QString unit = m_session.unit(evidence->response);
     if (line.coefficient >= 0) {
         const CoefficientEvidence& c = evidence->coefficients[static_cast<std::size_t>(line.coefficient)];
-        const QString what = c.dependent ? tr("%1 repeats other columns and has no coefficient of its own.").arg(qs(c.name))
-                             : c.term < 0 ? tr("Where all columns are 0 and factors at their reference level the model says %1 ± %2%3.").arg(supportedText(c.estimate, c.standardError), qs(readableText(c.standardError, 2)), unit.isEmpty() ? QString() : " " + unit)
-                             : c.name.find(" = ") != std::string::npos
-                                 ? tr("%1 goes with %2 ± %3%4 against the reference level, the other terms held.").arg(qs(c.name), supportedText(c.estimate, c.standardError), qs(readableText(c.standardError, 2)), unit.isEmpty() ? QString() : " " + unit)
-                                 : tr("One unit more of %1 goes with %2 ± %3%4 of %5, the other terms held.").arg(qs(c.name), supportedText(c.estimate, c.standardError), qs(readableText(c.standardError, 2)), unit.isEmpty() ? QString() : " " + unit, qs(evidence->response));
+        const QString what =
+            c.dependent ? tr("%1 repeats other columns and has no coefficient of its own.").arg(qs(c.name))
+            : c.term < 0
+                ? tr("Where all columns are 0 and factors at their reference level the model says %1 ± %2%3.")
+                      .arg(supportedText(c.estimate, c.standardError), qs(readableText(c.standardError, 2)),
+                           unit.isEmpty() ? QString() : " " + unit)
+            : c.name.find(" = ") != std::string::npos
+                ? tr("%1 goes with %2 ± %3%4 against the reference level, the other terms held.")
+                      .arg(qs(c.name), supportedText(c.estimate, c.standardError),
+                           qs(readableText(c.standardError, 2)), unit.isEmpty() ? QString() : " " + unit)
+                : tr("One unit more of %1 goes with %2 ± %3%4 of %5, the other terms held.")
+                      .arg(qs(c.name), supportedText(c.estimate, c.standardError),
+                           qs(readableText(c.standardError, 2)), unit.isEmpty() ? QString() : " " + unit,
+                           qs(evidence->response));
         words.prepend(what + "\n");
     }
     m_words->setText(words.join("\n"));
@@ -146,23 +167,28 @@ void FitStation::showLine() {
     }
     const TermEvidence& term = evidence->terms[static_cast<std::size_t>(line.term)];
     if (term.shape.empty()) {
-        m_effect->clear(tr("Choose %1's columns to see their effects; the lines per level are in Look.").arg(qs(term.name)));
+        m_effect->clear(tr("Choose %1's columns to see their effects; the lines per level are in Look.")
+                            .arg(qs(term.name)));
         return;
     }
     PlotFrame::Content content;
     content.legend = false;
     content.zeroLine = true;
     content.xTitle = m_session.titled(line.column);
-    content.yTitle = tr("effect on %1%2").arg(qs(evidence->response), unit.isEmpty() ? QString() : ", " + unit);
+    content.yTitle =
+        tr("effect on %1%2").arg(qs(evidence->response), unit.isEmpty() ? QString() : ", " + unit);
     const Recipe& recipe = m_session.recipe();
-    const Column* column = m_session.table().find(recipe.terms[static_cast<std::size_t>(line.term)].parts[0].column);
+    const Column* column =
+        m_session.table().find(recipe.terms[static_cast<std::size_t>(line.term)].parts[0].column);
     if (column->kind() == ColumnKind::factor) {
         PlotFrame::Marks marks{{}, theme::Mark::plain, {}, {}, {}};
         std::set<std::string> seen;
         std::size_t next = 0;
         for (const auto& level : column->levels()) { // levels in the order the shape has them
             const std::string name = term.name + " = " + level;
-            const bool known = std::any_of(evidence->coefficients.begin(), evidence->coefficients.end(), [&](const CoefficientEvidence& c) { return c.name == name; }) || term.entersAs == "levels, from " + level;
+            const bool known = std::any_of(evidence->coefficients.begin(), evidence->coefficients.end(),
+                                           [&](const CoefficientEvidence& c) { return c.name == name; }) ||
+                               term.entersAs == "levels, from " + level;
             if (!known || next >= term.shape.size()) continue;
             marks.x.push_back(static_cast<double>(next));
             marks.y.push_back(term.shape[next]);
@@ -182,7 +208,8 @@ void FitStation::showLine() {
         drawn.width = 2.2;
         content.lines.push_back(std::move(drawn));
     }
-    content.summary = tr("Effect of %1 from %2 to %3, 0 in the middle of its range").arg(qs(term.name), qs(readableText(term.lowest)), qs(readableText(term.highest)));
+    content.summary = tr("Effect of %1 from %2 to %3, 0 in the middle of its range")
+                          .arg(qs(term.name), qs(readableText(term.lowest)), qs(readableText(term.highest)));
     m_effect->show(std::move(content));
 }
 
@@ -192,7 +219,9 @@ std::optional<Term> FitStation::pairOfSelection() const {
     for (const QModelIndex& index : m_terms->selectionModel()->selectedRows()) {
         const TermLine& line = lines[static_cast<std::size_t>(index.row())];
         if (line.column.empty()) continue;
-        if (line.kind == TermLine::Kind::term && m_session.recipe().terms[static_cast<std::size_t>(line.term)].parts.size() != 1) continue;
+        if (line.kind == TermLine::Kind::term &&
+            m_session.recipe().terms[static_cast<std::size_t>(line.term)].parts.size() != 1)
+            continue;
         columns.push_back(line.column);
     }
     if (columns.size() != 2 || columns[0] == columns[1]) return std::nullopt;
@@ -216,10 +245,12 @@ void FitStation::openLine(const QModelIndex& index) {
         auto* action = menu->addAction(QString(text).replace('&', "&&"));
         const auto& terms = m_session.recipe().terms;
         action->setEnabled(std::find(terms.begin(), terms.end(), term) == terms.end());
-        connect(action, &QAction::triggered, this, [this, term] { m_session.change(withTerm(m_session.recipe(), term)); });
+        connect(action, &QAction::triggered, this,
+                [this, term] { m_session.change(withTerm(m_session.recipe(), term)); });
     };
     const QString name = qs(line.column);
-    if (line.kind == TermLine::Kind::candidate) offer(tr("Put %1 in as it is").arg(name), plainTerm(line.column));
+    if (line.kind == TermLine::Kind::candidate)
+        offer(tr("Put %1 in as it is").arg(name), plainTerm(line.column));
     if (column->kind() == ColumnKind::number) {
         offer(tr("Put ln(%1) in").arg(name), Term{{TermPart{line.column, 1, true}}});
         offer(tr("Put %1² in").arg(name), Term{{TermPart{line.column, 2}}});
@@ -228,7 +259,8 @@ void FitStation::openLine(const QModelIndex& index) {
             const Term now = m_session.recipe().terms[static_cast<std::size_t>(line.term)];
             if (now.parts.size() == 1) {
                 const Term other{{TermPart{line.column, 1, !now.parts[0].logarithm}}};
-                auto* action = menu->addAction((now.parts[0].logarithm ? tr("Enter as it is instead") : tr("Enter as ln instead")));
+                auto* action = menu->addAction(
+                    (now.parts[0].logarithm ? tr("Enter as it is instead") : tr("Enter as ln instead")));
                 connect(action, &QAction::triggered, this, [this, other, at = line.term] {
                     Recipe recipe = m_session.recipe();
                     recipe.terms[static_cast<std::size_t>(at)] = other;
@@ -237,13 +269,18 @@ void FitStation::openLine(const QModelIndex& index) {
             }
         }
     } else if (column->kind() == ColumnKind::factor && line.kind == TermLine::Kind::term) {
-        const TermEvidence* shown = m_session.evidence() ? &m_session.evidence()->terms[static_cast<std::size_t>(line.term)] : nullptr;
+        const TermEvidence* shown = m_session.evidence()
+                                        ? &m_session.evidence()->terms[static_cast<std::size_t>(line.term)]
+                                        : nullptr;
         if (shown && shown->name == line.column) {
-            const bool open = showsLevels(m_session, shown->name, static_cast<std::size_t>(shown->degreesOfFreedom));
-            connect(menu->addAction(open ? tr("Show the factor on one line") : tr("Show a line for each level")), &QAction::triggered, this, [this, open, key = "levels of " + shown->name] {
-                m_session.view()[key] = open ? "closed" : "open";
-                refresh();
-            });
+            const bool open =
+                showsLevels(m_session, shown->name, static_cast<std::size_t>(shown->degreesOfFreedom));
+            connect(
+                menu->addAction(open ? tr("Show the factor on one line") : tr("Show a line for each level")),
+                &QAction::triggered, this, [this, open, key = "levels of " + shown->name] {
+                    m_session.view()[key] = open ? "closed" : "open";
+                    refresh();
+                });
         }
         auto* levels = menu->addMenu(tr("Reference level"));
         for (const auto& level : column->levels()) {
@@ -259,7 +296,8 @@ void FitStation::openLine(const QModelIndex& index) {
     if (line.kind == TermLine::Kind::term) {
         menu->addSeparator();
         const std::string term = termName(m_session.recipe().terms[static_cast<std::size_t>(line.term)]);
-        connect(menu->addAction(tr("Take %1 out").arg(qs(term)).replace('&', "&&")), &QAction::triggered, this, [this, term] { m_session.change(withoutTerm(m_session.recipe(), term)); });
+        connect(menu->addAction(tr("Take %1 out").arg(qs(term)).replace('&', "&&")), &QAction::triggered,
+                this, [this, term] { m_session.change(withoutTerm(m_session.recipe(), term)); });
     }
     menu->popup(m_terms->viewport()->mapToGlobal(m_terms->visualRect(index.siblingAtColumn(0)).bottomLeft()));
 }

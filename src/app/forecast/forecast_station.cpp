@@ -14,7 +14,8 @@
 
 namespace oxgoad {
 
-ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* parent) : Station(session, "forecast", parent), m_files(files) {
+ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* parent)
+    : Station(session, "forecast", parent), m_files(files) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(20, 12, 20, 6);
     auto* head = new QHBoxLayout;
@@ -29,7 +30,8 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
     head->addWidget(choose);
     m_export = new QPushButton(tr("Export as text…"), this);
     m_export->setObjectName("exportForecast");
-    m_export->setToolTip(tr("The given columns with prediction, intervals, reach and reasons, as comma-separated text"));
+    m_export->setToolTip(
+        tr("The given columns with prediction, intervals, reach and reasons, as comma-separated text"));
     connect(m_export, &QPushButton::clicked, this, &ForecastStation::exportCsv);
     head->addWidget(m_export);
     layout->addLayout(head);
@@ -62,11 +64,18 @@ void ForecastStation::refresh() {
     if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_table->fitColumns(200);
     if (!there) {
         m_head->setText(tr("Nothing to forecast yet"));
-        m_chart->clear(evidence ? tr("Choose a file with rows whose %1 is not known yet.").arg(qs(evidence->response)) : tr("Fit a model first, then choose rows to forecast."));
+        m_chart->clear(
+            evidence ? tr("Choose a file with rows whose %1 is not known yet.").arg(qs(evidence->response))
+                     : tr("Fit a model first, then choose rows to forecast."));
         return;
     }
     const ForecastEvidence& f = *evidence->forecast;
-    m_head->setText(tr("%1: %2 inside, %3 at the edge, %4 outside%5").arg(qs(plural(f.prediction.size(), "row", "rows")), qs(countText(f.inside)), qs(countText(f.edge)), qs(countText(f.outside)), f.unpredicted ? tr(", %1 of them without a prediction").arg(qs(countText(f.unpredicted))) : QString()));
+    m_head->setText(tr("%1: %2 inside, %3 at the edge, %4 outside%5")
+                        .arg(qs(plural(f.prediction.size(), "row", "rows")), qs(countText(f.inside)),
+                             qs(countText(f.edge)), qs(countText(f.outside)),
+                             f.unpredicted
+                                 ? tr(", %1 of them without a prediction").arg(qs(countText(f.unpredicted)))
+                                 : QString()));
     QStringList charts;
     if (!f.coming.empty()) charts << tr("totals by %1").arg(qs(f.totalsBy));
     charts << tr("row by row");
@@ -78,8 +87,10 @@ void ForecastStation::drawChart() {
     const auto& evidence = m_session.evidence();
     if (!evidence || !evidence->forecast) return;
     const ForecastEvidence& forecast = *evidence->forecast;
-    if (m_show->currentIndex() == 0 && !forecast.coming.empty()) drawTotals(forecast);
-    else drawRows(forecast);
+    if (m_show->currentIndex() == 0 && !forecast.coming.empty())
+        drawTotals(forecast);
+    else
+        drawRows(forecast);
 }
 
 void ForecastStation::drawTotals(const ForecastEvidence& forecast) {
@@ -95,7 +106,8 @@ void ForecastStation::drawTotals(const ForecastEvidence& forecast) {
         history.y.push_back(t.actual);
     }
     PlotFrame::Band band;
-    PlotFrame::Marks inside{tr("forecast, all rows inside or at the edge"), theme::Mark::forecastInside, {}, {}, {}};
+    PlotFrame::Marks inside{
+        tr("forecast, all rows inside or at the edge"), theme::Mark::forecastInside, {}, {}, {}};
     PlotFrame::Marks outside{tr("forecast, some rows outside"), theme::Mark::forecastOutside, {}, {}, {}};
     PlotFrame::Line coming{{}, {}, {}, theme::forecast, Qt::SolidLine, {}, 1.4};
     for (const PeriodTotal& t : forecast.coming) {
@@ -112,7 +124,8 @@ void ForecastStation::drawTotals(const ForecastEvidence& forecast) {
     content.lines = {std::move(history), std::move(coming)};
     for (PlotFrame::Marks* marks : {&inside, &outside})
         if (!marks->x.empty()) content.marks.push_back(std::move(*marks));
-    content.summary = tr("Totals of %1 by %2; the band is the %3 interval of each total").arg(qs(response), qs(forecast.totalsBy), qs(percentText(forecast.level)));
+    content.summary = tr("Totals of %1 by %2; the band is the %3 interval of each total")
+                          .arg(qs(response), qs(forecast.totalsBy), qs(percentText(forecast.level)));
     m_chart->setToolTip(content.summary.toHtmlEscaped());
     m_chart->show(std::move(content));
 }
@@ -137,7 +150,8 @@ void ForecastStation::drawRows(const ForecastEvidence& forecast) {
     content.bands.push_back(std::move(band));
     for (PlotFrame::Marks* marks : {&inside, &outside})
         if (!marks->x.empty()) content.marks.push_back(std::move(*marks));
-    content.summary = tr("Forecast of %1 row by row; the band is the %2 interval of a single value").arg(qs(response), qs(percentText(forecast.level)));
+    content.summary = tr("Forecast of %1 row by row; the band is the %2 interval of a single value")
+                          .arg(qs(response), qs(percentText(forecast.level)));
     m_chart->setToolTip(content.summary.toHtmlEscaped());
     m_chart->show(std::move(content));
 }
@@ -145,7 +159,8 @@ void ForecastStation::drawRows(const ForecastEvidence& forecast) {
 void ForecastStation::showColumn(const QString&) {
     for (int row = 0; row < m_model.rowCount(); ++row) { // the first row that is outside
         const auto& evidence = m_session.evidence();
-        if (evidence && evidence->forecast && evidence->forecast->reach[static_cast<std::size_t>(row)].grade == ReachGrade::outside) {
+        if (evidence && evidence->forecast &&
+            evidence->forecast->reach[static_cast<std::size_t>(row)].grade == ReachGrade::outside) {
             m_table->setCurrentIndex(m_model.index(row, 0));
             m_table->scrollTo(m_model.index(row, 0), QAbstractItemView::PositionAtTop);
             return;
@@ -157,7 +172,8 @@ void ForecastStation::exportCsv() {
     const auto evidence = m_session.evidence();
     const auto rows = m_session.rows();
     if (!evidence || !evidence->forecast || !rows->forecast) return;
-    const QString path = m_files.saveFile(this, tr("Export the forecast"), "forecast.csv", tr("Comma-separated text (*.csv)"));
+    const QString path =
+        m_files.saveFile(this, tr("Export the forecast"), "forecast.csv", tr("Comma-separated text (*.csv)"));
     if (path.isEmpty()) return;
     m_session.saveJobs().start(tr("Exporting"), [path, evidence, rows](Progress& progress) -> Jobs::Finish {
         const std::string bytes = forecastCsv(*evidence, rows->forecast->table);

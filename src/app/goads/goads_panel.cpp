@@ -83,7 +83,9 @@ void GoadsPanel::rebuild() {
     const auto& evidence = m_session.evidence();
     if (!evidence) {
         m_counts->setText({});
-        m_cards->insertWidget(0, wrapped(tr("What could make the forecast wrong is looked for as soon as there is a fit."), "hint"));
+        m_cards->insertWidget(
+            0, wrapped(tr("What could make the forecast wrong is looked for as soon as there is a fit."),
+                       "hint"));
         return;
     }
     std::size_t open = 0, accepted = 0;
@@ -96,11 +98,15 @@ void GoadsPanel::rebuild() {
         }
     const std::size_t mended = m_session.trail().mendedGoads(m_session.current()).size();
     m_counts->setText(tr("%1 open · %2 mended · %3 accepted").arg(open).arg(mended).arg(accepted));
-    if (place == 0) m_cards->insertWidget(0, wrapped(tr("Nothing was found. Every check passed its threshold."), "hint"));
+    if (place == 0)
+        m_cards->insertWidget(0, wrapped(tr("Nothing was found. Every check passed its threshold."), "hint"));
 }
 
 QWidget* GoadsPanel::card(const Goad& goad) {
-    const QColor edge = goad.accepted ? theme::rule : goad.station == "forecast" ? theme::forecast : goad.severity == Severity::alarm ? theme::alarm : theme::goad;
+    const QColor edge = goad.accepted                      ? theme::rule
+                        : goad.station == "forecast"       ? theme::forecast
+                        : goad.severity == Severity::alarm ? theme::alarm
+                                                           : theme::goad;
     auto* card = new Card(edge, m_inner);
     card->setObjectName("goadCard");
     card->setProperty("goad", qs(goad.key));
@@ -119,13 +125,17 @@ QWidget* GoadsPanel::card(const Goad& goad) {
         layout->addWidget(wrapped(tr("accepted: %1").arg(qs(*goad.accepted)), "hint"));
         auto* back = linkButton(tr("take back"), moves);
         flow->addWidget(back);
-        connect(back, &QPushButton::clicked, this, [this, key = goad.key] { m_session.takeBackAcceptance(key); });
+        connect(back, &QPushButton::clicked, this,
+                [this, key = goad.key] { m_session.takeBackAcceptance(key); });
     } else {
-        const bool jumps = std::any_of(goad.moves.begin(), goad.moves.end(), [](const Move& m) { return m.kind != Move::Kind::leaveOutTerm && m.kind != Move::Kind::leaveOutRow; });
+        const bool jumps = std::any_of(goad.moves.begin(), goad.moves.end(), [](const Move& m) {
+            return m.kind != Move::Kind::leaveOutTerm && m.kind != Move::Kind::leaveOutRow;
+        });
         if (!jumps) {
             auto* show = linkButton(tr("show"), moves);
             flow->addWidget(show);
-            connect(show, &QPushButton::clicked, this, [this, goad] { emit evidenceWanted(qs(goad.station), qs(goad.column)); });
+            connect(show, &QPushButton::clicked, this,
+                    [this, goad] { emit evidenceWanted(qs(goad.station), qs(goad.column)); });
         }
         for (const Move& move : goad.moves) {
             auto* button = linkButton(qs(move.label), moves);
@@ -136,7 +146,8 @@ QWidget* GoadsPanel::card(const Goad& goad) {
         accept->setProperty("accept", true);
         flow->addWidget(accept);
         connect(accept, &QPushButton::clicked, this, [this, card, key = goad.key] {
-            askReason(card, tr("Why is it acceptable?"), [this, key](const std::string& reason) { m_session.acceptGoad(key, reason); });
+            askReason(card, tr("Why is it acceptable?"),
+                      [this, key](const std::string& reason) { m_session.acceptGoad(key, reason); });
         });
     }
     QSizePolicy policy(QSizePolicy::Expanding, QSizePolicy::Preferred);
@@ -148,24 +159,30 @@ QWidget* GoadsPanel::card(const Goad& goad) {
 
 void GoadsPanel::act(const Move& move, const Goad& goad, QWidget* card) {
     switch (move.kind) {
-    case Move::Kind::leaveOutTerm: m_session.change(withoutTerm(m_session.recipe(), move.subject)); break;
+    case Move::Kind::leaveOutTerm:
+        m_session.change(withoutTerm(m_session.recipe(), move.subject));
+        break;
     case Move::Kind::leaveOutRow:
-        askReason(card, tr("Why is row %1 left out?").arg(qs(countText(move.row + 1))), [this, row = move.row](const std::string& reason) {
-            Recipe recipe = m_session.recipe();
-            recipe.leaveOut.push_back({row + 1, reason});
-            m_session.change(recipe);
-        });
+        askReason(card, tr("Why is row %1 left out?").arg(qs(countText(move.row + 1))),
+                  [this, row = move.row](const std::string& reason) {
+                      Recipe recipe = m_session.recipe();
+                      recipe.leaveOut.push_back({row + 1, reason});
+                      m_session.change(recipe);
+                  });
         break;
     case Move::Kind::seeRow:
         m_session.selectRow(move.row);
         emit evidenceWanted(qs(goad.station), {});
         break;
     case Move::Kind::seeForecastRows:
-    case Move::Kind::seeColumn: emit evidenceWanted(qs(goad.station), qs(goad.column)); break;
+    case Move::Kind::seeColumn:
+        emit evidenceWanted(qs(goad.station), qs(goad.column));
+        break;
     }
 }
 
-void GoadsPanel::askReason(QWidget* card, const QString& prompt, const std::function<void(const std::string&)>& use) {
+void GoadsPanel::askReason(QWidget* card, const QString& prompt,
+                           const std::function<void(const std::string&)>& use) {
     if (auto* old = card->findChild<QLineEdit*>("reason")) old->deleteLater();
     auto* edit = new QLineEdit(card);
     edit->setObjectName("reason");

@@ -42,7 +42,9 @@ class NumberTicker : public QCPAxisTicker {
         if (size < 1e-9 * std::fabs(m_step)) return "0";
         if (size >= 1e12 || m_step < 1e-6) return qs(readableText(tick, 4));
         int decimals = 0; // as many as the step needs
-        while (decimals < 7 && std::fabs(m_step * std::pow(10, decimals) - std::round(m_step * std::pow(10, decimals))) > 1e-6) ++decimals;
+        while (decimals < 7 && std::fabs(m_step * std::pow(10, decimals) -
+                                         std::round(m_step * std::pow(10, decimals))) > 1e-6)
+            ++decimals;
         const int whole = size >= 1 ? static_cast<int>(std::floor(std::log10(size) + 1e-12)) + 1 : 0;
         if (size >= 1) return qs(readableText(tick, whole + decimals));
         return (tick < 0 ? "−" : "") + QString::number(size, 'f', decimals);
@@ -69,7 +71,8 @@ struct PlotFrame::Plot {
     bool panning = false;
 };
 
-PlotFrame::PlotFrame(const QString& accessibleName, QWidget* parent) : QWidget(parent), m_plot(std::make_unique<Plot>()) {
+PlotFrame::PlotFrame(const QString& accessibleName, QWidget* parent)
+    : QWidget(parent), m_plot(std::make_unique<Plot>()) {
     setAccessibleName(accessibleName);
     setFocusPolicy(Qt::StrongFocus);
     auto* layout = new QVBoxLayout(this);
@@ -110,7 +113,8 @@ void PlotFrame::build() {
     plot->clearItems();
     m_plot->graphs.clear();
     m_plot->density = nullptr;
-    const bool nothing = m_content.marks.empty() && m_content.lines.empty() && m_content.bars.empty() && m_content.bands.empty();
+    const bool nothing = m_content.marks.empty() && m_content.lines.empty() && m_content.bars.empty() &&
+                         m_content.bands.empty();
     for (QCPAxis* axis : {plot->xAxis, plot->yAxis}) {
         axis->setVisible(!nothing);
         axis->setLabelFont(theme::font(theme::smallSize));
@@ -122,20 +126,25 @@ void PlotFrame::build() {
         axis->setSubTickPen(Qt::NoPen);
         axis->setTicker(QSharedPointer<NumberTicker>::create());
         axis->grid()->setPen(QPen(QColor(0xEC, 0xEF, 0xEC), 1));
-        axis->grid()->setZeroLinePen(m_content.zeroLine && axis == plot->yAxis ? QPen(theme::quiet, 1) : QPen(QColor(0xEC, 0xEF, 0xEC), 1));
+        axis->grid()->setZeroLinePen(m_content.zeroLine && axis == plot->yAxis
+                                         ? QPen(theme::quiet, 1)
+                                         : QPen(QColor(0xEC, 0xEF, 0xEC), 1));
     }
     plot->xAxis->setLabel(m_content.xTitle);
     plot->yAxis->setLabel(m_content.yTitle);
     if (m_content.xIsDate) plot->xAxis->setTicker(dateTicker());
     if (!m_content.xLevels.isEmpty()) {
         auto ticker = QSharedPointer<QCPAxisTickerText>::create();
-        for (int i = 0; i < m_content.xLevels.size(); ++i) ticker->addTick(i, m_content.xLevels[i].size() > 16 ? m_content.xLevels[i].left(15) + "…" : m_content.xLevels[i]);
+        for (int i = 0; i < m_content.xLevels.size(); ++i)
+            ticker->addTick(i, m_content.xLevels[i].size() > 16 ? m_content.xLevels[i].left(15) + "…"
+                                                                : m_content.xLevels[i]);
         plot->xAxis->setTicker(ticker);
     }
     const double xUnit = m_content.xIsDate ? daySeconds : 1;
     auto toVector = [](const std::vector<double>& values, double unit) {
         QVector<double> out(static_cast<qsizetype>(values.size()));
-        for (std::size_t i = 0; i < values.size(); ++i) out[static_cast<qsizetype>(i)] = values[i] * unit;
+        for (std::size_t i = 0; i < values.size(); ++i)
+            out[static_cast<qsizetype>(i)] = values[i] * unit;
         return out;
     };
     for (const Band& band : m_content.bands) {
@@ -153,7 +162,8 @@ void PlotFrame::build() {
         high->setChannelFillGraph(low);
     }
     for (const Bars& bars : m_content.bars) {
-        auto* drawn = new QCPBars(bars.sideways ? plot->yAxis : plot->xAxis, bars.sideways ? plot->xAxis : plot->yAxis);
+        auto* drawn =
+            new QCPBars(bars.sideways ? plot->yAxis : plot->xAxis, bars.sideways ? plot->xAxis : plot->yAxis);
         QVector<double> keys, heights;
         for (std::size_t i = 0; i < bars.heights.size(); ++i) {
             keys << bars.low + bars.width * (static_cast<double>(i) + 0.5);
@@ -169,13 +179,15 @@ void PlotFrame::build() {
         if (bars.name.isEmpty()) drawn->removeFromLegend();
     }
     std::size_t count = 0;
-    for (const Marks& marks : m_content.marks) count += marks.x.size();
+    for (const Marks& marks : m_content.marks)
+        count += marks.x.size();
     const bool dense = count > mostMarks;
     for (const Marks& marks : m_content.marks) {
         auto* graph = plot->addGraph();
         graph->setLineStyle(QCPGraph::lsNone);
         graph->setAdaptiveSampling(false); // it drops points and falsifies the density
-        graph->setScatterStyle(QCPScatterStyle(theme::mark(marks.mark, theme::markColour(marks.mark), devicePixelRatioF())));
+        graph->setScatterStyle(
+            QCPScatterStyle(theme::mark(marks.mark, theme::markColour(marks.mark), devicePixelRatioF())));
         graph->setName(marks.name);
         if (!dense) graph->setData(toVector(marks.x, xUnit), toVector(marks.y, 1));
         if (marks.name.isEmpty()) graph->removeFromLegend();
@@ -211,7 +223,8 @@ void PlotFrame::build() {
     }
     m_plot->selection = plot->addGraph();
     m_plot->selection->setLineStyle(QCPGraph::lsNone);
-    m_plot->selection->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(theme::alarm, 2), Qt::NoBrush, 15));
+    m_plot->selection->setScatterStyle(
+        QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(theme::alarm, 2), Qt::NoBrush, 15));
     m_plot->selection->removeFromLegend();
     m_plot->note = new QCPItemText(plot);
     m_plot->note->position->setType(QCPItemPosition::ptAbsolute);
@@ -267,39 +280,65 @@ void PlotFrame::placeLegend(bool wanted) {
 void PlotFrame::showAll() {
     QCustomPlot* plot = m_plot->widget;
     double xLow = 1e300, xHigh = -1e300, yLow = 1e300, yHigh = -1e300;
-    auto takeX = [&](double v) { if (std::isfinite(v)) { xLow = std::min(xLow, v); xHigh = std::max(xHigh, v); } };
-    auto takeY = [&](double v) { if (std::isfinite(v)) { yLow = std::min(yLow, v); yHigh = std::max(yHigh, v); } };
+    auto takeX = [&](double v) {
+        if (std::isfinite(v)) {
+            xLow = std::min(xLow, v);
+            xHigh = std::max(xHigh, v);
+        }
+    };
+    auto takeY = [&](double v) {
+        if (std::isfinite(v)) {
+            yLow = std::min(yLow, v);
+            yHigh = std::max(yHigh, v);
+        }
+    };
     for (const Marks& m : m_content.marks) {
-        for (const double v : m.x) takeX(v);
-        for (const double v : m.y) takeY(v);
+        for (const double v : m.x)
+            takeX(v);
+        for (const double v : m.y)
+            takeY(v);
     }
     for (const Line& l : m_content.lines) {
-        for (const double v : l.x) takeX(v);
-        for (const double v : l.y) takeY(v);
+        for (const double v : l.x)
+            takeX(v);
+        for (const double v : l.y)
+            takeY(v);
     }
     for (const Band& b : m_content.bands) {
-        for (const double v : b.low) takeY(v);
-        for (const double v : b.high) takeY(v);
+        for (const double v : b.low)
+            takeY(v);
+        for (const double v : b.high)
+            takeY(v);
     }
     for (const Bars& b : m_content.bars) {
         const double top = b.heights.empty() ? 1 : *std::max_element(b.heights.begin(), b.heights.end());
         const double end = b.low + b.width * static_cast<double>(b.heights.size());
-        for (const double v : {b.low, end}) b.sideways ? takeY(v) : takeX(v);
-        for (const double v : {0.0, top}) b.sideways ? takeX(v) : takeY(v);
+        for (const double v : {b.low, end})
+            b.sideways ? takeY(v) : takeX(v);
+        for (const double v : {0.0, top})
+            b.sideways ? takeX(v) : takeY(v);
     }
-    if (xLow > xHigh) { xLow = 0; xHigh = 1; }
-    if (yLow > yHigh) { yLow = 0; yHigh = 1; }
+    if (xLow > xHigh) {
+        xLow = 0;
+        xHigh = 1;
+    }
+    if (yLow > yHigh) {
+        yLow = 0;
+        yHigh = 1;
+    }
     const double xPad = xHigh > xLow ? 0.03 * (xHigh - xLow) : std::max(1e-9, 0.05 * std::fabs(xLow));
     const double yPad = yHigh > yLow ? 0.05 * (yHigh - yLow) : std::max(1e-9, 0.05 * std::fabs(yLow));
     const double unit = m_content.xIsDate ? daySeconds : 1;
-    const bool labels = std::any_of(m_content.lines.begin(), m_content.lines.end(), [](const Line& l) { return !l.label.isEmpty(); });
+    const bool labels = std::any_of(m_content.lines.begin(), m_content.lines.end(),
+                                    [](const Line& l) { return !l.label.isEmpty(); });
     double right = xHigh + (labels ? 4 : 1) * xPad;
     double left = xLow - xPad;
     if (!m_content.xLevels.isEmpty()) {
         left = -0.6;
         right = static_cast<double>(m_content.xLevels.size()) - 0.4;
     }
-    const bool sideways = std::any_of(m_content.bars.begin(), m_content.bars.end(), [](const Bars& b) { return b.sideways; });
+    const bool sideways =
+        std::any_of(m_content.bars.begin(), m_content.bars.end(), [](const Bars& b) { return b.sideways; });
     plot->xAxis->setRange(sideways ? 0 : left * unit, right * unit);
     plot->yAxis->setRange(!m_content.bars.empty() && !sideways ? 0 : yLow - yPad, yHigh + yPad);
     if (m_content.yRange) plot->yAxis->setRange((*m_content.yRange)[0], (*m_content.yRange)[1]);
@@ -320,11 +359,14 @@ void PlotFrame::drawDensity() {
     constexpr int up = 160;
     auto* data = m_plot->density->data();
     data->setSize(across, up);
-    data->setRange({x.lower + x.size() / across / 2, x.upper - x.size() / across / 2}, {y.lower + y.size() / up / 2, y.upper - y.size() / up / 2});
+    data->setRange({x.lower + x.size() / across / 2, x.upper - x.size() / across / 2},
+                   {y.lower + y.size() / up / 2, y.upper - y.size() / up / 2});
     std::vector<double> counts(static_cast<std::size_t>(across) * up, 0);
     for (const Marks& marks : m_content.marks) {
-        const Density d = density(marks.x, marks.y, x.lower / unit, x.upper / unit, y.lower, y.upper, across, up);
-        for (std::size_t i = 0; i < counts.size(); ++i) counts[i] += d.counts[i];
+        const Density d =
+            density(marks.x, marks.y, x.lower / unit, x.upper / unit, y.lower, y.upper, across, up);
+        for (std::size_t i = 0; i < counts.size(); ++i)
+            counts[i] += d.counts[i];
     }
     double largest = 0;
     for (std::size_t i = 0; i < counts.size(); ++i) {
@@ -342,7 +384,8 @@ bool PlotFrame::showsDensity() const {
 std::array<double, 4> PlotFrame::extent() const {
     const double unit = m_content.xIsDate ? daySeconds : 1;
     const auto* plot = m_plot->widget;
-    return {plot->xAxis->range().lower / unit, plot->xAxis->range().upper / unit, plot->yAxis->range().lower, plot->yAxis->range().upper};
+    return {plot->xAxis->range().lower / unit, plot->xAxis->range().upper / unit, plot->yAxis->range().lower,
+            plot->yAxis->range().upper};
 }
 
 void PlotFrame::setSelectedRow(std::optional<std::size_t> row) {
@@ -367,7 +410,9 @@ std::optional<QPoint> PlotFrame::placeOfRow(std::size_t row) const {
     for (const Marks& marks : m_content.marks)
         for (std::size_t i = 0; i < marks.rows.size(); ++i)
             if (marks.rows[i] == row)
-                return m_plot->widget->mapTo(this, QPoint(qRound(m_plot->widget->xAxis->coordToPixel(marks.x[i] * unit)), qRound(m_plot->widget->yAxis->coordToPixel(marks.y[i]))));
+                return m_plot->widget->mapTo(
+                    this, QPoint(qRound(m_plot->widget->xAxis->coordToPixel(marks.x[i] * unit)),
+                                 qRound(m_plot->widget->yAxis->coordToPixel(marks.y[i]))));
     return std::nullopt;
 }
 
@@ -405,13 +450,21 @@ void PlotFrame::hover(const QPoint& place) {
         return;
     }
     const Marks& marks = m_content.marks[hit->series];
-    QString text = QString("%1 %2").arg(m_content.xTitle.section(',', 0, 0), m_content.xIsDate ? qs(dateText(static_cast<std::int32_t>(marks.x[hit->point]))) : m_content.xLevels.isEmpty() ? qs(readableText(marks.x[hit->point])) : m_content.xLevels.value(qRound(marks.x[hit->point])));
-    text += QString("\n%1 %2").arg(m_content.yTitle.section(',', 0, 0), qs(readableText(marks.y[hit->point])));
-    if (!marks.rows.empty()) text = QString("row %1").arg(qs(countText(marks.rows[hit->point] + 1))) + (m_describe ? ", " + m_describe(marks.rows[hit->point]) : QString()) + "\n" + text;
+    QString text = QString("%1 %2").arg(
+        m_content.xTitle.section(',', 0, 0),
+        m_content.xIsDate             ? qs(dateText(static_cast<std::int32_t>(marks.x[hit->point])))
+        : m_content.xLevels.isEmpty() ? qs(readableText(marks.x[hit->point]))
+                                      : m_content.xLevels.value(qRound(marks.x[hit->point])));
+    text +=
+        QString("\n%1 %2").arg(m_content.yTitle.section(',', 0, 0), qs(readableText(marks.y[hit->point])));
+    if (!marks.rows.empty())
+        text = QString("row %1").arg(qs(countText(marks.rows[hit->point] + 1))) +
+               (m_describe ? ", " + m_describe(marks.rows[hit->point]) : QString()) + "\n" + text;
     note->setText(text);
     const bool leftHalf = place.x() < m_plot->widget->width() / 2;
     const bool topHalf = place.y() < m_plot->widget->height() / 2;
-    note->setPositionAlignment((leftHalf ? Qt::AlignLeft : Qt::AlignRight) | (topHalf ? Qt::AlignTop : Qt::AlignBottom));
+    note->setPositionAlignment((leftHalf ? Qt::AlignLeft : Qt::AlignRight) |
+                               (topHalf ? Qt::AlignTop : Qt::AlignBottom));
     note->position->setCoords(place.x() + (leftHalf ? 12 : -12), place.y() + (topHalf ? 12 : -12));
     note->setVisible(true);
     m_plot->widget->replot(QCustomPlot::rpQueuedReplot);
@@ -428,9 +481,12 @@ bool PlotFrame::eventFilter(QObject* watched, QEvent* event) {
         m_plot->panning = mouse->button() == Qt::LeftButton;
     } else if (event->type() == QEvent::MouseMove) {
         const auto* mouse = static_cast<QMouseEvent*>(event);
-        if (m_plot->panning && (mouse->buttons() & Qt::LeftButton) && (mouse->pos() - m_pressed).manhattanLength() > 6) {
-            plot->xAxis->moveRange(plot->xAxis->pixelToCoord(m_plot->panFrom.x()) - plot->xAxis->pixelToCoord(mouse->pos().x()));
-            plot->yAxis->moveRange(plot->yAxis->pixelToCoord(m_plot->panFrom.y()) - plot->yAxis->pixelToCoord(mouse->pos().y()));
+        if (m_plot->panning && (mouse->buttons() & Qt::LeftButton) &&
+            (mouse->pos() - m_pressed).manhattanLength() > 6) {
+            plot->xAxis->moveRange(plot->xAxis->pixelToCoord(m_plot->panFrom.x()) -
+                                   plot->xAxis->pixelToCoord(mouse->pos().x()));
+            plot->yAxis->moveRange(plot->yAxis->pixelToCoord(m_plot->panFrom.y()) -
+                                   plot->yAxis->pixelToCoord(mouse->pos().y()));
             m_plot->panFrom = mouse->pos();
             drawDensity();
             plot->replot(QCustomPlot::rpQueuedReplot);
@@ -441,12 +497,14 @@ bool PlotFrame::eventFilter(QObject* watched, QEvent* event) {
         const auto* mouse = static_cast<QMouseEvent*>(event);
         m_plot->panning = false;
         if (mouse->button() == Qt::LeftButton && (mouse->pos() - m_pressed).manhattanLength() <= 6)
-            if (const auto hit = nearest(mouse->pos()); hit && !m_content.marks[hit->series].rows.empty()) emit rowClicked(m_content.marks[hit->series].rows[hit->point]);
+            if (const auto hit = nearest(mouse->pos()); hit && !m_content.marks[hit->series].rows.empty())
+                emit rowClicked(m_content.marks[hit->series].rows[hit->point]);
     } else if (event->type() == QEvent::MouseButtonDblClick) {
         showAll();
         return true;
     } else if (event->type() == QEvent::Wheel) {
-        QMetaObject::invokeMethod(this, [this] { drawDensity(); }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            this, [this] { drawDensity(); }, Qt::QueuedConnection);
     } else if (event->type() == QEvent::Leave && m_plot->note && m_plot->note->visible()) {
         m_plot->note->setVisible(false);
         plot->replot(QCustomPlot::rpQueuedReplot);
@@ -470,15 +528,24 @@ void PlotFrame::keyPressEvent(QKeyEvent* event) {
         drawDensity();
         plot->replot();
     };
-    if (event->matches(QKeySequence::Copy)) copyPicture();
-    else if (event->key() == Qt::Key_Plus) zoom(0.8);
-    else if (event->key() == Qt::Key_Minus) zoom(1.25);
-    else if (event->key() == Qt::Key_Home) showAll();
-    else if (event->key() == Qt::Key_Left) move(-0.1, 0);
-    else if (event->key() == Qt::Key_Right) move(0.1, 0);
-    else if (event->key() == Qt::Key_Up) move(0, 0.1);
-    else if (event->key() == Qt::Key_Down) move(0, -0.1);
-    else QWidget::keyPressEvent(event);
+    if (event->matches(QKeySequence::Copy))
+        copyPicture();
+    else if (event->key() == Qt::Key_Plus)
+        zoom(0.8);
+    else if (event->key() == Qt::Key_Minus)
+        zoom(1.25);
+    else if (event->key() == Qt::Key_Home)
+        showAll();
+    else if (event->key() == Qt::Key_Left)
+        move(-0.1, 0);
+    else if (event->key() == Qt::Key_Right)
+        move(0.1, 0);
+    else if (event->key() == Qt::Key_Up)
+        move(0, 0.1);
+    else if (event->key() == Qt::Key_Down)
+        move(0, -0.1);
+    else
+        QWidget::keyPressEvent(event);
 }
 
 void PlotFrame::contextMenuEvent(QContextMenuEvent* event) {
@@ -524,11 +591,15 @@ void PlotFrame::showAsTable() {
     };
     auto cells = std::make_shared<std::vector<Cell>>();
     for (const Marks& m : m_content.marks)
-        for (std::size_t i = 0; i < m.x.size(); ++i) cells->push_back({m.name, m.rows.empty() ? std::nullopt : std::optional(m.rows[i]), m.x[i], m.y[i]});
+        for (std::size_t i = 0; i < m.x.size(); ++i)
+            cells->push_back(
+                {m.name, m.rows.empty() ? std::nullopt : std::optional(m.rows[i]), m.x[i], m.y[i]});
     for (const Line& l : m_content.lines)
-        for (std::size_t i = 0; i < l.x.size(); ++i) cells->push_back({l.name.isEmpty() ? l.label : l.name, {}, l.x[i], l.y[i]});
+        for (std::size_t i = 0; i < l.x.size(); ++i)
+            cells->push_back({l.name.isEmpty() ? l.label : l.name, {}, l.x[i], l.y[i]});
     for (const Bars& b : m_content.bars)
-        for (std::size_t i = 0; i < b.heights.size(); ++i) cells->push_back({b.name, {}, b.low + b.width * (static_cast<double>(i) + 0.5), b.heights[i]});
+        for (std::size_t i = 0; i < b.heights.size(); ++i)
+            cells->push_back({b.name, {}, b.low + b.width * (static_cast<double>(i) + 0.5), b.heights[i]});
     auto* dialog = new QDialog(this);
     dialog->setAttribute(Qt::WA_DeleteOnClose);
     dialog->setWindowTitle(m_content.yTitle + " against " + m_content.xTitle);
@@ -539,10 +610,28 @@ void PlotFrame::showAsTable() {
     const QStringList levels = m_content.xLevels;
     model->setContent({static_cast<int>(cells->size()),
                        {{"series", false, [at](int r) { return at(r).series; }, {}, {}},
-                        {"row", true, [at](int r) { return at(r).row ? qs(countText(*at(r).row + 1)) : QString(); }, {}, {}},
-                        {m_content.xTitle, true, [at, date, levels](int r) { return date ? qs(dateText(static_cast<std::int32_t>(at(r).x))) : levels.isEmpty() ? qs(readableText(at(r).x, 6)) : levels.value(qRound(at(r).x)); }, [at](int r) { return QVariant(at(r).x); }, {}},
-                        {m_content.yTitle, true, [at](int r) { return qs(readableText(at(r).y, 6)); }, [at](int r) { return QVariant(at(r).y); }, {}}},
-                       {}, {}, {}});
+                        {"row",
+                         true,
+                         [at](int r) { return at(r).row ? qs(countText(*at(r).row + 1)) : QString(); },
+                         {},
+                         {}},
+                        {m_content.xTitle,
+                         true,
+                         [at, date, levels](int r) {
+                             return date               ? qs(dateText(static_cast<std::int32_t>(at(r).x)))
+                                    : levels.isEmpty() ? qs(readableText(at(r).x, 6))
+                                                       : levels.value(qRound(at(r).x));
+                         },
+                         [at](int r) { return QVariant(at(r).x); },
+                         {}},
+                        {m_content.yTitle,
+                         true,
+                         [at](int r) { return qs(readableText(at(r).y, 6)); },
+                         [at](int r) { return QVariant(at(r).y); },
+                         {}}},
+                       {},
+                       {},
+                       {}});
     auto* view = new GridView(tr("Values of the plot"), dialog);
     view->show(model);
     auto* layout = new QVBoxLayout(dialog);

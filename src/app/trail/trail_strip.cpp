@@ -36,7 +36,9 @@ TrailStrip::TrailStrip(Session& session, QWidget* parent) : QWidget(parent), m_s
     connect(&session, &Session::trailChanged, this, [this] {
         reveal();
         const auto& fits = m_session.trail().fits();
-        setAccessibleDescription(fits.empty() ? tr("no fits yet") : tr("%1 fits, fit %2 is chosen").arg(fits.size()).arg(m_session.current()));
+        setAccessibleDescription(
+            fits.empty() ? tr("no fits yet")
+                         : tr("%1 fits, fit %2 is chosen").arg(fits.size()).arg(m_session.current()));
         update();
     });
     connect(&session, &Session::fitChanged, this, [this] { update(); });
@@ -46,7 +48,8 @@ TrailStrip::Scale TrailStrip::scale() const {
     Scale s{1e300, -1e300};
     for (const TrailFit& fit : m_session.trail().fits()) {
         const FitSummary& f = fit.summary;
-        for (const double v : {f.heldOutRmse, f.learningRmse, f.heldOutRmse + f.heldOutRmseError, f.heldOutRmse - f.heldOutRmseError}) {
+        for (const double v : {f.heldOutRmse, f.learningRmse, f.heldOutRmse + f.heldOutRmseError,
+                               f.heldOutRmse - f.heldOutRmseError}) {
             if (!std::isfinite(v)) continue;
             s.low = std::min(s.low, v);
             s.high = std::max(s.high, v);
@@ -104,11 +107,14 @@ void TrailStrip::paintEvent(QPaintEvent*) {
     const QString unit = m_session.unit(m_session.recipe().response);
     painter.setFont(theme::font(theme::smallSize));
     painter.setPen(theme::quiet);
-    const QString head = trail.empty() ? tr("every fit is kept here, with the error on held-out rows") : tr("RMSE%1; bar: ± one standard error on held-out rows").arg(unit.isEmpty() ? QString() : ", " + unit);
+    const QString head = trail.empty() ? tr("every fit is kept here, with the error on held-out rows")
+                                       : tr("RMSE%1; bar: ± one standard error on held-out rows")
+                                             .arg(unit.isEmpty() ? QString() : ", " + unit);
     painter.drawText(62, 19, head);
     int x = 62 + painter.fontMetrics().horizontalAdvance(head) + 22;
     if (!trail.empty())
-        for (const auto& [kind, name] : {std::pair{theme::Mark::learning, tr("learning rows")}, std::pair{theme::Mark::heldOut, tr("held-out rows")}}) {
+        for (const auto& [kind, name] : {std::pair{theme::Mark::learning, tr("learning rows")},
+                                         std::pair{theme::Mark::heldOut, tr("held-out rows")}}) {
             painter.drawPixmap(x, 11, theme::mark(kind, theme::markColour(kind), devicePixelRatioF()));
             painter.drawText(x + 14, 19, name);
             x += 28 + painter.fontMetrics().horizontalAdvance(name);
@@ -127,7 +133,8 @@ void TrailStrip::paintEvent(QPaintEvent*) {
         painter.setPen(QColor(0xEC, 0xEF, 0xEC));
         painter.drawLine(QPointF(leftEdge, y), QPointF(width(), y));
         painter.setPen(theme::quiet);
-        painter.drawText(QRectF(0, y - 8, leftEdge - 8, 16), Qt::AlignRight | Qt::AlignVCenter, qs(readableText(value, 3)));
+        painter.drawText(QRectF(0, y - 8, leftEdge - 8, 16), Qt::AlignRight | Qt::AlignVCenter,
+                         qs(readableText(value, 3)));
     }
     painter.setClipRect(leftEdge, 24, width() - leftEdge, height() - 24);
     const auto& fits = trail.fits();
@@ -139,18 +146,25 @@ void TrailStrip::paintEvent(QPaintEvent*) {
     painter.setPen(QPen(theme::heldOut, 1.3));
     for (std::size_t i = 0; i < fits.size(); ++i) {
         const std::size_t from = indexOf(fits[i].parent);
-        if (from < fits.size()) painter.drawLine(QPointF(xOf(from), yOf(placed(fits[from].summary))), QPointF(xOf(i), yOf(placed(fits[i].summary))));
+        if (from < fits.size())
+            painter.drawLine(QPointF(xOf(from), yOf(placed(fits[from].summary))),
+                             QPointF(xOf(i), yOf(placed(fits[i].summary))));
     }
     for (std::size_t i = 0; i < fits.size(); ++i) {
         const FitSummary& f = fits[i].summary;
         const double cx = xOf(i);
         const double y = yOf(placed(f));
         const bool chosen = fits[i].number == m_session.current();
-        if (std::isfinite(f.learningRmse)) painter.drawPixmap(QPointF(cx - 4.5, yOf(f.learningRmse) - 4.5), theme::mark(theme::Mark::learning, theme::learning, devicePixelRatioF()));
+        if (std::isfinite(f.learningRmse))
+            painter.drawPixmap(QPointF(cx - 4.5, yOf(f.learningRmse) - 4.5),
+                               theme::mark(theme::Mark::learning, theme::learning, devicePixelRatioF()));
         if (std::isfinite(f.heldOutRmse)) {
             painter.setPen(QPen(theme::heldOut, 1.3));
-            if (std::isfinite(f.heldOutRmseError)) painter.drawLine(QPointF(cx, yOf(f.heldOutRmse - f.heldOutRmseError)), QPointF(cx, yOf(f.heldOutRmse + f.heldOutRmseError)));
-            painter.drawPixmap(QPointF(cx - 4.5, y - 4.5), theme::mark(theme::Mark::heldOut, theme::heldOut, devicePixelRatioF()));
+            if (std::isfinite(f.heldOutRmseError))
+                painter.drawLine(QPointF(cx, yOf(f.heldOutRmse - f.heldOutRmseError)),
+                                 QPointF(cx, yOf(f.heldOutRmse + f.heldOutRmseError)));
+            painter.drawPixmap(QPointF(cx - 4.5, y - 4.5),
+                               theme::mark(theme::Mark::heldOut, theme::heldOut, devicePixelRatioF()));
         }
         if (chosen) {
             painter.setPen(QPen(theme::ink, 1.5));
@@ -161,7 +175,9 @@ void TrailStrip::paintEvent(QPaintEvent*) {
         painter.setFont(font);
         painter.setPen(chosen ? theme::ink : theme::quiet);
         const double space = (i + 1 < fits.size() ? xOf(i + 1) - cx : width() - cx) - 16;
-        const QString text = QFontMetrics(font).elidedText(QString("%1  %2").arg(fits[i].number).arg(qs(fits[i].change)), Qt::ElideRight, static_cast<int>(std::max(30.0, space)));
+        const QString text =
+            QFontMetrics(font).elidedText(QString("%1  %2").arg(fits[i].number).arg(qs(fits[i].change)),
+                                          Qt::ElideRight, static_cast<int>(std::max(30.0, space)));
         // Beside the mark, on the side the line to the next fit does not take.
         const bool falls = i + 1 < fits.size() && yOf(placed(fits[i + 1].summary)) > y;
         painter.drawText(QPointF(cx + 11, falls || i + 1 >= fits.size() ? y - 5 : y + 14), text);
@@ -188,15 +204,20 @@ void TrailStrip::mouseMoveEvent(QMouseEvent* event) {
         return;
     }
     const FitSummary& s = fit->summary;
-    QString text = tr("Fit %1: %2\nlearning rows %3, RMSE %4").arg(fit->number).arg(qs(fit->change), qs(countText(s.rowsLearning)), qs(readableText(s.learningRmse)));
-    if (std::isfinite(s.heldOutRmse)) text += tr("\nheld-out RMSE %1 ± %2").arg(qs(readableText(s.heldOutRmse)), qs(readableText(s.heldOutRmseError, 2)));
+    QString text = tr("Fit %1: %2\nlearning rows %3, RMSE %4")
+                       .arg(fit->number)
+                       .arg(qs(fit->change), qs(countText(s.rowsLearning)), qs(readableText(s.learningRmse)));
+    if (std::isfinite(s.heldOutRmse))
+        text += tr("\nheld-out RMSE %1 ± %2")
+                    .arg(qs(readableText(s.heldOutRmse)), qs(readableText(s.heldOutRmseError, 2)));
     QToolTip::showText(event->globalPosition().toPoint(), text.toHtmlEscaped().replace("\n", "<br>"), this);
 }
 
 void TrailStrip::wheelEvent(QWheelEvent* event) {
     const auto n = m_session.trail().fits().size();
     const double last = n > 0 ? xOf(n - 1) + m_scroll : 0;
-    m_scroll = std::clamp(m_scroll - (event->angleDelta().y() + event->angleDelta().x()) / 2.0, 0.0, std::max(0.0, last - width() + 130));
+    m_scroll = std::clamp(m_scroll - (event->angleDelta().y() + event->angleDelta().x()) / 2.0, 0.0,
+                          std::max(0.0, last - width() + 130));
     update();
 }
 
@@ -205,9 +226,12 @@ void TrailStrip::keyPressEvent(QKeyEvent* event) {
     std::size_t at = fits.size();
     for (std::size_t i = 0; i < fits.size(); ++i)
         if (fits[i].number == m_session.current()) at = i;
-    if (event->key() == Qt::Key_Left && at > 0 && at < fits.size()) m_session.choose(fits[at - 1].number);
-    else if (event->key() == Qt::Key_Right && at + 1 < fits.size()) m_session.choose(fits[at + 1].number);
-    else QWidget::keyPressEvent(event);
+    if (event->key() == Qt::Key_Left && at > 0 && at < fits.size())
+        m_session.choose(fits[at - 1].number);
+    else if (event->key() == Qt::Key_Right && at + 1 < fits.size())
+        m_session.choose(fits[at + 1].number);
+    else
+        QWidget::keyPressEvent(event);
 }
 
 } // namespace oxgoad

@@ -34,7 +34,8 @@ constexpr int recentKept = 8;
 
 } // namespace
 
-MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent) : QMainWindow(parent), m_files(files), m_settings(settings), m_session(this) {
+MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
+    : QMainWindow(parent), m_files(files), m_settings(settings), m_session(this) {
     auto* page = new QWidget(this);
     page->setObjectName("page");
     page->setAttribute(Qt::WA_StyledBackground);
@@ -46,8 +47,10 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
     m_trail = new TrailStrip(m_session, page);
     m_messageLine = new QWidget(page);
     m_stack = new QStackedWidget(page);
-    for (Station* station : std::initializer_list<Station*>{new DataStation(m_session, m_stack), new LookStation(m_session, m_stack), new FitStation(m_session, m_stack),
-                                                            new CheckStation(m_session, m_stack), new CompareStation(m_session, m_stack), new ForecastStation(m_session, m_files, m_stack)}) {
+    for (Station* station : std::initializer_list<Station*>{
+             new DataStation(m_session, m_stack), new LookStation(m_session, m_stack),
+             new FitStation(m_session, m_stack), new CheckStation(m_session, m_stack),
+             new CompareStation(m_session, m_stack), new ForecastStation(m_session, m_files, m_stack)}) {
         m_stations.push_back(station);
         m_stack->addWidget(station);
         connect(station, &Station::openWanted, this, &MainWindow::askOpen);
@@ -85,7 +88,9 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
             if (!busy && m_stop->isVisible()) m_messageLine->hide();
         });
     }
-    connect(&m_session.jobs(), &Jobs::stopped, this, [this](const QString& title) { showFailure(tr("%1 was stopped; everything is as it was.").arg(title)); });
+    connect(&m_session.jobs(), &Jobs::stopped, this, [this](const QString& title) {
+        showFailure(tr("%1 was stopped; everything is as it was.").arg(title));
+    });
     connect(&m_session, &Session::dirtyChanged, this, &MainWindow::updateTitle);
     connect(&m_session, &Session::opened, this, [this](const QString& path) {
         m_messageLine->hide();
@@ -93,7 +98,9 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
         updateTitle();
         const auto& view = m_session.view();
         const auto station = view.find("station");
-        showStation(station != view.end() ? qs(station->second) : QFileInfo(path).suffix().toLower() == "json" ? QString("fit") : QString("data"));
+        showStation(station != view.end()                          ? qs(station->second)
+                    : QFileInfo(path).suffix().toLower() == "json" ? QString("fit")
+                                                                   : QString("data"));
     });
     connect(&m_session, &Session::saved, this, [this](const QString& path) {
         rememberRecent(path);
@@ -102,7 +109,8 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
     });
     addShortcuts();
     resize(1280, 800);
-    if (m_settings.contains("window/geometry")) restoreGeometry(m_settings.value("window/geometry").toByteArray());
+    if (m_settings.contains("window/geometry"))
+        restoreGeometry(m_settings.value("window/geometry").toByteArray());
     updateTitle();
     showStation("data");
 }
@@ -127,7 +135,8 @@ void MainWindow::buildRail(QWidget* rail) {
     layout->addSpacing(10);
     m_rail = new QButtonGroup(this);
     m_rail->setExclusive(true);
-    static constexpr std::array words{QT_TR_NOOP("Data"), QT_TR_NOOP("Look"), QT_TR_NOOP("Fit"), QT_TR_NOOP("Check"), QT_TR_NOOP("Compare"), QT_TR_NOOP("Forecast")};
+    static constexpr std::array words{QT_TR_NOOP("Data"),  QT_TR_NOOP("Look"),    QT_TR_NOOP("Fit"),
+                                      QT_TR_NOOP("Check"), QT_TR_NOOP("Compare"), QT_TR_NOOP("Forecast")};
     for (std::size_t i = 0; i < m_stations.size(); ++i) {
         auto* button = new QToolButton(rail);
         button->setObjectName("railButton");
@@ -142,7 +151,8 @@ void MainWindow::buildRail(QWidget* rail) {
         m_rail->addButton(button, static_cast<int>(i));
         layout->addWidget(button);
         connect(button, &QToolButton::clicked, this, [this, i] {
-            if (m_session.hasRows() && m_stack->currentWidget() != m_stations[i]) m_session.view()["station"] = ss(m_stations[i]->name());
+            if (m_session.hasRows() && m_stack->currentWidget() != m_stations[i])
+                m_session.view()["station"] = ss(m_stations[i]->name());
             showStation(m_stations[i]->name());
         });
         auto* shortcut = new QShortcut(QKeySequence(QString("Ctrl+%1").arg(i + 1)), this);
@@ -187,7 +197,9 @@ void MainWindow::buildMessageLine(QWidget* line) {
 }
 
 void MainWindow::addShortcuts() {
-    auto key = [this](const QKeySequence& sequence, auto act) { connect(new QShortcut(sequence, this), &QShortcut::activated, this, act); };
+    auto key = [this](const QKeySequence& sequence, auto act) {
+        connect(new QShortcut(sequence, this), &QShortcut::activated, this, act);
+    };
     key(QKeySequence::Open, [this] { askOpen(); });
     key(QKeySequence::Save, [this] { save(); });
     key(QKeySequence("Ctrl+Shift+S"), [this] { saveAs(); });
@@ -208,7 +220,9 @@ void MainWindow::fillMenu() {
     };
     add(tr("Open…"), QKeySequence::Open, true, [this] { askOpen(); });
     for (const QString& path : m_settings.value("recent").toStringList())
-        add("    " + QString(QFileInfo(path).fileName()).replace('&', "&&"), {}, true, [this, path] { if (mayLeave()) open(path); });
+        add("    " + QString(QFileInfo(path).fileName()).replace('&', "&&"), {}, true, [this, path] {
+            if (mayLeave()) open(path);
+        });
     m_menu->addSeparator();
     add(tr("Save"), QKeySequence::Save, m_session.hasRows(), [this] { save(); });
     add(tr("Save as…"), QKeySequence("Ctrl+Shift+S"), m_session.hasRows(), [this] { saveAs(); });
@@ -239,7 +253,9 @@ QString MainWindow::failureShown() const {
 
 void MainWindow::askOpen() {
     if (!mayLeave()) return;
-    const QString path = m_files.openFile(this, tr("Open rows, a recipe or a project"), tr("Rows, recipes and projects (*.csv *.tsv *.txt *.json *.oxgoad);;All files (*)"));
+    const QString path =
+        m_files.openFile(this, tr("Open rows, a recipe or a project"),
+                         tr("Rows, recipes and projects (*.csv *.tsv *.txt *.json *.oxgoad);;All files (*)"));
     if (!path.isEmpty()) open(path);
 }
 
@@ -248,29 +264,37 @@ void MainWindow::askForecastRows() {
         showFailure(tr("Open the rows to learn from first, then choose the rows to forecast."));
         return;
     }
-    const QString path = m_files.openFile(this, tr("Choose the rows to forecast"), tr("Text files (*.csv *.tsv *.txt);;All files (*)"));
+    const QString path = m_files.openFile(this, tr("Choose the rows to forecast"),
+                                          tr("Text files (*.csv *.tsv *.txt);;All files (*)"));
     if (!path.isEmpty()) m_session.chooseForecast(path);
 }
 
 bool MainWindow::mayLeave() {
     if (!m_session.dirty() || !m_session.hasRows() || m_session.trail().empty()) return true;
     switch (m_files.askUnsaved(this)) {
-    case FileChooser::Unsaved::discard: return true;
-    case FileChooser::Unsaved::cancel: return false;
-    case FileChooser::Unsaved::save: save(); return false;
+    case FileChooser::Unsaved::discard:
+        return true;
+    case FileChooser::Unsaved::cancel:
+        return false;
+    case FileChooser::Unsaved::save:
+        save();
+        return false;
     }
     return false;
 }
 
 void MainWindow::save() {
     if (!m_session.hasRows()) return;
-    if (m_session.projectPath().isEmpty()) saveAs();
-    else m_session.save(m_session.projectPath());
+    if (m_session.projectPath().isEmpty())
+        saveAs();
+    else
+        m_session.save(m_session.projectPath());
 }
 
 void MainWindow::saveAs() {
     if (!m_session.hasRows()) return;
-    QString path = m_files.saveFile(this, tr("Save the project"), "project.oxgoad", tr("Oxgoad projects (*.oxgoad)"));
+    QString path =
+        m_files.saveFile(this, tr("Save the project"), "project.oxgoad", tr("Oxgoad projects (*.oxgoad)"));
     if (path.isEmpty()) {
         m_closeAfterSave = false;
         return;
@@ -284,13 +308,17 @@ void MainWindow::rememberRecent(const QString& path) {
     const QString whole = QFileInfo(path).absoluteFilePath();
     recent.removeAll(whole);
     recent.prepend(whole);
-    while (recent.size() > recentKept) recent.removeLast();
+    while (recent.size() > recentKept)
+        recent.removeLast();
     m_settings.setValue("recent", recent);
 }
 
 void MainWindow::updateTitle() {
-    const QString name = m_session.projectPath().isEmpty() ? (m_session.hasRows() ? qs(m_session.rows()->learning.report.file) : QString()) : QFileInfo(m_session.projectPath()).fileName();
-    setWindowTitle(name.isEmpty() ? tr("Oxgoad") : tr("%1%2 — Oxgoad").arg(name, m_session.dirty() ? " *" : ""));
+    const QString name = m_session.projectPath().isEmpty()
+                             ? (m_session.hasRows() ? qs(m_session.rows()->learning.report.file) : QString())
+                             : QFileInfo(m_session.projectPath()).fileName();
+    setWindowTitle(name.isEmpty() ? tr("Oxgoad")
+                                  : tr("%1%2 — Oxgoad").arg(name, m_session.dirty() ? " *" : ""));
 }
 
 void MainWindow::showFailure(const QString& sentence) {
@@ -304,7 +332,9 @@ void MainWindow::showFailure(const QString& sentence) {
 }
 
 void MainWindow::showProgress(double share, const QString& message, double secondsLeft) {
-    m_message->setText(secondsLeft < 0.5 ? message : tr("%1, about %2 s left").arg(message, qs(readableText(secondsLeft, 2))));
+    m_message->setText(secondsLeft < 0.5
+                           ? message
+                           : tr("%1, about %2 s left").arg(message, qs(readableText(secondsLeft, 2))));
     m_message->setStyleSheet({});
     m_progress->setValue(static_cast<int>(1000 * share));
     m_progress->show();

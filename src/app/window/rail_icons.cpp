@@ -14,12 +14,15 @@ void drawStation(QPainter& p, const QString& station, const QColor& colour) {
     p.setPen(line);
     p.setBrush(Qt::NoBrush);
     if (station == "data") {
-        for (const int y : {7, 14, 21}) p.drawLine(3, y, 25, y);
+        for (const int y : {7, 14, 21})
+            p.drawLine(3, y, 25, y);
         p.setPen(thin);
         p.drawLine(11, 4, 11, 24);
     } else if (station == "look") {
         p.setPen(thin);
-        for (const QPointF c : {QPointF(6, 21), QPointF(11, 15), QPointF(16, 18), QPointF(19, 10), QPointF(23, 6)}) p.drawEllipse(c, 2.2, 2.2);
+        for (const QPointF c :
+             {QPointF(6, 21), QPointF(11, 15), QPointF(16, 18), QPointF(19, 10), QPointF(23, 6)})
+            p.drawEllipse(c, 2.2, 2.2);
     } else if (station == "fit") {
         p.drawLine(3, 23, 25, 6);
         p.setPen(thin);
@@ -48,7 +51,8 @@ void drawStation(QPainter& p, const QString& station, const QColor& colour) {
 
 QIcon stationIcon(const QString& station) {
     QIcon icon;
-    for (const auto& [state, colour] : {std::pair{QIcon::Off, theme::quiet}, std::pair{QIcon::On, theme::ink}}) {
+    for (const auto& [state, colour] :
+         {std::pair{QIcon::Off, theme::quiet}, std::pair{QIcon::On, theme::ink}}) {
         QPixmap picture(56, 56);
         picture.setDevicePixelRatio(2);
         picture.fill(Qt::transparent);

@@ -14,8 +14,10 @@ std::string sentence(const std::string& what, const Where& where, const std::str
     if (where.line > 0) add("line " + std::to_string(where.line));
     if (where.cell > 0) add("cell " + std::to_string(where.cell));
     if (!where.column.empty()) {
-        if (where.cell > 0) place += " (" + where.column + ")";
-        else add("column " + where.column);
+        if (where.cell > 0)
+            place += " (" + where.column + ")";
+        else
+            add("column " + where.column);
     }
     std::string text = place.empty() ? what : place + ": " + what;
     if (!text.empty() && text.back() != '.') text += '.';

@@ -31,7 +31,8 @@ private:
 
 [[noreturn]] void cannotWrite(const fs::path& path, int reason) {
     throw Error(ErrorCode::cannotWrite, std::string("cannot be written: ") + std::strerror(reason),
-                {.file = path.string()}, "Choose another folder or free some space; the old file is as it was.");
+                {.file = path.string()},
+                "Choose another folder or free some space; the old file is as it was.");
 }
 
 } // namespace
@@ -43,7 +44,8 @@ void requireFile(const fs::path& path) {
         throw Error(ErrorCode::fileNotFound, "there is no such file", {.file = path.string()},
                     "Check the name and the folder.");
     if (!fs::is_regular_file(status))
-        throw Error(ErrorCode::notAFile, fs::is_directory(status) ? "this is a folder, not a file" : "this is not a regular file",
+        throw Error(ErrorCode::notAFile,
+                    fs::is_directory(status) ? "this is a folder, not a file" : "this is not a regular file",
                     {.file = path.string()}, "Choose a file.");
 }
 
@@ -135,7 +137,8 @@ void AtomicFile::commit() {
 void replaceFile(const fs::path& path, std::string_view bytes) {
     AtomicFile file(path);
     {
-        const Descriptor out(::open(file.temporary().c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644));
+        const Descriptor out(
+            ::open(file.temporary().c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644));
         if (out.get() < 0) cannotWrite(path, errno);
         while (!bytes.empty()) {
             const auto wrote = ::write(out.get(), bytes.data(), bytes.size());

@@ -16,7 +16,8 @@ unsigned Threads::resolved() const {
 void parallelFor(std::size_t count, Threads threads, const std::function<void(std::size_t)>& body) {
     const std::size_t workers = std::min<std::size_t>(threads.resolved(), count);
     if (workers <= 1) {
-        for (std::size_t i = 0; i < count; ++i) body(i);
+        for (std::size_t i = 0; i < count; ++i)
+            body(i);
         return;
     }
     std::atomic<std::size_t> next{0};
@@ -40,7 +41,8 @@ void parallelFor(std::size_t count, Threads threads, const std::function<void(st
     {
         std::vector<std::jthread> pool;
         pool.reserve(workers - 1);
-        for (std::size_t t = 1; t < workers; ++t) pool.emplace_back(work);
+        for (std::size_t t = 1; t < workers; ++t)
+            pool.emplace_back(work);
         work();
     }
     if (failure) std::rethrow_exception(failure);

@@ -9,7 +9,8 @@ namespace oxgoad {
 
 RandomStream::RandomStream(std::uint64_t seed, std::string_view purpose) : m_state(seed) {
     std::uint64_t hash = 1469598103934665603ULL; // FNV-1a, 64 bits
-    for (const unsigned char c : purpose) hash = (hash ^ c) * 1099511628211ULL;
+    for (const unsigned char c : purpose)
+        hash = (hash ^ c) * 1099511628211ULL;
     m_state ^= hash;
     m_state = next();
 }
@@ -43,7 +44,8 @@ std::uint64_t RandomStream::below(std::uint64_t bound) {
         const std::uint64_t value = next();
         __extension__ using Wide = unsigned __int128;
         const auto product = static_cast<Wide>(value) * bound;
-        if (static_cast<std::uint64_t>(product) >= threshold) return static_cast<std::uint64_t>(product >> 64);
+        if (static_cast<std::uint64_t>(product) >= threshold)
+            return static_cast<std::uint64_t>(product >> 64);
     }
 }
 

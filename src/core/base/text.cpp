@@ -13,7 +13,8 @@ namespace {
 
 std::string grouped(std::string digits) {
     const std::size_t point = std::min(digits.find('.'), digits.size());
-    for (std::size_t i = point; i > 3; i -= 3) digits.insert(i - 3, ",");
+    for (std::size_t i = point; i > 3; i -= 3)
+        digits.insert(i - 3, ",");
     return digits;
 }
 
@@ -86,8 +87,10 @@ std::string dateText(std::int32_t days) {
 }
 
 std::string_view trimmed(std::string_view text) {
-    while (!text.empty() && (text.front() == ' ' || text.front() == '\t')) text.remove_prefix(1);
-    while (!text.empty() && (text.back() == ' ' || text.back() == '\t')) text.remove_suffix(1);
+    while (!text.empty() && (text.front() == ' ' || text.front() == '\t'))
+        text.remove_prefix(1);
+    while (!text.empty() && (text.back() == ' ' || text.back() == '\t'))
+        text.remove_suffix(1);
     return text;
 }
 

@@ -4,8 +4,8 @@ namespace oxgoad {
 
 Findings runChecks(const CheckContext& context) {
     Findings findings;
-    for (const auto check : {checkReach, checkOutlyingRows, checkCollinearity, checkSpread, checkOverfit, checkMissingValues,
-                             checkMisfits, checkRareLevels})
+    for (const auto check : {checkReach, checkOutlyingRows, checkCollinearity, checkSpread, checkOverfit,
+                             checkMissingValues, checkMisfits, checkRareLevels})
         check(context, findings);
     return findings;
 }

@@ -52,7 +52,8 @@ struct CheckContext {
 /// Runs every check, in a fixed order.
 Findings runChecks(const CheckContext& context);
 
-/// Rows lost because values of columns in use are missing. Threshold 5 % of rows (common practice, no source).
+/// Rows lost because values of columns in use are missing. Threshold 5 % of rows (common practice, no
+/// source).
 void checkMissingValues(const CheckContext& context, Findings& findings);
 /// Cells of columns in use that could not be read. Any such cell.
 void checkMisfits(const CheckContext& context, Findings& findings);
@@ -62,8 +63,8 @@ void checkCollinearity(const CheckContext& context, Findings& findings);
 /// Unequal spread by the studentised Lagrange multiplier test (Koenker 1981), p below 0.01.
 void checkSpread(const CheckContext& context, Findings& findings);
 /// The largest studentised residual by Student's t with Bonferroni's adjustment, p below 0.01 (Cook and
-/// Weisberg 1982, "Residuals and influence in regression", §2.2.2); then Cook's distance above 1 (Cook 1977). Held-out rows by
-/// their error over the residual standard deviation, adjusted in the same way.
+/// Weisberg 1982, "Residuals and influence in regression", §2.2.2); then Cook's distance above 1 (Cook 1977).
+/// Held-out rows by their error over the residual standard deviation, adjusted in the same way.
 void checkOutlyingRows(const CheckContext& context, Findings& findings);
 /// Held-out error above the learning error by more than 10 % and two standard errors (common practice).
 void checkOverfit(const CheckContext& context, Findings& findings);

@@ -12,11 +12,14 @@ constexpr double inflationLimit = 5;
 
 std::string combinationText(const Dependency& dependency, const std::vector<DesignColumn>& columns) {
     std::string text;
-    if (dependency.constant != 0 && std::fabs(dependency.constant) > 1e-9) text = readableText(dependency.constant);
+    if (dependency.constant != 0 && std::fabs(dependency.constant) > 1e-9)
+        text = readableText(dependency.constant);
     for (const auto& [other, weight] : dependency.combination) {
         const bool negative = weight < 0;
-        if (!text.empty()) text += negative ? " − " : " + ";
-        else if (negative) text += "−";
+        if (!text.empty())
+            text += negative ? " − " : " + ";
+        else if (negative)
+            text += "−";
         const double size = std::fabs(weight);
         if (std::fabs(size - 1) > 1e-9) text += readableText(size) + "·";
         text += columns[other].name;
@@ -35,7 +38,8 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
         goad.severity = Severity::alarm;
         goad.title = name + " repeats other columns and has no coefficient";
         goad.reading = name + " = " + combinationText(dependency, columns);
-        goad.threshold = "less than " + readableText(context.fit.rankToleranceUsed, 2) + " of its length is its own";
+        goad.threshold =
+            "less than " + readableText(context.fit.rankToleranceUsed, 2) + " of its length is its own";
         goad.source = "rounding of an orthogonal reduction (Golub and Van Loan 2013, §5.5)";
         goad.station = "fit";
         goad.column = name;
@@ -47,11 +51,16 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
     for (const CheckedTerm& term : context.terms) {
         if (!worst || term.inflation > worst->inflation) worst = &term;
         if (!(term.inflation > inflationLimit)) continue;
-        const auto together = std::count_if(context.terms.begin(), context.terms.end(), [&](const CheckedTerm& t) { return t.group == term.group; });
-        if (together > 1 && &term != &*std::find_if(context.terms.begin(), context.terms.end(), [&](const CheckedTerm& t) { return t.group == term.group; })) continue;
+        const auto together = std::count_if(context.terms.begin(), context.terms.end(),
+                                            [&](const CheckedTerm& t) { return t.group == term.group; });
+        if (together > 1 &&
+            &term != &*std::find_if(context.terms.begin(), context.terms.end(),
+                                    [&](const CheckedTerm& t) { return t.group == term.group; }))
+            continue;
         Goad goad;
         goad.key = "collinearity: " + term.name;
-        goad.title = term.name + (together > 1 ? " and its products are mostly said by the other terms" : " is mostly said by the other terms");
+        goad.title = term.name + (together > 1 ? " and its products are mostly said by the other terms"
+                                               : " is mostly said by the other terms");
         goad.reading = "variance inflation " + readableText(term.inflation, 3);
         goad.threshold = "5";
         goad.source = "Belsley, Kuh and Welsch 1980; Fox and Monette 1992";
@@ -61,8 +70,18 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
         findings.goads.push_back(std::move(goad));
     }
     if (worst)
-        findings.readings.push_back({"largest variance inflation", worst->inflation, inflationLimit, {}, worst->name, "Belsley, Kuh and Welsch 1980; Fox and Monette 1992"});
-    findings.readings.push_back({"condition number", context.fit.conditionNumber, 30, {}, "of the centred columns at unit length", "Belsley, Kuh and Welsch 1980, §3.2"});
+        findings.readings.push_back({"largest variance inflation",
+                                     worst->inflation,
+                                     inflationLimit,
+                                     {},
+                                     worst->name,
+                                     "Belsley, Kuh and Welsch 1980; Fox and Monette 1992"});
+    findings.readings.push_back({"condition number",
+                                 context.fit.conditionNumber,
+                                 30,
+                                 {},
+                                 "of the centred columns at unit length",
+                                 "Belsley, Kuh and Welsch 1980, §3.2"});
 }
 
 } // namespace oxgoad

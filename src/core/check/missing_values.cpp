@@ -11,7 +11,8 @@ constexpr double shareLimit = 0.05;
 
 std::string byColumn(const std::vector<std::pair<std::string, std::size_t>>& counts) {
     std::string text;
-    for (const auto& [column, count] : counts) text += (text.empty() ? "" : ", ") + column + " " + countText(count);
+    for (const auto& [column, count] : counts)
+        text += (text.empty() ? "" : ", ") + column + " " + countText(count);
     return text;
 }
 
@@ -19,8 +20,14 @@ std::string byColumn(const std::vector<std::pair<std::string, std::size_t>>& cou
 
 void checkMissingValues(const CheckContext& context, Findings& findings) {
     const auto usable = context.learning.rows + context.heldOut.rows;
-    const double share = static_cast<double>(context.rowsMissing) / static_cast<double>(context.rowsMissing + usable);
-    findings.readings.push_back({"rows with missing values", 100 * share, 100 * shareLimit, {}, readableText(100 * share, 2) + " % of rows cannot be used", "common practice, no source"});
+    const double share =
+        static_cast<double>(context.rowsMissing) / static_cast<double>(context.rowsMissing + usable);
+    findings.readings.push_back({"rows with missing values",
+                                 100 * share,
+                                 100 * shareLimit,
+                                 {},
+                                 readableText(100 * share, 2) + " % of rows cannot be used",
+                                 "common practice, no source"});
     if (context.rowsMissing == 0) return;
     Goad goad;
     goad.key = "missing values";
@@ -30,13 +37,15 @@ void checkMissingValues(const CheckContext& context, Findings& findings) {
     goad.threshold = "any row; grave above 5 % of rows";
     goad.source = "common practice, no source";
     goad.station = "data";
-    const auto most = std::max_element(context.missingByColumn.begin(), context.missingByColumn.end(), [](const auto& a, const auto& b) { return a.second < b.second; });
+    const auto most = std::max_element(context.missingByColumn.begin(), context.missingByColumn.end(),
+                                       [](const auto& a, const auto& b) { return a.second < b.second; });
     if (most != context.missingByColumn.end()) {
         goad.column = most->first;
         goad.moves.push_back({Move::Kind::seeColumn, "see column", most->first, 0});
         for (const Term& term : context.design.design().terms())
             if (term.parts.size() == 1 && term.parts[0].column == most->first)
-                goad.moves.push_back({Move::Kind::leaveOutTerm, "leave out " + termName(term), termName(term), 0});
+                goad.moves.push_back(
+                    {Move::Kind::leaveOutTerm, "leave out " + termName(term), termName(term), 0});
     }
     findings.goads.push_back(std::move(goad));
 }

@@ -42,15 +42,20 @@ void checkHeldOutRows(const CheckContext& context, Findings& findings) {
     const double farOff = sigma * studentQuantile(1 - pLimit / n, context.fit.degreesOfFreedom);
     for (std::size_t i = 0; i < context.heldOutErrors.size(); ++i)
         if (std::fabs(context.heldOutErrors[i]) > farOff) order.push_back(i);
-    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return std::fabs(context.heldOutErrors[a]) > std::fabs(context.heldOutErrors[b]); });
+    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
+        return std::fabs(context.heldOutErrors[a]) > std::fabs(context.heldOutErrors[b]);
+    });
     double squares = 0;
-    for (const double e : context.heldOutErrors) squares += e * e;
+    for (const double e : context.heldOutErrors)
+        squares += e * e;
     for (std::size_t k = 0; k < std::min<std::size_t>(order.size(), 3); ++k) {
         const std::size_t i = order[k];
         const double ratio = context.heldOutErrors[i] / sigma;
         Goad goad = rowGoad(context.heldOutRows[i], "held-out row far off");
         goad.title = "Held-out row " + countText(context.heldOutRows[i] + 1) + " is predicted far off";
-        goad.reading = "error " + readableText(ratio, 3) + " residual standard deviations; " + readableText(100 * context.heldOutErrors[i] * context.heldOutErrors[i] / squares, 2) + " % of the squared held-out error";
+        goad.reading = "error " + readableText(ratio, 3) + " residual standard deviations; " +
+                       readableText(100 * context.heldOutErrors[i] * context.heldOutErrors[i] / squares, 2) +
+                       " % of the squared held-out error";
         goad.threshold = "adjusted p below 0.01";
         goad.source = "Cook and Weisberg 1982, §2.2.2";
         findings.goads.push_back(std::move(goad));
@@ -67,10 +72,15 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
     std::vector<std::size_t> order;
     for (std::size_t i = 0; i < context.studentized.size(); ++i)
         if (std::fabs(context.studentized[i]) > 3) order.push_back(i);
-    std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return std::fabs(context.studentized[a]) > std::fabs(context.studentized[b]); });
+    std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
+        return std::fabs(context.studentized[a]) > std::fabs(context.studentized[b]);
+    });
     const std::size_t top = largestOf(context.studentized);
     const double topP = std::min(1.0, n * studentTwoSided(context.studentized[top], df));
-    findings.readings.push_back({"largest studentised residual", context.studentized[top], pLimit, topP, "row " + countText(context.learningRows[top] + 1) + ", p adjusted for " + countText(context.studentized.size()) + " rows", "Cook and Weisberg 1982, §2.2.2"});
+    findings.readings.push_back({"largest studentised residual", context.studentized[top], pLimit, topP,
+                                 "row " + countText(context.learningRows[top] + 1) + ", p adjusted for " +
+                                     countText(context.studentized.size()) + " rows",
+                                 "Cook and Weisberg 1982, §2.2.2"});
     std::size_t shown = 0;
     std::vector<std::size_t> named;
     for (const std::size_t i : order) {
@@ -78,15 +88,23 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
         if (!(p < pLimit) || shown++ >= listed) break;
         Goad goad = rowGoad(context.learningRows[i], "outlying");
         goad.title = "Row " + countText(context.learningRows[i] + 1) + " lies far from the others";
-        goad.reading = "studentised residual " + readableText(context.studentized[i], 3) + ", p " + probabilityText(p) + " adjusted for the number of rows; Cook's distance " + readableText(context.cooks[i], 2);
+        goad.reading = "studentised residual " + readableText(context.studentized[i], 3) + ", p " +
+                       probabilityText(p) + " adjusted for the number of rows; Cook's distance " +
+                       readableText(context.cooks[i], 2);
         goad.threshold = "adjusted p below 0.01";
         goad.source = "Cook and Weisberg 1982, §2.2.2";
         findings.goads.push_back(std::move(goad));
         named.push_back(i);
     }
     const std::size_t mover = largestOf(context.cooks);
-    findings.readings.push_back({"largest Cook's distance", context.cooks[mover], cookLimit, {}, "row " + countText(context.learningRows[mover] + 1), "Cook 1977"});
-    if (!(context.cooks[mover] > cookLimit) || std::find(named.begin(), named.end(), mover) != named.end()) return;
+    findings.readings.push_back({"largest Cook's distance",
+                                 context.cooks[mover],
+                                 cookLimit,
+                                 {},
+                                 "row " + countText(context.learningRows[mover] + 1),
+                                 "Cook 1977"});
+    if (!(context.cooks[mover] > cookLimit) || std::find(named.begin(), named.end(), mover) != named.end())
+        return;
     Goad goad = rowGoad(context.learningRows[mover], "influential");
     goad.title = "Row " + countText(context.learningRows[mover] + 1) + " moves the whole fit";
     goad.reading = "Cook's distance " + readableText(context.cooks[mover], 3);

@@ -13,13 +13,19 @@ void checkOverfit(const CheckContext& context, Findings& findings) {
     if (h.rows < 2 || l.rows < 2 || !(l.rmse > 0)) return;
     const double ratio = h.rmse / l.rmse;
     const double error = std::hypot(h.rmseError, l.rmseError);
-    findings.readings.push_back({"held-out error over learning error", ratio, ratioLimit, {}, readableText(h.rmse) + " against " + readableText(l.rmse), "common practice, no source"});
+    findings.readings.push_back({"held-out error over learning error",
+                                 ratio,
+                                 ratioLimit,
+                                 {},
+                                 readableText(h.rmse) + " against " + readableText(l.rmse),
+                                 "common practice, no source"});
     if (!(ratio > ratioLimit) || !(h.rmse - l.rmse > errorsLimit * error)) return;
     Goad goad;
     goad.key = "overfit gap";
     goad.severity = ratio > 1.5 ? Severity::alarm : Severity::caution;
     goad.title = "Held-out rows are predicted worse than learning rows";
-    goad.reading = "RMSE " + readableText(h.rmse) + " against " + readableText(l.rmse) + ", " + readableText(100 * (ratio - 1), 2) + " % more";
+    goad.reading = "RMSE " + readableText(h.rmse) + " against " + readableText(l.rmse) + ", " +
+                   readableText(100 * (ratio - 1), 2) + " % more";
     goad.threshold = "10 % and two standard errors of the difference";
     goad.source = "common practice, no source";
     goad.station = "compare";

@@ -9,7 +9,8 @@ void checkRareLevels(const CheckContext& context, Findings& findings) {
     for (std::size_t i = 0; i < inputs.size(); ++i) {
         if (!inputs[i].factor) continue;
         std::vector<std::size_t> counts(inputs[i].levels.size(), 0);
-        for (const auto row : context.learningRows) ++counts[static_cast<std::size_t>(context.design.inputValue(i, row))];
+        for (const auto row : context.learningRows)
+            ++counts[static_cast<std::size_t>(context.design.inputValue(i, row))];
         std::string names;
         std::size_t rare = 0;
         std::size_t rows = 0;
@@ -17,12 +18,16 @@ void checkRareLevels(const CheckContext& context, Findings& findings) {
             if (counts[level] >= limit) continue;
             ++rare;
             rows += counts[level];
-            if (rare <= 3) names += (names.empty() ? "" : ", ") + inputs[i].levels[level] + " " + countText(counts[level]);
+            if (rare <= 3)
+                names +=
+                    (names.empty() ? "" : ", ") + inputs[i].levels[level] + " " + countText(counts[level]);
         }
         if (rare == 0) continue;
         Goad goad;
         goad.key = "rare levels: " + inputs[i].name;
-        goad.title = rare == 1 ? "One level of " + inputs[i].name + " has few learning rows" : plural(rare, "level", "levels") + " of " + inputs[i].name + " have few learning rows";
+        goad.title =
+            rare == 1 ? "One level of " + inputs[i].name + " has few learning rows"
+                      : plural(rare, "level", "levels") + " of " + inputs[i].name + " have few learning rows";
         goad.reading = names + (rare > 3 ? ", …" : "") + "; " + plural(rows, "row", "rows") + " in all";
         goad.threshold = "10 rows a level";
         goad.source = "common practice, no source";

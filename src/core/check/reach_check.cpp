@@ -12,10 +12,16 @@ void checkReach(const CheckContext& context, Findings& findings) {
     for (const Reach& reach : context.reach) {
         if (reach.grade != ReachGrade::outside) continue;
         ++outside;
-        if (!reach.reasons.empty()) ++subjects[reach.reasons.front().substr(0, reach.reasons.front().find(' '))];
+        if (!reach.reasons.empty())
+            ++subjects[reach.reasons.front().substr(0, reach.reasons.front().find(' '))];
     }
     const double share = static_cast<double>(outside) / static_cast<double>(context.reach.size());
-    findings.readings.push_back({"rows to forecast outside", static_cast<double>(outside), 0, {}, readableText(100 * share, 2) + " % of " + countText(context.reach.size()), "Montgomery, Peck and Vining 2012, §3.8"});
+    findings.readings.push_back({"rows to forecast outside",
+                                 static_cast<double>(outside),
+                                 0,
+                                 {},
+                                 readableText(100 * share, 2) + " % of " + countText(context.reach.size()),
+                                 "Montgomery, Peck and Vining 2012, §3.8"});
     if (outside == 0) return;
     std::string most;
     std::size_t count = 0;
@@ -27,7 +33,9 @@ void checkReach(const CheckContext& context, Findings& findings) {
     Goad goad;
     goad.key = "reach";
     goad.severity = Severity::alarm;
-    goad.title = countText(outside) + " of " + plural(context.reach.size(), "row to forecast is", "rows to forecast are") + " outside what was learned from";
+    goad.title = countText(outside) + " of " +
+                 plural(context.reach.size(), "row to forecast is", "rows to forecast are") +
+                 " outside what was learned from";
     goad.reading = "most often because of " + most + ", in " + plural(count, "row", "rows");
     goad.threshold = "any row";
     goad.source = "Montgomery, Peck and Vining 2012, §3.8";

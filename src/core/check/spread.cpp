@@ -14,7 +14,8 @@ constexpr double pLimit = 0.01;
 double correlationWithInput(const CheckContext& context, std::size_t input, const Eigen::VectorXd& values) {
     const auto n = static_cast<double>(context.learningRows.size());
     double sum = 0;
-    for (const auto row : context.learningRows) sum += context.design.inputValue(input, row);
+    for (const auto row : context.learningRows)
+        sum += context.design.inputValue(input, row);
     const double mean = sum / n;
     const double other = values.mean();
     double xy = 0, xx = 0, yy = 0;
@@ -44,7 +45,9 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     const auto [products, sum] = shiftedCrossProducts(fit, x, centred, context.threads);
     const double statistic = static_cast<double>(fit.rows) * fit.explainedSumOfSquares(products, sum) / total;
     const double p = chiSquaredUpper(statistic, k);
-    findings.readings.push_back({"unequal spread", statistic, pLimit, p, "Lagrange multiplier with " + readableText(k, 3) + " degrees of freedom", "Koenker 1981"});
+    findings.readings.push_back({"unequal spread", statistic, pLimit, p,
+                                 "Lagrange multiplier with " + readableText(k, 3) + " degrees of freedom",
+                                 "Koenker 1981"});
     if (!(p < pLimit)) return;
 
     double strongest = 0;
@@ -66,7 +69,8 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     goad.title = std::fabs(strongest) < 0.1 ? "The spread of residuals is not even"
                  : strongest > 0            ? "The spread of residuals grows with " + column
                                             : "The spread of residuals shrinks with " + column;
-    goad.reading = "LM " + readableText(statistic, 3) + ", p " + probabilityText(p) + "; intervals are too narrow where the spread is large";
+    goad.reading = "LM " + readableText(statistic, 3) + ", p " + probabilityText(p) +
+                   "; intervals are too narrow where the spread is large";
     goad.threshold = "p below 0.01";
     goad.source = "Koenker 1981";
     goad.station = "check";

@@ -20,7 +20,8 @@ double transformed(double value, const TermPart& part) {
 }
 
 /// Column names of one part: its indicators, or itself.
-std::vector<std::pair<std::string, DesignColumn::Piece>> piecesOf(const TermPart& part, const DesignInput& input, std::size_t index) {
+std::vector<std::pair<std::string, DesignColumn::Piece>>
+piecesOf(const TermPart& part, const DesignInput& input, std::size_t index) {
     std::vector<std::pair<std::string, DesignColumn::Piece>> pieces;
     if (!input.factor) {
         pieces.push_back({partName(part), {index, -1, part.power, part.logarithm}});
@@ -28,7 +29,8 @@ std::vector<std::pair<std::string, DesignColumn::Piece>> piecesOf(const TermPart
     }
     for (std::size_t level = 0; level < input.levels.size(); ++level)
         if (level != input.referenceLevel)
-            pieces.push_back({input.name + " = " + input.levels[level], {index, static_cast<int>(level), 1, false}});
+            pieces.push_back(
+                {input.name + " = " + input.levels[level], {index, static_cast<int>(level), 1, false}});
     return pieces;
 }
 
@@ -37,7 +39,8 @@ DesignInput learnInput(const Column& column, std::span<const std::uint32_t> rows
     DesignInput input;
     input.name = column.name();
     if (column.kind() == ColumnKind::text)
-        throw Error(ErrorCode::wrongType, "this is a text column, which no term can use", {.file = file, .column = column.name()},
+        throw Error(ErrorCode::wrongType, "this is a text column, which no term can use",
+                    {.file = file, .column = column.name()},
                     "Read it as a factor or leave it out of the terms.");
     input.factor = column.kind() == ColumnKind::factor;
     if (!input.factor) return input;
@@ -50,13 +53,16 @@ DesignInput learnInput(const Column& column, std::span<const std::uint32_t> rows
     if (input.levels.size() < 2)
         throw Error(ErrorCode::badTerm,
                     input.levels.empty() ? "this factor has no level in the learning rows"
-                                         : "this factor has one level only (\"" + input.levels[0] + "\") in the learning rows, so it explains nothing",
+                                         : "this factor has one level only (\"" + input.levels[0] +
+                                               "\") in the learning rows, so it explains nothing",
                     {.file = file, .column = column.name()}, "Take it out of the terms.");
     if (const auto asked = references.find(input.name); asked != references.end()) {
         const auto found = std::find(input.levels.begin(), input.levels.end(), asked->second);
         if (found == input.levels.end())
-            throw Error(ErrorCode::badTerm, "no learning row has the reference level \"" + asked->second + "\"",
-                        {.file = file, .column = column.name()}, "Choose one of the levels that occur, for example \"" + input.levels[0] + "\".");
+            throw Error(ErrorCode::badTerm,
+                        "no learning row has the reference level \"" + asked->second + "\"",
+                        {.file = file, .column = column.name()},
+                        "Choose one of the levels that occur, for example \"" + input.levels[0] + "\".");
         input.referenceLevel = static_cast<std::size_t>(found - input.levels.begin());
     }
     return input;
@@ -64,14 +70,17 @@ DesignInput learnInput(const Column& column, std::span<const std::uint32_t> rows
 
 void requireSensible(const std::vector<Term>& terms) {
     for (std::size_t i = 0; i < terms.size(); ++i) {
-        if (terms[i].parts.empty()) throw Error(ErrorCode::badTerm, "term " + std::to_string(i + 1) + " is empty", {}, "Name its columns.");
+        if (terms[i].parts.empty())
+            throw Error(ErrorCode::badTerm, "term " + std::to_string(i + 1) + " is empty", {},
+                        "Name its columns.");
         for (const TermPart& part : terms[i].parts)
             if (part.power == 0 || std::abs(part.power) > 30)
-                throw Error(ErrorCode::badTerm, "the power " + std::to_string(part.power) + " cannot be used", {.column = part.column},
-                            "Powers go from −30 to 30, without 0.");
+                throw Error(ErrorCode::badTerm, "the power " + std::to_string(part.power) + " cannot be used",
+                            {.column = part.column}, "Powers go from −30 to 30, without 0.");
         for (std::size_t j = 0; j < i; ++j)
             if (terms[i] == terms[j])
-                throw Error(ErrorCode::badTerm, "the term " + termName(terms[i]) + " is there twice", {}, "Take one of them out.");
+                throw Error(ErrorCode::badTerm, "the term " + termName(terms[i]) + " is there twice", {},
+                            "Take one of them out.");
     }
 }
 
@@ -88,7 +97,8 @@ std::string partName(const TermPart& part) {
 
 std::string termName(const Term& term) {
     std::string name;
-    for (const TermPart& part : term.parts) name += (name.empty() ? "" : " × ") + partName(part);
+    for (const TermPart& part : term.parts)
+        name += (name.empty() ? "" : " × ") + partName(part);
     return name;
 }
 
@@ -96,7 +106,8 @@ std::vector<std::string> inputNames(const std::vector<Term>& terms) {
     std::vector<std::string> names;
     for (const Term& term : terms)
         for (const TermPart& part : term.parts)
-            if (std::find(names.begin(), names.end(), part.column) == names.end()) names.push_back(part.column);
+            if (std::find(names.begin(), names.end(), part.column) == names.end())
+                names.push_back(part.column);
     return names;
 }
 
@@ -116,7 +127,8 @@ Design Design::learn(const Table& table, std::span<const std::uint32_t> rows, co
             const std::size_t index = indexOf.at(part.column);
             const DesignInput& input = design.m_inputs[index];
             if (input.factor && (part.power != 1 || part.logarithm))
-                throw Error(ErrorCode::badTerm, "a factor has no " + std::string(part.logarithm ? "logarithm" : "powers"),
+                throw Error(ErrorCode::badTerm,
+                            "a factor has no " + std::string(part.logarithm ? "logarithm" : "powers"),
                             {.file = file, .column = part.column}, "Use the factor as it is.");
             std::vector<DesignColumn> products;
             for (const DesignColumn& before : columns)
@@ -133,20 +145,25 @@ Design Design::learn(const Table& table, std::span<const std::uint32_t> rows, co
     return design;
 }
 
-BoundDesign::BoundDesign(const Design& design, const Table& table, const std::string& file) : m_design(&design) {
+BoundDesign::BoundDesign(const Design& design, const Table& table, const std::string& file)
+    : m_design(&design) {
     for (const DesignInput& input : design.inputs()) {
         Source source;
         source.column = &table.at(input.name, file);
         const bool factor = source.column->kind() == ColumnKind::factor;
         if (factor != input.factor || source.column->kind() == ColumnKind::text)
             throw Error(ErrorCode::wrongType,
-                        "holds " + std::string(kindName(source.column->kind())) + " values where the model learned from " +
+                        "holds " + std::string(kindName(source.column->kind())) +
+                            " values where the model learned from " +
                             (input.factor ? "levels of a factor" : "numbers"),
-                        {.file = file, .column = input.name}, "Correct the file, or say how the column is to be read.");
+                        {.file = file, .column = input.name},
+                        "Correct the file, or say how the column is to be read.");
         if (factor)
             for (const std::string& level : source.column->levels()) {
                 const auto found = std::find(input.levels.begin(), input.levels.end(), level);
-                source.levelOfCode.push_back(found == input.levels.end() ? unseenLevel : static_cast<std::int32_t>(found - input.levels.begin()));
+                source.levelOfCode.push_back(found == input.levels.end()
+                                                 ? unseenLevel
+                                                 : static_cast<std::int32_t>(found - input.levels.begin()));
             }
         m_sources.push_back(std::move(source));
     }
@@ -167,7 +184,9 @@ bool BoundDesign::complete(std::size_t row) const {
         for (const TermPart& part : term.parts) {
             if (part.power == 1 && !part.logarithm) continue;
             for (std::size_t i = 0; i < m_sources.size(); ++i)
-                if (m_design->inputs()[i].name == part.column && !std::isfinite(transformed(inputValue(i, row), part))) return false;
+                if (m_design->inputs()[i].name == part.column &&
+                    !std::isfinite(transformed(inputValue(i, row), part)))
+                    return false;
         }
     return true;
 }
@@ -176,13 +195,17 @@ std::vector<std::string> BoundDesign::problems(std::size_t row) const {
     std::vector<std::string> found;
     for (std::size_t i = 0; i < m_sources.size(); ++i) {
         const DesignInput& input = m_design->inputs()[i];
-        if (m_sources[i].column->isMissing(row)) found.push_back(input.name + " is missing");
-        else if (std::isnan(inputValue(i, row))) found.push_back(input.name + " = " + m_sources[i].column->cellText(row) + " was never learned from");
+        if (m_sources[i].column->isMissing(row))
+            found.push_back(input.name + " is missing");
+        else if (std::isnan(inputValue(i, row)))
+            found.push_back(input.name + " = " + m_sources[i].column->cellText(row) +
+                            " was never learned from");
     }
     for (const Term& term : m_design->terms())
         for (const TermPart& part : term.parts)
             for (std::size_t i = 0; i < m_sources.size(); ++i) {
-                if (m_design->inputs()[i].name != part.column || (part.power == 1 && !part.logarithm)) continue;
+                if (m_design->inputs()[i].name != part.column || (part.power == 1 && !part.logarithm))
+                    continue;
                 const double value = inputValue(i, row);
                 if (!std::isnan(value) && !std::isfinite(transformed(value, part)))
                     found.push_back(partName(part) + " is not defined at " + readableText(value, 6));
@@ -200,9 +223,11 @@ void BoundDesign::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::Ma
             const Source& source = m_sources[piece.input];
             auto put = [&](auto valueAt) {
                 if (first)
-                    for (std::size_t i = 0; i < n; ++i) out[i] = valueAt(rows[i]);
+                    for (std::size_t i = 0; i < n; ++i)
+                        out[i] = valueAt(rows[i]);
                 else
-                    for (std::size_t i = 0; i < n; ++i) out[i] *= valueAt(rows[i]);
+                    for (std::size_t i = 0; i < n; ++i)
+                        out[i] *= valueAt(rows[i]);
             };
             const TermPart part{{}, piece.power, piece.logarithm};
             if (piece.level >= 0) {
@@ -212,8 +237,10 @@ void BoundDesign::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::Ma
                 });
             } else if (source.column->kind() == ColumnKind::number) {
                 const auto numbers = source.column->numbers();
-                if (part.power == 1 && !part.logarithm) put([&](std::uint32_t r) { return numbers[r]; });
-                else put([&](std::uint32_t r) { return transformed(numbers[r], part); });
+                if (part.power == 1 && !part.logarithm)
+                    put([&](std::uint32_t r) { return numbers[r]; });
+                else
+                    put([&](std::uint32_t r) { return transformed(numbers[r], part); });
             } else {
                 const auto days = source.column->days();
                 put([&](std::uint32_t r) { return transformed(days[r], part); });
@@ -221,6 +248,19 @@ void BoundDesign::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::Ma
             first = false;
         }
     }
+}
+
+void forEachBlock(const BoundDesign& design, std::span<const std::uint32_t> rows, Threads threads,
+                  Progress& progress, const std::function<void(std::size_t, const Eigen::MatrixXd&)>& use) {
+    parallelFor((rows.size() + designBlockRows - 1) / designBlockRows, threads, [&](std::size_t b) {
+        if (progress.stopRequested()) throw Stopped{};
+        const auto part =
+            rows.subspan(b * designBlockRows, std::min(designBlockRows, rows.size() - b * designBlockRows));
+        Eigen::MatrixXd block(static_cast<Eigen::Index>(part.size()),
+                              static_cast<Eigen::Index>(design.design().columns().size()));
+        design.fill(part, block);
+        use(b * designBlockRows, block);
+    });
 }
 
 } // namespace oxgoad

@@ -1,5 +1,7 @@
 #pragma once
 // From terms and rows to the columns of a model matrix, with their names and origins.
+#include "base/parallel.h"
+#include "base/progress.h"
 #include "design/row_source.h"
 #include "design/term.h"
 #include "table/table.h"
@@ -7,6 +9,7 @@
 #include <Eigen/Core>
 
 #include <cstdint>
+#include <functional>
 #include <map>
 #include <span>
 #include <string>
@@ -45,8 +48,9 @@ public:
     /// where none is named the first level in natural order is the reference.
     /// Errors: unknownColumn, wrongType (a text column), badTerm (a factor with one level, a reference
     /// level that no learning row has, the same term twice, an empty product).
-    static Design learn(const Table& table, std::span<const std::uint32_t> rows, const std::vector<Term>& terms,
-                        const std::map<std::string, std::string>& references, const std::string& file);
+    static Design learn(const Table& table, std::span<const std::uint32_t> rows,
+                        const std::vector<Term>& terms, const std::map<std::string, std::string>& references,
+                        const std::string& file);
 
     const std::vector<Term>& terms() const { return m_terms; }
     const std::vector<DesignInput>& inputs() const { return m_inputs; }
@@ -87,14 +91,27 @@ private:
     std::vector<Source> m_sources;
 };
 
+/// Rows of the model matrix made at a time.
+inline constexpr std::size_t designBlockRows = 4096;
+
+/// Calls use(first, block) for every block of the chosen rows' model matrix, in parallel; `first` is the
+/// place of the block's first row among them. Throws Stopped.
+void forEachBlock(const BoundDesign& design, std::span<const std::uint32_t> rows, Threads threads,
+                  Progress& progress,
+                  const std::function<void(std::size_t first, const Eigen::MatrixXd& block)>& use);
+
 /// The chosen rows of a bound design as a source of blocks.
 class DesignRows final : public RowSource {
 public:
-    DesignRows(const BoundDesign& design, std::span<const std::uint32_t> rows) : m_design(design), m_rows(rows) {}
+    DesignRows(const BoundDesign& design, std::span<const std::uint32_t> rows)
+        : m_design(design), m_rows(rows) {}
     Eigen::Index rows() const override { return static_cast<Eigen::Index>(m_rows.size()); }
-    Eigen::Index columns() const override { return static_cast<Eigen::Index>(m_design.design().columns().size()); }
+    Eigen::Index columns() const override {
+        return static_cast<Eigen::Index>(m_design.design().columns().size());
+    }
     void fill(Eigen::Index begin, Eigen::Ref<Eigen::MatrixXd> block) const override {
-        m_design.fill(m_rows.subspan(static_cast<std::size_t>(begin), static_cast<std::size_t>(block.rows())), block);
+        m_design.fill(m_rows.subspan(static_cast<std::size_t>(begin), static_cast<std::size_t>(block.rows())),
+                      block);
     }
 
 private:

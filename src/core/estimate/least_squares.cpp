@@ -39,7 +39,8 @@ struct Extent {
     VectorXd high;
 };
 
-Extent extentOf(const RowSource& x, std::span<const double> y, const Blocks& blocks, Threads threads, Progress& progress) {
+Extent extentOf(const RowSource& x, std::span<const double> y, const Blocks& blocks, Threads threads,
+                Progress& progress) {
     const Index p = x.columns();
     std::vector<VectorXd> sums(static_cast<std::size_t>(blocks.count));
     std::vector<VectorXd> lows(sums.size());
@@ -56,7 +57,8 @@ Extent extentOf(const RowSource& x, std::span<const double> y, const Blocks& blo
     });
     Extent extent{std::vector<long double>(static_cast<std::size_t>(p + 1), 0), lows[0], highs[0]};
     for (std::size_t b = 0; b < sums.size(); ++b) {
-        for (Index j = 0; j <= p; ++j) extent.sum[static_cast<std::size_t>(j)] += sums[b][j];
+        for (Index j = 0; j <= p; ++j)
+            extent.sum[static_cast<std::size_t>(j)] += sums[b][j];
         extent.low = extent.low.cwiseMin(lows[b]);
         extent.high = extent.high.cwiseMax(highs[b]);
     }
@@ -80,7 +82,8 @@ MatrixXd triangle(MatrixXd& block) {
 
 class Reducer {
 public:
-    Reducer(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y, const Blocks& blocks, Threads threads, Progress& progress)
+    Reducer(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y, const Blocks& blocks,
+            Threads threads, Progress& progress)
         : m_fit(fit), m_x(x), m_y(y), m_blocks(blocks), m_threads(threads), m_progress(progress) {}
 
     /// R of [1, X~, y~] over all rows. Groups of blocks are reduced in order, then the groups in order.
@@ -93,7 +96,9 @@ public:
             MatrixXd r;
             const Index first = static_cast<Index>(g) * groupBlocks;
             for (Index b = first; b < std::min(m_blocks.count, first + groupBlocks); ++b) {
-                m_progress.checkpoint(0.1 + 0.5 * static_cast<double>(done) / static_cast<double>(m_blocks.count), "Reducing rows");
+                m_progress.checkpoint(0.1 + 0.5 * static_cast<double>(done) /
+                                                static_cast<double>(m_blocks.count),
+                                      "Reducing rows");
                 const Index above = r.rows();
                 MatrixXd stacked(above + m_blocks.length(b), columns());
                 if (above > 0) stacked.topRows(above) = r;
@@ -123,7 +128,9 @@ private:
         m_x.fill(m_blocks.begin(b), raw);
         for (Index j = 0; j < p; ++j)
             out.col(first + j) = (raw.col(j).array() - m_fit.shift[j]) * m_fit.scale[j];
-        out.col(first + p) = (Eigen::Map<const VectorXd>(m_y.data() + m_blocks.begin(b), out.rows()).array() - m_fit.responseShift) * m_fit.responseScale;
+        out.col(first + p) = (Eigen::Map<const VectorXd>(m_y.data() + m_blocks.begin(b), out.rows()).array() -
+                              m_fit.responseShift) *
+                             m_fit.responseScale;
     }
 
     LeastSquaresFit& m_fit;
@@ -167,14 +174,18 @@ void decideRank(LeastSquaresFit& fit, MatrixXd work, const std::vector<char>& co
             fit.dependent.push_back({column, 0, {}});
             if (rank > 0) { // what the kept columns say of it
                 MatrixXd r(rank, rank);
-                for (Index k = 0; k < rank; ++k) r.col(k) = work.col(places[static_cast<std::size_t>(k)]).head(rank);
+                for (Index k = 0; k < rank; ++k)
+                    r.col(k) = work.col(places[static_cast<std::size_t>(k)]).head(rank);
                 const VectorXd weights = r.triangularView<Eigen::Upper>().solve(work.col(j).head(rank));
                 Dependency& d = fit.dependent.back();
-                double constant = fit.shift[static_cast<Index>(column)] + (fit.intercept ? weights[0] / fit.scale[static_cast<Index>(column)] : 0);
+                double constant = fit.shift[static_cast<Index>(column)] +
+                                  (fit.intercept ? weights[0] / fit.scale[static_cast<Index>(column)] : 0);
                 for (Index k = first; k < rank; ++k) {
-                    if (std::fabs(weights[k]) * r.col(k).norm() <= 1e-8 * whole || constantColumn[column]) continue;
+                    if (std::fabs(weights[k]) * r.col(k).norm() <= 1e-8 * whole || constantColumn[column])
+                        continue;
                     const std::size_t other = fit.kept[static_cast<std::size_t>(k - first)];
-                    const double weight = weights[k] * fit.scale[static_cast<Index>(other)] / fit.scale[static_cast<Index>(column)];
+                    const double weight = weights[k] * fit.scale[static_cast<Index>(other)] /
+                                          fit.scale[static_cast<Index>(column)];
                     d.combination.emplace_back(other, weight);
                     constant -= weight * fit.shift[static_cast<Index>(other)];
                 }
@@ -189,7 +200,8 @@ void decideRank(LeastSquaresFit& fit, MatrixXd work, const std::vector<char>& co
         ++rank;
     }
     fit.factor.resize(rank, rank);
-    for (Index k = 0; k < rank; ++k) fit.factor.col(k) = work.col(places[static_cast<std::size_t>(k)]).head(rank);
+    for (Index k = 0; k < rank; ++k)
+        fit.factor.col(k) = work.col(places[static_cast<std::size_t>(k)]).head(rank);
     fit.projections = work.col(last).head(rank);
 }
 
@@ -200,9 +212,11 @@ double conditionOf(const MatrixXd& factor, bool intercept) {
     const Index k = factor.rows() - first;
     if (k < 1) return 1;
     MatrixXd unit = factor.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
-    for (Index j = 0; j < k; ++j) unit.col(j).normalize();
+    for (Index j = 0; j < k; ++j)
+        unit.col(j).normalize();
     VectorXd up(k);
-    for (Index j = 0; j < k; ++j) up[j] = 1 + 0.1 * static_cast<double>((j * 7) % 5);
+    for (Index j = 0; j < k; ++j)
+        up[j] = 1 + 0.1 * static_cast<double>((j * 7) % 5);
     VectorXd down = up;
     double largest = 1;
     double smallestInverse = 1;
@@ -224,14 +238,16 @@ struct ResidualPass {
     long double sumOfSquares = 0;
 };
 
-ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y, const VectorXd& solution,
-                          const Blocks& blocks, bool withLeverage, Threads threads, Progress& progress) {
+ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+                          const VectorXd& solution, const Blocks& blocks, bool withLeverage, Threads threads,
+                          Progress& progress) {
     const auto count = static_cast<std::size_t>(blocks.count);
     std::vector<VectorXd> products(count);
     std::vector<long double> squares(count, 0);
     std::atomic<std::size_t> done{0};
     parallelFor(count, threads, [&](std::size_t b) {
-        progress.checkpoint((withLeverage ? 0.8 : 0.6) + 0.2 * static_cast<double>(done) / static_cast<double>(count),
+        progress.checkpoint((withLeverage ? 0.8 : 0.6) +
+                                0.2 * static_cast<double>(done) / static_cast<double>(count),
                             withLeverage ? "Leverages and residuals" : "Refining");
         const auto i = static_cast<Index>(b);
         const Index begin = blocks.begin(i);
@@ -239,10 +255,12 @@ ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<co
         x.fill(begin, raw);
         MatrixXd shifted = fit.shifted(raw);
         const Eigen::Map<const VectorXd> actual(y.data() + begin, raw.rows());
-        const VectorXd residual = ((actual.array() - fit.responseShift) * fit.responseScale).matrix() - shifted * solution;
+        const VectorXd residual =
+            ((actual.array() - fit.responseShift) * fit.responseScale).matrix() - shifted * solution;
         products[b] = shifted.transpose() * residual;
         long double sum = 0;
-        for (Index r = 0; r < residual.size(); ++r) sum += static_cast<long double>(residual[r]) * residual[r];
+        for (Index r = 0; r < residual.size(); ++r)
+            sum += static_cast<long double>(residual[r]) * residual[r];
         squares[b] = sum;
         if (withLeverage) {
             fit.residuals.segment(begin, raw.rows()) = residual / fit.responseScale;
@@ -280,7 +298,8 @@ void storeCoefficients(LeastSquaresFit& fit, const VectorXd& solution) {
     if (!fit.intercept) return;
     long double constant = static_cast<long double>(solution[0]) / fit.responseScale + fit.responseShift;
     for (const auto j : fit.kept)
-        constant -= static_cast<long double>(fit.coefficients[static_cast<Index>(j)]) * fit.shift[static_cast<Index>(j)];
+        constant -= static_cast<long double>(fit.coefficients[static_cast<Index>(j)]) *
+                    fit.shift[static_cast<Index>(j)];
     fit.constant = static_cast<double>(constant);
     fit.constantError = sigma * (inverse.transpose() * toNatural).norm();
 }
@@ -332,7 +351,8 @@ MatrixXd LeastSquaresFit::correlation() const {
     const Index first = intercept ? 1 : 0;
     const Index k = rank() - first;
     MatrixXd unit = factor.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
-    for (Index j = 0; j < k; ++j) unit.col(j).normalize();
+    for (Index j = 0; j < k; ++j)
+        unit.col(j).normalize();
     MatrixXd r = unit.transpose() * unit;
     r.diagonal().setOnes();
     return r;
@@ -340,7 +360,8 @@ MatrixXd LeastSquaresFit::correlation() const {
 
 double LeastSquaresFit::constantOf(const VectorXd& b, double shiftedConstant) const {
     long double value = static_cast<long double>(shiftedConstant) / responseScale + responseShift;
-    for (const auto j : kept) value -= static_cast<long double>(b[static_cast<Index>(j)]) * shift[static_cast<Index>(j)];
+    for (const auto j : kept)
+        value -= static_cast<long double>(b[static_cast<Index>(j)]) * shift[static_cast<Index>(j)];
     return static_cast<double>(value);
 }
 
@@ -349,7 +370,8 @@ LeastSquaresFit::Reduced LeastSquaresFit::without(std::span<const std::size_t> l
     std::vector<Index> places;
     if (intercept) places.push_back(0);
     for (std::size_t k = 0; k < kept.size(); ++k)
-        if (std::find(leftOut.begin(), leftOut.end(), kept[k]) == leftOut.end()) places.push_back(first + static_cast<Index>(k));
+        if (std::find(leftOut.begin(), leftOut.end(), kept[k]) == leftOut.end())
+            places.push_back(first + static_cast<Index>(k));
     Reduced reduced;
     reduced.rank = static_cast<Index>(places.size());
     reduced.coefficients = VectorXd::Zero(columns);
@@ -359,14 +381,18 @@ LeastSquaresFit::Reduced LeastSquaresFit::without(std::span<const std::size_t> l
         return reduced;
     }
     MatrixXd part(rank(), reduced.rank);
-    for (Index k = 0; k < reduced.rank; ++k) part.col(k) = factor.col(places[static_cast<std::size_t>(k)]);
+    for (Index k = 0; k < reduced.rank; ++k)
+        part.col(k) = factor.col(places[static_cast<std::size_t>(k)]);
     const Eigen::HouseholderQR<MatrixXd> qr(part);
     VectorXd effects = projections;
     effects.applyOnTheLeft(qr.householderQ().adjoint());
-    const VectorXd solution = qr.matrixQR().topRows(reduced.rank).triangularView<Eigen::Upper>().solve(effects.head(reduced.rank));
-    reduced.residualSumOfSquares += effects.tail(rank() - reduced.rank).squaredNorm() / (responseScale * responseScale);
+    const VectorXd solution =
+        qr.matrixQR().topRows(reduced.rank).triangularView<Eigen::Upper>().solve(effects.head(reduced.rank));
+    reduced.residualSumOfSquares +=
+        effects.tail(rank() - reduced.rank).squaredNorm() / (responseScale * responseScale);
     for (Index k = first; k < reduced.rank; ++k) {
-        const auto j = static_cast<Index>(kept[static_cast<std::size_t>(places[static_cast<std::size_t>(k)] - first)]);
+        const auto j =
+            static_cast<Index>(kept[static_cast<std::size_t>(places[static_cast<std::size_t>(k)] - first)]);
         reduced.coefficients[j] = solution[k] * scale[j] / responseScale;
     }
     if (intercept) reduced.constant = constantOf(reduced.coefficients, solution[0]);
@@ -382,7 +408,8 @@ double LeastSquaresFit::explainedSumOfSquares(const VectorXd& products, double s
     return z.tail(rank() - first).squaredNorm();
 }
 
-std::pair<VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, const RowSource& x, const VectorXd& z, Threads threads) {
+std::pair<VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, const RowSource& x,
+                                                 const VectorXd& z, Threads threads) {
     const Blocks blocks(x.rows(), x.columns());
     const Index first = fit.intercept ? 1 : 0;
     std::vector<VectorXd> products(static_cast<std::size_t>(blocks.count));
@@ -404,30 +431,41 @@ std::pair<VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, con
     return {total, sum};
 }
 
-LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y, const LeastSquaresOptions& options, Progress& progress) {
+LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
+                                const LeastSquaresOptions& options, Progress& progress) {
     const Index n = x.rows();
     const Index p = x.columns();
     LeastSquaresFit fit;
     fit.rows = n;
     fit.columns = p;
     fit.intercept = options.intercept;
-    fit.rankToleranceUsed = options.rankTolerance > 0 ? options.rankTolerance : 64 * epsilon * static_cast<double>(p + 1);
-    if (n == 0) throw Error(ErrorCode::tooFewRows, "there are no rows to learn from", {}, "Check what is missing or set aside.");
+    fit.rankToleranceUsed =
+        options.rankTolerance > 0 ? options.rankTolerance : 64 * epsilon * static_cast<double>(p + 1);
+    if (n == 0)
+        throw Error(ErrorCode::tooFewRows, "there are no rows to learn from", {},
+                    "Check what is missing or set aside.");
 
     const Blocks blocks(n, p);
     const Extent extent = extentOf(x, y, blocks, options.threads, progress);
     fit.shift = VectorXd::Zero(p);
     fit.scale = VectorXd::Ones(p);
     std::vector<char> constantColumn(static_cast<std::size_t>(p), 0);
-    auto meanOf = [&](Index j) { return options.intercept ? static_cast<double>(extent.sum[static_cast<std::size_t>(j)] / static_cast<long double>(n)) : 0.0; };
+    auto meanOf = [&](Index j) {
+        return options.intercept ? static_cast<double>(extent.sum[static_cast<std::size_t>(j)] /
+                                                       static_cast<long double>(n))
+                                 : 0.0;
+    };
     for (Index j = 0; j <= p; ++j) {
         const double mean = meanOf(j);
         const double size = std::max(std::fabs(extent.high[j] - mean), std::fabs(extent.low[j] - mean));
         const double spread = extent.high[j] - extent.low[j];
-        const bool constant = !(spread > 8 * epsilon * std::max(std::fabs(extent.high[j]), std::fabs(extent.low[j])));
+        const bool constant =
+            !(spread > 8 * epsilon * std::max(std::fabs(extent.high[j]), std::fabs(extent.low[j])));
         if (j == p) {
             if (constant && n > 1)
-                throw Error(ErrorCode::noSpread, "the response has the same value in all " + plural(static_cast<std::size_t>(n), "learning row", "learning rows"),
+                throw Error(ErrorCode::noSpread,
+                            "the response has the same value in all " +
+                                plural(static_cast<std::size_t>(n), "learning row", "learning rows"),
                             {}, "Choose another response or other rows.");
             fit.responseShift = mean;
             fit.responseScale = powerOfTwoScale(size);
@@ -442,7 +480,10 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y, c
     const Index rank = fit.rank();
     if (n < rank || rank == 0)
         throw Error(ErrorCode::tooFewRows,
-                    plural(static_cast<std::size_t>(n), "learning row is", "learning rows are") + " too few for " + plural(static_cast<std::size_t>(p + (options.intercept ? 1 : 0)), "coefficient", "coefficients"),
+                    plural(static_cast<std::size_t>(n), "learning row is", "learning rows are") +
+                        " too few for " +
+                        plural(static_cast<std::size_t>(p + (options.intercept ? 1 : 0)), "coefficient",
+                               "coefficients"),
                     {}, "Take terms out or learn from more rows.");
     const auto r = fit.factor.triangularView<Eigen::Upper>();
     VectorXd solution = r.solve(fit.projections);
@@ -458,10 +499,14 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y, c
     const double unit = fit.responseScale * fit.responseScale;
     fit.residualSumOfSquares = static_cast<double>(last.sumOfSquares) / unit;
     long double total = 0;
-    for (const double value : y) total += static_cast<long double>(value - fit.responseShift) * (value - fit.responseShift);
+    for (const double value : y)
+        total += static_cast<long double>(value - fit.responseShift) * (value - fit.responseShift);
     fit.totalSumOfSquares = static_cast<double>(total);
     fit.degreesOfFreedom = static_cast<double>(n - rank);
-    fit.residualStandardDeviation = fit.degreesOfFreedom > 0 ? static_cast<double>(std::sqrt(last.sumOfSquares / fit.degreesOfFreedom)) / fit.responseScale : std::nan("");
+    fit.residualStandardDeviation =
+        fit.degreesOfFreedom > 0
+            ? static_cast<double>(std::sqrt(last.sumOfSquares / fit.degreesOfFreedom)) / fit.responseScale
+            : std::nan("");
     fit.conditionNumber = conditionOf(fit.factor, fit.intercept);
     storeCoefficients(fit, solution);
     return fit;

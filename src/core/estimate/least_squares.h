@@ -112,8 +112,8 @@ private:
 ///
 /// Requires: y of length n, X n × p, all finite. Errors: tooFewRows when n < rank, noSpread when y is
 /// constant. Throws Stopped. The result does not depend on the number of threads.
-LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y, const LeastSquaresOptions& options,
-                                Progress& progress);
+LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
+                                const LeastSquaresOptions& options, Progress& progress);
 
 /// X~(kept)'z and 1'z over all rows, block by block in a fixed order.
 std::pair<Eigen::VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, const RowSource& x,

@@ -32,7 +32,8 @@ struct Sums {
 
 } // namespace
 
-std::vector<GroupLine> linesByGroup(const Column& x, const Column& y, const Column* group, std::span<const char> leftOut) {
+std::vector<GroupLine> linesByGroup(const Column& x, const Column& y, const Column* group,
+                                    std::span<const char> leftOut) {
     std::vector<Sums> sums(group ? group->levels().size() : 1);
     for (std::size_t i = 0; i < x.size(); ++i) {
         if (!leftOut.empty() && leftOut[i]) continue;
@@ -61,15 +62,19 @@ std::vector<GroupLine> linesByGroup(const Column& x, const Column& y, const Colu
     return lines;
 }
 
-Density density(std::span<const double> x, std::span<const double> y, double xLow, double xHigh, double yLow, double yHigh, std::size_t across, std::size_t up) {
+Density density(std::span<const double> x, std::span<const double> y, double xLow, double xHigh, double yLow,
+                double yHigh, std::size_t across, std::size_t up) {
     Density d{across, up, std::vector<std::uint32_t>(across * up, 0), 0};
     const double xScale = static_cast<double>(across) / (xHigh - xLow);
     const double yScale = static_cast<double>(up) / (yHigh - yLow);
     for (std::size_t i = 0; i < x.size(); ++i) {
         const double column = (x[i] - xLow) * xScale;
         const double row = (y[i] - yLow) * yScale;
-        if (!(column >= 0 && row >= 0 && column <= static_cast<double>(across) && row <= static_cast<double>(up))) continue;
-        const std::size_t cell = std::min(up - 1, static_cast<std::size_t>(row)) * across + std::min(across - 1, static_cast<std::size_t>(column));
+        if (!(column >= 0 && row >= 0 && column <= static_cast<double>(across) &&
+              row <= static_cast<double>(up)))
+            continue;
+        const std::size_t cell = std::min(up - 1, static_cast<std::size_t>(row)) * across +
+                                 std::min(across - 1, static_cast<std::size_t>(column));
         d.largest = std::max(d.largest, ++d.counts[cell]);
     }
     return d;
@@ -82,9 +87,12 @@ std::optional<Histogram> histogram(std::vector<double> values) {
     const double spread = quantileOfSorted(values, 0.75) - quantileOfSorted(values, 0.25);
     const double whole = values.back() - values.front();
     const double wanted = 2 * spread / std::cbrt(static_cast<double>(values.size()));
-    const auto bins = static_cast<std::size_t>(std::clamp(wanted > 0 ? std::ceil(whole / wanted) : 5.0, 5.0, 60.0));
-    Histogram h{values.front(), whole > 0 ? whole / static_cast<double>(bins) : 1, std::vector<std::size_t>(bins, 0)};
-    for (const double value : values) ++h.counts[std::min(bins - 1, static_cast<std::size_t>((value - h.low) / h.width))];
+    const auto bins =
+        static_cast<std::size_t>(std::clamp(wanted > 0 ? std::ceil(whole / wanted) : 5.0, 5.0, 60.0));
+    Histogram h{values.front(), whole > 0 ? whole / static_cast<double>(bins) : 1,
+                std::vector<std::size_t>(bins, 0)};
+    for (const double value : values)
+        ++h.counts[std::min(bins - 1, static_cast<std::size_t>((value - h.low) / h.width))];
     return h;
 }
 

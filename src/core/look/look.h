@@ -24,10 +24,11 @@ struct GroupLine {
     double high = 0;
 };
 
-/// Least squares of y on x in each level of `group` (or over all rows without one), by centred sums. Rows where
-/// x, y or the group is missing are passed over. Groups with fewer than three rows or without spread in x have
-/// no line and are not listed. Rows where `leftOut` is not 0 are passed over; empty means none.
-std::vector<GroupLine> linesByGroup(const Column& x, const Column& y, const Column* group, std::span<const char> leftOut = {});
+/// Least squares of y on x in each level of `group` (or over all rows without one), by centred sums. Rows
+/// where x, y or the group is missing are passed over. Groups with fewer than three rows or without spread in
+/// x have no line and are not listed. Rows where `leftOut` is not 0 are passed over; empty means none.
+std::vector<GroupLine> linesByGroup(const Column& x, const Column& y, const Column* group,
+                                    std::span<const char> leftOut = {});
 
 /// Counts of points over a grid of `across` × `up` cells, row by row from below; points outside or NaN are
 /// passed over.
@@ -36,8 +37,8 @@ struct Density {
     std::vector<std::uint32_t> counts;
     std::uint32_t largest = 0;
 };
-Density density(std::span<const double> x, std::span<const double> y, double xLow, double xHigh, double yLow, double yHigh,
-                std::size_t across, std::size_t up);
+Density density(std::span<const double> x, std::span<const double> y, double xLow, double xHigh, double yLow,
+                double yHigh, std::size_t across, std::size_t up);
 
 /// Counts over equal bins whose width is by Freedman and Diaconis (1981), between 5 and 60 bins.
 struct Histogram {

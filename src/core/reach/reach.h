@@ -29,8 +29,9 @@ struct ReachOptions {
     double edgeShare = 0.05;
     /// Leverage above this many times the average leverage of learning rows is edge.
     double edgeLeverage = 3;
-    /// Leverage above the largest learning leverage is hidden extrapolation (Montgomery, Peck and Vining 2012,
-    /// "Introduction to linear regression analysis", 5th ed., §3.8): edge, and above this many times it outside.
+    /// Leverage above the largest learning leverage is hidden extrapolation (Montgomery, Peck and Vining
+    /// 2012, "Introduction to linear regression analysis", 5th ed., §3.8): edge, and above this many times it
+    /// outside.
     double outsideLeverage = 2;
 };
 

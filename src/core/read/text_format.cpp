@@ -67,7 +67,8 @@ bool looksBinary(std::string_view head) {
 
 /// Rows of the sample split by one delimiter.
 std::vector<std::vector<std::string>> sampleOf(std::string_view text, char delimiter, char quote) {
-    RowScanner scanner{text.substr(0, std::min<std::size_t>(text.size(), 1U << 20U)), delimiter, quote, newlineOf(text)};
+    RowScanner scanner{text.substr(0, std::min<std::size_t>(text.size(), 1U << 20U)), delimiter, quote,
+                       newlineOf(text)};
     std::vector<std::vector<std::string>> rows;
     std::vector<std::string> cells;
     while (!scanner.atEnd() && rows.size() < sampleRows) {
@@ -81,7 +82,8 @@ std::vector<std::vector<std::string>> sampleOf(std::string_view text, char delim
 /// Rows that agree on the commonest number of cells, weighed by there being more than one.
 double delimiterScore(const std::vector<std::vector<std::string>>& rows) {
     std::map<std::size_t, std::size_t> counts;
-    for (const auto& row : rows) ++counts[row.size()];
+    for (const auto& row : rows)
+        ++counts[row.size()];
     double best = 0;
     for (const auto& [cells, count] : counts) {
         if (cells < 2) continue;
@@ -126,34 +128,41 @@ char findDecimalMark(const std::vector<std::vector<std::string>>& rows, char del
 
 std::string_view encodingName(Encoding encoding) {
     switch (encoding) {
-    case Encoding::utf8: return "utf-8";
-    case Encoding::utf16LittleEndian: return "utf-16le";
-    case Encoding::utf16BigEndian: return "utf-16be";
-    case Encoding::latin1: return "latin-1";
+    case Encoding::utf8:
+        return "utf-8";
+    case Encoding::utf16LittleEndian:
+        return "utf-16le";
+    case Encoding::utf16BigEndian:
+        return "utf-16be";
+    case Encoding::latin1:
+        return "latin-1";
     }
     return "utf-8";
 }
 
 Utf8Text decodeText(std::string_view bytes, const std::string& name, std::optional<Encoding> wanted) {
     if (bytes.empty())
-        throw Error(ErrorCode::emptyFile, "the file is empty", {.file = name}, "Choose a file with a header line and rows.");
+        throw Error(ErrorCode::emptyFile, "the file is empty", {.file = name},
+                    "Choose a file with a header line and rows.");
     Utf8Text result;
     auto recode = [&](std::string_view from, Encoding encoding) {
         result.encoding = encoding;
-        result.converted = encoding == Encoding::latin1 ? recodedLatin1(from)
-                                                        : recodedUtf16(from, encoding == Encoding::utf16LittleEndian);
+        result.converted = encoding == Encoding::latin1
+                               ? recodedLatin1(from)
+                               : recodedUtf16(from, encoding == Encoding::utf16LittleEndian);
         result.text = result.converted;
     };
     const bool little = bytes.starts_with("\xFF\xFE");
     const bool big = bytes.starts_with("\xFE\xFF");
-    if (bytes.starts_with("\xEF\xBB\xBF")) bytes.remove_prefix(3);
+    if (bytes.starts_with("\xEF\xBB\xBF"))
+        bytes.remove_prefix(3);
     else if (little || big) {
         recode(bytes.substr(2), little ? Encoding::utf16LittleEndian : Encoding::utf16BigEndian);
         return result;
     }
     if (bytes.starts_with(std::string_view("PK\x03\x04", 4)))
-        throw Error(ErrorCode::binaryFile, "this is a workbook or an archive, not a text file", {.file = name},
-                    "Save its sheet as text (CSV) and open that.");
+        throw Error(ErrorCode::binaryFile, "this is a workbook or an archive, not a text file",
+                    {.file = name}, "Save its sheet as text (CSV) and open that.");
     if (wanted && *wanted != Encoding::utf8) {
         recode(bytes, *wanted);
         return result;
@@ -162,7 +171,8 @@ Utf8Text decodeText(std::string_view bytes, const std::string& name, std::option
     if (head.size() >= 8 && head.find('\0') != std::string_view::npos) {
         // Text in UTF-16 without a mark has its zero bytes on one side only.
         std::array<std::size_t, 2> zeros{};
-        for (std::size_t i = 0; i < head.size(); ++i) zeros[i % 2] += head[i] == 0;
+        for (std::size_t i = 0; i < head.size(); ++i)
+            zeros[i % 2] += head[i] == 0;
         const std::size_t half = head.size() / 2;
         if (zeros[1] * 10 > half * 7 && zeros[0] * 20 < half) {
             recode(bytes, Encoding::utf16LittleEndian);
@@ -176,7 +186,8 @@ Utf8Text decodeText(std::string_view bytes, const std::string& name, std::option
     if (looksBinary(head))
         throw Error(ErrorCode::binaryFile, "this does not look like text", {.file = name},
                     "Choose a text file with delimited columns.");
-    if (trimmed(bytes.substr(0, 4096)).find_first_not_of(" \t\r\n") == std::string_view::npos && bytes.size() <= 4096)
+    if (trimmed(bytes.substr(0, 4096)).find_first_not_of(" \t\r\n") == std::string_view::npos &&
+        bytes.size() <= 4096)
         throw Error(ErrorCode::emptyFile, "the file holds nothing but blank lines", {.file = name},
                     "Choose a file with a header line and rows.");
     result.text = bytes;
@@ -184,11 +195,12 @@ Utf8Text decodeText(std::string_view bytes, const std::string& name, std::option
 }
 
 std::string recodedLatin1(std::string_view bytes) {
-    // Code page 1252 differs from Latin-1 in 0x80..0x9F only; its five free places stay as control characters.
+    // Code page 1252 differs from Latin-1 in 0x80..0x9F only; its five free places stay as control
+    // characters.
     static constexpr std::array<std::uint16_t, 32> upper{
-        0x20AC, 0x81, 0x201A, 0x0192, 0x201E, 0x2026, 0x2020, 0x2021, 0x02C6, 0x2030, 0x0160,
-        0x2039, 0x0152, 0x8D, 0x017D, 0x8F, 0x90, 0x2018, 0x2019, 0x201C, 0x201D, 0x2022,
-        0x2013, 0x2014, 0x02DC, 0x2122, 0x0161, 0x203A, 0x0153, 0x9D, 0x017E, 0x0178};
+        0x20AC, 0x81,   0x201A, 0x0192, 0x201E, 0x2026, 0x2020, 0x2021, 0x02C6, 0x2030, 0x0160,
+        0x2039, 0x0152, 0x8D,   0x017D, 0x8F,   0x90,   0x2018, 0x2019, 0x201C, 0x201D, 0x2022,
+        0x2013, 0x2014, 0x02DC, 0x2122, 0x0161, 0x203A, 0x0153, 0x9D,   0x017E, 0x0178};
     std::string out;
     out.reserve(bytes.size() + bytes.size() / 8);
     for (const char c : bytes) {
@@ -222,7 +234,8 @@ void RowScanner::next(std::vector<std::string>& cells) {
         }
         while (position < text.size() && text[position] != delimiter && text[position] != newline)
             cell += text[position++];
-        if (newline == '\n' && (position >= text.size() || text[position] == newline) && !cell.empty() && cell.back() == '\r')
+        if (newline == '\n' && (position >= text.size() || text[position] == newline) && !cell.empty() &&
+            cell.back() == '\r')
             cell.pop_back();
         cells.push_back(std::move(cell));
         if (position >= text.size()) return;
@@ -235,7 +248,8 @@ void RowScanner::next(std::vector<std::string>& cells) {
 
 char newlineOf(std::string_view text) {
     const auto head = text.substr(0, 1U << 16U);
-    return head.find('\n') == std::string_view::npos && head.find('\r') != std::string_view::npos ? '\r' : '\n';
+    return head.find('\n') == std::string_view::npos && head.find('\r') != std::string_view::npos ? '\r'
+                                                                                                  : '\n';
 }
 
 TextFormat findFormat(std::string_view text, Encoding encoding, const TextOptions& options) {
@@ -245,26 +259,31 @@ TextFormat findFormat(std::string_view text, Encoding encoding, const TextOption
     format.delimiter = options.delimiter ? *options.delimiter : findDelimiter(text, format.quote);
     const auto rows = sampleOf(text, format.delimiter, format.quote);
     format.decimalMark = options.decimalMark ? *options.decimalMark : findDecimalMark(rows, format.delimiter);
-    format.header = options.header ? *options.header : rows.empty() || !anyNumberOrDate(rows[0], format.decimalMark);
+    format.header =
+        options.header ? *options.header : rows.empty() || !anyNumberOrDate(rows[0], format.decimalMark);
     return format;
 }
 
-std::vector<std::string> columnNames(const std::vector<std::string>& cells, bool header, std::vector<std::string>& notes) {
+std::vector<std::string> columnNames(const std::vector<std::string>& cells, bool header,
+                                     std::vector<std::string>& notes) {
     std::vector<std::string> names;
     std::set<std::string> taken;
     if (header)
-        for (const auto& cell : cells) taken.insert(std::string(trimmed(cell)));
+        for (const auto& cell : cells)
+            taken.insert(std::string(trimmed(cell)));
     std::set<std::string> used;
     for (std::size_t i = 0; i < cells.size(); ++i) {
         std::string name = header ? std::string(trimmed(cells[i])) : "column_" + std::to_string(i + 1);
-        std::replace_if(name.begin(), name.end(), [](char c) { return c == '\n' || c == '\r' || c == '\t'; }, ' ');
+        std::replace_if(
+            name.begin(), name.end(), [](char c) { return c == '\n' || c == '\r' || c == '\t'; }, ' ');
         const std::string asked = name;
         if (name.empty()) name = "column_" + std::to_string(i + 1);
         const std::string stem = name;
         for (int k = 2; used.contains(name) || (name != asked && header && taken.contains(name)); ++k)
             name = stem + "_" + std::to_string(k);
         if (header && name != asked)
-            notes.push_back(asked.empty() ? "Column " + std::to_string(i + 1) + " has no name; it is called \"" + name + "\"."
+            notes.push_back(asked.empty() ? "Column " + std::to_string(i + 1) +
+                                                " has no name; it is called \"" + name + "\"."
                                           : "Column " + std::to_string(i + 1) + " is called \"" + asked +
                                                 "\" like one before it; it is now \"" + name + "\".");
         used.insert(name);

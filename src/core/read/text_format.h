@@ -44,7 +44,8 @@ char newlineOf(std::string_view text);
 TextFormat findFormat(std::string_view text, Encoding encoding, const TextOptions& options);
 
 /// Trimmed, never empty, never twice; says in `notes` what was changed.
-std::vector<std::string> columnNames(const std::vector<std::string>& cells, bool header, std::vector<std::string>& notes);
+std::vector<std::string> columnNames(const std::vector<std::string>& cells, bool header,
+                                     std::vector<std::string>& notes);
 
 /// True for cells that stand for "no value".
 class MissingMarks {

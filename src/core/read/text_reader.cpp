@@ -71,12 +71,18 @@ public:
     void run() {
         const char* const limit = m_layout.text.data() + m_chunk.end;
         m_chunk.utf8 = isUtf8(m_layout.text.substr(m_chunk.begin, m_chunk.end - m_chunk.begin));
-        const auto expected = static_cast<std::size_t>(1.1 * static_cast<double>(m_chunk.end - m_chunk.begin) / m_layout.bytesPerRow) + 16;
+        const auto expected =
+            static_cast<std::size_t>(1.1 * static_cast<double>(m_chunk.end - m_chunk.begin) /
+                                     m_layout.bytesPerRow) +
+            16;
         for (std::size_t c = 0; c < m_layout.names.size(); ++c) {
-            if (m_layout.kinds[c] == ColumnKind::number) m_chunk.pieces[c].numbers.reserve(expected);
-            else m_chunk.pieces[c].integers.reserve(expected);
+            if (m_layout.kinds[c] == ColumnKind::number)
+                m_chunk.pieces[c].numbers.reserve(expected);
+            else
+                m_chunk.pieces[c].integers.reserve(expected);
         }
-        while (m_p < limit) parseRow();
+        while (m_p < limit)
+            parseRow();
         m_chunk.stoppedAt = static_cast<std::size_t>(m_p - m_layout.text.data());
     }
 
@@ -92,13 +98,17 @@ private:
                 rowEnded = parseCell(c, line);
             } else {
                 rowEnded = scanCell();
-                if (c == columns) fault(line, c + 1, "", std::string(m_cell), "the line has more cells than the header");
+                if (c == columns)
+                    fault(line, c + 1, "", std::string(m_cell), "the line has more cells than the header");
             }
             ++c;
         }
         if (c < columns) {
-            fault(line, c, "", {}, "the line has " + std::to_string(c) + " cells where the header has " + std::to_string(columns));
-            for (; c < columns; ++c) addMissing(c);
+            fault(line, c, "", {},
+                  "the line has " + std::to_string(c) + " cells where the header has " +
+                      std::to_string(columns));
+            for (; c < columns; ++c)
+                addMissing(c);
         }
         ++m_chunk.rows;
     }
@@ -147,8 +157,9 @@ private:
     /// Digits with at most one decimal mark up to the cell's end, exact in one operation; otherwise
     /// nothing is consumed.
     bool parsePlainNumber(Piece& piece) {
-        static constexpr std::array<double, 19> tenTo{1e0, 1e1,  1e2,  1e3,  1e4,  1e5,  1e6,  1e7,  1e8, 1e9,
-                                                      1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18};
+        static constexpr std::array<double, 19> tenTo{1e0,  1e1,  1e2,  1e3,  1e4,  1e5,  1e6,
+                                                      1e7,  1e8,  1e9,  1e10, 1e11, 1e12, 1e13,
+                                                      1e14, 1e15, 1e16, 1e17, 1e18};
         if (m_end - m_p < 48) return false; // never look past the end
         const char* q = m_p;
         const char decimalMark = m_layout.format.decimalMark;
@@ -173,7 +184,8 @@ private:
             digits += decimals;
         }
         if (digits == 0 || digits > 18 || mantissa > (1ULL << 53U)) return false;
-        if (*q != m_delimiter && *q != m_newline && (*q != '\r' || m_newline != '\n' || q[1] != '\n')) return false;
+        if (*q != m_delimiter && *q != m_newline && (*q != '\r' || m_newline != '\n' || q[1] != '\n'))
+            return false;
         double size = static_cast<double>(mantissa);
         if (decimals > 0) size /= tenTo[static_cast<std::size_t>(decimals)];
         piece.numbers.push_back(negative ? -size : size);
@@ -202,7 +214,8 @@ private:
         const char* const end = m_end;
         const char delimiter = m_delimiter;
         const char newline = m_newline;
-        while (p < end && *p != delimiter && *p != newline) ++p;
+        while (p < end && *p != delimiter && *p != newline)
+            ++p;
         m_cell = {m_p, static_cast<std::size_t>(p - m_p)};
         m_p = p;
         return finishScan();
@@ -219,14 +232,17 @@ private:
             }
             const char c = *m_p++;
             if (c == m_quote) {
-                if (m_p < m_end && *m_p == m_quote) ++m_p;
-                else break;
+                if (m_p < m_end && *m_p == m_quote)
+                    ++m_p;
+                else
+                    break;
             } else if (c == m_newline) {
                 ++m_chunk.lines;
             }
             m_buffer += c;
         }
-        while (m_p < m_end && *m_p != m_delimiter && *m_p != m_newline) m_buffer += *m_p++;
+        while (m_p < m_end && *m_p != m_delimiter && *m_p != m_newline)
+            m_buffer += *m_p++;
         m_cell = m_buffer;
         return finishScan();
     }
@@ -241,9 +257,14 @@ private:
     void addMissing(std::size_t c) {
         Piece& piece = m_chunk.pieces[c];
         switch (m_layout.kinds[c]) {
-        case ColumnKind::number: piece.numbers.push_back(std::nan("")); break;
-        case ColumnKind::date: piece.integers.push_back(Column::missingDay); break;
-        default: piece.integers.push_back(Column::missingCode);
+        case ColumnKind::number:
+            piece.numbers.push_back(std::nan(""));
+            break;
+        case ColumnKind::date:
+            piece.integers.push_back(Column::missingDay);
+            break;
+        default:
+            piece.integers.push_back(Column::missingCode);
         }
     }
 
@@ -252,12 +273,14 @@ private:
         fault(line, c + 1, m_layout.names[c], std::string(cell), reason);
     }
 
-    void fault(std::size_t line, std::size_t cell, const std::string& column, std::string text, std::string reason) {
+    void fault(std::size_t line, std::size_t cell, const std::string& column, std::string text,
+               std::string reason) {
         ++m_chunk.faultCount;
         if (m_chunk.faults.size() >= ReadReport::listedFaults) return;
         if (text.size() > faultTextBytes) {
             text.resize(faultTextBytes);
-            while (!text.empty() && !isUtf8(text)) text.pop_back();
+            while (!text.empty() && !isUtf8(text))
+                text.pop_back();
             text += "…";
         }
         m_chunk.faults.push_back({line, m_chunk.rows + 1, cell, column, std::move(text), std::move(reason)});
@@ -284,7 +307,8 @@ std::vector<Chunk> cutIntoChunks(const Layout& layout, std::size_t begin, Thread
     parallelFor(blocks, threads, [&](std::size_t i) {
         const auto part = text.substr(begin + i * step, step);
         bool isOdd = false;
-        for (auto at = part.find(layout.format.quote); at != std::string_view::npos; at = part.find(layout.format.quote, at + 1))
+        for (auto at = part.find(layout.format.quote); at != std::string_view::npos;
+             at = part.find(layout.format.quote, at + 1))
             isOdd = !isOdd;
         odd[i] = isOdd;
     });
@@ -296,8 +320,10 @@ std::vector<Chunk> cutIntoChunks(const Layout& layout, std::size_t begin, Thread
         bool quoted = inside;
         std::size_t p = begin + i * step;
         for (; p < text.size(); ++p) {
-            if (text[p] == layout.format.quote) quoted = !quoted;
-            else if (text[p] == layout.newline && !quoted) break;
+            if (text[p] == layout.format.quote)
+                quoted = !quoted;
+            else if (text[p] == layout.newline && !quoted)
+                break;
         }
         if (p + 1 >= text.size()) break;
         if (p + 1 <= start) continue;
@@ -338,7 +364,8 @@ std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chu
     std::size_t sampledBytes = 0;
     const std::size_t stride = std::max<std::size_t>(1, chunks.size() / 32);
     for (std::size_t i = 0; i < chunks.size(); i += stride) {
-        RowScanner scanner{layout.text, layout.format.delimiter, layout.format.quote, layout.newline, chunks[i].begin};
+        RowScanner scanner{layout.text, layout.format.delimiter, layout.format.quote, layout.newline,
+                           chunks[i].begin};
         for (std::size_t row = 0; row < (i == 0 ? 1000U : 50U) && scanner.position < chunks[i].end; ++row) {
             const std::size_t before = scanner.position;
             scanner.next(cells);
@@ -353,18 +380,24 @@ std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chu
             }
         }
     }
-    if (sampledRows > 0) layout.bytesPerRow = std::max(1.0, static_cast<double>(sampledBytes) / static_cast<double>(sampledRows));
+    if (sampledRows > 0)
+        layout.bytesPerRow =
+            std::max(1.0, static_cast<double>(sampledBytes) / static_cast<double>(sampledRows));
     std::vector<ColumnKind> kinds;
     for (const Tally& t : tallies) {
-        if (10 * t.numbers >= fittingOfTen * t.present) kinds.push_back(ColumnKind::number);
-        else kinds.push_back(10 * t.dates >= fittingOfTen * t.present ? ColumnKind::date : ColumnKind::factor);
+        if (10 * t.numbers >= fittingOfTen * t.present)
+            kinds.push_back(ColumnKind::number);
+        else
+            kinds.push_back(10 * t.dates >= fittingOfTen * t.present ? ColumnKind::date : ColumnKind::factor);
     }
     return kinds;
 }
 
-template <class T> std::vector<T> joined(std::vector<Chunk>& chunks, std::size_t column, std::vector<T> Piece::* member) {
+template <class T>
+std::vector<T> joined(std::vector<Chunk>& chunks, std::size_t column, std::vector<T> Piece::*member) {
     std::size_t rows = 0;
-    for (const Chunk& chunk : chunks) rows += chunk.rows;
+    for (const Chunk& chunk : chunks)
+        rows += chunk.rows;
     std::vector<T> all;
     all.reserve(rows);
     for (Chunk& chunk : chunks) {
@@ -377,8 +410,10 @@ template <class T> std::vector<T> joined(std::vector<Chunk>& chunks, std::size_t
 
 Column joinedColumn(const Layout& layout, std::vector<Chunk>& chunks, std::size_t c, bool kindAsked) {
     const std::string& name = layout.names[c];
-    if (layout.kinds[c] == ColumnKind::number) return Column::ofNumbers(name, joined(chunks, c, &Piece::numbers));
-    if (layout.kinds[c] == ColumnKind::date) return Column::ofDates(name, joined(chunks, c, &Piece::integers));
+    if (layout.kinds[c] == ColumnKind::number)
+        return Column::ofNumbers(name, joined(chunks, c, &Piece::numbers));
+    if (layout.kinds[c] == ColumnKind::date)
+        return Column::ofDates(name, joined(chunks, c, &Piece::integers));
     Dictionary dictionary;
     std::size_t present = 0;
     for (Chunk& chunk : chunks) {
@@ -387,21 +422,25 @@ Column joinedColumn(const Layout& layout, std::vector<Chunk>& chunks, std::size_
         const auto keys = piece.dictionary.takeKeys();
         std::vector<std::int32_t> global;
         global.reserve(keys.size());
-        for (const auto& key : keys) global.push_back(dictionary.code(key));
+        for (const auto& key : keys)
+            global.push_back(dictionary.code(key));
         for (auto& code : piece.integers)
             if (code >= 0) code = global[static_cast<std::size_t>(code)];
     }
     auto codes = joined(chunks, c, &Piece::integers);
     const std::size_t distinct = dictionary.size();
-    const bool asText = kindAsked ? layout.kinds[c] == ColumnKind::text : distinct > 20 && distinct * 2 > present;
+    const bool asText =
+        kindAsked ? layout.kinds[c] == ColumnKind::text : distinct > 20 && distinct * 2 > present;
     if (!asText) return sortedFactor(name, std::move(codes), dictionary.takeKeys());
     TextCells cells;
     cells.offsets.reserve(codes.size() + 1);
-    for (const auto code : codes) cells.add(code < 0 ? std::string_view{} : std::string_view(dictionary.key(code)));
+    for (const auto code : codes)
+        cells.add(code < 0 ? std::string_view{} : std::string_view(dictionary.key(code)));
     return Column::ofText(name, std::move(cells));
 }
 
-void collectFaults(const Layout& layout, const std::vector<Chunk>& chunks, std::size_t linesBefore, ReadReport& report) {
+void collectFaults(const Layout& layout, const std::vector<Chunk>& chunks, std::size_t linesBefore,
+                   ReadReport& report) {
     std::size_t line = linesBefore;
     std::size_t row = 0;
     std::size_t blank = 0;
@@ -419,10 +458,12 @@ void collectFaults(const Layout& layout, const std::vector<Chunk>& chunks, std::
     }
     for (std::size_t c = 0; c < layout.names.size(); ++c) {
         std::size_t count = 0;
-        for (const Chunk& chunk : chunks) count += chunk.pieces[c].faults;
+        for (const Chunk& chunk : chunks)
+            count += chunk.pieces[c].faults;
         if (count > 0) report.faultsByColumn.emplace_back(layout.names[c], count);
     }
-    if (blank > 0) report.notes.push_back(plural(blank, "blank line was", "blank lines were") + " passed over.");
+    if (blank > 0)
+        report.notes.push_back(plural(blank, "blank line was", "blank lines were") + " passed over.");
 }
 
 /// Number and date columns in which too many cells do not fit, found only after the whole file was read.
@@ -444,8 +485,9 @@ bool demoteMisjudged(Layout& layout, const std::vector<Chunk>& chunks, const Tex
     return changed;
 }
 
-RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& name, const TextOptions& options,
-                  std::size_t bytes, Threads threads, Progress& progress, bool& notUtf8) {
+RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& name,
+                  const TextOptions& options, std::size_t bytes, Threads threads, Progress& progress,
+                  bool& notUtf8) {
     RowsRead result;
     result.report.file = name;
     result.report.bytes = bytes;
@@ -471,19 +513,23 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
         linesBefore = first.lines;
     }
     if (rowsBegin >= text.size())
-        throw Error(ErrorCode::noRows, "there is a header line but no rows below it", {.file = name, .line = 1},
-                    "Choose a file that has rows.");
+        throw Error(ErrorCode::noRows, "there is a header line but no rows below it",
+                    {.file = name, .line = 1}, "Choose a file that has rows.");
     for (const auto& [column, kind] : options.kinds)
-        if (!options.kindsMayBeAbsent && std::find(layout.names.begin(), layout.names.end(), column) == layout.names.end())
-            throw Error(ErrorCode::unknownColumn, "there is no column \"" + column + "\" to be read as " + std::string(kindName(kind)),
+        if (!options.kindsMayBeAbsent &&
+            std::find(layout.names.begin(), layout.names.end(), column) == layout.names.end())
+            throw Error(ErrorCode::unknownColumn,
+                        "there is no column \"" + column + "\" to be read as " + std::string(kindName(kind)),
                         {.file = name, .line = 1}, "Take it out of \"kinds\" or correct its name.");
 
     std::vector<Chunk> chunks = cutIntoChunks(layout, rowsBegin, threads);
     layout.kinds = guessKinds(layout, chunks);
     for (std::size_t c = 0; c < layout.names.size(); ++c)
-        if (const auto asked = options.kinds.find(layout.names[c]); asked != options.kinds.end()) layout.kinds[c] = asked->second;
+        if (const auto asked = options.kinds.find(layout.names[c]); asked != options.kinds.end())
+            layout.kinds[c] = asked->second;
     do {
-        for (Chunk& chunk : chunks) chunk = {.begin = chunk.begin, .end = chunk.end};
+        for (Chunk& chunk : chunks)
+            chunk = {.begin = chunk.begin, .end = chunk.end};
         parseChunks(layout, chunks, threads, progress);
         if (!tiles(chunks)) { // quotes do not pair up: one chunk, in order
             chunks.assign(1, {.begin = rowsBegin, .end = text.size()});
@@ -495,9 +541,10 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
     if (notUtf8) return result;
     if (chunks.back().openQuoteLine > 0) {
         std::size_t line = linesBefore + chunks.back().openQuoteLine;
-        for (std::size_t i = 0; i + 1 < chunks.size(); ++i) line += chunks[i].lines;
-        throw Error(ErrorCode::badText, "a quote is opened here and never closed", {.file = name, .line = line},
-                    "Close the quote, or say that the file has no quotes.");
+        for (std::size_t i = 0; i + 1 < chunks.size(); ++i)
+            line += chunks[i].lines;
+        throw Error(ErrorCode::badText, "a quote is opened here and never closed",
+                    {.file = name, .line = line}, "Close the quote, or say that the file has no quotes.");
     }
 
     collectFaults(layout, chunks, linesBefore, result.report);
@@ -507,34 +554,40 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
         columns[c] = joinedColumn(layout, chunks, c, options.kinds.contains(layout.names[c]));
     });
     std::vector<Column> table;
-    for (auto& column : columns) table.push_back(std::move(*column));
+    for (auto& column : columns)
+        table.push_back(std::move(*column));
     result.table = Table(std::move(table));
     result.report.rows = result.table.rows();
     result.report.format = layout.format;
     if (result.report.rows == 0)
-        throw Error(ErrorCode::noRows, "there is a header line but no rows below it", {.file = name, .line = 1},
-                    "Choose a file that has rows.");
-    if (layout.names.size() == 1) result.report.notes.emplace_back("There is one column only; if there should be more, say which delimiter parts them.");
+        throw Error(ErrorCode::noRows, "there is a header line but no rows below it",
+                    {.file = name, .line = 1}, "Choose a file that has rows.");
+    if (layout.names.size() == 1)
+        result.report.notes.emplace_back(
+            "There is one column only; if there should be more, say which delimiter parts them.");
     return result;
 }
 
 } // namespace
 
-RowsRead readTextBytes(std::string_view bytes, const std::string& name, const TextOptions& options, Threads threads,
-                       Progress& progress) {
+RowsRead readTextBytes(std::string_view bytes, const std::string& name, const TextOptions& options,
+                       Threads threads, Progress& progress) {
     Utf8Text decoded = decodeText(bytes, name, options.encoding);
     bool notUtf8 = false;
-    RowsRead result = readUtf8(decoded.text, decoded.encoding, name, options, bytes.size(), threads, progress, notUtf8);
+    RowsRead result =
+        readUtf8(decoded.text, decoded.encoding, name, options, bytes.size(), threads, progress, notUtf8);
     if (!notUtf8) return result;
     if (options.encoding)
-        throw Error(ErrorCode::badText, "the file is not UTF-8 text", {.file = name}, "Read it as Latin-1, or let the encoding be found.");
+        throw Error(ErrorCode::badText, "the file is not UTF-8 text", {.file = name},
+                    "Read it as Latin-1, or let the encoding be found.");
     const std::string recoded = recodedLatin1(decoded.text);
     result = readUtf8(recoded, Encoding::latin1, name, options, bytes.size(), threads, progress, notUtf8);
     result.report.notes.emplace_back("The file is not UTF-8; it was read as Latin-1.");
     return result;
 }
 
-RowsRead readText(const std::filesystem::path& path, const TextOptions& options, Threads threads, Progress& progress) {
+RowsRead readText(const std::filesystem::path& path, const TextOptions& options, Threads threads,
+                  Progress& progress) {
     progress.checkpoint(0, "Reading the file");
     const ByteBuffer bytes = readBytes(path, threads);
     return readTextBytes(bytes.view(), path.filename().string(), options, threads, progress);

@@ -27,7 +27,8 @@ struct TextOptions {
     std::optional<char> decimalMark;
     std::optional<Encoding> encoding;
     /// Cells that stand for "no value". The empty cell always does.
-    std::vector<std::string> missingMarks = {"NA", "N/A", "n/a", "#N/A", "NaN", "nan", "null", "NULL", "?", "-"};
+    std::vector<std::string> missingMarks = {"NA",  "N/A",  "n/a",  "#N/A", "NaN",
+                                             "nan", "null", "NULL", "?",    "-"};
     /// Kinds asked for, by column name; the other columns' kinds are found.
     std::map<std::string, ColumnKind> kinds;
     /// A kind asked for a column that is not there is passed over instead of refused.
@@ -79,12 +80,13 @@ struct RowsRead {
 /// Reads a delimited text file (RFC 4180, and the usual departures from it).
 ///
 /// A column is a number or a date when at least 90 % of its cells that are not missing can be read so;
-/// otherwise a factor, or text when more than half of more than 20 cells are distinct. Cells that do not fit become missing and
-/// are counted and listed in the report. Numbers read to the nearest double.
-/// The result does not depend on the number of threads.
-/// Errors: fileNotFound, notAFile, cannotRead, emptyFile, binaryFile, badText (an open quote at the end),
-/// noRows (a header only), unknownColumn (in options.kinds, unless they may be absent). Throws Stopped.
-RowsRead readText(const std::filesystem::path& path, const TextOptions& options, Threads threads, Progress& progress);
+/// otherwise a factor, or text when more than half of more than 20 cells are distinct. Cells that do not fit
+/// become missing and are counted and listed in the report. Numbers read to the nearest double. The result
+/// does not depend on the number of threads. Errors: fileNotFound, notAFile, cannotRead, emptyFile,
+/// binaryFile, badText (an open quote at the end), noRows (a header only), unknownColumn (in options.kinds,
+/// unless they may be absent). Throws Stopped.
+RowsRead readText(const std::filesystem::path& path, const TextOptions& options, Threads threads,
+                  Progress& progress);
 
 /// The same from bytes in memory; `name` stands for the file in messages.
 RowsRead readTextBytes(std::string_view bytes, const std::string& name, const TextOptions& options,

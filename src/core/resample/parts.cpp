@@ -12,7 +12,8 @@ std::vector<Part> assignParts(std::size_t rows, const std::optional<RandomHoldOu
     RandomStream stream(holdOut->seed, "set aside");
     const auto order = shuffled(static_cast<std::uint32_t>(rows), stream);
     const auto count = static_cast<std::size_t>(std::llround(holdOut->share * static_cast<double>(rows)));
-    for (std::size_t i = 0; i < std::min(count, rows); ++i) parts[order[i]] = Part::heldOut;
+    for (std::size_t i = 0; i < std::min(count, rows); ++i)
+        parts[order[i]] = Part::heldOut;
     return parts;
 }
 
@@ -20,12 +21,14 @@ Scores score(std::span<const double> actual, std::span<const double> predicted, 
     Scores s;
     s.rows = actual.size();
     if (actual.empty()) {
-        s.rmse = s.mae = s.rSquared = s.relativeAbsoluteError = s.relativeSquaredError = s.rmseError = s.meanActual = std::nan("");
+        s.rmse = s.mae = s.rSquared = s.relativeAbsoluteError = s.relativeSquaredError = s.rmseError =
+            s.meanActual = std::nan("");
         return s;
     }
     const auto n = static_cast<long double>(actual.size());
     long double sum = 0;
-    for (const double y : actual) sum += y;
+    for (const double y : actual)
+        sum += y;
     const long double mean = sum / n;
     long double squared = 0, absolute = 0, aboutMean = 0, aboutLearning = 0, absoluteLearning = 0;
     for (std::size_t i = 0; i < actual.size(); ++i) {
@@ -38,7 +41,9 @@ Scores score(std::span<const double> actual, std::span<const double> predicted, 
         aboutLearning += l * l;
         absoluteLearning += std::fabs(l);
     }
-    auto ratio = [](long double a, long double b) { return b > 0 ? static_cast<double>(a / b) : std::nan(""); };
+    auto ratio = [](long double a, long double b) {
+        return b > 0 ? static_cast<double>(a / b) : std::nan("");
+    };
     const long double mse = squared / n;
     s.rmse = static_cast<double>(std::sqrt(mse));
     s.mae = static_cast<double>(absolute / n);

@@ -18,11 +18,13 @@ namespace fs = std::filesystem;
 
 std::string coefficientsCsv(const Evidence& evidence) {
     CsvWriter out;
-    for (const auto* name : {"name", "estimate", "standard_error", "t", "p", "lower", "upper"}) out.text(name);
+    for (const auto* name : {"name", "estimate", "standard_error", "t", "p", "lower", "upper"})
+        out.text(name);
     out.endRow();
     for (const CoefficientEvidence& c : evidence.coefficients) {
         out.text(c.name);
-        for (const double value : {c.estimate, c.standardError, c.t, c.p, c.lower, c.upper}) out.number(value);
+        for (const double value : {c.estimate, c.standardError, c.t, c.p, c.lower, c.upper})
+            out.number(value);
         out.endRow();
     }
     return out.bytes();
@@ -30,60 +32,78 @@ std::string coefficientsCsv(const Evidence& evidence) {
 
 std::string rowsCsv(const Evidence& evidence) {
     CsvWriter out;
-    for (const auto* name : {"row", "part", "actual", "fitted", "residual", "leverage", "studentised_residual", "cooks_distance"}) out.text(name);
+    for (const auto* name : {"row", "part", "actual", "fitted", "residual", "leverage",
+                             "studentised_residual", "cooks_distance"})
+        out.text(name);
     out.endRow();
     const RowEvidence& rows = evidence.rows;
     for (std::size_t i = 0; i < rows.state.size(); ++i) {
         out.count(i + 1).text(stateName(rows.state[i]));
-        for (const auto* values : {&rows.actual, &rows.fitted, &rows.residual, &rows.leverage, &rows.studentized, &rows.cook}) out.number((*values)[i]);
+        for (const auto* values :
+             {&rows.actual, &rows.fitted, &rows.residual, &rows.leverage, &rows.studentized, &rows.cook})
+            out.number((*values)[i]);
         out.endRow();
     }
     return out.bytes();
 }
 
 std::string forecastCsv(const Evidence& evidence, const Table& table) {
-    static constexpr std::array added{"prediction", "mean_lower", "mean_upper", "lower", "upper", "reach", "reasons"};
+    static constexpr std::array added{"prediction", "mean_lower", "mean_upper", "lower",
+                                      "upper",      "reach",      "reasons"};
     const ForecastEvidence& forecast = *evidence.forecast;
     CsvWriter out;
     for (const Column& column : table.columns()) {
         const bool taken = std::find(added.begin(), added.end(), column.name()) != added.end();
         out.text(taken ? "given_" + column.name() : column.name());
     }
-    for (const auto* name : added) out.text(name);
+    for (const auto* name : added)
+        out.text(name);
     out.endRow();
     for (std::size_t i = 0; i < table.rows(); ++i) {
         for (const Column& column : table.columns()) {
-            if (column.kind() == ColumnKind::number) out.number(column.asNumber(i));
-            else out.text(column.cellText(i));
+            if (column.kind() == ColumnKind::number)
+                out.number(column.asNumber(i));
+            else
+                out.text(column.cellText(i));
         }
-        for (const auto* values : {&forecast.prediction, &forecast.meanLower, &forecast.meanUpper, &forecast.lower, &forecast.upper}) out.number((*values)[i]);
+        for (const auto* values : {&forecast.prediction, &forecast.meanLower, &forecast.meanUpper,
+                                   &forecast.lower, &forecast.upper})
+            out.number((*values)[i]);
         std::string reasons;
-        for (const std::string& reason : forecast.reach[i].reasons) reasons += (reasons.empty() ? "" : "; ") + reason;
+        for (const std::string& reason : forecast.reach[i].reasons)
+            reasons += (reasons.empty() ? "" : "; ") + reason;
         out.text(gradeName(forecast.reach[i].grade)).text(reasons);
         out.endRow();
     }
     return out.bytes();
 }
 
-void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence& evidence, const StudyRows& rows) {
+void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence& evidence,
+                   const StudyRows& rows) {
     std::vector<std::pair<std::string, std::string>> files{{"evidence.json", evidenceText(evidence, recipe)},
                                                            {"coefficients.csv", coefficientsCsv(evidence)},
                                                            {"rows.csv", rowsCsv(evidence)}};
-    if (evidence.forecast && rows.forecast) files.emplace_back("forecast.csv", forecastCsv(evidence, rows.forecast->table));
+    if (evidence.forecast && rows.forecast)
+        files.emplace_back("forecast.csv", forecastCsv(evidence, rows.forecast->table));
     std::error_code failure;
     if (fs::exists(folder) && !fs::is_directory(folder))
-        throw Error(ErrorCode::cannotWrite, "this is a file, so no folder of that name can be made", {.file = folder.string()}, "Choose another folder.");
+        throw Error(ErrorCode::cannotWrite, "this is a file, so no folder of that name can be made",
+                    {.file = folder.string()}, "Choose another folder.");
     fs::create_directories(folder, failure);
     const fs::path stage = folder / (".writing-" + std::to_string(::getpid()));
     if (!failure) fs::create_directory(stage, failure);
     if (failure)
-        throw Error(ErrorCode::cannotWrite, "nothing can be written into this folder: " + failure.message(), {.file = folder.string()}, "Choose another folder.");
+        throw Error(ErrorCode::cannotWrite, "nothing can be written into this folder: " + failure.message(),
+                    {.file = folder.string()}, "Choose another folder.");
     try {
-        for (const auto& [name, bytes] : files) replaceFile(stage / name, bytes);
-        for (const auto& [name, bytes] : files) fs::rename(stage / name, folder / name);
+        for (const auto& [name, bytes] : files)
+            replaceFile(stage / name, bytes);
+        for (const auto& [name, bytes] : files)
+            fs::rename(stage / name, folder / name);
     } catch (const fs::filesystem_error& error) {
         fs::remove_all(stage, failure);
-        throw Error(ErrorCode::cannotWrite, "cannot be written: " + error.code().message(), {.file = folder.string()});
+        throw Error(ErrorCode::cannotWrite, "cannot be written: " + error.code().message(),
+                    {.file = folder.string()});
     } catch (...) {
         fs::remove_all(stage, failure);
         throw;

@@ -17,9 +17,10 @@ std::string rowsCsv(const Evidence& evidence);
 /// A given column of one of those names gets "given_" in front. Requires evidence.forecast.
 std::string forecastCsv(const Evidence& evidence, const Table& rows);
 
-/// Writes evidence.json, coefficients.csv, rows.csv and, with a forecast, forecast.csv into `folder`, which is
-/// made when it is not there. All are prepared in a folder beside it first, so that nothing half-written is
-/// left when one cannot be written. Errors: cannotWrite.
-void writeEvidence(const std::filesystem::path& folder, const Recipe& recipe, const Evidence& evidence, const StudyRows& rows);
+/// Writes evidence.json, coefficients.csv, rows.csv and, with a forecast, forecast.csv into `folder`, which
+/// is made when it is not there. All are prepared in a folder beside it first, so that nothing half-written
+/// is left when one cannot be written. Errors: cannotWrite.
+void writeEvidence(const std::filesystem::path& folder, const Recipe& recipe, const Evidence& evidence,
+                   const StudyRows& rows);
 
 } // namespace oxgoad

@@ -6,6 +6,7 @@
 #include "design/design.h"
 #include "estimate/distributions.h"
 #include "estimate/least_squares.h"
+#include "forecast/forecast.h"
 #include "reach/reach.h"
 #include "table/summary.h"
 
@@ -14,7 +15,6 @@
 #include <algorithm>
 #include <cmath>
 #include <functional>
-#include <map>
 #include <numeric>
 
 namespace oxgoad {
@@ -26,13 +26,13 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
 constexpr double nan = std::numeric_limits<double>::quiet_NaN();
-constexpr std::size_t blockRows = 4096;
 
 /// One evaluation, step by step; each step reads what the steps before it left.
 class Evaluation {
 public:
     Evaluation(const Recipe& recipe, const StudyRows& rows, Threads threads, Progress& progress)
-        : m_recipe(recipe), m_rows(rows), m_table(rows.learning.table), m_file(rows.learning.report.file), m_threads(threads), m_progress(progress) {}
+        : m_recipe(recipe), m_rows(rows), m_table(rows.learning.table), m_file(rows.learning.report.file),
+          m_threads(threads), m_progress(progress) {}
 
     Evidence run() {
         m_progress.checkpoint(0, "Sorting rows");
@@ -53,20 +53,26 @@ private:
     void takeResponse() {
         const Column& column = m_table.at(m_recipe.response, m_file);
         if (column.kind() != ColumnKind::number)
-            throw Error(ErrorCode::wrongType, "the response must be a number, and this is a " + std::string(kindName(column.kind())) + " column",
-                        {.file = m_file, .column = column.name()}, "Choose another response, or read the column as a number.");
+            throw Error(ErrorCode::wrongType,
+                        "the response must be a number, and this is a " +
+                            std::string(kindName(column.kind())) + " column",
+                        {.file = m_file, .column = column.name()},
+                        "Choose another response, or read the column as a number.");
         if (column.missingCount() == column.size())
-            throw Error(ErrorCode::tooFewRows, "all values of the response are missing", {.file = m_file, .column = column.name()}, "Choose another response.");
+            throw Error(ErrorCode::tooFewRows, "all values of the response are missing",
+                        {.file = m_file, .column = column.name()}, "Choose another response.");
         m_response = column.numbers();
         m_evidence.response = m_recipe.response;
         m_evidence.level = m_recipe.level;
         m_evidence.rowsRead = m_table.rows();
         m_evidence.intercept = m_recipe.intercept;
-        if (m_recipe.terms.empty() && !m_recipe.intercept) throw Error(ErrorCode::badTerm, "the model has neither a term nor a constant", {}, "Add a term.");
+        if (m_recipe.terms.empty() && !m_recipe.intercept)
+            throw Error(ErrorCode::badTerm, "the model has neither a term nor a constant", {}, "Add a term.");
         for (const Term& term : m_recipe.terms)
             for (const TermPart& part : term.parts)
                 if (part.column == m_recipe.response)
-                    throw Error(ErrorCode::badTerm, "the response cannot explain itself", {.column = part.column}, "Take " + termName(term) + " out of the terms.");
+                    throw Error(ErrorCode::badTerm, "the response cannot explain itself",
+                                {.column = part.column}, "Take " + termName(term) + " out of the terms.");
     }
 
     /// State of every row: learning, held out, left out, or lacking a value of a column in use.
@@ -75,13 +81,19 @@ private:
         const auto parts = assignParts(n, m_recipe.setAside);
         auto& state = m_evidence.rows.state;
         state.resize(n);
-        for (std::size_t i = 0; i < n; ++i) state[i] = parts[i] == Part::learning ? RowState::learning : RowState::heldOut;
+        for (std::size_t i = 0; i < n; ++i)
+            state[i] = parts[i] == Part::learning ? RowState::learning : RowState::heldOut;
         for (const LeftOutRow& row : m_recipe.leaveOut) {
-            if (row.row > n) throw Error(ErrorCode::badRecipe, "leave_out names row " + countText(row.row) + ", but there are " + plural(n, "row", "rows"), {.file = m_file});
+            if (row.row > n)
+                throw Error(ErrorCode::badRecipe,
+                            "leave_out names row " + countText(row.row) + ", but there are " +
+                                plural(n, "row", "rows"),
+                            {.file = m_file});
             state[row.row - 1] = RowState::leftOut;
         }
         std::vector<const Column*> used{&m_table.at(m_recipe.response, m_file)};
-        for (const std::string& name : inputNames(m_recipe.terms)) used.push_back(&m_table.at(name, m_file));
+        for (const std::string& name : inputNames(m_recipe.terms))
+            used.push_back(&m_table.at(name, m_file));
         for (const Column* column : used) {
             if (column->missingCount() == 0) continue;
             std::size_t count = 0;
@@ -93,34 +105,44 @@ private:
             if (count > 0) m_evidence.missingByColumn.emplace_back(column->name(), count);
         }
         for (std::size_t i = 0; i < n; ++i) {
-            if (state[i] == RowState::learning) m_learning.push_back(static_cast<std::uint32_t>(i));
-            else if (state[i] == RowState::heldOut) m_heldOut.push_back(static_cast<std::uint32_t>(i));
+            if (state[i] == RowState::learning)
+                m_learning.push_back(static_cast<std::uint32_t>(i));
+            else if (state[i] == RowState::heldOut)
+                m_heldOut.push_back(static_cast<std::uint32_t>(i));
             m_evidence.rowsLeftOut += state[i] == RowState::leftOut;
             m_evidence.rowsMissing += state[i] == RowState::missing;
         }
         if (m_learning.empty())
-            throw Error(ErrorCode::tooFewRows, "no learning row has values in all columns in use", {.file = m_file}, "Take out the terms whose columns are mostly missing.");
+            throw Error(ErrorCode::tooFewRows, "no learning row has values in all columns in use",
+                        {.file = m_file}, "Take out the terms whose columns are mostly missing.");
     }
 
     void learnDesign() {
         m_design = Design::learn(m_table, m_learning, m_recipe.terms, m_recipe.reference, m_file);
         m_bound.emplace(m_design, m_table, m_file);
-        // Rows with missing values are gone by now; what is left to ask is whether terms are defined there, and
-        // whether held-out rows have levels that were learned.
-        const bool transformed = std::any_of(m_recipe.terms.begin(), m_recipe.terms.end(), [](const Term& term) {
-            return std::any_of(term.parts.begin(), term.parts.end(), [](const TermPart& part) { return part.logarithm || part.power != 1; });
-        });
-        const bool factors = std::any_of(m_design.inputs().begin(), m_design.inputs().end(), [](const DesignInput& input) { return input.factor; });
+        // Rows with missing values are gone by now; what is left to ask is whether terms are defined there,
+        // and whether held-out rows have levels that were learned.
+        const bool transformed =
+            std::any_of(m_recipe.terms.begin(), m_recipe.terms.end(), [](const Term& term) {
+                return std::any_of(term.parts.begin(), term.parts.end(),
+                                   [](const TermPart& part) { return part.logarithm || part.power != 1; });
+            });
+        const bool factors = std::any_of(m_design.inputs().begin(), m_design.inputs().end(),
+                                         [](const DesignInput& input) { return input.factor; });
         for (const auto row : m_learning)
             if (transformed && !m_bound->complete(row))
-                throw Error(ErrorCode::badTerm, m_bound->problems(row).front() + " in row " + countText(row + 1), {.file = m_file},
-                            "Leave the row out or take the term out.");
+                throw Error(ErrorCode::badTerm,
+                            m_bound->problems(row).front() + " in row " + countText(row + 1),
+                            {.file = m_file}, "Leave the row out or take the term out.");
         const std::size_t before = m_heldOut.size();
-        if (transformed || factors) std::erase_if(m_heldOut, [&](std::uint32_t row) { return !m_bound->complete(row); });
+        if (transformed || factors)
+            std::erase_if(m_heldOut, [&](std::uint32_t row) { return !m_bound->complete(row); });
         m_evidence.heldOutUnpredicted = before - m_heldOut.size();
         const auto needed = m_design.columns().size() + (m_recipe.intercept ? 1 : 0);
         if (m_learning.size() < needed)
-            throw Error(ErrorCode::tooFewRows, plural(m_learning.size(), "learning row is", "learning rows are") + " too few for " + plural(needed, "coefficient", "coefficients"),
+            throw Error(ErrorCode::tooFewRows,
+                        plural(m_learning.size(), "learning row is", "learning rows are") + " too few for " +
+                            plural(needed, "coefficient", "coefficients"),
                         {.file = m_file}, "Take terms out, hold fewer rows out, or bring more rows.");
         m_evidence.rowsLearning = m_learning.size();
         m_evidence.rowsHeldOut = m_heldOut.size();
@@ -128,7 +150,8 @@ private:
 
     void fit() {
         m_y.reserve(m_learning.size());
-        for (const auto row : m_learning) m_y.push_back(m_response[row]);
+        for (const auto row : m_learning)
+            m_y.push_back(m_response[row]);
         const DesignRows x(*m_bound, m_learning);
         ProgressStage stage(m_progress, 0.05, 0.7);
         m_fit = fitLeastSquares(x, m_y, {.intercept = m_recipe.intercept, .threads = m_threads}, stage);
@@ -143,7 +166,8 @@ private:
         m_evidence.rankTolerance = m_fit.rankToleranceUsed;
         m_evidence.rSquared = 1 - m_fit.residualSumOfSquares / m_fit.totalSumOfSquares;
         const double whole = static_cast<double>(m_fit.rows) - (m_fit.intercept ? 1 : 0);
-        m_evidence.adjustedRSquared = df > 0 ? 1 - (m_fit.residualSumOfSquares / df) / (m_fit.totalSumOfSquares / whole) : nan;
+        m_evidence.adjustedRSquared =
+            df > 0 ? 1 - (m_fit.residualSumOfSquares / df) / (m_fit.totalSumOfSquares / whole) : nan;
         m_evidence.fDegreesOfFreedom = k;
         m_evidence.f = df > 0 && k > 0 ? (explained / k) / (m_fit.residualSumOfSquares / df) : nan;
         m_evidence.fP = fisherUpper(m_evidence.f, k, df);
@@ -152,28 +176,25 @@ private:
 
     double meanOfLearning() const {
         long double sum = 0;
-        for (const double y : m_y) sum += y;
+        for (const double y : m_y)
+            sum += y;
         return static_cast<double>(sum / static_cast<long double>(m_y.size()));
     }
 
-    /// Calls use(first, block) for the rows' blocks of the model matrix, in parallel.
-    void eachBlock(const BoundDesign& design, std::span<const std::uint32_t> rows, const std::function<void(std::size_t, const MatrixXd&)>& use) const {
-        parallelFor((rows.size() + blockRows - 1) / blockRows, m_threads, [&](std::size_t b) {
-            if (m_progress.stopRequested()) throw Stopped{};
-            const auto part = rows.subspan(b * blockRows, std::min(blockRows, rows.size() - b * blockRows));
-            MatrixXd block(static_cast<Index>(part.size()), static_cast<Index>(m_design.columns().size()));
-            design.fill(part, block);
-            use(b * blockRows, block);
-        });
+    void eachBlock(std::span<const std::uint32_t> rows,
+                   const std::function<void(std::size_t, const MatrixXd&)>& use) const {
+        forEachBlock(*m_bound, rows, m_threads, m_progress, use);
     }
 
     void predictHeldOut() {
         m_heldOutPredicted.resize(m_heldOut.size());
-        eachBlock(*m_bound, m_heldOut, [&](std::size_t first, const MatrixXd& block) {
+        eachBlock(m_heldOut, [&](std::size_t first, const MatrixXd& block) {
             const VectorXd mean = m_fit.predict(block);
-            std::copy(mean.begin(), mean.end(), m_heldOutPredicted.begin() + static_cast<std::ptrdiff_t>(first));
+            std::copy(mean.begin(), mean.end(),
+                      m_heldOutPredicted.begin() + static_cast<std::ptrdiff_t>(first));
         });
-        for (const auto row : m_heldOut) m_heldOutActual.push_back(m_response[row]);
+        for (const auto row : m_heldOut)
+            m_heldOutActual.push_back(m_response[row]);
         m_evidence.heldOut = score(m_heldOutActual, m_heldOutPredicted, meanOfLearning());
     }
 
@@ -183,7 +204,8 @@ private:
         RowEvidence& rows = m_evidence.rows;
         const std::size_t n = m_table.rows();
         rows.actual.assign(m_response.begin(), m_response.end());
-        for (auto* values : {&rows.fitted, &rows.residual, &rows.leverage, &rows.studentized, &rows.cook}) values->assign(n, nan);
+        for (auto* values : {&rows.fitted, &rows.residual, &rows.leverage, &rows.studentized, &rows.cook})
+            values->assign(n, nan);
         m_studentized.resize(m_learning.size());
         m_cooks.resize(m_learning.size());
         const double df = m_fit.degreesOfFreedom;
@@ -198,7 +220,8 @@ private:
             const bool determined = left < 1e-10; // the row alone fixes its fitted value
             const double deleted = (m_fit.residualSumOfSquares - e * e / left) / (df - 1);
             m_studentized[i] = df > 1 && !determined && deleted > 0 ? e / std::sqrt(deleted * left) : nan;
-            m_cooks[i] = df > 0 && !determined && variance > 0 ? e * e / (rank * variance) * h / (left * left) : nan;
+            m_cooks[i] =
+                df > 0 && !determined && variance > 0 ? e * e / (rank * variance) * h / (left * left) : nan;
             rows.fitted[row] = m_fit.fitted[at];
             rows.residual[row] = e;
             rows.leverage[row] = h;
@@ -214,8 +237,18 @@ private:
     void addCoefficient(std::string name, double estimate, double error, int term, double span) {
         const double t = estimate / error;
         const double half = studentQuantile(m_recipe.level, m_fit.degreesOfFreedom) * error;
-        CoefficientEvidence c{std::move(name), estimate, error, t, studentTwoSided(t, m_fit.degreesOfFreedom), estimate - half, estimate + half, term,
-                              estimate * span, (estimate - half) * span, (estimate + half) * span, std::isnan(estimate)};
+        CoefficientEvidence c{std::move(name),
+                              estimate,
+                              error,
+                              t,
+                              studentTwoSided(t, m_fit.degreesOfFreedom),
+                              estimate - half,
+                              estimate + half,
+                              term,
+                              estimate * span,
+                              (estimate - half) * span,
+                              (estimate + half) * span,
+                              std::isnan(estimate)};
         m_evidence.coefficients.push_back(std::move(c));
     }
 
@@ -224,7 +257,8 @@ private:
         if (m_recipe.intercept) addCoefficient("intercept", m_fit.constant, m_fit.constantError, -1, nan);
         const auto spans = quartileSpans();
         for (std::size_t j = 0; j < m_design.columns().size(); ++j)
-            addCoefficient(m_design.columns()[j].name, m_fit.coefficients[static_cast<Index>(j)], m_fit.standardErrors[static_cast<Index>(j)],
+            addCoefficient(m_design.columns()[j].name, m_fit.coefficients[static_cast<Index>(j)],
+                           m_fit.standardErrors[static_cast<Index>(j)],
                            static_cast<int>(m_design.columns()[j].term), spans[j]);
     }
 
@@ -233,19 +267,24 @@ private:
         constexpr std::size_t sampled = 10000;
         std::vector<std::uint32_t> sample;
         const std::size_t stride = std::max<std::size_t>(1, m_learning.size() / sampled);
-        for (std::size_t i = 0; i < m_learning.size(); i += stride) sample.push_back(m_learning[i]);
+        for (std::size_t i = 0; i < m_learning.size(); i += stride)
+            sample.push_back(m_learning[i]);
         MatrixXd block(static_cast<Index>(sample.size()), static_cast<Index>(m_design.columns().size()));
         m_bound->fill(sample, block);
         std::vector<double> spans(m_design.columns().size(), 1);
         parallelFor(spans.size(), m_threads, [&](std::size_t j) {
             const auto& pieces = m_design.columns()[j].pieces;
-            if (std::all_of(pieces.begin(), pieces.end(), [](const auto& piece) { return piece.level >= 0; })) return;
-            std::vector<double> values(block.col(static_cast<Index>(j)).begin(), block.col(static_cast<Index>(j)).end());
+            if (std::all_of(pieces.begin(), pieces.end(), [](const auto& piece) { return piece.level >= 0; }))
+                return;
+            std::vector<double> values(block.col(static_cast<Index>(j)).begin(),
+                                       block.col(static_cast<Index>(j)).end());
             // A product with an indicator is spread by its number alone.
             if (pieces.size() > 1) std::erase(values, 0.0);
             if (values.empty()) return;
             const auto quantile = [&values](double share) {
-                const auto at = values.begin() + static_cast<std::ptrdiff_t>(std::llround(share * static_cast<double>(values.size() - 1)));
+                const auto at =
+                    values.begin() +
+                    static_cast<std::ptrdiff_t>(std::llround(share * static_cast<double>(values.size() - 1)));
                 std::nth_element(values.begin(), at, values.end());
                 return *at;
             };
@@ -273,7 +312,9 @@ private:
             term.inflation = inflationOf(relatedColumns(t), correlation);
             m_evidence.terms.push_back(std::move(term));
         }
-        parallelFor(m_recipe.terms.size(), m_threads, [&](std::size_t t) { describeShape(m_recipe.terms[t], columnsOf(t), m_evidence.terms[t]); });
+        parallelFor(m_recipe.terms.size(), m_threads, [&](std::size_t t) {
+            describeShape(m_recipe.terms[t], columnsOf(t), m_evidence.terms[t]);
+        });
         addErrorsWithout(reduced);
     }
 
@@ -281,7 +322,8 @@ private:
         if (term.parts.size() > 1) return term.parts.size() == 2 ? "pair" : "product";
         const TermPart& part = term.parts[0];
         for (const DesignInput& input : m_design.inputs())
-            if (input.name == part.column && input.factor) return "levels, from " + input.levels[input.referenceLevel];
+            if (input.name == part.column && input.factor)
+                return "levels, from " + input.levels[input.referenceLevel];
         if (part.logarithm) return "ln";
         return part.power == 1 ? "as is" : "power " + std::to_string(part.power);
     }
@@ -293,7 +335,8 @@ private:
         std::iota(m_group.begin(), m_group.end(), std::size_t{0});
         auto share = [](const Term& a, const Term& b) {
             return std::any_of(a.parts.begin(), a.parts.end(), [&](const TermPart& p) {
-                return std::any_of(b.parts.begin(), b.parts.end(), [&](const TermPart& q) { return p.column == q.column; });
+                return std::any_of(b.parts.begin(), b.parts.end(),
+                                   [&](const TermPart& q) { return p.column == q.column; });
             });
         };
         for (std::size_t i = 0; i < m_group.size(); ++i)
@@ -319,12 +362,14 @@ private:
         return columns;
     }
 
-    /// det(R11)·det(R22)/det(R) to the power 1/df (Fox and Monette 1992, "Generalized collinearity diagnostics").
+    /// det(R11)·det(R22)/det(R) to the power 1/df (Fox and Monette 1992, "Generalized collinearity
+    /// diagnostics").
     double inflationOf(const std::vector<std::size_t>& own, const MatrixXd& correlation) const {
         std::vector<Index> mine;
         std::vector<Index> others;
         for (std::size_t k = 0; k < m_fit.kept.size(); ++k)
-            (std::find(own.begin(), own.end(), m_fit.kept[k]) != own.end() ? mine : others).push_back(static_cast<Index>(k));
+            (std::find(own.begin(), own.end(), m_fit.kept[k]) != own.end() ? mine : others)
+                .push_back(static_cast<Index>(k));
         if (mine.empty()) return nan;
         auto logDeterminant = [&](const std::vector<Index>& which) {
             if (which.empty()) return 0.0;
@@ -333,7 +378,8 @@ private:
         };
         std::vector<Index> all(m_fit.kept.size());
         std::iota(all.begin(), all.end(), 0);
-        return std::exp((logDeterminant(mine) + logDeterminant(others) - logDeterminant(all)) / static_cast<double>(mine.size()));
+        return std::exp((logDeterminant(mine) + logDeterminant(others) - logDeterminant(all)) /
+                        static_cast<double>(mine.size()));
     }
 
     void describeShape(const Term& term, const std::vector<std::size_t>& own, TermEvidence& evidence) const {
@@ -346,16 +392,20 @@ private:
                 if (input.name != part.column) continue;
                 std::size_t next = 0;
                 for (std::size_t level = 0; level < input.levels.size(); ++level)
-                    evidence.shape.push_back(level == input.referenceLevel ? 0 : m_fit.coefficients[static_cast<Index>(own[next++])]);
+                    evidence.shape.push_back(level == input.referenceLevel
+                                                 ? 0
+                                                 : m_fit.coefficients[static_cast<Index>(own[next++])]);
             }
             return;
         }
         LearnedReach::Range range;
         if (column.kind() == ColumnKind::number) {
             const auto numbers = column.numbers();
-            for (const auto row : m_learning) range.add(numbers[row]);
+            for (const auto row : m_learning)
+                range.add(numbers[row]);
         } else {
-            for (const auto row : m_learning) range.add(column.asNumber(row));
+            for (const auto row : m_learning)
+                range.add(column.asNumber(row));
         }
         evidence.lowest = range.low;
         evidence.highest = range.high;
@@ -366,12 +416,14 @@ private:
             evidence.shape.push_back(b * (part.logarithm ? std::log(value) : std::pow(value, part.power)));
         }
         const double middle = evidence.shape[points / 2];
-        for (double& value : evidence.shape) value -= middle;
+        for (double& value : evidence.shape)
+            value -= middle;
     }
 
     /// Held-out RMSE of each reduced fit against the full one, all in one pass over the held-out rows.
     void addErrorsWithout(const std::vector<LeastSquaresFit::Reduced>& reduced) {
-        for (TermEvidence& term : m_evidence.terms) term.errorWithout = nan;
+        for (TermEvidence& term : m_evidence.terms)
+            term.errorWithout = nan;
         if (m_heldOut.empty() || reduced.empty() || !(m_evidence.heldOut.rmse > 0)) return;
         const auto p = static_cast<Index>(m_design.columns().size());
         MatrixXd coefficients(p, static_cast<Index>(reduced.size()));
@@ -380,134 +432,66 @@ private:
             coefficients.col(static_cast<Index>(t)) = reduced[t].coefficients;
             constants[static_cast<Index>(t)] = reduced[t].constant;
         }
-        std::vector<Eigen::RowVectorXd> sums((m_heldOut.size() + blockRows - 1) / blockRows);
-        eachBlock(*m_bound, m_heldOut, [&](std::size_t first, const MatrixXd& block) {
+        std::vector<Eigen::RowVectorXd> sums((m_heldOut.size() + designBlockRows - 1) / designBlockRows);
+        eachBlock(m_heldOut, [&](std::size_t first, const MatrixXd& block) {
             MatrixXd errors = block * coefficients;
             errors.rowwise() += constants;
             errors.colwise() -= Eigen::Map<const VectorXd>(m_heldOutActual.data() + first, block.rows());
-            sums[first / blockRows] = errors.colwise().squaredNorm();
+            sums[first / designBlockRows] = errors.colwise().squaredNorm();
         });
         Eigen::RowVectorXd total = Eigen::RowVectorXd::Zero(static_cast<Index>(reduced.size()));
-        for (const auto& sum : sums) total += sum;
+        for (const auto& sum : sums)
+            total += sum;
         for (std::size_t t = 0; t < reduced.size(); ++t)
-            m_evidence.terms[t].errorWithout = std::sqrt(total[static_cast<Index>(t)] / static_cast<double>(m_heldOut.size())) / m_evidence.heldOut.rmse - 1;
+            m_evidence.terms[t].errorWithout =
+                std::sqrt(total[static_cast<Index>(t)] / static_cast<double>(m_heldOut.size())) /
+                    m_evidence.heldOut.rmse -
+                1;
     }
 
     void forecast() {
         m_progress.checkpoint(0.9, "Forecasting");
-        const Table& table = m_rows.forecast->table;
-        const std::string& file = m_rows.forecast->report.file;
-        const BoundDesign bound(m_design, table, file);
-        const LearnedReach learned(*m_bound, m_learning, m_fit);
-        ForecastEvidence out;
-        out.file = m_recipe.forecast->file;
-        out.level = m_recipe.forecast->level;
-        const std::size_t n = table.rows();
-        for (auto* values : {&out.prediction, &out.meanLower, &out.meanUpper, &out.lower, &out.upper}) values->assign(n, nan);
-        out.reach.resize(n);
-        std::vector<std::uint32_t> complete;
-        for (std::uint32_t i = 0; i < n; ++i)
-            if (bound.complete(i)) complete.push_back(i);
-        std::vector<double> leverage(n, nan);
-        const double t = studentQuantile(out.level, m_fit.degreesOfFreedom);
-        eachBlock(bound, complete, [&](std::size_t first, const MatrixXd& block) {
-            const VectorXd mean = m_fit.predict(block);
-            const VectorXd h = m_fit.leverage(block);
-            for (Index i = 0; i < mean.size(); ++i) {
-                const auto row = complete[first + static_cast<std::size_t>(i)];
-                const double sigma = m_fit.residualStandardDeviation;
-                const double forMean = t * sigma * std::sqrt(h[i]);
-                const double forValue = t * sigma * std::sqrt(1 + h[i]);
-                leverage[row] = h[i];
-                out.prediction[row] = mean[i];
-                out.meanLower[row] = mean[i] - forMean;
-                out.meanUpper[row] = mean[i] + forMean;
-                out.lower[row] = mean[i] - forValue;
-                out.upper[row] = mean[i] + forValue;
-            }
-        });
-        parallelFor((n + blockRows - 1) / blockRows, m_threads, [&](std::size_t b) {
-            if (m_progress.stopRequested()) throw Stopped{};
-            for (std::size_t i = b * blockRows; i < std::min(n, (b + 1) * blockRows); ++i) out.reach[i] = learned.judge(bound, i, leverage[i]);
-        });
-        nameMisfits(out);
-        addTotals(out, bound, complete, t);
-        for (const Reach& reach : out.reach) {
-            out.inside += reach.grade == ReachGrade::inside;
-            out.edge += reach.grade == ReachGrade::edge;
-            out.outside += reach.grade == ReachGrade::outside;
-        }
-        out.unpredicted = n - complete.size();
-        m_evidence.forecast = std::move(out);
-    }
-
-    /// Totals by day of the first date column both tables have: actual and fitted before, predicted after. The
-    /// variance of a total of m rows with design sum s is σ²(m + s'(X'X)⁻¹s).
-    void addTotals(ForecastEvidence& out, const BoundDesign& bound, const std::vector<std::uint32_t>& complete, double t) {
-        const Table& coming = m_rows.forecast->table;
-        const Column* dates = nullptr;
-        for (const Column& column : coming.columns()) {
-            const Column* before = m_table.find(column.name());
-            if (column.kind() == ColumnKind::date && before && before->kind() == ColumnKind::date && !dates) dates = &column;
-        }
-        if (!dates) return;
-        out.totalsBy = dates->name();
-        const Column& before = m_table.at(dates->name(), m_file);
-        std::map<std::int32_t, PeriodTotal> history;
-        for (std::size_t i = 0; i < before.size(); ++i) {
-            if (before.isMissing(i) || std::isnan(m_response[i])) continue;
-            PeriodTotal& total = history[before.days()[i]];
-            total.day = before.days()[i];
-            total.actual += m_response[i];
-            ++total.rows;
-        }
-        for (const auto& [day, total] : history) out.history.push_back(total);
-        std::map<std::int32_t, std::vector<std::uint32_t>> byDay;
-        for (const auto row : complete)
-            if (!dates->isMissing(row)) byDay[dates->days()[row]].push_back(row);
-        for (const auto& [day, rows] : byDay) {
-            PeriodTotal total;
-            total.day = day;
-            total.rows = rows.size();
-            MatrixXd block(static_cast<Index>(rows.size()), static_cast<Index>(m_design.columns().size()));
-            bound.fill(rows, block);
-            const double m = static_cast<double>(rows.size());
-            const MatrixXd mean = block.colwise().mean();
-            for (const auto row : rows) {
-                total.predicted += out.prediction[row];
-                total.outside += out.reach[row].grade == ReachGrade::outside;
-            }
-            // With a constant, leverage of the mean row times m² is s'(X'X)⁻¹s.
-            const double half = t * m_fit.residualStandardDeviation * std::sqrt(m + m * m * m_fit.leverage(mean)[0]);
-            total.lower = total.predicted - half;
-            total.upper = total.predicted + half;
-            out.coming.push_back(total);
-        }
-    }
-
-    /// Where a value is missing because its cell could not be read, the reason says so.
-    void nameMisfits(ForecastEvidence& out) const {
-        for (const CellFault& fault : m_rows.forecast->report.faults) {
-            if (fault.column.empty() || fault.row == 0 || fault.row > out.reach.size()) continue;
-            for (std::string& reason : out.reach[fault.row - 1].reasons)
-                if (reason == fault.column + " is missing") reason = fault.column + ": \"" + fault.text + "\" " + fault.reason + " (line " + std::to_string(fault.line) + ")";
-        }
+        const LearnedRows learned{m_table, m_file, m_response, *m_bound, m_learning, m_fit};
+        ForecastEvidence forecast =
+            forecastRows(learned, m_rows.forecast->table, m_rows.forecast->report.file,
+                         m_recipe.forecast->level, m_threads, m_progress);
+        nameMisfits(forecast.reach, m_rows.forecast->report.faults);
+        forecast.file = m_recipe.forecast->file;
+        m_evidence.forecast = std::move(forecast);
     }
 
     void check() {
         m_progress.checkpoint(0.95, "Checking");
         std::vector<CheckedTerm> terms;
-        for (std::size_t t = 0; t < m_evidence.terms.size(); ++t) terms.push_back({m_evidence.terms[t].name, m_evidence.terms[t].inflation, m_group[t]});
+        for (std::size_t t = 0; t < m_evidence.terms.size(); ++t)
+            terms.push_back({m_evidence.terms[t].name, m_evidence.terms[t].inflation, m_group[t]});
         std::vector<double> heldOutErrors;
-        for (std::size_t i = 0; i < m_heldOut.size(); ++i) heldOutErrors.push_back(m_heldOutActual[i] - m_heldOutPredicted[i]);
+        for (std::size_t i = 0; i < m_heldOut.size(); ++i)
+            heldOutErrors.push_back(m_heldOutActual[i] - m_heldOutPredicted[i]);
         std::vector<std::pair<std::string, std::size_t>> misfits;
         const auto used = inputNames(m_recipe.terms);
         for (const auto& [column, count] : m_rows.learning.report.faultsByColumn)
-            if (column == m_recipe.response || std::find(used.begin(), used.end(), column) != used.end()) misfits.emplace_back(column, count);
-        const CheckContext context{.table = m_table, .design = *m_bound, .fit = m_fit, .learningRows = m_learning, .terms = terms, .studentized = m_studentized,
-                                   .cooks = m_cooks, .heldOutRows = m_heldOut, .heldOutErrors = heldOutErrors, .learning = m_evidence.learning, .heldOut = m_evidence.heldOut, .response = m_recipe.response,
-                                   .rowsMissing = m_evidence.rowsMissing, .missingByColumn = m_evidence.missingByColumn, .misfitsByColumn = std::move(misfits),
-                                   .reach = m_evidence.forecast ? std::span<const Reach>(m_evidence.forecast->reach) : std::span<const Reach>(), .threads = m_threads};
+            if (column == m_recipe.response || std::find(used.begin(), used.end(), column) != used.end())
+                misfits.emplace_back(column, count);
+        const CheckContext context{.table = m_table,
+                                   .design = *m_bound,
+                                   .fit = m_fit,
+                                   .learningRows = m_learning,
+                                   .terms = terms,
+                                   .studentized = m_studentized,
+                                   .cooks = m_cooks,
+                                   .heldOutRows = m_heldOut,
+                                   .heldOutErrors = heldOutErrors,
+                                   .learning = m_evidence.learning,
+                                   .heldOut = m_evidence.heldOut,
+                                   .response = m_recipe.response,
+                                   .rowsMissing = m_evidence.rowsMissing,
+                                   .missingByColumn = m_evidence.missingByColumn,
+                                   .misfitsByColumn = std::move(misfits),
+                                   .reach = m_evidence.forecast
+                                                ? std::span<const Reach>(m_evidence.forecast->reach)
+                                                : std::span<const Reach>(),
+                                   .threads = m_threads};
         Findings findings = runChecks(context);
         for (Goad& goad : findings.goads)
             for (const AcceptedGoad& accepted : m_recipe.accepted)
@@ -544,11 +528,13 @@ RowsRead loadForecastRows(const ForecastRequest& request, const Table& learning,
     TextOptions options = request.text;
     options.kindsMayBeAbsent = true;
     for (const Column& column : learning.columns())
-        if (column.name() != response && !options.kinds.contains(column.name())) options.kinds[column.name()] = column.kind();
+        if (column.name() != response && !options.kinds.contains(column.name()))
+            options.kinds[column.name()] = column.kind();
     return readText(folder / request.file, options, threads, progress);
 }
 
-StudyRows loadRows(const Recipe& recipe, const std::filesystem::path& folder, Threads threads, Progress& progress) {
+StudyRows loadRows(const Recipe& recipe, const std::filesystem::path& folder, Threads threads,
+                   Progress& progress) {
     StudyRows rows;
     {
         ProgressStage stage(progress, 0, recipe.forecast ? 0.8 : 1);
@@ -556,7 +542,8 @@ StudyRows loadRows(const Recipe& recipe, const std::filesystem::path& folder, Th
     }
     if (recipe.forecast) {
         ProgressStage stage(progress, 0.8, 1);
-        rows.forecast = loadForecastRows(*recipe.forecast, rows.learning.table, recipe.response, folder, threads, stage);
+        rows.forecast =
+            loadForecastRows(*recipe.forecast, rows.learning.table, recipe.response, folder, threads, stage);
     }
     return rows;
 }

@@ -11,23 +11,50 @@ using nlohmann::ordered_json;
 namespace {
 
 ordered_json scoresJson(const Scores& s) {
-    return {{"rows", s.rows}, {"rmse", s.rmse}, {"rmse_standard_error", s.rmseError}, {"mae", s.mae}, {"mean", s.meanActual}, {"r_squared", s.rSquared},
-            {"relative_absolute_error", s.relativeAbsoluteError}, {"relative_squared_error", s.relativeSquaredError}};
+    return {{"rows", s.rows},
+            {"rmse", s.rmse},
+            {"rmse_standard_error", s.rmseError},
+            {"mae", s.mae},
+            {"mean", s.meanActual},
+            {"r_squared", s.rSquared},
+            {"relative_absolute_error", s.relativeAbsoluteError},
+            {"relative_squared_error", s.relativeSquaredError}};
 }
 
 ordered_json coefficientJson(const CoefficientEvidence& c) {
-    return {{"name", c.name}, {"estimate", c.estimate}, {"standard_error", c.standardError}, {"t", c.t}, {"p", c.p}, {"lower", c.lower}, {"upper", c.upper},
-            {"effect", c.effect}, {"effect_lower", c.effectLower}, {"effect_upper", c.effectUpper}, {"dependent", c.dependent}};
+    return {{"name", c.name},
+            {"estimate", c.estimate},
+            {"standard_error", c.standardError},
+            {"t", c.t},
+            {"p", c.p},
+            {"lower", c.lower},
+            {"upper", c.upper},
+            {"effect", c.effect},
+            {"effect_lower", c.effectLower},
+            {"effect_upper", c.effectUpper},
+            {"dependent", c.dependent}};
 }
 
 ordered_json termJson(const TermEvidence& t) {
-    return {{"name", t.name}, {"enters_as", t.entersAs}, {"degrees_of_freedom", t.degreesOfFreedom}, {"f", t.f}, {"p", t.p}, {"inflation", t.inflation},
-            {"error_without", t.errorWithout}, {"lowest", t.lowest}, {"highest", t.highest}};
+    return {{"name", t.name},
+            {"enters_as", t.entersAs},
+            {"degrees_of_freedom", t.degreesOfFreedom},
+            {"f", t.f},
+            {"p", t.p},
+            {"inflation", t.inflation},
+            {"error_without", t.errorWithout},
+            {"lowest", t.lowest},
+            {"highest", t.highest}};
 }
 
 ordered_json goadJson(const Goad& g) {
-    ordered_json out{{"goad", g.key}, {"severity", g.severity == Severity::alarm ? "alarm" : "caution"}, {"state", g.accepted ? "accepted" : "open"},
-                     {"title", g.title}, {"reading", g.reading}, {"threshold", g.threshold}, {"source", g.source}};
+    ordered_json out{{"goad", g.key},
+                     {"severity", g.severity == Severity::alarm ? "alarm" : "caution"},
+                     {"state", g.accepted ? "accepted" : "open"},
+                     {"title", g.title},
+                     {"reading", g.reading},
+                     {"threshold", g.threshold},
+                     {"source", g.source}};
     if (g.row) out["row"] = *g.row + 1;
     if (!g.column.empty()) out["column"] = g.column;
     if (g.accepted) out["reason"] = *g.accepted;
@@ -38,10 +65,14 @@ ordered_json goadJson(const Goad& g) {
 
 std::string_view stateName(RowState state) {
     switch (state) {
-    case RowState::learning: return "learning";
-    case RowState::heldOut: return "held out";
-    case RowState::leftOut: return "left out";
-    case RowState::missing: return "missing values";
+    case RowState::learning:
+        return "learning";
+    case RowState::heldOut:
+        return "held out";
+    case RowState::leftOut:
+        return "left out";
+    case RowState::missing:
+        return "missing values";
     }
     return "missing values";
 }
@@ -50,17 +81,21 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     ordered_json out;
     out["evidence"] = 1;
     out["recipe"] = ordered_json::parse(recipeText(recipe));
-    out["rows"] = {{"read", e.rowsRead}, {"learning", e.rowsLearning}, {"held_out", e.rowsHeldOut}, {"left_out", e.rowsLeftOut}, {"missing", e.rowsMissing},
-                   {"held_out_unpredicted", e.heldOutUnpredicted}};
+    out["rows"] = {{"read", e.rowsRead},        {"learning", e.rowsLearning},
+                   {"held_out", e.rowsHeldOut}, {"left_out", e.rowsLeftOut},
+                   {"missing", e.rowsMissing},  {"held_out_unpredicted", e.heldOutUnpredicted}};
     out["rows"]["missing_by_column"] = ordered_json::object();
-    for (const auto& [column, count] : e.missingByColumn) out["rows"]["missing_by_column"][column] = count;
+    for (const auto& [column, count] : e.missingByColumn)
+        out["rows"]["missing_by_column"][column] = count;
     ordered_json& fit = out["fit"];
     fit["estimator"] = "least squares";
     fit["level"] = e.level;
     fit["coefficients"] = ordered_json::array();
-    for (const auto& c : e.coefficients) fit["coefficients"].push_back(coefficientJson(c));
+    for (const auto& c : e.coefficients)
+        fit["coefficients"].push_back(coefficientJson(c));
     fit["terms"] = ordered_json::array();
-    for (const auto& t : e.terms) fit["terms"].push_back(termJson(t));
+    for (const auto& t : e.terms)
+        fit["terms"].push_back(termJson(t));
     fit["residual_standard_deviation"] = e.residualStandardDeviation;
     fit["degrees_of_freedom"] = e.degreesOfFreedom;
     fit["r_squared"] = e.rSquared;
@@ -76,19 +111,31 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     out["scores"]["held_out"] = recipe.setAside ? scoresJson(e.heldOut) : ordered_json();
     out["readings"] = ordered_json::array();
     for (const Reading& r : e.readings) {
-        ordered_json reading{{"name", r.name}, {"value", r.value}, {"threshold", r.threshold}, {"p", nullptr}, {"says", r.sentence}, {"source", r.source}};
+        ordered_json reading{{"name", r.name}, {"value", r.value},   {"threshold", r.threshold},
+                             {"p", nullptr},   {"says", r.sentence}, {"source", r.source}};
         if (r.p) reading["p"] = *r.p;
         out["readings"].push_back(reading);
     }
     out["goads"] = ordered_json::array();
-    for (const Goad& goad : e.goads) out["goads"].push_back(goadJson(goad));
+    for (const Goad& goad : e.goads)
+        out["goads"].push_back(goadJson(goad));
     if (e.forecast)
-        out["forecast"] = {{"file", e.forecast->file}, {"rows", e.forecast->prediction.size()}, {"level", e.forecast->level}, {"inside", e.forecast->inside},
-                           {"edge", e.forecast->edge}, {"outside", e.forecast->outside}, {"without_prediction", e.forecast->unpredicted}};
+        out["forecast"] = {{"file", e.forecast->file},
+                           {"rows", e.forecast->prediction.size()},
+                           {"level", e.forecast->level},
+                           {"inside", e.forecast->inside},
+                           {"edge", e.forecast->edge},
+                           {"outside", e.forecast->outside},
+                           {"without_prediction", e.forecast->unpredicted}};
     if (e.forecast && !e.forecast->totalsBy.empty()) {
         out["forecast"]["totals_by"] = e.forecast->totalsBy;
         for (const PeriodTotal& t : e.forecast->coming)
-            out["forecast"]["totals"].push_back({{"date", dateText(t.day)}, {"rows", t.rows}, {"prediction", t.predicted}, {"lower", t.lower}, {"upper", t.upper}, {"outside", t.outside}});
+            out["forecast"]["totals"].push_back({{"date", dateText(t.day)},
+                                                 {"rows", t.rows},
+                                                 {"prediction", t.predicted},
+                                                 {"lower", t.lower},
+                                                 {"upper", t.upper},
+                                                 {"outside", t.outside}});
     }
     return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
 }

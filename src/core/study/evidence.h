@@ -1,7 +1,7 @@
 #pragma once
 // The evidence: everything that was found, as an immutable value.
 #include "check/goad.h"
-#include "reach/reach.h"
+#include "forecast/forecast.h"
 #include "resample/parts.h"
 #include "study/recipe.h"
 
@@ -65,34 +65,6 @@ struct RowEvidence {
     /// Deleted (externally studentised) residual.
     std::vector<double> studentized;
     std::vector<double> cook;
-};
-
-/// Sum over the rows of one day.
-struct PeriodTotal {
-    std::int32_t day = 0;
-    std::size_t rows = 0;
-    double actual = 0;
-    double predicted = 0, lower = 0, upper = 0;
-    /// Rows graded outside.
-    std::size_t outside = 0;
-};
-
-struct ForecastEvidence {
-    std::string file;
-    double level = 0.95;
-    std::vector<double> prediction;
-    /// Interval of the mean.
-    std::vector<double> meanLower, meanUpper;
-    /// Interval of a single value.
-    std::vector<double> lower, upper;
-    std::vector<Reach> reach;
-    std::size_t inside = 0, edge = 0, outside = 0;
-    /// Rows without a prediction.
-    std::size_t unpredicted = 0;
-    /// Name of the date column totals are taken by; empty when there is none.
-    std::string totalsBy;
-    std::vector<PeriodTotal> history;
-    std::vector<PeriodTotal> coming;
 };
 
 struct Evidence {

@@ -15,7 +15,8 @@ nlohmann::json parseJson(std::string_view text, const std::string& name);
 /// A JSON value and the path that leads to it.
 class JsonValue {
 public:
-    JsonValue(const nlohmann::json& value, std::string path, const std::string& file) : m_value(value), m_path(std::move(path)), m_file(file) {}
+    JsonValue(const nlohmann::json& value, std::string path, const std::string& file)
+        : m_value(value), m_path(std::move(path)), m_file(file) {}
 
     std::string text() const;
     bool boolean() const;

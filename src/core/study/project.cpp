@@ -36,12 +36,23 @@ template <class T> std::span<const std::byte> asBytes(std::span<const T> values)
 
 json reportJson(const ReadReport& r) {
     json faults = json::array();
-    for (const CellFault& f : r.faults) faults.push_back({f.line, f.row, f.cell, f.column, f.text, f.reason});
+    for (const CellFault& f : r.faults)
+        faults.push_back({f.line, f.row, f.cell, f.column, f.text, f.reason});
     json byColumn = json::array();
-    for (const auto& [column, count] : r.faultsByColumn) byColumn.push_back({column, count});
-    return {{"file", r.file}, {"bytes", r.bytes}, {"rows", r.rows}, {"delimiter", static_cast<int>(r.format.delimiter)}, {"quote", static_cast<int>(r.format.quote)},
-            {"header", r.format.header}, {"decimal_mark", static_cast<int>(r.format.decimalMark)}, {"encoding", static_cast<int>(r.format.encoding)},
-            {"fault_count", r.faultCount}, {"faults", faults}, {"faults_by_column", byColumn}, {"notes", r.notes}};
+    for (const auto& [column, count] : r.faultsByColumn)
+        byColumn.push_back({column, count});
+    return {{"file", r.file},
+            {"bytes", r.bytes},
+            {"rows", r.rows},
+            {"delimiter", static_cast<int>(r.format.delimiter)},
+            {"quote", static_cast<int>(r.format.quote)},
+            {"header", r.format.header},
+            {"decimal_mark", static_cast<int>(r.format.decimalMark)},
+            {"encoding", static_cast<int>(r.format.encoding)},
+            {"fault_count", r.faultCount},
+            {"faults", faults},
+            {"faults_by_column", byColumn},
+            {"notes", r.notes}};
 }
 
 ReadReport reportFrom(const json& j) {
@@ -56,8 +67,11 @@ ReadReport reportFrom(const json& j) {
     r.format.encoding = static_cast<Encoding>(std::clamp(j.at("encoding").get<int>(), 0, 3));
     r.faultCount = j.at("fault_count").get<std::size_t>();
     for (const auto& f : j.at("faults"))
-        r.faults.push_back({f.at(0).get<std::size_t>(), f.at(1).get<std::size_t>(), f.at(2).get<std::size_t>(), f.at(3).get<std::string>(), f.at(4).get<std::string>(), f.at(5).get<std::string>()});
-    for (const auto& c : j.at("faults_by_column")) r.faultsByColumn.emplace_back(c.at(0).get<std::string>(), c.at(1).get<std::size_t>());
+        r.faults.push_back({f.at(0).get<std::size_t>(), f.at(1).get<std::size_t>(),
+                            f.at(2).get<std::size_t>(), f.at(3).get<std::string>(),
+                            f.at(4).get<std::string>(), f.at(5).get<std::string>()});
+    for (const auto& c : j.at("faults_by_column"))
+        r.faultsByColumn.emplace_back(c.at(0).get<std::string>(), c.at(1).get<std::size_t>());
     r.notes = j.at("notes").get<std::vector<std::string>>();
     return r;
 }
@@ -67,19 +81,30 @@ std::string dumped(const json& value) {
 }
 
 void writeTable(Database& database, const char* name, const RowsRead& rows, Progress& progress) {
-    Statement(database, "INSERT INTO tables VALUES (?, ?, ?)").bind(1, std::string_view(name)).bind(2, static_cast<std::int64_t>(rows.table.rows())).bind(3, dumped(reportJson(rows.report))).runOnce();
+    Statement(database, "INSERT INTO tables VALUES (?, ?, ?)")
+        .bind(1, std::string_view(name))
+        .bind(2, static_cast<std::int64_t>(rows.table.rows()))
+        .bind(3, dumped(reportJson(rows.report)))
+        .runOnce();
     std::int64_t position = 0;
     for (const Column& column : rows.table.columns()) {
-        progress.checkpoint(static_cast<double>(position) / static_cast<double>(rows.table.columns().size()), "Saving rows");
+        progress.checkpoint(static_cast<double>(position) / static_cast<double>(rows.table.columns().size()),
+                            "Saving rows");
         Statement insert(database, "INSERT INTO columns VALUES (?, ?, ?, ?, ?, ?, ?)");
-        insert.bind(1, std::string_view(name)).bind(2, position++).bind(3, column.name()).bind(4, kindName(column.kind()));
+        insert.bind(1, std::string_view(name))
+            .bind(2, position++)
+            .bind(3, column.name())
+            .bind(4, kindName(column.kind()));
         insert.bind(5, dumped(json(column.levels())));
         std::vector<std::uint64_t> offsets;
         std::string text;
         insert.bindBytes(6, {});
-        if (column.kind() == ColumnKind::number) insert.bindBytes(7, asBytes(column.numbers()));
-        else if (column.kind() == ColumnKind::factor) insert.bindBytes(7, asBytes(column.codes()));
-        else if (column.kind() == ColumnKind::date) insert.bindBytes(7, asBytes(column.days()));
+        if (column.kind() == ColumnKind::number)
+            insert.bindBytes(7, asBytes(column.numbers()));
+        else if (column.kind() == ColumnKind::factor)
+            insert.bindBytes(7, asBytes(column.codes()));
+        else if (column.kind() == ColumnKind::date)
+            insert.bindBytes(7, asBytes(column.days()));
         else {
             offsets.push_back(0);
             for (std::size_t i = 0; i < column.size(); ++i) {
@@ -96,16 +121,26 @@ void writeTable(Database& database, const char* name, const RowsRead& rows, Prog
 void writeFits(Database& database, const Trail& trail) {
     for (const TrailFit& fit : trail.fits())
         Statement(database, "INSERT INTO fits VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
-            .bind(1, static_cast<std::int64_t>(fit.number)).bind(2, static_cast<std::int64_t>(fit.parent)).bind(3, fit.change).bind(4, recipeText(fit.recipe))
-            .bind(5, fit.summary.learningRmse).bind(6, fit.summary.heldOutRmse).bind(7, fit.summary.heldOutRmseError).bind(8, fit.summary.adjustedRSquared)
-            .bind(9, static_cast<std::int64_t>(fit.summary.rowsLearning)).bind(10, dumped(json(fit.summary.goads))).runOnce();
+            .bind(1, static_cast<std::int64_t>(fit.number))
+            .bind(2, static_cast<std::int64_t>(fit.parent))
+            .bind(3, fit.change)
+            .bind(4, recipeText(fit.recipe))
+            .bind(5, fit.summary.learningRmse)
+            .bind(6, fit.summary.heldOutRmse)
+            .bind(7, fit.summary.heldOutRmseError)
+            .bind(8, fit.summary.adjustedRSquared)
+            .bind(9, static_cast<std::int64_t>(fit.summary.rowsLearning))
+            .bind(10, dumped(json(fit.summary.goads)))
+            .runOnce();
 }
 
 [[noreturn]] void damaged(const fs::path& path, const std::string& what) {
-    throw Error(ErrorCode::badProject, "the project is damaged: " + what, {.file = path.string()}, "Open an older copy; this file is left as it is.");
+    throw Error(ErrorCode::badProject, "the project is damaged: " + what, {.file = path.string()},
+                "Open an older copy; this file is left as it is.");
 }
 
-template <class T> std::vector<T> valuesFrom(std::span<const std::byte> bytes, std::size_t rows, const fs::path& path) {
+template <class T>
+std::vector<T> valuesFrom(std::span<const std::byte> bytes, std::size_t rows, const fs::path& path) {
     if (bytes.size() != rows * sizeof(T)) damaged(path, "a column has the wrong length");
     std::vector<T> values(rows);
     if (!bytes.empty()) std::memcpy(values.data(), bytes.data(), bytes.size());
@@ -120,22 +155,26 @@ Column columnFrom(Statement& row, std::size_t rows, const fs::path& path) {
     if (kind == "date") return Column::ofDates(name, valuesFrom<std::int32_t>(data, rows, path));
     if (kind == "factor") {
         auto levels = json::parse(row.text(4)).get<std::vector<std::string>>();
-        if (std::set<std::string>(levels.begin(), levels.end()).size() != levels.size()) damaged(path, "a factor has a level twice");
+        if (std::set<std::string>(levels.begin(), levels.end()).size() != levels.size())
+            damaged(path, "a factor has a level twice");
         auto codes = valuesFrom<std::int32_t>(data, rows, path);
         for (const auto code : codes)
-            if (code < Column::missingCode || code >= static_cast<std::int32_t>(levels.size())) damaged(path, "a factor has a code without a level");
+            if (code < Column::missingCode || code >= static_cast<std::int32_t>(levels.size()))
+                damaged(path, "a factor has a code without a level");
         return Column::ofFactor(name, std::move(codes), std::move(levels));
     }
     if (kind != "text") damaged(path, "a column is of an unknown kind");
     TextCells cells;
     cells.offsets = valuesFrom<std::uint64_t>(row.bytes(5), rows + 1, path);
     cells.bytes.assign(reinterpret_cast<const char*>(data.data()), data.size());
-    if (cells.offsets.front() != 0 || cells.offsets.back() != cells.bytes.size() || !std::is_sorted(cells.offsets.begin(), cells.offsets.end()))
+    if (cells.offsets.front() != 0 || cells.offsets.back() != cells.bytes.size() ||
+        !std::is_sorted(cells.offsets.begin(), cells.offsets.end()))
         damaged(path, "a text column does not add up");
     return Column::ofText(name, std::move(cells));
 }
 
-std::optional<RowsRead> readTable(Database& database, const char* name, const fs::path& path, Progress& progress) {
+std::optional<RowsRead> readTable(Database& database, const char* name, const fs::path& path,
+                                  Progress& progress) {
     Statement table(database, "SELECT rows, report FROM tables WHERE name = ?");
     table.bind(1, std::string_view(name));
     if (!table.step()) return std::nullopt;
@@ -164,7 +203,11 @@ Trail readFits(Database& database, const fs::path& path) {
         fit.parent = static_cast<int>(select.integer(1));
         fit.change = select.text(2);
         fit.recipe = parseRecipe(select.text(3), path.filename().string());
-        fit.summary = {select.real(4), select.real(5), select.real(6), select.real(7), static_cast<std::size_t>(select.integer(8)),
+        fit.summary = {select.real(4),
+                       select.real(5),
+                       select.real(6),
+                       select.real(7),
+                       static_cast<std::size_t>(select.integer(8)),
                        json::parse(select.text(9)).get<std::vector<std::string>>()};
         fits.push_back(std::move(fit));
     }
@@ -176,7 +219,8 @@ Trail readFits(Database& database, const fs::path& path) {
 std::map<std::string, std::string> readPairs(Database& database, const char* sql) {
     std::map<std::string, std::string> pairs;
     Statement select(database, sql);
-    while (select.step()) pairs[select.text(0)] = select.text(1);
+    while (select.step())
+        pairs[select.text(0)] = select.text(1);
     return pairs;
 }
 
@@ -187,10 +231,13 @@ std::int64_t pragma(Database& database, const char* sql) {
 
 Project readProject(Database& database, const fs::path& path, Progress& progress) {
     if (pragma(database, "PRAGMA application_id") != applicationId)
-        throw Error(ErrorCode::badProject, "this is not an Oxgoad project", {.file = path.string()}, "Choose a project file, a recipe or a text file with rows.");
+        throw Error(ErrorCode::badProject, "this is not an Oxgoad project", {.file = path.string()},
+                    "Choose a project file, a recipe or a text file with rows.");
     const auto version = pragma(database, "PRAGMA user_version");
     if (version > projectVersion)
-        throw Error(ErrorCode::newerVersion, "the project was saved by a newer Oxgoad (form " + std::to_string(version) + ", this one knows " + std::to_string(projectVersion) + ")",
+        throw Error(ErrorCode::newerVersion,
+                    "the project was saved by a newer Oxgoad (form " + std::to_string(version) +
+                        ", this one knows " + std::to_string(projectVersion) + ")",
                     {.file = path.string()}, "Use the newer program; this file is left as it is.");
     {
         Statement check(database, "PRAGMA quick_check(1)");
@@ -202,7 +249,8 @@ Project readProject(Database& database, const fs::path& path, Progress& progress
         if (!state.contains(key)) damaged(path, std::string("it lacks \"") + key + "\"");
     project.trail = readFits(database, path);
     project.current = std::stoi(state.at("current"));
-    if (project.current != 0 && !project.trail.find(project.current)) damaged(path, "its current fit is not on the trail");
+    if (project.current != 0 && !project.trail.find(project.current))
+        damaged(path, "its current fit is not on the trail");
     project.recipe = parseRecipe(state.at("recipe"), path.filename().string());
     project.folder = state.at("folder");
     project.view = readPairs(database, "SELECT key, value FROM view");
@@ -223,17 +271,24 @@ void saveProject(const fs::path& path, const Project& project, Progress& progres
         Database database(file.temporary().string(), false);
         // The whole file is thrown away when anything fails, so it needs no journal of its own.
         database.run("PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF; BEGIN;");
-        database.run(("PRAGMA application_id = " + std::to_string(applicationId) + "; PRAGMA user_version = " + std::to_string(projectVersion) + ";").c_str());
+        database.run(("PRAGMA application_id = " + std::to_string(applicationId) +
+                      "; PRAGMA user_version = " + std::to_string(projectVersion) + ";")
+                         .c_str());
         database.run(schema);
-        for (const auto& [key, value] : std::map<std::string, std::string>{{"current", std::to_string(project.current)}, {"recipe", recipeText(project.recipe)}, {"folder", project.folder}})
+        for (const auto& [key, value] :
+             std::map<std::string, std::string>{{"current", std::to_string(project.current)},
+                                                {"recipe", recipeText(project.recipe)},
+                                                {"folder", project.folder}})
             Statement(database, "INSERT INTO state VALUES (?, ?)").bind(1, key).bind(2, value).runOnce();
-        for (const auto& [key, value] : project.view) Statement(database, "INSERT INTO view VALUES (?, ?)").bind(1, key).bind(2, value).runOnce();
+        for (const auto& [key, value] : project.view)
+            Statement(database, "INSERT INTO view VALUES (?, ?)").bind(1, key).bind(2, value).runOnce();
         writeFits(database, project.trail);
         writeTable(database, "rows", project.rows.learning, progress);
         if (project.rows.forecast) writeTable(database, "forecast", *project.rows.forecast, progress);
         database.run("COMMIT;");
     } catch (const SqliteFailure& failure) {
-        throw Error(ErrorCode::cannotWrite, "cannot be written: " + failure.message, {.file = path.string()}, "Choose another folder or free some space; the old file is as it was.");
+        throw Error(ErrorCode::cannotWrite, "cannot be written: " + failure.message, {.file = path.string()},
+                    "Choose another folder or free some space; the old file is as it was.");
     }
     progress.checkpoint(1, "Saved");
     file.commit();
@@ -245,8 +300,9 @@ Project openProject(const fs::path& path, Progress& progress) {
         Database database(path.string(), true);
         return readProject(database, path, progress);
     } catch (const SqliteFailure& failure) {
-        throw Error(ErrorCode::badProject, "this is not an Oxgoad project, or it is damaged (" + failure.message + ")", {.file = path.string()},
-                    "Open an older copy; this file is left as it is.");
+        throw Error(ErrorCode::badProject,
+                    "this is not an Oxgoad project, or it is damaged (" + failure.message + ")",
+                    {.file = path.string()}, "Open an older copy; this file is left as it is.");
     } catch (const json::exception&) {
         damaged(path, "a part of it cannot be read");
     } catch (const std::logic_error&) { // std::stoi

@@ -41,7 +41,8 @@ Statement& Statement::bind(int place, std::int64_t value) {
 }
 
 Statement& Statement::bind(int place, double value) {
-    check(std::isnan(value) ? sqlite3_bind_null(m_statement, place) : sqlite3_bind_double(m_statement, place, value));
+    check(std::isnan(value) ? sqlite3_bind_null(m_statement, place)
+                            : sqlite3_bind_double(m_statement, place, value));
     return *this;
 }
 
@@ -52,7 +53,8 @@ Statement& Statement::bind(int place, std::string_view value) {
 
 Statement& Statement::bindBytes(int place, std::span<const std::byte> bytes) {
     // A null pointer would bind NULL.
-    check(sqlite3_bind_blob64(m_statement, place, bytes.empty() ? static_cast<const void*>("") : bytes.data(), bytes.size(), SQLITE_STATIC));
+    check(sqlite3_bind_blob64(m_statement, place, bytes.empty() ? static_cast<const void*>("") : bytes.data(),
+                              bytes.size(), SQLITE_STATIC));
     return *this;
 }
 
@@ -73,12 +75,15 @@ std::int64_t Statement::integer(int column) {
 }
 
 double Statement::real(int column) {
-    return sqlite3_column_type(m_statement, column) == SQLITE_NULL ? std::nan("") : sqlite3_column_double(m_statement, column);
+    return sqlite3_column_type(m_statement, column) == SQLITE_NULL
+               ? std::nan("")
+               : sqlite3_column_double(m_statement, column);
 }
 
 std::string Statement::text(int column) {
     const auto* text = reinterpret_cast<const char*>(sqlite3_column_text(m_statement, column));
-    return text ? std::string(text, static_cast<std::size_t>(sqlite3_column_bytes(m_statement, column))) : std::string();
+    return text ? std::string(text, static_cast<std::size_t>(sqlite3_column_bytes(m_statement, column)))
+                : std::string();
 }
 
 std::span<const std::byte> Statement::bytes(int column) {

@@ -5,18 +5,22 @@
 namespace oxgoad {
 
 FitSummary summaryOf(const Evidence& evidence) {
-    FitSummary s{evidence.learning.rmse, evidence.heldOut.rmse, evidence.heldOut.rmseError, evidence.adjustedRSquared, evidence.rowsLearning, {}};
-    for (const Goad& goad : evidence.goads) s.goads.push_back(goad.key);
+    FitSummary s{evidence.learning.rmse,    evidence.heldOut.rmse, evidence.heldOut.rmseError,
+                 evidence.adjustedRSquared, evidence.rowsLearning, {}};
+    for (const Goad& goad : evidence.goads)
+        s.goads.push_back(goad.key);
     return s;
 }
 
 const TrailFit* Trail::find(int number) const {
-    const auto found = std::find_if(m_fits.begin(), m_fits.end(), [&](const TrailFit& f) { return f.number == number; });
+    const auto found =
+        std::find_if(m_fits.begin(), m_fits.end(), [&](const TrailFit& f) { return f.number == number; });
     return found == m_fits.end() ? nullptr : &*found;
 }
 
 const TrailFit* Trail::findModel(const Recipe& recipe) const {
-    const auto found = std::find_if(m_fits.begin(), m_fits.end(), [&](const TrailFit& f) { return sameModel(f.recipe, recipe); });
+    const auto found = std::find_if(m_fits.begin(), m_fits.end(),
+                                    [&](const TrailFit& f) { return sameModel(f.recipe, recipe); });
     return found == m_fits.end() ? nullptr : &*found;
 }
 
@@ -44,7 +48,9 @@ std::vector<std::string> Trail::mendedGoads(int number) const {
     std::vector<std::string> mended;
     const TrailFit* fit = find(number);
     if (!fit) return mended;
-    auto has = [](const std::vector<std::string>& keys, const std::string& key) { return std::find(keys.begin(), keys.end(), key) != keys.end(); };
+    auto has = [](const std::vector<std::string>& keys, const std::string& key) {
+        return std::find(keys.begin(), keys.end(), key) != keys.end();
+    };
     for (const TrailFit* above = find(fit->parent); above; above = find(above->parent))
         for (const std::string& key : above->summary.goads)
             if (!has(fit->summary.goads, key) && !has(mended, key)) mended.push_back(key);

@@ -12,10 +12,14 @@ namespace oxgoad {
 
 std::string_view kindName(ColumnKind kind) {
     switch (kind) {
-    case ColumnKind::number: return "number";
-    case ColumnKind::factor: return "factor";
-    case ColumnKind::date: return "date";
-    case ColumnKind::text: return "text";
+    case ColumnKind::number:
+        return "number";
+    case ColumnKind::factor:
+        return "factor";
+    case ColumnKind::date:
+        return "date";
+    case ColumnKind::text:
+        return "text";
     }
     return "text";
 }
@@ -56,7 +60,8 @@ Column Column::ofText(std::string name, TextCells cells) {
     auto data = std::make_shared<Data>();
     data->kind = ColumnKind::text;
     data->size = cells.offsets.size() - 1;
-    for (std::size_t i = 0; i < data->size; ++i) data->missing += cells.offsets[i] == cells.offsets[i + 1];
+    for (std::size_t i = 0; i < data->size; ++i)
+        data->missing += cells.offsets[i] == cells.offsets[i + 1];
     data->text = std::move(cells);
     return {std::move(name), std::move(data)};
 }
@@ -83,16 +88,21 @@ std::span<const std::int32_t> Column::days() const {
 std::string_view Column::text(std::size_t row) const {
     assert(kind() == ColumnKind::text);
     const auto& cells = m_data->text;
-    return std::string_view(cells.bytes).substr(cells.offsets[row], cells.offsets[row + 1] - cells.offsets[row]);
+    return std::string_view(cells.bytes)
+        .substr(cells.offsets[row], cells.offsets[row + 1] - cells.offsets[row]);
 }
 
 bool Column::isMissing(std::size_t row) const {
     assert(row < size());
     switch (kind()) {
-    case ColumnKind::number: return std::isnan(m_data->numbers[row]);
-    case ColumnKind::factor: return m_data->integers[row] == missingCode;
-    case ColumnKind::date: return m_data->integers[row] == missingDay;
-    case ColumnKind::text: return text(row).empty();
+    case ColumnKind::number:
+        return std::isnan(m_data->numbers[row]);
+    case ColumnKind::factor:
+        return m_data->integers[row] == missingCode;
+    case ColumnKind::date:
+        return m_data->integers[row] == missingDay;
+    case ColumnKind::text:
+        return text(row).empty();
     }
     return true;
 }
@@ -100,10 +110,14 @@ bool Column::isMissing(std::size_t row) const {
 std::string Column::cellText(std::size_t row) const {
     if (isMissing(row)) return {};
     switch (kind()) {
-    case ColumnKind::number: return exactText(m_data->numbers[row]);
-    case ColumnKind::factor: return m_data->levels[static_cast<std::size_t>(m_data->integers[row])];
-    case ColumnKind::date: return dateText(m_data->integers[row]);
-    case ColumnKind::text: return std::string(text(row));
+    case ColumnKind::number:
+        return exactText(m_data->numbers[row]);
+    case ColumnKind::factor:
+        return m_data->levels[static_cast<std::size_t>(m_data->integers[row])];
+    case ColumnKind::date:
+        return dateText(m_data->integers[row]);
+    case ColumnKind::text:
+        return std::string(text(row));
     }
     return {};
 }
@@ -146,7 +160,8 @@ Column::Converted Column::converted(ColumnKind wanted) const {
     }
     if (wanted == ColumnKind::text) {
         TextCells cells;
-        for (std::size_t i = 0; i < size(); ++i) cells.add(cellText(i));
+        for (std::size_t i = 0; i < size(); ++i)
+            cells.add(cellText(i));
         return {ofText(m_name, std::move(cells)), 0};
     }
     Dictionary dictionary;

@@ -34,7 +34,8 @@ public:
 
     static Column ofNumbers(std::string name, std::vector<double> values);
     /// Requires -1 <= codes[i] < levels.size(). Levels are distinct.
-    static Column ofFactor(std::string name, std::vector<std::int32_t> codes, std::vector<std::string> levels);
+    static Column ofFactor(std::string name, std::vector<std::int32_t> codes,
+                           std::vector<std::string> levels);
     /// Days since 1970-01-01.
     static Column ofDates(std::string name, std::vector<std::int32_t> days);
     static Column ofText(std::string name, TextCells cells);

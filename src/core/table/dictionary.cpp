@@ -21,7 +21,8 @@ std::uint64_t wordAt(const char* p, std::size_t bytes) {
         std::memcpy(&high, p + bytes - 4, 4);
         word = low | (static_cast<std::uint64_t>(high) << (8 * (bytes - 4)));
     } else {
-        for (std::size_t i = 0; i < bytes; ++i) word |= static_cast<std::uint64_t>(static_cast<unsigned char>(p[i])) << (8 * i);
+        for (std::size_t i = 0; i < bytes; ++i)
+            word |= static_cast<std::uint64_t>(static_cast<unsigned char>(p[i])) << (8 * i);
     }
     return word;
 }
@@ -66,14 +67,16 @@ void Dictionary::grow() {
     for (const Slot& slot : m_slots) {
         if (slot.code < 0) continue;
         std::size_t i = slot.hash & mask;
-        while (larger[i].code >= 0) i = (i + 1) & mask;
+        while (larger[i].code >= 0)
+            i = (i + 1) & mask;
         larger[i] = slot;
     }
     m_slots = std::move(larger);
 }
 
 std::vector<std::string> Dictionary::takeKeys() {
-    std::vector<std::string> keys(std::make_move_iterator(m_keys.begin()), std::make_move_iterator(m_keys.end()));
+    std::vector<std::string> keys(std::make_move_iterator(m_keys.begin()),
+                                  std::make_move_iterator(m_keys.end()));
     *this = Dictionary();
     return keys;
 }
@@ -86,12 +89,16 @@ bool naturallyLess(std::string_view a, std::string_view b) {
         if (digit(a[i]) && digit(b[j])) {
             std::size_t ie = i;
             std::size_t je = j;
-            while (ie < a.size() && digit(a[ie])) ++ie;
-            while (je < b.size() && digit(b[je])) ++je;
+            while (ie < a.size() && digit(a[ie]))
+                ++ie;
+            while (je < b.size() && digit(b[je]))
+                ++je;
             auto na = a.substr(i, ie - i);
             auto nb = b.substr(j, je - j);
-            while (na.size() > 1 && na.front() == '0') na.remove_prefix(1);
-            while (nb.size() > 1 && nb.front() == '0') nb.remove_prefix(1);
+            while (na.size() > 1 && na.front() == '0')
+                na.remove_prefix(1);
+            while (nb.size() > 1 && nb.front() == '0')
+                nb.remove_prefix(1);
             if (na.size() != nb.size()) return na.size() < nb.size();
             if (na != nb) return na < nb;
             i = ie;

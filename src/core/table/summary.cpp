@@ -32,8 +32,8 @@ void addOddities(ColumnSummary& s) {
     if (s.missing > 0) s.oddities.push_back(plural(s.missing, "missing value", "missing values"));
     if (s.distinct == 1) s.oddities.emplace_back("constant");
     if (s.kind == ColumnKind::factor) {
-        const auto rare = static_cast<std::size_t>(
-            std::count_if(s.levels.begin(), s.levels.end(), [](const auto& l) { return l.second < rareRows; }));
+        const auto rare = static_cast<std::size_t>(std::count_if(
+            s.levels.begin(), s.levels.end(), [](const auto& l) { return l.second < rareRows; }));
         if (rare > 0 && s.levels.size() > 1)
             s.oddities.push_back(plural(rare, "level", "levels") + " with fewer than 10 rows");
     }
@@ -68,7 +68,8 @@ std::optional<NumberSummary> summarizeNumbers(std::vector<double> values) {
     s.upperQuartile = quantileOfSorted(values, 0.75);
     s.largest = values.back();
     long double sum = 0;
-    for (const double v : values) sum += v;
+    for (const double v : values)
+        sum += v;
     const long double mean = sum / n;
     long double second = 0;
     long double third = 0;
@@ -97,8 +98,10 @@ ColumnSummary summarize(const Column& column) {
         for (std::size_t i = 0; i < counts.size(); ++i)
             if (counts[i] > 0) s.levels.emplace_back(column.levels()[i], counts[i]);
         s.distinct = s.levels.size();
-        std::stable_sort(s.levels.begin(), s.levels.end(), [](const auto& a, const auto& b) { return a.second > b.second; });
-        for (std::size_t i = 0; i < std::min(shapeBins, s.levels.size()); ++i) s.shape.push_back(s.levels[i].second);
+        std::stable_sort(s.levels.begin(), s.levels.end(),
+                         [](const auto& a, const auto& b) { return a.second > b.second; });
+        for (std::size_t i = 0; i < std::min(shapeBins, s.levels.size()); ++i)
+            s.shape.push_back(s.levels[i].second);
     } else if (s.kind == ColumnKind::text) {
         std::vector<std::string_view> cells;
         for (std::size_t i = 0; i < column.size(); ++i)
@@ -123,7 +126,8 @@ std::vector<ColumnSummary> summarize(const Table& table, Threads threads, Progre
     std::vector<ColumnSummary> summaries(table.columns().size());
     std::atomic<std::size_t> done{0};
     parallelFor(summaries.size(), threads, [&](std::size_t i) {
-        progress.checkpoint(static_cast<double>(done) / static_cast<double>(summaries.size()), "Counting columns");
+        progress.checkpoint(static_cast<double>(done) / static_cast<double>(summaries.size()),
+                            "Counting columns");
         summaries[i] = summarize(table.columns()[i]);
         ++done;
     });

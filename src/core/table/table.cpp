@@ -10,12 +10,14 @@ namespace oxgoad {
 Table::Table(std::vector<Column> columns) : m_columns(std::move(columns)) {
     for (std::size_t i = 0; i < m_columns.size(); ++i) {
         assert(m_columns[i].size() == m_columns.front().size());
-        for (std::size_t j = 0; j < i; ++j) assert(m_columns[i].name() != m_columns[j].name());
+        for (std::size_t j = 0; j < i; ++j)
+            assert(m_columns[i].name() != m_columns[j].name());
     }
 }
 
 const Column* Table::find(std::string_view name) const {
-    const auto found = std::find_if(m_columns.begin(), m_columns.end(), [&](const Column& c) { return c.name() == name; });
+    const auto found =
+        std::find_if(m_columns.begin(), m_columns.end(), [&](const Column& c) { return c.name() == name; });
     return found == m_columns.end() ? nullptr : &*found;
 }
 
@@ -35,15 +37,19 @@ const Column& Table::at(std::string_view name, std::string_view file) const {
 
 Table Table::withColumn(Column column) const {
     std::vector<Column> columns = m_columns;
-    const auto found = std::find_if(columns.begin(), columns.end(), [&](const Column& c) { return c.name() == column.name(); });
-    if (found == columns.end()) columns.push_back(std::move(column));
-    else *found = std::move(column);
+    const auto found = std::find_if(columns.begin(), columns.end(),
+                                    [&](const Column& c) { return c.name() == column.name(); });
+    if (found == columns.end())
+        columns.push_back(std::move(column));
+    else
+        *found = std::move(column);
     return Table(std::move(columns));
 }
 
 std::size_t Table::valueBytes() const {
     std::size_t bytes = 0;
-    for (const Column& column : m_columns) bytes += column.valueBytes();
+    for (const Column& column : m_columns)
+        bytes += column.valueBytes();
     return bytes;
 }
 

@@ -23,10 +23,14 @@ std::optional<double> parseSlowly(std::string_view text, char decimalMark) {
     std::string plain(text);
     bool digits = false;
     for (char& c : plain) {
-        if (c == decimalMark) c = '.';
-        else if (c == '.') return std::nullopt;
-        if (isDigit(c)) digits = true;
-        else if (c != '.' && c != '+' && c != '-' && c != 'e' && c != 'E') return std::nullopt;
+        if (c == decimalMark)
+            c = '.';
+        else if (c == '.')
+            return std::nullopt;
+        if (isDigit(c))
+            digits = true;
+        else if (c != '.' && c != '+' && c != '-' && c != 'e' && c != 'E')
+            return std::nullopt;
     }
     if (!digits) return std::nullopt;
     const char* begin = plain.data();
@@ -38,7 +42,8 @@ std::optional<double> parseSlowly(std::string_view text, char decimalMark) {
     if (failure == std::errc::result_out_of_range) {
         // Too small to tell from 0 reads as 0; too large is refused.
         const auto exponent = plain.find_first_of("eE");
-        if (exponent != std::string::npos && exponent + 1 < plain.size() && plain[exponent + 1] == '-') return 0.0;
+        if (exponent != std::string::npos && exponent + 1 < plain.size() && plain[exponent + 1] == '-')
+            return 0.0;
         return std::nullopt;
     }
     if (failure != std::errc{} || !std::isfinite(value)) return std::nullopt;

@@ -12,8 +12,11 @@ void CsvWriter::separate() {
 
 CsvWriter& CsvWriter::text(std::string_view value) {
     separate();
-    const bool live = !value.empty() && std::string_view("=+-@\t\r\n").find(value.front()) != std::string_view::npos && !parseNumber(value, '.');
-    const bool quoted = value.find_first_of(",\"\r\n") != std::string_view::npos || (!value.empty() && (value.front() == ' ' || value.back() == ' '));
+    const bool live = !value.empty() &&
+                      std::string_view("=+-@\t\r\n").find(value.front()) != std::string_view::npos &&
+                      !parseNumber(value, '.');
+    const bool quoted = value.find_first_of(",\"\r\n") != std::string_view::npos ||
+                        (!value.empty() && (value.front() == ' ' || value.back() == ' '));
     if (quoted) m_out += '"';
     if (live) m_out += '\'';
     for (const char c : value) {

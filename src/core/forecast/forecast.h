@@ -1,0 +1,68 @@
+#pragma once
+// Rows to be forecast: predictions, intervals, reach, totals.
+#include "base/parallel.h"
+#include "base/progress.h"
+#include "design/design.h"
+#include "estimate/least_squares.h"
+#include "reach/reach.h"
+#include "read/text_reader.h"
+
+#include <cstdint>
+#include <span>
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+/// Sum over the rows of one day.
+struct PeriodTotal {
+    std::int32_t day = 0;
+    std::size_t rows = 0;
+    double actual = 0;
+    double predicted = 0, lower = 0, upper = 0;
+    /// Rows graded outside.
+    std::size_t outside = 0;
+};
+
+struct ForecastEvidence {
+    std::string file;
+    double level = 0.95;
+    std::vector<double> prediction;
+    /// Interval of the mean.
+    std::vector<double> meanLower, meanUpper;
+    /// Interval of a single value.
+    std::vector<double> lower, upper;
+    std::vector<Reach> reach;
+    std::size_t inside = 0, edge = 0, outside = 0;
+    /// Rows without a prediction.
+    std::size_t unpredicted = 0;
+    /// Name of the date column totals are taken by; empty when there is none.
+    std::string totalsBy;
+    std::vector<PeriodTotal> history;
+    std::vector<PeriodTotal> coming;
+};
+
+/// What a forecast rests on. References outlive the call.
+struct LearnedRows {
+    const Table& table;
+    const std::string& file;
+    /// The response of every row of the table; NaN where missing.
+    std::span<const double> response;
+    const BoundDesign& design;
+    /// Rows of the table that were learned from.
+    std::span<const std::uint32_t> rows;
+    const LeastSquaresFit& fit;
+};
+
+/// Predicts every row that has what the model needs, with intervals at `level`: x'b ± t σ √(x'(X'X)⁻¹x) for
+/// the mean and √(1 + …) for a single value; grades the reach of all rows; and takes totals by day of the
+/// first date column both tables have, actual before and predicted after, the variance of a total of m rows
+/// with design sum s being σ²(m + s'(X'X)⁻¹s). Missing values: rows that cannot be predicted have NaN and a
+/// reason. Errors: unknownColumn, wrongType. Throws Stopped.
+ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, const std::string& file,
+                              double level, Threads threads, Progress& progress);
+
+/// Where a value is missing because its cell could not be read, the reason says so.
+void nameMisfits(std::vector<Reach>& reach, std::span<const CellFault> faults);
+
+} // namespace oxgoad

@@ -1,0 +1,18 @@
+#pragma once
+// How numbers are shown in tables.
+#include "workspace/grid_model.h"
+
+#include <QVariant>
+
+namespace oxgoad {
+
+/// A missing value is an invalid variant.
+QVariant rawNumber(double value);
+/// Fixed decimals with grouped thousands and a true minus; "" for NaN.
+QString decimalsText(double value, int decimals);
+/// Decimals that show a value of this size with four digits.
+int decimalsFor(double size);
+GridColumn textColumn(QString title, std::function<QString(int)> text);
+GridColumn numberColumn(QString title, std::function<double(int)> value, int decimals);
+
+} // namespace oxgoad

@@ -1,0 +1,351 @@
+#include "workspace/grids.h"
+
+#include "base/text.h"
+#include "workspace/grid_text.h"
+#include "workspace/text.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace oxgoad {
+
+bool showsLevels(const Session& session, const std::string& term, std::size_t levels) {
+    constexpr std::size_t few = 4;
+    const auto said = session.view().find("levels of " + term);
+    return said != session.view().end() ? said->second == "open" : levels <= few;
+}
+
+std::vector<TermLine> termLines(const Session& session) {
+    std::vector<TermLine> lines;
+    const Recipe& recipe = session.recipe();
+    const auto& evidence = session.evidence();
+    if (evidence && evidence->intercept) lines.push_back({TermLine::Kind::constant, -1, 0, {}});
+    for (std::size_t t = 0; t < recipe.terms.size(); ++t) {
+        std::vector<int> own;
+        if (evidence)
+            for (std::size_t c = 0; c < evidence->coefficients.size(); ++c)
+                if (evidence->coefficients[c].term == static_cast<int>(t)) own.push_back(static_cast<int>(c));
+        const bool levels =
+            own.size() > 1 ||
+            (evidence && own.size() == 1 &&
+             evidence->coefficients[static_cast<std::size_t>(own[0])].name != termName(recipe.terms[t]));
+        lines.push_back({TermLine::Kind::term, static_cast<int>(t), levels || own.empty() ? -1 : own[0],
+                         recipe.terms[t].parts[0].column});
+        if (levels && showsLevels(session, termName(recipe.terms[t]), own.size()))
+            for (const int c : own)
+                lines.push_back({TermLine::Kind::level, static_cast<int>(t), c, {}});
+    }
+    const auto used = inputNames(recipe.terms);
+    for (const ColumnSummary& column : session.summaries())
+        if (column.name != recipe.response && column.kind != ColumnKind::text &&
+            std::find(used.begin(), used.end(), column.name) == used.end())
+            lines.push_back({TermLine::Kind::candidate, -1, -1, column.name});
+    return lines;
+}
+
+Recipe withTerm(const Recipe& recipe, const Term& term) {
+    Recipe next = recipe;
+    if (std::find(next.terms.begin(), next.terms.end(), term) == next.terms.end()) next.terms.push_back(term);
+    return next;
+}
+
+Recipe withoutTerm(const Recipe& recipe, const std::string& name) {
+    Recipe next = recipe;
+    std::erase_if(next.terms, [&](const Term& term) { return termName(term) == name; });
+    return next;
+}
+
+namespace {
+
+/// The columns of the term table, in the order shown.
+enum TermColumn {
+    colTerm,
+    colEnters,
+    colEstimate,
+    colError,
+    colEffect,
+    colT,
+    colP,
+    colInflation,
+    colWithout,
+    colShape,
+    colRange
+};
+
+class TermCells {
+public:
+    explicit TermCells(Session& session)
+        : m_session(session), m_lines(termLines(session)), m_evidence(session.evidence()) {
+        if (!m_evidence) return;
+        for (const auto& c : m_evidence->coefficients) {
+            if (c.dependent || c.term < 0 || std::isnan(c.effectLower)) continue;
+            m_low = std::min({m_low, c.effectLower, c.effectUpper});
+            m_high = std::max({m_high, c.effectLower, c.effectUpper});
+        }
+    }
+
+    int rows() const { return static_cast<int>(m_lines.size()); }
+    const TermLine& line(int row) const { return m_lines[static_cast<std::size_t>(row)]; }
+
+    const CoefficientEvidence* coefficient(int row) const {
+        const TermLine& l = line(row);
+        return m_evidence && l.coefficient >= 0
+                   ? &m_evidence->coefficients[static_cast<std::size_t>(l.coefficient)]
+                   : nullptr;
+    }
+    const TermEvidence* term(int row) const {
+        const TermLine& l = line(row);
+        return m_evidence && l.kind == TermLine::Kind::term
+                   ? &m_evidence->terms[static_cast<std::size_t>(l.term)]
+                   : nullptr;
+    }
+
+    QString name(int row) const {
+        const TermLine& l = line(row);
+        switch (l.kind) {
+        case TermLine::Kind::constant:
+            return "constant";
+        case TermLine::Kind::term:
+            return qs(termName(m_session.recipe().terms[static_cast<std::size_t>(l.term)]));
+        case TermLine::Kind::level: {
+            // "contract = annual" under "contract" is just "annual"; products keep the whole name.
+            const std::string& whole = coefficient(row)->name;
+            const std::string head =
+                termName(m_session.recipe().terms[static_cast<std::size_t>(l.term)]) + " = ";
+            return "    " + qs(whole.starts_with(head) ? whole.substr(head.size()) : whole);
+        }
+        case TermLine::Kind::candidate:
+            return qs(l.column);
+        }
+        return {};
+    }
+
+    QString enters(int row) const {
+        if (const auto* t = term(row)) return qs(t->entersAs);
+        if (line(row).kind == TermLine::Kind::term) return "…";
+        if (line(row).kind == TermLine::Kind::candidate) {
+            const Column* column = m_session.table().find(line(row).column);
+            return column ? "not in the model, " + qs(kindName(column->kind())) : QString();
+        }
+        const auto* c = coefficient(row);
+        return c && c->dependent ? "repeats others" : QString();
+    }
+
+    QVariant extra(int row, int column, int role) const {
+        const TermLine& l = line(row);
+        if (role == Qt::CheckStateRole && column == colTerm &&
+            (l.kind == TermLine::Kind::term || l.kind == TermLine::Kind::candidate))
+            return l.kind == TermLine::Kind::term ? Qt::Checked : Qt::Unchecked;
+        if (role == Qt::CheckStateRole && column == colTerm && l.kind == TermLine::Kind::constant)
+            return Qt::Checked;
+        if (role == ToneRole) return tone(row, column);
+        if (role == FractionRole && column == colP) return -1;
+        if (role == DrawingRole && column == colEffect) return effectDrawing(row);
+        if (role == DrawingRole && column == colShape) return shapeDrawing(row);
+        return {};
+    }
+
+    Qt::ItemFlags flags(int row, int column) const {
+        Qt::ItemFlags flags = Qt::ItemIsEnabled | Qt::ItemIsSelectable | Qt::ItemNeverHasChildren;
+        if (column == colTerm && line(row).kind != TermLine::Kind::level) flags |= Qt::ItemIsUserCheckable;
+        return flags;
+    }
+
+    bool edit(int row, int column, const QVariant&, int role) const {
+        if (role != Qt::CheckStateRole || column != colTerm) return false;
+        const TermLine& l = line(row);
+        Recipe recipe = m_session.recipe();
+        if (l.kind == TermLine::Kind::constant)
+            recipe.intercept = !recipe.intercept;
+        else if (l.kind == TermLine::Kind::candidate)
+            recipe = withTerm(recipe, plainTerm(l.column));
+        else if (l.kind == TermLine::Kind::term)
+            recipe.terms.erase(recipe.terms.begin() + l.term);
+        else
+            return false;
+        m_session.change(recipe);
+        return true;
+    }
+
+private:
+    QVariant tone(int row, int column) const {
+        const TermLine& l = line(row);
+        if (l.kind == TermLine::Kind::candidate) return "quiet";
+        if (column == colTerm && l.kind == TermLine::Kind::term) return "strong";
+        if (column == colError || column == colEnters ||
+            (column == colTerm && l.kind == TermLine::Kind::level) || column == colRange)
+            return "quiet";
+        if (const auto* t = term(row)) {
+            if (column == colInflation && t->inflation > 5) return "goad";
+            if (column == colWithout && t->errorWithout < -0.0005) return "alarm";
+        }
+        return {};
+    }
+
+    QVariant effectDrawing(int row) const {
+        IntervalDrawing drawing{{}, m_low, m_high};
+        auto add = [&](const CoefficientEvidence& c) {
+            if (!c.dependent && c.term >= 0 && !std::isnan(c.effectLower))
+                drawing.marks.push_back({c.effect, std::min(c.effectLower, c.effectUpper),
+                                         std::max(c.effectLower, c.effectUpper)});
+        };
+        if (const auto* c = coefficient(row)) {
+            add(*c);
+        } else if (line(row).kind == TermLine::Kind::term && m_evidence &&
+                   (row + 1 == rows() || line(row + 1).kind != TermLine::Kind::level)) {
+            for (const auto& each :
+                 m_evidence->coefficients) // a closed factor shows all its levels on one line
+                if (each.term == line(row).term) add(each);
+        }
+        return QVariant::fromValue(drawing);
+    }
+
+    QVariant shapeDrawing(int row) const {
+        const auto* t = term(row);
+        if (!t || t->shape.empty()) return {};
+        const bool steps = t->entersAs.starts_with("levels");
+        return QVariant::fromValue(
+            ShapeDrawing{steps ? ShapeDrawing::Kind::steps : ShapeDrawing::Kind::line, t->shape, 0, 0});
+    }
+
+    Session& m_session;
+    std::vector<TermLine> m_lines;
+    std::shared_ptr<const Evidence> m_evidence;
+    double m_low = 0;
+    double m_high = 0;
+};
+
+} // namespace
+
+GridModel::Content termsGrid(Session& session) {
+    const auto cells = std::make_shared<const TermCells>(session);
+    const QString unit = session.unit(session.recipe().response);
+    const QString per = unit.isEmpty() ? QString() : "\n" + unit;
+    GridModel::Content grid;
+    grid.rows = cells->rows();
+    auto percent = [](double value) {
+        return std::isnan(value) ? QString()
+                                 : (value < 0 ? "− " : "+ ") + decimalsText(std::fabs(100 * value), 1) + " %";
+    };
+    auto coefficientNumber = [cells](double CoefficientEvidence::*member) {
+        return [cells, member](int row) {
+            return cells->coefficient(row) ? rawNumber(cells->coefficient(row)->*member) : QVariant();
+        };
+    };
+    grid.columns = {
+        textColumn("term", [cells](int row) { return cells->name(row); }),
+        textColumn("enters as", [cells](int row) { return cells->enters(row); }),
+        {"estimate", true,
+         [cells](int row) {
+             const auto* c = cells->coefficient(row);
+             return c ? supportedText(c->estimate, c->standardError) : QString();
+         },
+         coefficientNumber(&CoefficientEvidence::estimate),
+         "Change of the response for one unit more of the term" +
+             (unit.isEmpty() ? QString() : ", " + unit + " per unit of the term")},
+        {"± se", true,
+         [cells](int row) {
+             const auto* c = cells->coefficient(row);
+             return c && !c->dependent ? supportedText(c->standardError, c->standardError) : QString();
+         },
+         coefficientNumber(&CoefficientEvidence::standardError), "Standard error of the estimate"},
+        textColumn("low to high quartile, " + qs(percentText(session.recipe().level)) + per,
+                   [](int) { return QString(); }),
+        {"t", true,
+         [cells](int row) {
+             const auto* c = cells->coefficient(row);
+             return c ? decimalsText(c->t, 1) : QString();
+         },
+         coefficientNumber(&CoefficientEvidence::t), "Estimate over its standard error"},
+        {"p", true,
+         [cells](int row) {
+             if (const auto* c = cells->coefficient(row)) return qs(probabilityText(c->p));
+             const auto* t = cells->term(row);
+             return t ? qs(probabilityText(t->p)) : QString();
+         },
+         [cells](int row) {
+             return cells->coefficient(row) ? rawNumber(cells->coefficient(row)->p)
+                    : cells->term(row)      ? rawNumber(cells->term(row)->p)
+                                            : QVariant();
+         },
+         "t test of the coefficient; for a term of several columns the F test of the whole"},
+        {"inflation", true,
+         [cells](int row) {
+             const auto* t = cells->term(row);
+             return t ? decimalsText(t->inflation, 1) : QString();
+         },
+         [cells](int row) { return cells->term(row) ? rawNumber(cells->term(row)->inflation) : QVariant(); },
+         "Variance inflation (Fox and Monette 1992); terms made of the same columns are taken together; "
+         "above 5 is a goad"},
+        {"error\nwithout", true,
+         [cells, percent](int row) {
+             const auto* t = cells->term(row);
+             return t ? percent(t->errorWithout) : QString();
+         },
+         [cells](int row) {
+             return cells->term(row) ? rawNumber(cells->term(row)->errorWithout) : QVariant();
+         },
+         "Change of the error on held-out rows when the term is left out"},
+        textColumn("shape", [](int) { return QString(); }),
+        textColumn("range learned",
+                   [cells, &session](int row) {
+                       const auto* t = cells->term(row);
+                       if (!t || std::isnan(t->lowest)) return QString();
+                       const Column* column = session.table().find(cells->line(row).column);
+                       if (column && column->kind() == ColumnKind::date)
+                           return qs(dateText(static_cast<std::int32_t>(t->lowest)) + " to " +
+                                     dateText(static_cast<std::int32_t>(t->highest)));
+                       return qs(readableText(t->lowest) + " to " + readableText(t->highest));
+                   }),
+    };
+    grid.extra = [cells](int row, int column, int role) { return cells->extra(row, column, role); };
+    grid.flags = [cells](int row, int column) { return cells->flags(row, column); };
+    grid.edit = [cells](int row, int column, const QVariant& value, int role) {
+        return cells->edit(row, column, value, role);
+    };
+    return grid;
+}
+
+QString equationText(const Session& session) {
+    const auto& evidence = session.evidence();
+    if (!evidence) return {};
+    QString text = qs(evidence->response) + " =";
+    bool first = true;
+    for (const auto& c : evidence->coefficients) {
+        if (c.dependent) continue;
+        const bool negative = c.estimate < 0;
+        text += first ? (negative ? " −" : " ") : (negative ? " − " : " + ");
+        text += supportedText(std::fabs(c.estimate), c.standardError);
+        if (c.term >= 0) {
+            const QString name = qs(c.name);
+            text += "·" + (name.contains(" = ") ? "[" + name + "]" : name);
+        }
+        first = false;
+    }
+    return text + " + ε";
+}
+
+QStringList fitSummary(const Session& session) {
+    const auto& e = session.evidence();
+    if (!e) return {};
+    const QString unit = session.unit(e->response).isEmpty() ? QString() : " " + session.unit(e->response);
+    QStringList lines;
+    lines << QString("R² %1, adjusted %2")
+                 .arg(qs(readableText(e->rSquared)))
+                 .arg(qs(readableText(e->adjustedRSquared)));
+    lines << QString("Residual standard deviation %1%2 with %3 degrees of freedom")
+                 .arg(qs(readableText(e->residualStandardDeviation)), unit,
+                      qs(countText(static_cast<std::size_t>(e->degreesOfFreedom))));
+    if (!std::isnan(e->f))
+        lines << QString("All terms together: F %1, p %2")
+                     .arg(qs(readableText(e->f)), qs(probabilityText(e->fP)));
+    lines << QString("Learning rows: RMSE %1%2, MAE %3")
+                 .arg(qs(readableText(e->learning.rmse)), unit, qs(readableText(e->learning.mae)));
+    if (e->heldOut.rows > 0)
+        lines << QString("Held-out rows: RMSE %1 ± %2%3, MAE %4, R² %5")
+                     .arg(qs(readableText(e->heldOut.rmse)), qs(readableText(e->heldOut.rmseError, 2)), unit,
+                          qs(readableText(e->heldOut.mae)), qs(readableText(e->heldOut.rSquared)));
+    return lines;
+}
+
+} // namespace oxgoad
