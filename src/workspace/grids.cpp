@@ -1,6 +1,7 @@
 #include "workspace/grids.h"
 
 #include "base/text.h"
+#include "study/compare.h"
 #include "workspace/grid_text.h"
 #include "workspace/text.h"
 
@@ -348,6 +349,10 @@ GridModel::Content compareGrid(const Session& session, int left, const Evidence*
             {"learning rows", qs(countText(a->rowsLearning)), qs(countText(b->rowsLearning)), {}, false});
         lines->push_back(
             {"held-out rows", qs(countText(a->rowsHeldOut)), qs(countText(b->rowsHeldOut)), {}, false});
+        const Comparison both = compareHeldOut(*a, *b);
+        add("RMSE on the " + qs(countText(both.first.rows)) + " rows both hold out" + unit, both.first.rmse,
+            both.second.rmse);
+        add("MAE on these rows" + unit, both.first.mae, both.second.mae);
         add("RMSE, held-out rows" + unit, a->heldOut.rmse, b->heldOut.rmse);
         add("± its standard error", a->heldOut.rmseError, b->heldOut.rmseError, 3);
         add("RMSE, learning rows" + unit, a->learning.rmse, b->learning.rmse);

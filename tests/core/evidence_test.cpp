@@ -1,5 +1,6 @@
 // What the evidence says, number by number, on rows small enough to check by hand or by another route.
 #include "share/exports.h"
+#include "study/compare.h"
 #include "support/support.h"
 
 #include <Eigen/Dense>
@@ -179,6 +180,32 @@ TEST(EvidenceNumbers, HeldOutLevelsNeverLearnedAreCounted) {
         return;
     }
     FAIL() << "no seed held the row out";
+}
+
+TEST(Compare, RowsOnlyOneFitHoldsOutDoNotCount) {
+    // Leaving an awful held-out row out must not look like a better model.
+    std::string text = "x,y\n";
+    for (int i = 0; i < 60; ++i)
+        text += std::to_string(i % 10) + "," + std::to_string(2 * (i % 10) + (i * 7) % 3) + "\n";
+    StudyRows rows;
+    rows.learning = readBytes(text);
+    Recipe recipe = recipeOf("y", {"x"});
+    recipe.setAside = RandomHoldOut{0.3, 4};
+    const Evidence plain = evaluate(recipe, rows, {}, quietly());
+    std::size_t awful = 0;
+    while (plain.rows.state[awful] != RowState::heldOut)
+        ++awful;
+    std::vector<double> y(rows.learning.table.columns()[1].numbers().begin(),
+                          rows.learning.table.columns()[1].numbers().end());
+    y[awful] = 10000;
+    rows.learning.table = rows.learning.table.withColumn(Column::ofNumbers("y", y));
+    const Evidence before = evaluate(recipe, rows, {}, quietly());
+    recipe.leaveOut = {{awful + 1, "awful"}};
+    const Evidence after = evaluate(recipe, rows, {}, quietly());
+    EXPECT_GT(before.heldOut.rmse, 100 * after.heldOut.rmse) << "the scores as such look like a great gain";
+    const Comparison both = compareHeldOut(before, after);
+    EXPECT_EQ(both.first.rows, 17u);
+    EXPECT_EQ(both.first.rmse, both.second.rmse) << "the fits are the same";
 }
 
 TEST(EvidenceFiles, TextHoldsTheSameNumbersExactly) {

@@ -2,6 +2,7 @@
 
 #include "app/parts.h"
 #include "base/text.h"
+#include "study/compare.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
@@ -47,6 +48,29 @@ CompareStation::CompareStation(Session& session, QWidget* parent) : Station(sess
             [this] { m_plot->setSelectedRow(m_session.selectedRow()); });
 }
 
+QString CompareStation::sentence(int left, const Evidence& a, int right, const Evidence& b) const {
+    const QString unit = m_session.unit(b.response).isEmpty()
+                             ? QString()
+                             : " " + m_session.unit(b.response).section(' ', 0, 0);
+    const Comparison both = compareHeldOut(a, b);
+    if (both.first.rows == 0)
+        return tr(
+            "No rows are held out by both, so the fits can only be compared on rows they learned from.");
+    const double change = both.second.rmse - both.first.rmse;
+    const int better = change <= 0 ? right : left;
+    const int worse = change <= 0 ? left : right;
+    QString text = tr("On the %1 both hold out, fit %2 is off by %3%4 less than fit %5 (%6 against %7).")
+                       .arg(qs(plural(both.first.rows, "row", "rows")))
+                       .arg(better)
+                       .arg(qs(readableText(std::fabs(change), 3)), unit)
+                       .arg(worse)
+                       .arg(qs(readableText(std::min(both.first.rmse, both.second.rmse))),
+                            qs(readableText(std::max(both.first.rmse, both.second.rmse))));
+    if (a.rowsHeldOut != both.first.rows || b.rowsHeldOut != both.first.rows)
+        text += tr(" Rows that only one of them holds out do not count.");
+    return text;
+}
+
 void CompareStation::refresh() {
     QStringList fits;
     QString current, parent;
@@ -80,22 +104,10 @@ void CompareStation::draw() {
     const int lines = m_model.rowCount();
     m_model.setContent(compareGrid(m_session, left, a.get(), right, b.get()));
     if (lines != m_model.rowCount()) m_table->fitColumns(240);
-    const QString unit = m_session.unit(b->response).isEmpty()
-                             ? QString()
-                             : " " + m_session.unit(b->response).section(' ', 0, 0);
     if (left == right)
         m_sentence->setText(tr("The same fit on both sides."));
-    else if (std::isfinite(a->heldOut.rmse) && std::isfinite(b->heldOut.rmse)) {
-        const double change = b->heldOut.rmse - a->heldOut.rmse;
-        m_sentence->setText(tr("On held-out rows fit %1 is off by %2%3 less than fit %4 (%5 against %6).")
-                                .arg(change <= 0 ? right : left)
-                                .arg(qs(readableText(std::fabs(change), 3)), unit)
-                                .arg(change <= 0 ? left : right)
-                                .arg(qs(readableText(std::min(a->heldOut.rmse, b->heldOut.rmse), 4)),
-                                     qs(readableText(std::max(a->heldOut.rmse, b->heldOut.rmse), 4))));
-    } else
-        m_sentence->setText(
-            tr("No rows are held out, so the fits can only be compared on rows they learned from."));
+    else
+        m_sentence->setText(sentence(left, *a, right, *b));
     PlotFrame::Content content;
     const QString axisUnit =
         m_session.unit(b->response).isEmpty() ? QString() : ", " + m_session.unit(b->response);

@@ -18,6 +18,7 @@ public:
 private:
     void refresh() override;
     void draw();
+    QString sentence(int left, const Evidence& a, int right, const Evidence& b) const;
 
     QComboBox* m_left;
     QComboBox* m_right;
