@@ -93,6 +93,10 @@ TEST_F(Window, TheWholePathFromOpeningToReopening) {
     files.toSave = folder.filePath("forecast.csv");
     click(find<QPushButton>("exportForecast"));
     ASSERT_TRUE(settle());
+    int told = 0;
+    for (auto* label : window->findChildren<QLabel*>())
+        told += label->text() == "written to forecast.csv";
+    EXPECT_EQ(told, 1);
     QFile exported(files.toSave);
     ASSERT_TRUE(exported.open(QIODevice::ReadOnly));
     const QList<QByteArray> lines = exported.readAll().split('\n');

@@ -7,6 +7,7 @@
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
+#include <QFileInfo>
 #include <QHBoxLayout>
 #include <QSplitter>
 #include <QVBoxLayout>
@@ -28,6 +29,8 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
     choose->setObjectName("chooseForecast");
     connect(choose, &QPushButton::clicked, this, &Station::forecastRowsWanted);
     head->addWidget(choose);
+    m_written = plainLabel({}, "hint");
+    head->addWidget(m_written);
     m_export = new QPushButton(tr("Export as text…"), this);
     m_export->setObjectName("exportForecast");
     m_export->setToolTip(
@@ -57,6 +60,7 @@ void ForecastStation::refresh() {
     const auto& evidence = m_session.evidence();
     const bool there = evidence && evidence->forecast;
     m_export->setEnabled(there);
+    m_written->clear(); // what was written is of another forecast
     m_show->setVisible(there);
     const int columns = m_model.columnCount();
     const int lines = m_model.rowCount();
@@ -175,12 +179,13 @@ void ForecastStation::exportCsv() {
     const QString path =
         m_files.saveFile(this, tr("Export the forecast"), "forecast.csv", tr("Comma-separated text (*.csv)"));
     if (path.isEmpty()) return;
-    m_session.saveJobs().start(tr("Exporting"), [path, evidence, rows](Progress& progress) -> Jobs::Finish {
-        const std::string bytes = forecastCsv(*evidence, rows->forecast->table);
-        progress.checkpoint(0.8, "Writing");
-        replaceFile(ss(path), bytes);
-        return {};
-    });
+    m_session.saveJobs().start(
+        tr("Exporting"), [this, path, evidence, rows](Progress& progress) -> Jobs::Finish {
+            const std::string bytes = forecastCsv(*evidence, rows->forecast->table);
+            progress.checkpoint(0.8, "Writing");
+            replaceFile(ss(path), bytes);
+            return [this, path] { m_written->setText(tr("written to %1").arg(QFileInfo(path).fileName())); };
+        });
 }
 
 } // namespace oxgoad

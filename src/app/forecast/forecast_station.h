@@ -27,6 +27,7 @@ private:
 
     FileChooser& m_files;
     QLabel* m_head;
+    QLabel* m_written;
     QPushButton* m_export;
     QComboBox* m_show;
     GridModel m_model;
