@@ -227,11 +227,13 @@ void BriefBar::chooseRows(QPushButton*) {
     share->setObjectName("heldOutShare");
     share->setRange(0, 90);
     share->setSuffix(" %");
+    share->setButtonSymbols(QAbstractSpinBox::NoButtons); // the arrow keys step
     const auto& aside = m_session.recipe().setAside;
     share->setValue(aside ? static_cast<int>(std::lround(100 * aside->share)) : 0);
     auto* seed = new QSpinBox(dialog);
     seed->setObjectName("heldOutSeed");
     seed->setRange(0, 1000000000);
+    seed->setButtonSymbols(QAbstractSpinBox::NoButtons);
     seed->setValue(aside ? static_cast<int>(std::min<std::uint64_t>(aside->seed, 1000000000)) : 7);
     form->addRow(tr("Held out at random"), share);
     form->addRow(tr("Seed"), seed);
