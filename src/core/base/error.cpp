@@ -11,6 +11,7 @@ std::string sentence(const std::string& what, const Where& where, const std::str
         if (!place.empty()) place += ", ";
         place += part;
     };
+    if (!where.sheet.empty()) add("sheet " + where.sheet);
     if (where.line > 0) add("line " + std::to_string(where.line));
     if (where.cell > 0) add("cell " + std::to_string(where.cell));
     if (!where.column.empty()) {
@@ -19,6 +20,7 @@ std::string sentence(const std::string& what, const Where& where, const std::str
         else
             add("column " + where.column);
     }
+    if (where.character > 0) add("character " + std::to_string(where.character));
     std::string text = place.empty() ? what : place + ": " + what;
     if (!text.empty() && text.back() != '.') text += '.';
     if (!remedy.empty()) text += " " + remedy;

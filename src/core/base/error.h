@@ -25,14 +25,26 @@ enum class ErrorCode {
     noSpread,
     tooFewRows,
     badForecastRows,
+    badExpression,
+    badStep,
+    badWorkbook,
+    badDatabase,
+    badQuery,
+    badPassword,
+    badJoin,
+    badParts,
 };
 
-/// Where it went wrong. Empty or zero members are unknown. Lines and cells are counted from 1.
+/// Where it went wrong. Empty or zero members are unknown. Lines, cells and characters are counted from 1.
 struct Where {
     std::string file{};
     std::size_t line = 0;
     std::size_t cell = 0;
     std::string column{};
+    /// Place in an expression or a query that was typed.
+    std::size_t character = 0;
+    /// Sheet of a workbook.
+    std::string sheet{};
 };
 
 /// Thrown for everything a user can put right. Programming errors are assertions instead; a stopped

@@ -108,16 +108,23 @@ char findDelimiter(std::string_view text, char quote) {
 
 bool anyNumberOrDate(const std::vector<std::string>& cells, char decimalMark) {
     return std::any_of(cells.begin(), cells.end(), [&](const std::string& cell) {
-        return parseNumber(cell, decimalMark) || parseDate(cell);
+        return parseDate(cell, DateOrder::dayFirst) || parseDate(cell, DateOrder::monthFirst) ||
+               parseDressedNumber(cell, {.decimalMark = decimalMark, .thousandsMarks = decimalMark == '.' ? ", '" : ". '"});
     });
 }
 
 char findDecimalMark(const std::vector<std::vector<std::string>>& rows, char delimiter) {
-    if (delimiter == ',') return '.';
     std::size_t points = 0;
     std::size_t commas = 0;
     for (const auto& row : rows)
         for (const auto& cell : row) {
+            const bool both = cell.find('.') != std::string::npos && cell.find(',') != std::string::npos;
+            if (both) { // 1,234.50 or 1.234,50: no doubt which is which
+                points += parseDressedNumber(cell, {.decimalMark = '.', .thousandsMarks = ","}).has_value();
+                commas += parseDressedNumber(cell, {.decimalMark = ',', .thousandsMarks = "."}).has_value();
+                continue;
+            }
+            if (delimiter == ',') continue;
             points += cell.find('.') != std::string::npos && parseNumber(cell, '.');
             commas += cell.find(',') != std::string::npos && parseNumber(cell, ',');
         }
@@ -161,8 +168,8 @@ Utf8Text decodeText(std::string_view bytes, const std::string& name, std::option
         return result;
     }
     if (bytes.starts_with(std::string_view("PK\x03\x04", 4)))
-        throw Error(ErrorCode::binaryFile, "this is a workbook or an archive, not a text file",
-                    {.file = name}, "Save its sheet as text (CSV) and open that.");
+    throw Error(ErrorCode::binaryFile, "this is a workbook or an archive, not a text file",
+                    {.file = name}, "A workbook is read when its name ends in .xlsx or .ods.");
     if (wanted && *wanted != Encoding::utf8) {
         recode(bytes, *wanted);
         return result;

@@ -28,6 +28,10 @@ struct Layout {
     char newline = '\n';
     std::vector<std::string> names;
     std::vector<ColumnKind> kinds;
+    /// Of date columns; whether another order may be tried when this one does not fit.
+    std::vector<DateOrder> dateOrders;
+    std::vector<std::uint8_t> orderIsGuess;
+    NumberDress dress;
     const MissingMarks* missing = nullptr;
     /// From the sample; only used to reserve memory.
     double bytesPerRow = 64;
@@ -43,6 +47,8 @@ struct Piece {
     std::int32_t lastDay = Column::missingDay;
     std::size_t present = 0;
     std::size_t faults = 0;
+    /// Numbers that were dressed.
+    std::size_t thousands = 0, currency = 0, percent = 0;
 };
 
 struct Chunk {
@@ -138,12 +144,11 @@ private:
         }
         ++piece.present;
         if (kind == ColumnKind::number) {
-            const auto value = parseNumber(cell, m_layout.format.decimalMark);
-            piece.numbers.push_back(value ? *value : std::nan(""));
-            if (!value) misfit(piece, c, line, cell, "is not a number");
+            piece.numbers.push_back(numberIn(piece, cell));
+            if (std::isnan(piece.numbers.back())) misfit(piece, c, line, cell, "is not a number");
         } else if (kind == ColumnKind::date) {
             if (piece.lastDate != cell) {
-                piece.lastDay = parseDate(cell).value_or(Column::missingDay);
+                piece.lastDay = parseDate(cell, m_layout.dateOrders[c]).value_or(Column::missingDay);
                 piece.lastDate.assign(cell);
             }
             piece.integers.push_back(piece.lastDay);
@@ -152,6 +157,17 @@ private:
             piece.integers.push_back(piece.dictionary.code(cell));
         }
         return rowEnded;
+    }
+
+    /// The number of a cell, plain or dressed; NaN when it is none.
+    double numberIn(Piece& piece, std::string_view cell) const {
+        if (const auto value = parseNumber(cell, m_layout.format.decimalMark)) return *value;
+        const auto dressed = parseDressedNumber(cell, m_layout.dress);
+        if (!dressed) return std::nan("");
+        piece.thousands += dressed->thousands;
+        piece.currency += dressed->currency;
+        piece.percent += dressed->percent;
+        return dressed->value;
     }
 
     /// Digits with at most one decimal mark up to the cell's end, exact in one operation; otherwise
@@ -352,11 +368,13 @@ void parseChunks(const Layout& layout, std::vector<Chunk>& chunks, Threads threa
 }
 
 /// Kinds by looking at the first rows and at a few rows in every part of the file.
-std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chunks) {
+std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chunks, const TextOptions& options) {
     struct Tally {
         std::size_t present = 0;
         std::size_t numbers = 0;
         std::size_t dates = 0;
+        std::size_t dayFirst = 0;
+        std::size_t monthFirst = 0;
     };
     std::vector<Tally> tallies(layout.names.size());
     std::vector<std::string> cells;
@@ -375,8 +393,15 @@ std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chu
                 const std::string_view cell = trimmed(cells[c]);
                 if (layout.missing->contains(cell)) continue;
                 ++tallies[c].present;
-                tallies[c].numbers += parseNumber(cell, layout.format.decimalMark).has_value();
-                tallies[c].dates += parseDate(cell).has_value();
+                const bool number = parseNumber(cell, layout.format.decimalMark).has_value() ||
+                                    parseDressedNumber(cell, layout.dress).has_value();
+                tallies[c].numbers += number;
+                if (parseDate(cell)) {
+                    ++tallies[c].dates;
+                } else if (!number) {
+                    tallies[c].dayFirst += parseDate(cell, DateOrder::dayFirst).has_value();
+                    tallies[c].monthFirst += parseDate(cell, DateOrder::monthFirst).has_value();
+                }
             }
         }
     }
@@ -384,7 +409,13 @@ std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chu
         layout.bytesPerRow =
             std::max(1.0, static_cast<double>(sampledBytes) / static_cast<double>(sampledRows));
     std::vector<ColumnKind> kinds;
-    for (const Tally& t : tallies) {
+    for (Tally& t : tallies) {
+        const DateOrder order = options.dateOrder ? *options.dateOrder
+                                : t.dayFirst >= t.monthFirst ? DateOrder::dayFirst
+                                                             : DateOrder::monthFirst;
+        layout.dateOrders.push_back(order);
+        layout.orderIsGuess.push_back(!options.dateOrder && t.dayFirst > 0 && t.dayFirst == t.monthFirst);
+        t.dates += order == DateOrder::dayFirst ? t.dayFirst : order == DateOrder::monthFirst ? t.monthFirst : 0;
         if (10 * t.numbers >= fittingOfTen * t.present)
             kinds.push_back(ColumnKind::number);
         else
@@ -466,6 +497,31 @@ void collectFaults(const Layout& layout, const std::vector<Chunk>& chunks, std::
         report.notes.push_back(plural(blank, "blank line was", "blank lines were") + " passed over.");
 }
 
+/// What was read past, and which order of day and month was taken where the file leaves it open.
+void noteDress(const Layout& layout, const std::vector<Chunk>& chunks, ReadReport& report) {
+    for (std::size_t c = 0; c < layout.names.size(); ++c) {
+        if (layout.kinds[c] == ColumnKind::date && layout.orderIsGuess[c] == 1)
+            report.notes.push_back(layout.names[c] + ": dates such as 03/04/2025 were read " +
+                                   std::string(dateOrderName(layout.dateOrders[c])) + ".");
+        if (layout.kinds[c] != ColumnKind::number) continue;
+        Piece sum;
+        for (const Chunk& chunk : chunks) {
+            sum.thousands += chunk.pieces[c].thousands;
+            sum.currency += chunk.pieces[c].currency;
+            sum.percent += chunk.pieces[c].percent;
+        }
+        std::string text;
+        auto add = [&text](std::size_t count, const char* what) {
+            if (count > 0) text += (text.empty() ? "" : ", ") + countText(count) + what;
+        };
+        add(sum.thousands, " with thousands marks");
+        add(sum.currency, " with a currency sign");
+        add(sum.percent, layout.dress.percent == NumberDress::Percent::share ? " with a percent sign (5 % is 0.05)"
+                                                                              : " with a percent sign (5 % is 5)");
+        if (!text.empty()) report.notes.push_back(layout.names[c] + ": numbers " + text + ".");
+    }
+}
+
 /// Number and date columns in which too many cells do not fit, found only after the whole file was read.
 bool demoteMisjudged(Layout& layout, const std::vector<Chunk>& chunks, const TextOptions& options) {
     bool changed = false;
@@ -479,8 +535,13 @@ bool demoteMisjudged(Layout& layout, const std::vector<Chunk>& chunks, const Tex
             faults += chunk.pieces[c].faults;
         }
         if (10 * faults <= (10 - fittingOfTen) * present) continue;
-        layout.kinds[c] = ColumnKind::factor;
         changed = true;
+        if (layout.kinds[c] == ColumnKind::date && layout.orderIsGuess[c] == 1) {
+            layout.orderIsGuess[c] = 2; // the other order, once
+            layout.dateOrders[c] = DateOrder::monthFirst;
+            continue;
+        }
+        layout.kinds[c] = ColumnKind::factor;
     }
     return changed;
 }
@@ -492,9 +553,17 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
     result.report.file = name;
     result.report.bytes = bytes;
     Layout layout;
-    layout.text = text;
     layout.newline = newlineOf(text);
+    for (std::size_t skipped = 0; skipped < options.skipLines; ++skipped) {
+        const auto end = text.find(layout.newline);
+        if (end == std::string_view::npos)
+            throw Error(ErrorCode::noRows, "there are no more lines to pass over than " + countText(skipped), {.file = name},
+                        "Pass over fewer lines.");
+        text.remove_prefix(end + 1);
+    }
+    layout.text = text;
     layout.format = findFormat(text, encoding, options);
+    layout.dress = dressOf(options, layout.format.decimalMark);
     const MissingMarks missing(options.missingMarks);
     layout.missing = &missing;
 
@@ -504,13 +573,13 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
     std::size_t linesBefore = 0;
     do { // blank lines above the header are passed over
         rowsBegin = first.position;
-        linesBefore = first.lines;
+        linesBefore = options.skipLines + first.lines;
         first.next(head);
     } while (head.size() == 1 && trimmed(head[0]).empty() && !first.atEnd());
     layout.names = columnNames(head, layout.format.header, result.report.notes);
     if (layout.format.header) {
         rowsBegin = first.position;
-        linesBefore = first.lines;
+        linesBefore = options.skipLines + first.lines;
     }
     if (rowsBegin >= text.size())
         throw Error(ErrorCode::noRows, "there is a header line but no rows below it",
@@ -523,7 +592,7 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
                         {.file = name, .line = 1}, "Take it out of \"kinds\" or correct its name.");
 
     std::vector<Chunk> chunks = cutIntoChunks(layout, rowsBegin, threads);
-    layout.kinds = guessKinds(layout, chunks);
+    layout.kinds = guessKinds(layout, chunks, options);
     for (std::size_t c = 0; c < layout.names.size(); ++c)
         if (const auto asked = options.kinds.find(layout.names[c]); asked != options.kinds.end())
             layout.kinds[c] = asked->second;
@@ -548,6 +617,7 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
     }
 
     collectFaults(layout, chunks, linesBefore, result.report);
+    noteDress(layout, chunks, result.report);
     progress.checkpoint(0.98, "Putting columns together");
     std::vector<std::optional<Column>> columns(layout.names.size());
     parallelFor(columns.size(), threads, [&](std::size_t c) {
@@ -569,6 +639,13 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
 }
 
 } // namespace
+
+NumberDress dressOf(const TextOptions& options, char decimalMark) {
+    return {.decimalMark = decimalMark,
+            .thousandsMarks = options.thousandsMarks.value_or(decimalMark == '.' ? ", '" : ". '"),
+            .currency = options.currency,
+            .percent = options.percent};
+}
 
 RowsRead readTextBytes(std::string_view bytes, const std::string& name, const TextOptions& options,
                        Threads threads, Progress& progress) {

@@ -3,6 +3,7 @@
 #include "base/parallel.h"
 #include "base/progress.h"
 #include "table/table.h"
+#include "table/values.h"
 
 #include <cstddef>
 #include <filesystem>
@@ -26,6 +27,15 @@ struct TextOptions {
     std::optional<bool> header;
     std::optional<char> decimalMark;
     std::optional<Encoding> encoding;
+    /// Lines above the header that are no part of the table.
+    std::size_t skipLines = 0;
+    /// Characters that may part thousands ("" for none); what is usual beside the decimal mark when not given.
+    std::optional<std::string> thousandsMarks;
+    /// Whether currency signs are read past.
+    bool currency = true;
+    NumberDress::Percent percent = NumberDress::Percent::share;
+    /// For dates such as 03/04/2025; found from the column's other dates when not given.
+    std::optional<DateOrder> dateOrder;
     /// Cells that stand for "no value". The empty cell always does.
     std::vector<std::string> missingMarks = {"NA",  "N/A",  "n/a",  "#N/A", "NaN",
                                              "nan", "null", "NULL", "?",    "-"};
@@ -79,7 +89,8 @@ struct RowsRead {
 
 /// Reads a delimited text file (RFC 4180, and the usual departures from it).
 ///
-/// A column is a number or a date when at least 90 % of its cells that are not missing can be read so;
+/// A column is a number or a date when at least 90 % of its cells that are not missing can be read so (numbers also
+/// with thousands marks, currency and percent signs, which the notes count);
 /// otherwise a factor, or text when more than half of more than 20 cells are distinct. Cells that do not fit
 /// become missing and are counted and listed in the report. Numbers read to the nearest double. The result
 /// does not depend on the number of threads. Errors: fileNotFound, notAFile, cannotRead, emptyFile,
@@ -87,6 +98,9 @@ struct RowsRead {
 /// unless they may be absent). Throws Stopped.
 RowsRead readText(const std::filesystem::path& path, const TextOptions& options, Threads threads,
                   Progress& progress);
+
+/// What is usual beside a decimal mark, and what the options say.
+NumberDress dressOf(const TextOptions& options, char decimalMark);
 
 /// The same from bytes in memory; `name` stands for the file in messages.
 RowsRead readTextBytes(std::string_view bytes, const std::string& name, const TextOptions& options,

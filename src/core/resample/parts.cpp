@@ -1,20 +1,288 @@
 #include "resample/parts.h"
 
+#include "base/error.h"
 #include "base/random.h"
+#include "base/text.h"
+#include "table/summary.h"
 
+#include <algorithm>
+#include <array>
 #include <cmath>
+#include <map>
 
 namespace oxgoad {
 
-std::vector<Part> assignParts(std::size_t rows, const std::optional<RandomHoldOut>& holdOut) {
-    std::vector<Part> parts(rows, Part::learning);
-    if (!holdOut) return parts;
-    RandomStream stream(holdOut->seed, "set aside");
-    const auto order = shuffled(static_cast<std::uint32_t>(rows), stream);
-    const auto count = static_cast<std::size_t>(std::llround(holdOut->share * static_cast<double>(rows)));
-    for (std::size_t i = 0; i < std::min(count, rows); ++i)
-        parts[order[i]] = Part::heldOut;
+namespace {
+
+constexpr std::array<std::pair<SetAsideKind, std::string_view>, 6> kindNames{{{SetAsideKind::random, "random"},
+                                                                              {SetAsideKind::proportionate, "in proportion"},
+                                                                              {SetAsideKind::firstRows, "first rows"},
+                                                                              {SetAsideKind::column, "column"},
+                                                                              {SetAsideKind::groups, "groups"},
+                                                                              {SetAsideKind::latest, "latest"}}};
+
+[[noreturn]] void refuse(const std::string& what, const std::string& file, const std::string& column,
+                         const std::string& remedy) {
+    throw Error(ErrorCode::badParts, what, {.file = file, .column = column}, remedy);
+}
+
+/// How many of `rows` rows are held out and how many are test.
+std::pair<std::size_t, std::size_t> countsOf(const SetAside& aside, std::size_t rows) {
+    const auto n = static_cast<double>(rows);
+    const auto heldOut = static_cast<std::size_t>(std::llround(aside.share * n));
+    const auto both = static_cast<std::size_t>(std::llround((aside.share + aside.testShare) * n));
+    return {std::min(heldOut, rows), std::min(both, rows) - std::min(heldOut, rows)};
+}
+
+/// Deals the rows in their order: the first are held out, those after them are test.
+void deal(std::span<const std::uint32_t> order, const SetAside& aside, std::vector<Part>& parts) {
+    const auto [heldOut, test] = countsOf(aside, order.size());
+    for (std::size_t i = 0; i < heldOut + test; ++i)
+        parts[order[i]] = i < heldOut ? Part::heldOut : Part::test;
+}
+
+/// A number for each row: its level, its band, or its text, 0 for missing; and how many there are.
+std::vector<std::uint32_t> stratumOf(const Column& column, int bands, std::size_t& count) {
+    std::vector<std::uint32_t> stratum(column.size(), 0);
+    if (column.kind() == ColumnKind::factor) {
+        for (std::size_t i = 0; i < stratum.size(); ++i)
+            stratum[i] = static_cast<std::uint32_t>(column.codes()[i] + 1);
+        count = column.levels().size() + 1;
+        return stratum;
+    }
+    if (column.kind() == ColumnKind::text || bands == 0) {
+        std::map<std::string, std::uint32_t> places;
+        for (std::size_t i = 0; i < stratum.size(); ++i)
+            if (!column.isMissing(i))
+                stratum[i] = places.emplace(column.cellText(i), static_cast<std::uint32_t>(places.size() + 1)).first->second;
+        count = places.size() + 1;
+        return stratum;
+    }
+    std::vector<double> sorted;
+    for (std::size_t i = 0; i < stratum.size(); ++i)
+        if (!column.isMissing(i)) sorted.push_back(column.asNumber(i));
+    std::sort(sorted.begin(), sorted.end());
+    std::vector<double> limits;
+    for (int b = 1; b < bands && !sorted.empty(); ++b)
+        limits.push_back(quantileOfSorted(sorted, static_cast<double>(b) / bands));
+    for (std::size_t i = 0; i < stratum.size(); ++i)
+        if (!column.isMissing(i))
+            stratum[i] = static_cast<std::uint32_t>(
+                std::upper_bound(limits.begin(), limits.end(), column.asNumber(i)) - limits.begin() + 1);
+    count = static_cast<std::size_t>(bands) + 1;
+    return stratum;
+}
+
+void dealInProportion(const Column& column, const SetAside& aside, std::vector<Part>& parts) {
+    std::size_t count = 0;
+    const auto stratum = stratumOf(column, aside.bands, count);
+    RandomStream stream(aside.seed, "set aside in proportion");
+    // One order of all rows, cut by stratum: each stratum deals its own share, and what rounding takes from one
+    // stratum is given back by the next (systematic selection).
+    const auto order = shuffled(static_cast<std::uint32_t>(parts.size()), stream);
+    std::vector<std::vector<std::uint32_t>> rows(count);
+    for (const auto row : order)
+        rows[stratum[row]].push_back(row);
+    double heldOutDue = 0;
+    double bothDue = 0;
+    for (const auto& members : rows) {
+        const auto n = static_cast<double>(members.size());
+        heldOutDue += aside.share * n;
+        bothDue += (aside.share + aside.testShare) * n;
+        const auto both = static_cast<std::size_t>(std::clamp(std::round(bothDue), 0.0, n));
+        const auto heldOut = static_cast<std::size_t>(std::clamp(std::round(heldOutDue), 0.0, static_cast<double>(both)));
+        for (std::size_t i = 0; i < both; ++i)
+            parts[members[i]] = i < heldOut ? Part::heldOut : Part::test;
+        heldOutDue -= static_cast<double>(heldOut);
+        bothDue -= static_cast<double>(both);
+    }
+}
+
+/// Deals whole groups in a given order until each part has its share, as near as whole groups come.
+void dealGroups(std::span<const std::size_t> order, std::span<const std::size_t> sizes,
+                std::span<const std::uint32_t> groupOf, const SetAside& aside, bool testFirst, std::vector<Part>& parts) {
+    const auto [heldOutWanted, testWanted] = countsOf(aside, parts.size());
+    std::vector<Part> partOf(sizes.size(), Part::learning);
+    std::size_t next = 0;
+    auto take = [&](Part part, std::size_t wanted) {
+        std::size_t taken = 0;
+        while (wanted > 0 && next < order.size()) {
+            const std::size_t size = sizes[order[next]];
+            // Stop where one group more would overshoot by more than stopping falls short, but take one at least.
+            if (taken > 0 && taken + size > wanted && taken + size - wanted > wanted - taken) break;
+            if (taken >= wanted) break;
+            partOf[order[next++]] = part;
+            taken += size;
+        }
+    };
+    take(testFirst ? Part::test : Part::heldOut, testFirst ? testWanted : heldOutWanted);
+    take(testFirst ? Part::heldOut : Part::test, testFirst ? heldOutWanted : testWanted);
+    for (std::size_t i = 0; i < parts.size(); ++i)
+        parts[i] = partOf[groupOf[i]];
+}
+
+void dealByGroup(const Column& column, const SetAside& aside, const std::string& file, std::vector<Part>& parts) {
+    std::size_t count = 0;
+    const auto group = stratumOf(column, 0, count);
+    std::vector<std::size_t> sizes(count, 0);
+    for (const auto g : group)
+        ++sizes[g];
+    std::vector<std::size_t> present;
+    for (std::size_t g = 0; g < count; ++g)
+        if (sizes[g] > 0) present.push_back(g);
+    if (present.size() < 2)
+        refuse("all rows are of one group, which cannot be in two parts", file, column.name(),
+               "Set rows aside by another column, or at random.");
+    RandomStream stream(aside.seed, "set aside groups");
+    const auto order = shuffled(static_cast<std::uint32_t>(present.size()), stream);
+    std::vector<std::size_t> groups;
+    for (const auto i : order)
+        groups.push_back(present[i]);
+    dealGroups(groups, sizes, group, aside, false, parts);
+}
+
+void dealLatest(const Column& column, const SetAside& aside, const std::string& file, std::vector<Part>& parts) {
+    if (column.kind() != ColumnKind::date && column.kind() != ColumnKind::number)
+        throw Error(ErrorCode::wrongType, "the latest periods are told by a date or a number", {.file = file, .column = column.name()},
+                    "Choose a date column.");
+    std::map<double, std::uint32_t> periods;
+    for (std::size_t i = 0; i < parts.size(); ++i)
+        if (!column.isMissing(i)) periods.emplace(column.asNumber(i), 0);
+    if (periods.size() < 2)
+        refuse("all rows are of one period, which cannot be in two parts", file, column.name(),
+               "Set rows aside by another column, or at random.");
+    std::uint32_t next = 1; // 0 is for rows without a date, which learn
+    for (auto& [time, place] : periods)
+        place = next++;
+    std::vector<std::uint32_t> group(parts.size(), 0);
+    std::vector<std::size_t> sizes(periods.size() + 1, 0);
+    for (std::size_t i = 0; i < parts.size(); ++i) {
+        if (!column.isMissing(i)) group[i] = periods[column.asNumber(i)];
+        ++sizes[group[i]];
+    }
+    std::vector<std::size_t> order;
+    for (std::size_t g = periods.size(); g > 0; --g)
+        order.push_back(g);
+    dealGroups(order, sizes, group, aside, true, parts);
+}
+
+void dealByColumn(const Column& column, const SetAside& aside, const std::string& file, std::vector<Part>& parts) {
+    std::map<std::string, Part> meaning;
+    for (const auto& value : aside.heldOutValues)
+        meaning[value] = Part::heldOut;
+    for (const auto& value : aside.testValues)
+        if (!meaning.emplace(value, Part::test).second)
+            refuse("the value \"" + value + "\" cannot mean held out and test", file, column.name(), "Take it out of one.");
+    if (meaning.empty()) refuse("no value is named that means held out", file, column.name(), "Name one.");
+    std::map<std::string, std::size_t> found;
+    for (std::size_t i = 0; i < parts.size(); ++i) {
+        if (column.isMissing(i)) continue;
+        const auto at = meaning.find(column.cellText(i));
+        if (at == meaning.end()) continue;
+        parts[i] = at->second;
+        ++found[at->first];
+    }
+    for (const auto& [value, part] : meaning)
+        if (!found.contains(value))
+            refuse("no row has the value \"" + value + "\"", file, column.name(), "Look at its levels in the ledger.");
+}
+
+} // namespace
+
+std::string_view partName(Part part) {
+    switch (part) {
+    case Part::learning:
+        return "learning";
+    case Part::heldOut:
+        return "held out";
+    case Part::test:
+        return "test";
+    }
+    return "learning";
+}
+
+std::string_view setAsideName(SetAsideKind kind) {
+    for (const auto& [k, name] : kindNames)
+        if (k == kind) return name;
+    return "random";
+}
+
+std::optional<SetAsideKind> setAsideNamed(std::string_view name) {
+    for (const auto& [kind, n] : kindNames)
+        if (n == name) return kind;
+    return std::nullopt;
+}
+
+std::vector<Part> assignParts(const Table& table, const std::optional<SetAside>& aside, const std::string& file) {
+    std::vector<Part> parts(table.rows(), Part::learning);
+    if (!aside) return parts;
+    const bool shares = aside->kind != SetAsideKind::column;
+    if (shares && !(aside->share >= 0 && aside->testShare >= 0 && aside->share + aside->testShare < 1))
+        refuse("held out " + percentText(aside->share) + " and test " + percentText(aside->testShare) +
+                   " leave nothing to learn from",
+               file, {}, "Choose shares that are below 100 % together.");
+    switch (aside->kind) {
+    case SetAsideKind::random: {
+        RandomStream stream(aside->seed, "set aside");
+        deal(shuffled(static_cast<std::uint32_t>(parts.size()), stream), *aside, parts);
+        break;
+    }
+    case SetAsideKind::firstRows: {
+        const auto [heldOut, test] = countsOf(*aside, parts.size());
+        for (std::size_t i = parts.size() - heldOut - test; i < parts.size(); ++i)
+            parts[i] = i < parts.size() - test ? Part::heldOut : Part::test;
+        break;
+    }
+    case SetAsideKind::proportionate:
+        dealInProportion(table.at(aside->column, file), *aside, parts);
+        break;
+    case SetAsideKind::groups:
+        dealByGroup(table.at(aside->column, file), *aside, file, parts);
+        break;
+    case SetAsideKind::latest:
+        dealLatest(table.at(aside->column, file), *aside, file, parts);
+        break;
+    case SetAsideKind::column:
+        dealByColumn(table.at(aside->column, file), *aside, file, parts);
+        break;
+    }
+    if (!parts.empty() && std::find(parts.begin(), parts.end(), Part::learning) == parts.end())
+        refuse("no row is left to learn from", file, aside->column, "Set fewer rows aside.");
     return parts;
+}
+
+std::vector<PartSummary> summarizeParts(const Table& table, std::span<const Part> parts,
+                                        std::span<const std::uint8_t> used, const std::string& response) {
+    std::vector<PartSummary> summaries;
+    const Column* y = table.find(response);
+    for (const Part part : {Part::learning, Part::heldOut, Part::test}) {
+        PartSummary s{.part = part};
+        std::vector<double> values;
+        for (std::size_t i = 0; i < parts.size(); ++i) {
+            if (parts[i] != part || used[i] == 0) continue;
+            ++s.rows;
+            if (y && y->kind() == ColumnKind::number && !y->isMissing(i)) values.push_back(y->numbers()[i]);
+        }
+        if (s.rows == 0) continue;
+        s.withResponse = values.size();
+        const auto summary = summarizeNumbers(std::move(values));
+        s.mean = summary ? summary->mean : std::nan("");
+        s.standardDeviation = summary ? summary->standardDeviation : std::nan("");
+        if (part != Part::learning)
+            for (const Column& column : table.columns()) {
+                if (column.kind() != ColumnKind::factor) continue;
+                std::vector<std::uint8_t> seen(column.levels().size(), 0);
+                for (std::size_t i = 0; i < parts.size(); ++i) {
+                    if (column.codes()[i] < 0 || used[i] == 0) continue;
+                    auto& mark = seen[static_cast<std::size_t>(column.codes()[i])];
+                    mark = static_cast<std::uint8_t>(mark | (parts[i] == Part::learning ? 1 : parts[i] == part ? 2 : 0));
+                }
+                for (std::size_t level = 0; level < seen.size(); ++level)
+                    if (seen[level] == 2) s.unseenLevels.push_back(column.name() + ": " + column.levels()[level]);
+            }
+        summaries.push_back(std::move(s));
+    }
+    return summaries;
 }
 
 Scores score(std::span<const double> actual, std::span<const double> predicted, double learningMean) {

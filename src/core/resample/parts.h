@@ -1,26 +1,78 @@
 #pragma once
 // Setting rows aside, and how well predictions do on each part.
+#include "table/table.h"
+
 #include <Eigen/Core>
 
 #include <cstdint>
 #include <optional>
 #include <span>
+#include <string>
 #include <vector>
 
 namespace oxgoad {
 
-enum class Part : std::uint8_t { learning, heldOut };
+/// Learning rows make the model, held-out rows validate it as often as one likes, test rows are locked.
+enum class Part : std::uint8_t { learning, heldOut, test };
+std::string_view partName(Part part);
 
-/// A share of all rows, at random.
-struct RandomHoldOut {
+/// How rows are set aside.
+enum class SetAsideKind {
+    /// At random.
+    random,
+    /// At random within the levels of a factor, or within bands of a number, so that all parts have the same mix.
+    proportionate,
+    /// The first rows learn, those after them are held out, the last are the test.
+    firstRows,
+    /// A column says it.
+    column,
+    /// Whole groups at random: no group is in two parts.
+    groups,
+    /// The latest periods: learning rows lie before held-out rows, and these before test rows.
+    latest,
+};
+/// "random", "in proportion", "first rows", "column", "groups", "latest": the words of recipes.
+std::string_view setAsideName(SetAsideKind kind);
+std::optional<SetAsideKind> setAsideNamed(std::string_view name);
+
+struct SetAside {
+    SetAsideKind kind = SetAsideKind::random;
+    /// Of all rows.
     double share = 0.25;
+    double testShare = 0;
     std::uint64_t seed = 1;
-    bool operator==(const RandomHoldOut&) const = default;
+    /// What it goes by; empty for random and first rows.
+    std::string column{};
+    /// For a number that is kept in proportion.
+    int bands = 5;
+    /// For `column`: the values that mean held out and test.
+    std::vector<std::string> heldOutValues{};
+    std::vector<std::string> testValues{};
+    bool operator==(const SetAside&) const = default;
 };
 
-/// The part of every row 0..rows-1. round(share·rows) rows are held out, the first of a random order that
-/// depends on the seed and the number of rows only: which columns are used changes nothing.
-std::vector<Part> assignParts(std::size_t rows, const std::optional<RandomHoldOut>& holdOut);
+/// The part of every row of the table; all learn when nothing is set aside. Random parts depend on the seed and on
+/// the number of rows (the mix, the groups) only. Missing values of the column are a group, a level or a band of
+/// their own; a row without a date learns. Stratified sampling: Cochran (1977), "Sampling techniques", ch. 5.
+/// Errors: unknownColumn, wrongType, badParts (shares that leave nothing to learn from, a value no row has, one
+/// group that holds all rows).
+std::vector<Part> assignParts(const Table& table, const std::optional<SetAside>& aside, const std::string& file);
+
+/// What is in a part: its rows and the response there.
+struct PartSummary {
+    Part part = Part::learning;
+    std::size_t rows = 0;
+    /// Rows with a response.
+    std::size_t withResponse = 0;
+    double mean = 0;
+    /// Divisor n - 1.
+    double standardDeviation = 0;
+    /// "column: level" for levels rows of this part have and no learning row has.
+    std::vector<std::string> unseenLevels;
+};
+/// One summary for each part that has rows. `used` says which rows count; NaN where a mean cannot be said.
+std::vector<PartSummary> summarizeParts(const Table& table, std::span<const Part> parts,
+                                        std::span<const std::uint8_t> used, const std::string& response);
 
 /// How predictions compare with actual values. NaN where it cannot be said.
 struct Scores {

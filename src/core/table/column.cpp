@@ -146,11 +146,11 @@ Column::Converted Column::converted(ColumnKind wanted) const {
             if (isMissing(i)) continue;
             const std::string cell = cellText(i);
             if (wanted == ColumnKind::number) {
-                const auto value = parseNumber(cell, '.');
+                const auto value = parseDressedNumber(cell, {});
                 lost += !value;
-                if (value) numbers[i] = *value;
+                if (value) numbers[i] = value->value;
             } else {
-                const auto day = parseDate(cell);
+                const auto day = parseDate(cell, DateOrder::dayFirst);
                 lost += !day;
                 if (day) days[i] = *day;
             }

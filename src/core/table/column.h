@@ -62,6 +62,8 @@ public:
     std::int32_t codeOf(std::string_view level) const;
 
     Column renamed(std::string name) const;
+    /// True when both are the same values in the same place of memory: a column and its copies.
+    bool sharesValues(const Column& other) const { return m_data == other.m_data; }
     /// The same values under another kind, as far as they can be read so. `lost` counts values that
     /// cannot (they become missing).
     struct Converted;

@@ -1,0 +1,210 @@
+#include "read/sheet_sink.h"
+
+#include "base/error.h"
+#include "base/text.h"
+#include "read/text_format.h"
+
+#include <algorithm>
+
+namespace oxgoad {
+
+namespace {
+
+/// Rows looked at before the header is decided.
+constexpr std::size_t heldRows = 4;
+constexpr std::size_t mostColumns = 16384;
+
+/// "AB" and "12" of "AB12"; either may be empty.
+bool splitName(std::string_view name, std::optional<std::size_t>& column, std::optional<std::size_t>& row) {
+    std::size_t i = 0;
+    std::size_t letters = 0;
+    for (; i < name.size() && ((name[i] >= 'A' && name[i] <= 'Z') || (name[i] >= 'a' && name[i] <= 'z')); ++i)
+        letters = letters * 26 + static_cast<std::size_t>((name[i] & 0x5F) - 'A') + 1;
+    if (i > 3) return false;
+    if (i > 0) column = letters - 1;
+    std::size_t number = 0;
+    const std::size_t digits = i;
+    for (; i < name.size() && name[i] >= '0' && name[i] <= '9' && i - digits < 8; ++i)
+        number = number * 10 + static_cast<std::size_t>(name[i] - '0');
+    if (i > digits) {
+        if (number == 0) return false;
+        row = number - 1;
+    }
+    return i == name.size() && (column || row);
+}
+
+} // namespace
+
+std::optional<std::pair<std::size_t, std::size_t>> parseCellName(std::string_view name) {
+    std::optional<std::size_t> column, row;
+    if (!splitName(name, column, row) || !column || !row) return std::nullopt;
+    return std::pair{*column, *row};
+}
+
+std::optional<CellRange> parseRange(std::string_view text) {
+    std::string plain;
+    for (const char c : trimmed(text))
+        if (c != '$') plain += c;
+    const auto colon = plain.find(':');
+    std::optional<std::size_t> column, row, toColumn, toRow;
+    if (!splitName(std::string_view(plain).substr(0, colon), column, row)) return std::nullopt;
+    if (colon == std::string::npos) {
+        toColumn = column;
+        toRow = row;
+    } else if (!splitName(std::string_view(plain).substr(colon + 1), toColumn, toRow)) {
+        return std::nullopt;
+    }
+    CellRange range;
+    range.firstRow = row.value_or(0);
+    range.lastRow = toRow.value_or(range.lastRow);
+    range.firstColumn = column.value_or(0);
+    range.lastColumn = toColumn.value_or(range.lastColumn);
+    if (range.lastRow < range.firstRow) std::swap(range.lastRow, range.firstRow);
+    if (range.lastColumn < range.firstColumn) std::swap(range.lastColumn, range.firstColumn);
+    return range;
+}
+
+SheetSink::SheetSink(std::string file, std::string sheet, const CellRange& range, const TextOptions& options,
+                     std::size_t mostRows)
+    : m_file(std::move(file)), m_sheet(std::move(sheet)), m_range(range), m_options(options), m_mostRows(mostRows) {
+    m_range.firstRow = std::max(m_range.firstRow, options.skipLines);
+}
+
+void SheetSink::cell(std::size_t row, std::size_t column, SheetCell cell) {
+    if (row < m_range.firstRow || row > m_range.lastRow || column < m_range.firstColumn || column > m_range.lastColumn ||
+        column >= mostColumns)
+        return;
+    if (m_inRow && row != m_row.row) endRow();
+    if (!m_inRow) {
+        m_row.row = row;
+        m_row.cells.clear();
+        m_inRow = true;
+    }
+    m_row.cells.emplace_back(column, std::move(cell));
+}
+
+void SheetSink::endRow() {
+    m_inRow = false;
+    if (m_row.cells.empty()) return;
+    if (m_builder) {
+        put(m_row);
+        return;
+    }
+    m_held.push_back(std::move(m_row));
+    m_row = {};
+    if (m_held.size() >= heldRows) decideHeader();
+}
+
+void SheetSink::decideHeader() {
+    auto onlyTexts = [](const HeldRow& row) {
+        return std::all_of(row.cells.begin(), row.cells.end(),
+                           [](const auto& c) { return c.second.kind == SheetCell::Kind::text; });
+    };
+    std::size_t first = mostColumns;
+    std::size_t last = 0;
+    for (const HeldRow& row : m_held)
+        for (const auto& [column, cell] : row.cells) {
+            first = std::min(first, column);
+            last = std::max(last, column);
+        }
+    m_firstColumn = first;
+    m_columns = last - first + 1;
+    std::size_t heads = m_options.header.value_or(onlyTexts(m_held[0])) ? 1 : 0;
+    if (heads == 1 && m_held.size() > 2 && m_held[0].cells.size() < m_columns && onlyTexts(m_held[1]) &&
+        !onlyTexts(m_held[2]))
+        heads = 2;
+    m_head.assign(m_held.begin(), m_held.begin() + static_cast<std::ptrdiff_t>(heads));
+    m_builder.emplace(std::vector<std::string>(m_columns), m_options, m_file);
+    for (std::size_t i = heads; i < m_held.size(); ++i)
+        put(m_held[i]);
+    m_held.clear();
+}
+
+void SheetSink::put(const HeldRow& row) {
+    if (full()) return;
+    bool any = false;
+    for (const auto& [column, cell] : row.cells) {
+        if (column < m_firstColumn || column - m_firstColumn >= m_columns) {
+            ++m_beyond;
+            continue;
+        }
+        const std::size_t c = column - m_firstColumn;
+        switch (cell.kind) {
+        case SheetCell::Kind::number:
+            m_builder->addNumber(c, cell.number);
+            break;
+        case SheetCell::Kind::date:
+            m_builder->addDate(c, static_cast<std::int32_t>(cell.number));
+            break;
+        case SheetCell::Kind::text:
+            m_builder->addText(c, cell.text);
+            break;
+        case SheetCell::Kind::fault:
+            m_builder->addFault(c, cell.text, "is an error in the workbook");
+            break;
+        }
+        any = true;
+    }
+    if (!any) return;
+    m_builder->endRow(row.row + 1);
+    m_rowOfBuilder.push_back(row.row);
+}
+
+void SheetSink::merged(const CellRange& cells) {
+    constexpr std::size_t most = 1000000;
+    if (m_merged.size() < most) m_merged.push_back(cells);
+}
+
+std::vector<std::string> SheetSink::headNames(std::vector<std::string>& notes) const {
+    std::vector<std::string> texts(m_columns);
+    for (std::size_t h = 0; h < m_head.size(); ++h) {
+        std::vector<std::string> line(m_columns);
+        for (const auto& [column, cell] : m_head[h].cells)
+            if (column >= m_firstColumn && column - m_firstColumn < m_columns)
+                line[column - m_firstColumn] = cell.kind == SheetCell::Kind::number ? exactText(cell.number)
+                                               : cell.kind == SheetCell::Kind::date
+                                                   ? dateText(static_cast<std::int32_t>(cell.number))
+                                                   : cell.text;
+        for (const CellRange& range : m_merged) {
+            if (m_head[h].row < range.firstRow || m_head[h].row > range.lastRow || range.firstColumn < m_firstColumn) continue;
+            if (m_head[h].row > range.firstRow) continue; // merged down: its name stands in the row above
+            const std::size_t from = range.firstColumn - m_firstColumn;
+            for (std::size_t c = from + 1; c <= range.lastColumn - m_firstColumn && c < m_columns && from < m_columns; ++c)
+                line[c] = line[from];
+        }
+        for (std::size_t c = 0; c < m_columns; ++c) {
+            const std::string part(trimmed(line[c]));
+            if (!part.empty()) texts[c] += (texts[c].empty() ? "" : " ") + part;
+        }
+    }
+    // Merged across with nothing below, the columns need numbers to be told apart; columnNames sees to it.
+    return columnNames(texts, !m_head.empty(), notes);
+}
+
+RowsRead SheetSink::finish() {
+    if (m_inRow) endRow();
+    if (!m_builder && !m_held.empty()) decideHeader();
+    if (!m_builder)
+        throw Error(ErrorCode::noRows, "the sheet is empty" + std::string(m_range.firstRow > 0 || m_range.firstColumn > 0 ? " there" : ""),
+                    {.file = m_file, .sheet = m_sheet}, "Choose another sheet or range.");
+    std::vector<std::string> notes;
+    m_builder->setNames(headNames(notes));
+    for (const CellRange& range : m_merged) {
+        if (range.firstRow == range.lastRow || range.firstColumn != range.lastColumn) continue;
+        if (range.firstColumn < m_firstColumn || range.firstColumn - m_firstColumn >= m_columns) continue;
+        const auto from = std::lower_bound(m_rowOfBuilder.begin(), m_rowOfBuilder.end(), range.firstRow);
+        if (from == m_rowOfBuilder.end() || *from != range.firstRow) continue;
+        for (auto to = from + 1; to != m_rowOfBuilder.end() && *to <= range.lastRow; ++to)
+            m_builder->repeat(range.firstColumn - m_firstColumn, static_cast<std::size_t>(from - m_rowOfBuilder.begin()),
+                              static_cast<std::size_t>(to - m_rowOfBuilder.begin()));
+    }
+    RowsRead result = m_builder->finish();
+    result.report.notes.insert(result.report.notes.begin(), notes.begin(), notes.end());
+    if (m_head.size() > 1) result.report.notes.emplace_back("The header has two rows.");
+    if (m_times) result.report.notes.emplace_back("Times of day were dropped from dates.");
+    if (m_beyond > 0)
+        result.report.notes.push_back(plural(m_beyond, "cell right of the table was", "cells right of the table were") + " passed over.");
+    return result;
+}
+
+} // namespace oxgoad

@@ -1,0 +1,68 @@
+#pragma once
+// From the cells of a sheet, in any dialect, to a table.
+#include "read/table_builder.h"
+
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+/// Columns and rows of a sheet, from 0, both ends included.
+struct CellRange {
+    std::size_t firstRow = 0, lastRow = static_cast<std::size_t>(-1);
+    std::size_t firstColumn = 0, lastColumn = static_cast<std::size_t>(-1);
+};
+/// From "B3:F200", "B:F", "3:200", "B3"; empty when it is none of these.
+std::optional<CellRange> parseRange(std::string_view text);
+/// Column and row of "AB12", from 0; empty when it is no such name.
+std::optional<std::pair<std::size_t, std::size_t>> parseCellName(std::string_view name);
+
+struct SheetCell {
+    enum class Kind { number, date, text, fault } kind = Kind::text;
+    double number = 0;
+    std::string text;
+};
+
+/// Takes the cells of a sheet row by row, finds the header, and fills a table.
+class SheetSink {
+public:
+    SheetSink(std::string file, std::string sheet, const CellRange& range, const TextOptions& options, std::size_t mostRows);
+
+    /// Rows and columns from 0 and never back.
+    void cell(std::size_t row, std::size_t column, SheetCell cell);
+    /// Cells that are one: the first one's value counts for all.
+    void merged(const CellRange& cells);
+    void timesDropped() { m_times = true; }
+    bool full() const { return m_mostRows > 0 && m_builder && m_builder->rows() >= m_mostRows; }
+    std::size_t rows() const { return m_builder ? m_builder->rows() : 0; }
+    RowsRead finish();
+
+private:
+    struct HeldRow {
+        std::size_t row;
+        std::vector<std::pair<std::size_t, SheetCell>> cells;
+    };
+    void endRow();
+    void decideHeader();
+    void put(const HeldRow& row);
+    std::vector<std::string> headNames(std::vector<std::string>& notes) const;
+
+    std::string m_file, m_sheet;
+    CellRange m_range;
+    TextOptions m_options;
+    std::size_t m_mostRows;
+    HeldRow m_row{};
+    bool m_inRow = false;
+    /// Rows kept until the header is decided.
+    std::vector<HeldRow> m_held;
+    std::vector<HeldRow> m_head;
+    std::size_t m_firstColumn = 0, m_columns = 0;
+    std::optional<TableBuilder> m_builder;
+    std::vector<std::size_t> m_rowOfBuilder;
+    std::vector<CellRange> m_merged;
+    std::size_t m_beyond = 0;
+    bool m_times = false;
+};
+
+} // namespace oxgoad

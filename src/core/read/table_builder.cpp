@@ -1,0 +1,186 @@
+#include "read/table_builder.h"
+
+#include "base/error.h"
+#include "base/text.h"
+#include "read/text_format.h"
+
+#include <algorithm>
+#include <cmath>
+#include <optional>
+
+namespace oxgoad {
+
+namespace {
+
+constexpr std::size_t fittingOfTen = 9;
+
+} // namespace
+
+TableBuilder::TableBuilder(std::vector<std::string> names, const TextOptions& options, std::string file)
+    : m_names(std::move(names)), m_options(options), m_file(std::move(file)), m_cells(m_names.size()),
+      m_faultsByColumn(m_names.size(), 0) {}
+
+void TableBuilder::add(std::size_t column, Tag tag, double value) {
+    Cells& cells = m_cells[column];
+    if (cells.tags.size() > m_rows) return; // a cell given twice: the first counts
+    cells.tags.resize(m_rows, Tag::missing);
+    cells.values.resize(m_rows, 0);
+    cells.tags.push_back(tag);
+    cells.values.push_back(value);
+}
+
+void TableBuilder::addNumber(std::size_t column, double value) {
+    if (std::isfinite(value)) add(column, Tag::number, value);
+}
+
+void TableBuilder::addDate(std::size_t column, std::int32_t day) {
+    add(column, Tag::date, day);
+}
+
+void TableBuilder::addText(std::size_t column, std::string_view text) {
+    text = trimmed(text);
+    if (text.empty()) return;
+    add(column, Tag::text, m_cells[column].texts.code(text));
+}
+
+void TableBuilder::addFault(std::size_t column, std::string_view text, std::string reason) {
+    ++m_faultsByColumn[column];
+    if (m_faults.size() < ReadReport::listedFaults)
+        m_faults.push_back({0, m_rows + 1, column + 1, m_names[column], std::string(text), std::move(reason)});
+}
+
+void TableBuilder::repeat(std::size_t column, std::size_t fromRow, std::size_t toRow) {
+    Cells& cells = m_cells[column];
+    if (fromRow >= cells.tags.size()) return;
+    if (toRow >= cells.tags.size()) {
+        cells.tags.resize(toRow + 1, Tag::missing);
+        cells.values.resize(toRow + 1, 0);
+    }
+    cells.tags[toRow] = cells.tags[fromRow];
+    cells.values[toRow] = cells.values[fromRow];
+}
+
+void TableBuilder::endRow(std::size_t line) {
+    ++m_rows;
+    m_lines.push_back(line);
+}
+
+Column TableBuilder::column(std::size_t c, ReadReport& report) {
+    Cells cells = std::move(m_cells[c]);
+    m_cells[c] = {};
+    cells.tags.resize(m_rows, Tag::missing);
+    cells.values.resize(m_rows, 0);
+    const std::string& name = m_names[c];
+    const MissingMarks marks(m_options.missingMarks);
+    const NumberDress dress = dressOf(m_options, m_options.decimalMark.value_or('.'));
+    const DateOrder order = m_options.dateOrder.value_or(DateOrder::dayFirst);
+
+    // What each text could be, once for every different text.
+    const std::size_t texts = cells.texts.size();
+    std::vector<std::uint8_t> missing(texts);
+    std::vector<std::optional<DressedNumber>> asNumber(texts);
+    std::vector<std::optional<std::int32_t>> asDate(texts);
+    for (std::size_t t = 0; t < texts; ++t) {
+        const std::string& text = cells.texts.key(static_cast<std::int32_t>(t));
+        missing[t] = marks.contains(text);
+        asNumber[t] = parseDressedNumber(text, dress);
+        asDate[t] = parseDate(text, order);
+    }
+    std::size_t present = 0, numbers = 0, dates = 0;
+    for (std::size_t i = 0; i < m_rows; ++i) {
+        const auto code = static_cast<std::size_t>(cells.values[i] >= 0 && cells.tags[i] == Tag::text ? cells.values[i] : 0);
+        if (cells.tags[i] == Tag::text && missing[code]) cells.tags[i] = Tag::missing;
+        if (cells.tags[i] == Tag::missing) continue;
+        ++present;
+        numbers += cells.tags[i] == Tag::number || (cells.tags[i] == Tag::text && asNumber[code]);
+        dates += cells.tags[i] == Tag::date || (cells.tags[i] == Tag::text && !asNumber[code] && asDate[code]);
+    }
+    ColumnKind kind = ColumnKind::factor;
+    if (10 * numbers >= fittingOfTen * present)
+        kind = ColumnKind::number;
+    else if (10 * dates >= fittingOfTen * present)
+        kind = ColumnKind::date;
+    const auto asked = m_options.kinds.find(name);
+    if (asked != m_options.kinds.end()) kind = asked->second;
+
+    auto textOf = [&](std::size_t i) -> std::string {
+        if (cells.tags[i] == Tag::number) return exactText(cells.values[i]);
+        if (cells.tags[i] == Tag::date) return dateText(static_cast<std::int32_t>(cells.values[i]));
+        return cells.texts.key(static_cast<std::int32_t>(cells.values[i]));
+    };
+    auto misfit = [&](std::size_t i, const char* reason) {
+        ++m_faultsByColumn[c];
+        if (m_faults.size() < ReadReport::listedFaults) m_faults.push_back({m_lines[i], i + 1, c + 1, name, textOf(i), reason});
+    };
+    if (kind == ColumnKind::number) {
+        std::vector<double>& values = cells.values;
+        std::size_t asText = 0;
+        for (std::size_t i = 0; i < m_rows; ++i) {
+            if (cells.tags[i] == Tag::number) continue;
+            double value = std::nan("");
+            if (cells.tags[i] == Tag::text && asNumber[static_cast<std::size_t>(values[i])]) {
+                value = asNumber[static_cast<std::size_t>(values[i])]->value;
+                ++asText;
+            } else if (cells.tags[i] != Tag::missing) {
+                misfit(i, "is not a number");
+            }
+            values[i] = value;
+        }
+        if (asText > 0)
+            report.notes.push_back(name + ": " + plural(asText, "number was", "numbers were") + " stored as text and read as numbers.");
+        return Column::ofNumbers(name, std::move(values));
+    }
+    if (kind == ColumnKind::date) {
+        std::vector<std::int32_t> days(m_rows, Column::missingDay);
+        for (std::size_t i = 0; i < m_rows; ++i) {
+            if (cells.tags[i] == Tag::missing) continue;
+            if (cells.tags[i] == Tag::date)
+                days[i] = static_cast<std::int32_t>(cells.values[i]);
+            else if (cells.tags[i] == Tag::text && asDate[static_cast<std::size_t>(cells.values[i])])
+                days[i] = *asDate[static_cast<std::size_t>(cells.values[i])];
+            else
+                misfit(i, "is not a date");
+        }
+        return Column::ofDates(name, std::move(days));
+    }
+    Dictionary dictionary;
+    std::vector<std::int32_t> codes(m_rows, Column::missingCode);
+    for (std::size_t i = 0; i < m_rows; ++i)
+        if (cells.tags[i] != Tag::missing) codes[i] = dictionary.code(textOf(i));
+    const bool asText = asked != m_options.kinds.end() ? kind == ColumnKind::text
+                                                       : dictionary.size() > 20 && dictionary.size() * 2 > present;
+    if (!asText) return sortedFactor(name, std::move(codes), dictionary.takeKeys());
+    TextCells out;
+    for (const auto code : codes)
+        out.add(code < 0 ? std::string_view{} : std::string_view(dictionary.key(code)));
+    return Column::ofText(name, std::move(out));
+}
+
+RowsRead TableBuilder::finish() {
+    if (m_rows == 0)
+        throw Error(ErrorCode::noRows, "there are no rows below the header", {.file = m_file}, "Choose another sheet, range or query.");
+    for (const auto& [wanted, kind] : m_options.kinds)
+        if (!m_options.kindsMayBeAbsent && std::find(m_names.begin(), m_names.end(), wanted) == m_names.end())
+            throw Error(ErrorCode::unknownColumn,
+                        "there is no column \"" + wanted + "\" to be read as " + std::string(kindName(kind)), {.file = m_file},
+                        "Take it out of \"kinds\" or correct its name.");
+    RowsRead result;
+    std::vector<Column> columns;
+    for (std::size_t c = 0; c < m_names.size(); ++c)
+        columns.push_back(column(c, result.report));
+    result.table = Table(std::move(columns));
+    result.report.file = m_file;
+    result.report.rows = m_rows;
+    std::stable_sort(m_faults.begin(), m_faults.end(), [](const CellFault& a, const CellFault& b) { return a.row < b.row; });
+    for (CellFault& fault : m_faults)
+        if (fault.line == 0 && fault.row > 0) fault.line = m_lines[fault.row - 1];
+    result.report.faults = std::move(m_faults);
+    for (std::size_t c = 0; c < m_names.size(); ++c)
+        if (m_faultsByColumn[c] > 0) {
+            result.report.faultsByColumn.emplace_back(m_names[c], m_faultsByColumn[c]);
+            result.report.faultCount += m_faultsByColumn[c];
+        }
+    return result;
+}
+
+} // namespace oxgoad
