@@ -139,7 +139,7 @@ void runToFolder(const Arguments& arguments, Progress& progress) {
 void runToProject(const Arguments& arguments, Progress& progress) {
     Project project;
     project.folder = fs::absolute(folderOf(arguments.recipes[0])).lexically_normal().string();
-    std::optional<RowsSource> source;
+    std::optional<RowsPlan> source;
     for (const std::string& name : arguments.recipes) {
         const Recipe recipe = readRecipe(name);
         if (source && recipe.rows != *source)
@@ -149,8 +149,7 @@ void runToProject(const Arguments& arguments, Progress& progress) {
             project.rows = loadRows(recipe, project.folder, arguments.threads, progress);
         else if (recipe.forecast && (!project.rows.forecast || recipe.forecast != project.recipe.forecast))
             project.rows.forecast =
-                loadForecastRows(*recipe.forecast, project.rows.learning.table, recipe.response,
-                                 project.folder, arguments.threads, progress);
+                loadForecastRows(recipe, project.rows.learning.table, project.folder, arguments.threads, progress);
         source = recipe.rows;
         const Evidence evidence = evaluate(recipe, project.rows, arguments.threads, progress);
         project.current = project.trail.add(recipe, evidence, project.current);

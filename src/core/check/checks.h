@@ -1,6 +1,6 @@
 #pragma once
 // The checks a fit has to answer. One file a check; checks.cpp lists them.
-#include "check/goad.h"
+#include "ledger/goad.h"
 #include "design/design.h"
 #include "estimate/least_squares.h"
 #include "reach/reach.h"

@@ -43,10 +43,10 @@ Civil civilOf(double days) {
 }
 
 // The functions that are handed to the parser. They must not throw: it may run them on its own threads.
-double yearOf(double day) { return civilOf(day).year; }
-double monthOf(double day) { return civilOf(day).month; }
-double quarterOf(double day) { return (civilOf(day).month + 2) / 3; }
-double dayOf(double day) { return civilOf(day).day; }
+double yearOf(double day) { return std::isnan(day) ? nan : civilOf(day).year; }
+double monthOf(double day) { return std::isnan(day) ? nan : civilOf(day).month; }
+double quarterOf(double day) { return std::isnan(day) ? nan : (civilOf(day).month + 2) / 3; }
+double dayOf(double day) { return std::isnan(day) ? nan : civilOf(day).day; }
 double weekdayOf(double day) {
     const double rest = std::fmod(day + 3, 7); // 1970-01-01 was a Thursday
     return (rest < 0 ? rest + 7 : rest) + 1;
@@ -240,7 +240,7 @@ std::vector<Token> tokensOf(std::string_view text) {
 /// The known name nearest to a mistyped one, by the number of letters to change; empty when none is near.
 std::string nearestName(const std::string& name, std::span<const Column> columns) {
     std::string best;
-    std::size_t bestDistance = name.size() / 3 + 1;
+    std::size_t bestDistance = std::min(name.size() / 3 + 1, name.size() - (name.empty() ? 0 : 1));
     for (const Column& column : columns) {
         const std::string& other = column.name();
         if (other.size() > 200 || name.size() > 200) continue;

@@ -84,7 +84,7 @@ void checkValue(const StepKind& kind, const StepField& field, const StepValue& v
             if (!std::isfinite(number)) refuse(of + " holds a number that is not finite");
     if (field.type == FieldType::choice &&
         std::find(field.choices.begin(), field.choices.end(), std::get<std::string>(value)) == field.choices.end())
-        refuse(of + " is \"" + std::get<std::string>(value) + "\"", "Known are " + listed(field.choices, 20) + ".");
+        refuse(of + " is \"" + std::get<std::string>(value) + "\"", "Known are " + nameList(field.choices, 20) + ".");
     if (field.type == FieldType::columns && std::get<std::vector<std::string>>(value).empty())
         refuse(of + " names no column", "Choose at least one.");
     if (field.type == FieldType::column && std::get<std::string>(value).empty() && !field.fallback)
@@ -99,7 +99,7 @@ void checkStep(const Step& step) {
         std::vector<std::string> known;
         for (const StepKind& k : stepKinds())
             known.push_back("\"" + k.name + "\"");
-        refuse("there is no step \"" + step.kind + "\"", "Known are " + listed(known, known.size()) + ".");
+        refuse("there is no step \"" + step.kind + "\"", "Known are " + nameList(known, known.size()) + ".");
     }
     for (const auto& [key, value] : step.fields)
         if (std::none_of(kind->fields.begin(), kind->fields.end(), [&](const StepField& f) { return f.key == key; }))
@@ -134,7 +134,7 @@ std::vector<std::string> columnsOfStep(const Step& step) {
     return names;
 }
 
-std::string listed(const std::vector<std::string>& names, std::size_t most) {
+std::string nameList(const std::vector<std::string>& names, std::size_t most) {
     std::string text;
     const std::size_t shown = names.size() > most ? most : names.size();
     for (std::size_t i = 0; i < shown; ++i) {

@@ -91,6 +91,6 @@ std::string stepSentence(const Step& step);
 std::vector<std::string> columnsOfStep(const Step& step);
 
 /// "a, b and c", shortened after a few.
-std::string listed(const std::vector<std::string>& names, std::size_t most = 6);
+std::string nameList(const std::vector<std::string>& names, std::size_t most = 6);
 
 } // namespace oxgoad

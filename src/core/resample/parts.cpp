@@ -207,6 +207,27 @@ std::string_view setAsideName(SetAsideKind kind) {
     return "random";
 }
 
+std::string setAsideText(const SetAside& aside) {
+    const std::string share = percentText(aside.share);
+    const std::string seed = ", seed " + std::to_string(aside.seed);
+    const std::string test = aside.testShare > 0 ? " and " + percentText(aside.testShare) + " for the test" : "";
+    switch (aside.kind) {
+    case SetAsideKind::random:
+        return share + test + " held out at random" + seed;
+    case SetAsideKind::proportionate:
+        return share + test + " held out in proportion to " + aside.column + seed;
+    case SetAsideKind::firstRows:
+        return "the last " + share + test + " held out";
+    case SetAsideKind::groups:
+        return share + test + " held out by whole " + aside.column + seed;
+    case SetAsideKind::latest:
+        return "the latest " + share + test + " by " + aside.column + " held out";
+    case SetAsideKind::column:
+        return "held out as " + aside.column + " says";
+    }
+    return share;
+}
+
 std::optional<SetAsideKind> setAsideNamed(std::string_view name) {
     for (const auto& [kind, n] : kindNames)
         if (n == name) return kind;

@@ -30,9 +30,10 @@ constexpr double nan = std::numeric_limits<double>::quiet_NaN();
 /// One evaluation, step by step; each step reads what the steps before it left.
 class Evaluation {
 public:
-    Evaluation(const Recipe& recipe, const StudyRows& rows, Threads threads, Progress& progress)
-        : m_recipe(recipe), m_rows(rows), m_table(rows.learning.table), m_file(rows.learning.report.file),
-          m_threads(threads), m_progress(progress) {}
+    Evaluation(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared, const EvaluateOptions& options,
+               Progress& progress)
+        : m_recipe(recipe), m_rows(rows), m_prepared(prepared), m_table(prepared.table), m_file(rows.learning.report.file),
+          m_options(options), m_threads(options.threads), m_progress(progress) {}
 
     Evidence run() {
         m_progress.checkpoint(0, "Sorting rows");
@@ -44,7 +45,8 @@ public:
         diagnoseRows();
         describeCoefficients();
         describeTerms();
-        if (m_recipe.forecast && m_rows.forecast) forecast();
+        if (m_recipe.forecast && m_rows.forecast && m_prepared.forecast) forecast();
+        describePreparation();
         check();
         return std::move(m_evidence);
     }
@@ -78,19 +80,15 @@ private:
     /// State of every row: learning, held out, left out, or lacking a value of a column in use.
     void sortRows() {
         const std::size_t n = m_table.rows();
-        const auto parts = assignParts(n, m_recipe.setAside);
         auto& state = m_evidence.rows.state;
         state.resize(n);
-        for (std::size_t i = 0; i < n; ++i)
-            state[i] = parts[i] == Part::learning ? RowState::learning : RowState::heldOut;
-        for (const LeftOutRow& row : m_recipe.leaveOut) {
-            if (row.row > n)
-                throw Error(ErrorCode::badRecipe,
-                            "leave_out names row " + countText(row.row) + ", but there are " +
-                                plural(n, "row", "rows"),
-                            {.file = m_file});
-            state[row.row - 1] = RowState::leftOut;
+        for (std::size_t i = 0; i < n; ++i) {
+            state[i] = m_prepared.leftOut[i] != 0                ? RowState::leftOut
+                       : m_prepared.parts[i] == Part::learning ? RowState::learning
+                       : m_prepared.parts[i] == Part::heldOut  ? RowState::heldOut
+                                                               : RowState::test;
         }
+        m_evidence.rows.leftOutBy = m_prepared.leftOut;
         std::vector<const Column*> used{&m_table.at(m_recipe.response, m_file)};
         for (const std::string& name : inputNames(m_recipe.terms))
             used.push_back(&m_table.at(name, m_file));
@@ -109,6 +107,8 @@ private:
                 m_learning.push_back(static_cast<std::uint32_t>(i));
             else if (state[i] == RowState::heldOut)
                 m_heldOut.push_back(static_cast<std::uint32_t>(i));
+            else if (state[i] == RowState::test)
+                m_test.push_back(static_cast<std::uint32_t>(i));
             m_evidence.rowsLeftOut += state[i] == RowState::leftOut;
             m_evidence.rowsMissing += state[i] == RowState::missing;
         }
@@ -138,6 +138,8 @@ private:
         if (transformed || factors)
             std::erase_if(m_heldOut, [&](std::uint32_t row) { return !m_bound->complete(row); });
         m_evidence.heldOutUnpredicted = before - m_heldOut.size();
+        if (transformed || factors)
+            std::erase_if(m_test, [&](std::uint32_t row) { return !m_bound->complete(row); });
         const auto needed = m_design.columns().size() + (m_recipe.intercept ? 1 : 0);
         if (m_learning.size() < needed)
             throw Error(ErrorCode::tooFewRows,
@@ -146,6 +148,7 @@ private:
                         {.file = m_file}, "Take terms out, hold fewer rows out, or bring more rows.");
         m_evidence.rowsLearning = m_learning.size();
         m_evidence.rowsHeldOut = m_heldOut.size();
+        m_evidence.rowsTest = m_test.size();
     }
 
     void fit() {
@@ -196,6 +199,16 @@ private:
         for (const auto row : m_heldOut)
             m_heldOutActual.push_back(m_response[row]);
         m_evidence.heldOut = score(m_heldOutActual, m_heldOutPredicted, meanOfLearning());
+        if (!m_options.lookAtTest || m_test.empty()) return;
+        m_testPredicted.resize(m_test.size());
+        eachBlock(m_test, [&](std::size_t first, const MatrixXd& block) {
+            const VectorXd mean = m_fit.predict(block);
+            std::copy(mean.begin(), mean.end(), m_testPredicted.begin() + static_cast<std::ptrdiff_t>(first));
+        });
+        std::vector<double> actual;
+        for (const auto row : m_test)
+            actual.push_back(m_response[row]);
+        m_evidence.test = score(actual, m_testPredicted, meanOfLearning());
     }
 
     /// Leverage, deleted residuals and Cook's distances (Cook and Weisberg 1982, §2.2 and §3.1).
@@ -232,6 +245,14 @@ private:
             rows.fitted[m_heldOut[i]] = m_heldOutPredicted[i];
             rows.residual[m_heldOut[i]] = m_heldOutActual[i] - m_heldOutPredicted[i];
         }
+        for (std::size_t i = 0; i < m_testPredicted.size(); ++i) {
+            rows.fitted[m_test[i]] = m_testPredicted[i];
+            rows.residual[m_test[i]] = m_response[m_test[i]] - m_testPredicted[i];
+        }
+        // The response of locked test rows is not shown either.
+        if (m_testPredicted.empty())
+            for (const auto row : m_test)
+                rows.actual[row] = nan;
     }
 
     void addCoefficient(std::string name, double estimate, double error, int term, double span) {
@@ -453,11 +474,57 @@ private:
         m_progress.checkpoint(0.9, "Forecasting");
         const LearnedRows learned{m_table, m_file, m_response, *m_bound, m_learning, m_fit};
         ForecastEvidence forecast =
-            forecastRows(learned, m_rows.forecast->table, m_rows.forecast->report.file,
+            forecastRows(learned, m_prepared.forecast->table, m_rows.forecast->report.file,
                          m_recipe.forecast->level, m_threads, m_progress);
         nameMisfits(forecast.reach, m_rows.forecast->report.faults);
         forecast.file = m_recipe.forecast->file;
         m_evidence.forecast = std::move(forecast);
+    }
+
+    void describePreparation() {
+        m_evidence.steps = m_prepared.steps;
+        for (StepOutcome& outcome : m_evidence.steps)
+            outcome.kept.clear();
+        m_evidence.parts = m_prepared.partSummaries;
+        if (!m_evidence.forecast) return;
+        for (std::size_t i = 0; i < m_evidence.forecast->reach.size(); ++i)
+            if (const auto by = m_prepared.forecast->leftOut[i]; by > 0) {
+                Reach& reach = m_evidence.forecast->reach[i];
+                reach.reasons.push_back("step " + std::to_string(by) + " would have left it out of learning");
+                if (reach.grade == ReachGrade::inside) {
+                    reach.grade = ReachGrade::edge;
+                    --m_evidence.forecast->inside;
+                    ++m_evidence.forecast->edge;
+                }
+            }
+    }
+
+    /// Goads of the ledger about columns in use, of steps that could not run, and about the rows as a whole. Missing
+    /// values, rare levels and unreadable cells of columns in use have checks of their own.
+    void addDataGoads(std::vector<Goad>& goads) const {
+        for (std::size_t i = 0; i < m_prepared.steps.size(); ++i) {
+            if (m_prepared.steps[i].problem.empty()) continue;
+            Goad goad;
+            goad.key = "step: " + stepSentence(m_recipe.steps[i]);
+            goad.severity = Severity::alarm;
+            goad.title = "Step " + std::to_string(i + 1) + " could not run";
+            goad.reading = m_prepared.steps[i].problem;
+            goad.threshold = "any step that is switched on";
+            goad.source = "common practice, no source";
+            goad.station = "data";
+            goad.moves.push_back({Move::Kind::seeSteps, "see steps", {}, i});
+            goads.push_back(std::move(goad));
+        }
+        auto used = inputNames(m_recipe.terms);
+        used.push_back(m_recipe.response);
+        for (const Goad& goad : m_prepared.ledger.table)
+            goads.push_back(goad);
+        for (const std::string& column : used)
+            if (const LedgerLine* line = m_prepared.ledger.find(column))
+                for (const Goad& goad : line->goads)
+                    if (!goad.key.starts_with("missing: ") && !goad.key.starts_with("rare levels: ") &&
+                        !goad.key.starts_with("unreadable cells: "))
+                        goads.push_back(goad);
     }
 
     void check() {
@@ -493,6 +560,7 @@ private:
                                                 : std::span<const Reach>(),
                                    .threads = m_threads};
         Findings findings = runChecks(context);
+        addDataGoads(findings.goads);
         for (Goad& goad : findings.goads)
             for (const AcceptedGoad& accepted : m_recipe.accepted)
                 if (accepted.goad == goad.key) goad.accepted = accepted.reason;
@@ -502,14 +570,18 @@ private:
 
     const Recipe& m_recipe;
     const StudyRows& m_rows;
+    const PreparedRows& m_prepared;
     const Table& m_table;
     std::string m_file;
+    EvaluateOptions m_options;
     Threads m_threads;
     Progress& m_progress;
     Evidence m_evidence;
     std::span<const double> m_response;
     std::vector<std::uint32_t> m_learning;
     std::vector<std::uint32_t> m_heldOut;
+    std::vector<std::uint32_t> m_test;
+    std::vector<double> m_testPredicted;
     std::vector<double> m_y;
     std::vector<double> m_heldOutActual;
     std::vector<double> m_heldOutPredicted;
@@ -523,33 +595,42 @@ private:
 
 } // namespace
 
-RowsRead loadForecastRows(const ForecastRequest& request, const Table& learning, const std::string& response,
-                          const std::filesystem::path& folder, Threads threads, Progress& progress) {
-    TextOptions options = request.text;
-    options.kindsMayBeAbsent = true;
+RowsRead loadForecastRows(const Recipe& recipe, const Table& learning, const std::filesystem::path& folder,
+                          Threads threads, Progress& progress, const PasswordFor& password) {
+    RowsPlan plan;
+    static_cast<RowsSource&>(plan) = *recipe.forecast;
+    plan.text.kindsMayBeAbsent = true;
     for (const Column& column : learning.columns())
-        if (column.name() != response && !options.kinds.contains(column.name()))
-            options.kinds[column.name()] = column.kind();
-    return readText(folder / request.file, options, threads, progress);
+        if (column.name() != recipe.response && !plan.text.kinds.contains(column.name()))
+            plan.text.kinds[column.name()] = column.kind();
+    plan.joins = recipe.rows.joins;
+    return readRows(plan, folder, password, threads, progress);
 }
 
-StudyRows loadRows(const Recipe& recipe, const std::filesystem::path& folder, Threads threads,
-                   Progress& progress) {
+StudyRows loadRows(const Recipe& recipe, const std::filesystem::path& folder, Threads threads, Progress& progress,
+                   const PasswordFor& password) {
     StudyRows rows;
     {
         ProgressStage stage(progress, 0, recipe.forecast ? 0.8 : 1);
-        rows.learning = readText(folder / recipe.rows.file, recipe.rows.text, threads, stage);
+        rows.learning = readRows(recipe.rows, folder, password, threads, stage);
     }
     if (recipe.forecast) {
         ProgressStage stage(progress, 0.8, 1);
-        rows.forecast =
-            loadForecastRows(*recipe.forecast, rows.learning.table, recipe.response, folder, threads, stage);
+        rows.forecast = loadForecastRows(recipe, rows.learning.table, folder, threads, stage, password);
     }
     return rows;
 }
 
+Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared, const EvaluateOptions& options,
+                  Progress& progress) {
+    return Evaluation(recipe, rows, prepared, options, progress).run();
+}
+
 Evidence evaluate(const Recipe& recipe, const StudyRows& rows, Threads threads, Progress& progress) {
-    return Evaluation(recipe, rows, threads, progress).run();
+    ProgressStage preparing(progress, 0, 0.3);
+    const auto prepared = prepareRows(recipe, rows, threads, preparing);
+    ProgressStage fitting(progress, 0.3, 1);
+    return evaluate(recipe, rows, *prepared, {.threads = threads}, fitting);
 }
 
 } // namespace oxgoad

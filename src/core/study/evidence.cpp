@@ -61,6 +61,31 @@ ordered_json goadJson(const Goad& g) {
     return out;
 }
 
+ordered_json stepEvidenceJson(const StepOutcome& o, const Step& step) {
+    ordered_json out{{"says", stepSentence(step)}, {"done", o.done},           {"rows_in", o.rowsIn},
+                     {"rows_out", o.rowsOut},      {"columns_in", o.columnsIn}, {"columns_out", o.columnsOut},
+                     {"changed_cells", o.changedCells}};
+    if (!o.problem.empty()) out["problem"] = o.problem;
+    if (!o.notes.empty()) out["notes"] = o.notes;
+    for (const LearnedValue& value : o.learned) {
+        ordered_json learned{{"column", value.column}, {"what", value.what}};
+        if (!value.numbers.empty()) learned["numbers"] = value.numbers;
+        if (!value.texts.empty() || value.numbers.empty()) learned["texts"] = value.texts;
+        out["learned"].push_back(learned);
+    }
+    return out;
+}
+
+ordered_json partJson(const PartSummary& p) {
+    ordered_json out{{"part", partName(p.part)},
+                     {"rows", p.rows},
+                     {"with_response", p.withResponse},
+                     {"mean", p.mean},
+                     {"standard_deviation", p.standardDeviation}};
+    if (!p.unseenLevels.empty()) out["levels_not_learned"] = p.unseenLevels;
+    return out;
+}
+
 } // namespace
 
 std::string_view stateName(RowState state) {
@@ -73,6 +98,8 @@ std::string_view stateName(RowState state) {
         return "left out";
     case RowState::missing:
         return "missing values";
+    case RowState::test:
+        return "test";
     }
     return "missing values";
 }
@@ -84,6 +111,11 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     out["rows"] = {{"read", e.rowsRead},        {"learning", e.rowsLearning},
                    {"held_out", e.rowsHeldOut}, {"left_out", e.rowsLeftOut},
                    {"missing", e.rowsMissing},  {"held_out_unpredicted", e.heldOutUnpredicted}};
+    if (e.rowsTest > 0) out["rows"]["test"] = e.rowsTest;
+    for (std::size_t i = 0; i < e.steps.size() && i < recipe.steps.size(); ++i)
+        out["steps"].push_back(stepEvidenceJson(e.steps[i], recipe.steps[i]));
+    for (const PartSummary& part : e.parts)
+        out["parts"].push_back(partJson(part));
     out["rows"]["missing_by_column"] = ordered_json::object();
     for (const auto& [column, count] : e.missingByColumn)
         out["rows"]["missing_by_column"][column] = count;
@@ -109,6 +141,7 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     fit["rank_tolerance"] = e.rankTolerance;
     out["scores"]["learning"] = scoresJson(e.learning);
     out["scores"]["held_out"] = recipe.setAside ? scoresJson(e.heldOut) : ordered_json();
+    if (e.test) out["scores"]["test"] = scoresJson(*e.test);
     out["readings"] = ordered_json::array();
     for (const Reading& r : e.readings) {
         ordered_json reading{{"name", r.name}, {"value", r.value},   {"threshold", r.threshold},

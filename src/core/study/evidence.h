@@ -1,7 +1,8 @@
 #pragma once
 // The evidence: everything that was found, as an immutable value.
-#include "check/goad.h"
+#include "ledger/goad.h"
 #include "forecast/forecast.h"
+#include "prepare/preparation.h"
 #include "resample/parts.h"
 #include "study/recipe.h"
 
@@ -52,12 +53,14 @@ struct TermEvidence {
     std::vector<double> shape;
 };
 
-enum class RowState : std::uint8_t { learning, heldOut, leftOut, missing };
+enum class RowState : std::uint8_t { learning, heldOut, leftOut, missing, test };
 std::string_view stateName(RowState state);
 
 /// One value a row of the table; NaN where there is none.
 struct RowEvidence {
     std::vector<RowState> state;
+    /// Who left the row out: 0 nobody, -1 the analyst by hand, otherwise the number of the step, from 1.
+    std::vector<LeftOutBy> leftOutBy;
     std::vector<double> actual;
     std::vector<double> fitted;
     std::vector<double> residual;
@@ -70,7 +73,7 @@ struct RowEvidence {
 struct Evidence {
     std::string response;
     double level = 0.95;
-    std::size_t rowsRead = 0, rowsLearning = 0, rowsHeldOut = 0, rowsLeftOut = 0, rowsMissing = 0;
+    std::size_t rowsRead = 0, rowsLearning = 0, rowsHeldOut = 0, rowsLeftOut = 0, rowsMissing = 0, rowsTest = 0;
     /// Held-out rows with a level no learning row has, which cannot be predicted.
     std::size_t heldOutUnpredicted = 0;
     std::vector<std::pair<std::string, std::size_t>> missingByColumn;
@@ -92,6 +95,11 @@ struct Evidence {
 
     Scores learning;
     Scores heldOut;
+    /// Only when somebody asked to look at it.
+    std::optional<Scores> test;
+    /// What each step of the recipe did and learned, and what each part holds.
+    std::vector<StepOutcome> steps;
+    std::vector<PartSummary> parts;
     RowEvidence rows;
     std::vector<Reading> readings;
     std::vector<Goad> goads;

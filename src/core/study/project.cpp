@@ -25,6 +25,7 @@ CREATE TABLE view (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE fits (number INTEGER PRIMARY KEY, parent INTEGER NOT NULL, change TEXT NOT NULL, recipe TEXT NOT NULL,
   learning_rmse REAL, held_out_rmse REAL, held_out_rmse_error REAL, adjusted_r_squared REAL,
   rows_learning INTEGER NOT NULL, goads TEXT NOT NULL);
+CREATE TABLE test_looks (position INTEGER PRIMARY KEY, fit INTEGER NOT NULL);
 CREATE TABLE tables (name TEXT PRIMARY KEY, rows INTEGER NOT NULL, report TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE columns (table_name TEXT NOT NULL, position INTEGER NOT NULL, name TEXT NOT NULL, kind TEXT NOT NULL,
   levels TEXT NOT NULL, offsets BLOB NOT NULL, data BLOB NOT NULL, PRIMARY KEY (table_name, position));
@@ -119,6 +120,11 @@ void writeTable(Database& database, const char* name, const RowsRead& rows, Prog
 }
 
 void writeFits(Database& database, const Trail& trail) {
+    for (std::size_t i = 0; i < trail.testLooks().size(); ++i)
+        Statement(database, "INSERT INTO test_looks VALUES (?, ?)")
+            .bind(1, static_cast<std::int64_t>(i + 1))
+            .bind(2, static_cast<std::int64_t>(trail.testLooks()[i]))
+            .runOnce();
     for (const TrailFit& fit : trail.fits())
         Statement(database, "INSERT INTO fits VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
             .bind(1, static_cast<std::int64_t>(fit.number))
@@ -194,7 +200,7 @@ std::optional<RowsRead> readTable(Database& database, const char* name, const fs
     return read;
 }
 
-Trail readFits(Database& database, const fs::path& path) {
+Trail readFits(Database& database, std::int64_t version, const fs::path& path) {
     std::vector<TrailFit> fits;
     Statement select(database, "SELECT * FROM fits ORDER BY number");
     while (select.step()) {
@@ -213,6 +219,14 @@ Trail readFits(Database& database, const fs::path& path) {
     }
     auto trail = Trail::fromFits(std::move(fits));
     if (!trail) damaged(path, "the trail does not hang together");
+    if (version >= 2) { // form 1 knew no test rows
+        Statement looks(database, "SELECT fit FROM test_looks ORDER BY position");
+        while (looks.step()) {
+            const auto fit = static_cast<int>(looks.integer(0));
+            if (!trail->find(fit)) damaged(path, "a look at the test rows belongs to no fit");
+            trail->lookAtTest(fit);
+        }
+    }
     return *trail;
 }
 
@@ -247,7 +261,7 @@ Project readProject(Database& database, const fs::path& path, Progress& progress
     const auto state = readPairs(database, "SELECT key, value FROM state");
     for (const auto* key : {"current", "recipe", "folder"})
         if (!state.contains(key)) damaged(path, std::string("it lacks \"") + key + "\"");
-    project.trail = readFits(database, path);
+    project.trail = readFits(database, version, path);
     project.current = std::stoi(state.at("current"));
     if (project.current != 0 && !project.trail.find(project.current))
         damaged(path, "its current fit is not on the trail");

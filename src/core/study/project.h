@@ -22,7 +22,8 @@ struct Project {
     std::map<std::string, std::string> view;
 };
 
-constexpr int projectVersion = 1;
+/// Form 2 added the looks at test rows, steps and sources other than text files; form 1 is read.
+constexpr int projectVersion = 2;
 
 /// Writes one SQLite file, documented in docs/project.md, beside its place and renames it over the old one:
 /// whatever interrupts it, the old file is whole. Errors: cannotWrite. Throws Stopped before the rename.

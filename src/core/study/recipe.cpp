@@ -4,6 +4,7 @@
 #include "base/file.h"
 #include "base/text.h"
 #include "study/json_reader.h"
+#include "study/recipe_parts.h"
 
 #include <algorithm>
 #include <array>
@@ -14,54 +15,7 @@ using nlohmann::ordered_json;
 
 namespace {
 
-constexpr std::array encodings{Encoding::utf8, Encoding::utf16LittleEndian, Encoding::utf16BigEndian,
-                               Encoding::latin1};
-constexpr std::array kinds{ColumnKind::number, ColumnKind::factor, ColumnKind::date, ColumnKind::text};
-
-TextOptions parseTextOptions(JsonObject& object) {
-    TextOptions options;
-    object.optional("delimiter", [&](const JsonValue& v) { options.delimiter = v.character(); });
-    object.optional("quote", [&](const JsonValue& v) { options.quote = v.character(); });
-    object.optional("header", [&](const JsonValue& v) { options.header = v.boolean(); });
-    object.optional("decimal_mark", [&](const JsonValue& v) {
-        options.decimalMark = v.character();
-        if (*options.decimalMark != '.' && *options.decimalMark != ',') v.refuse("must be \".\" or \",\"");
-    });
-    object.optional("encoding", [&](const JsonValue& v) {
-        const std::string name = v.text();
-        const auto found = std::find_if(encodings.begin(), encodings.end(),
-                                        [&](Encoding e) { return encodingName(e) == name; });
-        if (found == encodings.end())
-            v.refuse("is \"" + name + "\"", "Known are utf-8, utf-16le, utf-16be and latin-1.");
-        options.encoding = *found;
-    });
-    object.optional("missing_marks", [&](const JsonValue& v) {
-        options.missingMarks.clear();
-        v.eachItem([&](const JsonValue& item) { options.missingMarks.push_back(item.text()); });
-    });
-    object.optional("kinds", [&](const JsonValue& v) {
-        v.eachMember([&](const std::string& column, const JsonValue& kind) {
-            const std::string name = kind.text();
-            const auto found =
-                std::find_if(kinds.begin(), kinds.end(), [&](ColumnKind k) { return kindName(k) == name; });
-            if (found == kinds.end())
-                kind.refuse("is \"" + name + "\"", "Known are number, factor, date and text.");
-            options.kinds[column] = *found;
-        });
-    });
-    return options;
-}
-
-void writeTextOptions(ordered_json& out, const TextOptions& options) {
-    if (options.delimiter) out["delimiter"] = std::string(1, *options.delimiter);
-    if (options.quote) out["quote"] = std::string(1, *options.quote);
-    if (options.header) out["header"] = *options.header;
-    if (options.decimalMark) out["decimal_mark"] = std::string(1, *options.decimalMark);
-    if (options.encoding) out["encoding"] = encodingName(*options.encoding);
-    if (options.missingMarks != TextOptions{}.missingMarks) out["missing_marks"] = options.missingMarks;
-    for (const auto& [column, kind] : options.kinds)
-        out["kinds"][column] = kindName(kind);
-}
+constexpr std::array roles{Role::predictor, Role::time, Role::group, Role::identifier, Role::setAside};
 
 TermPart parsePart(const JsonValue& value) {
     if (value.isText()) return {value.text()};
@@ -138,22 +92,24 @@ void parseModel(JsonObject& object, Recipe& recipe) {
 }
 
 void parseRest(JsonObject& object, Recipe& recipe) {
-    object.optional("set_aside", [&](const JsonValue& v) {
-        JsonObject aside(v);
-        const JsonValue kind = aside.at("kind");
-        if (kind.text() != "random") kind.refuse("is \"" + kind.text() + "\"", "Known is \"random\".");
-        RandomHoldOut holdOut;
-        holdOut.share = aside.at("share").number(0, 1);
-        holdOut.seed = aside.at("seed").whole(0, UINT64_MAX);
-        aside.finish();
-        recipe.setAside = holdOut;
+    object.optional("steps", [&](const JsonValue& v) {
+        v.eachItem([&](const JsonValue& item) { recipe.steps.push_back(parseStep(item)); });
+        if (recipe.steps.size() > 1000) v.refuse("are more than 1,000");
     });
+    object.optional("roles", [&](const JsonValue& v) {
+        v.eachMember([&](const std::string& column, const JsonValue& role) {
+            const auto named = roleNamed(role.text());
+            if (!named)
+                role.refuse("is \"" + role.text() + "\"", "Known are predictor, time, group, identifier and set aside.");
+            recipe.roles[column] = *named;
+        });
+    });
+    object.optional("set_aside", [&](const JsonValue& v) { recipe.setAside = parseSetAside(v); });
     object.optional("forecast", [&](const JsonValue& v) {
         JsonObject forecast(v);
         ForecastRequest request;
-        request.file = forecast.at("file").text();
+        static_cast<RowsSource&>(request) = parseSource(forecast);
         forecast.optional("level", [&](const JsonValue& level) { request.level = level.number(0, 1); });
-        request.text = parseTextOptions(forecast);
         forecast.finish();
         recipe.forecast = request;
     });
@@ -179,6 +135,33 @@ void parseRest(JsonObject& object, Recipe& recipe) {
 
 } // namespace
 
+std::string_view roleName(Role role) {
+    switch (role) {
+    case Role::predictor:
+        return "predictor";
+    case Role::time:
+        return "time";
+    case Role::group:
+        return "group";
+    case Role::identifier:
+        return "identifier";
+    case Role::setAside:
+        return "set aside";
+    }
+    return "predictor";
+}
+
+std::optional<Role> roleNamed(std::string_view name) {
+    for (const Role role : roles)
+        if (roleName(role) == name) return role;
+    return std::nullopt;
+}
+
+Role roleOf(const Recipe& recipe, const std::string& column) {
+    const auto found = recipe.roles.find(column);
+    return found == recipe.roles.end() ? Role::predictor : found->second;
+}
+
 Recipe parseRecipe(std::string_view text, const std::string& name) {
     const nlohmann::json parsed = parseJson(text, name);
     JsonObject object{JsonValue(parsed, "", name)};
@@ -189,10 +172,7 @@ Recipe parseRecipe(std::string_view text, const std::string& name) {
                     "the recipe is of a newer form than this program knows, which is 1", {.file = name},
                     "Use a newer Oxgoad.");
     Recipe recipe;
-    JsonObject rows(object.at("rows"));
-    recipe.rows.file = rows.at("file").text();
-    recipe.rows.text = parseTextOptions(rows);
-    rows.finish();
+    recipe.rows = parsePlan(object.at("rows"));
     parseModel(object, recipe);
     parseRest(object, recipe);
     object.finish();
@@ -206,8 +186,11 @@ Recipe readRecipe(const std::filesystem::path& path) {
 std::string recipeText(const Recipe& recipe) {
     ordered_json out;
     out["recipe"] = 1;
-    out["rows"]["file"] = recipe.rows.file;
-    writeTextOptions(out["rows"], recipe.rows.text);
+    out["rows"] = planJson(recipe.rows);
+    for (const Step& step : recipe.steps)
+        out["steps"].push_back(stepJson(step));
+    for (const auto& [column, role] : recipe.roles)
+        out["roles"][column] = roleName(role);
     out["response"] = recipe.response;
     out["terms"] = ordered_json::array();
     for (const Term& term : recipe.terms)
@@ -216,12 +199,10 @@ std::string recipeText(const Recipe& recipe) {
     if (!recipe.reference.empty()) out["reference"] = recipe.reference;
     out["estimator"]["kind"] = "least squares";
     if (recipe.level != 0.95) out["level"] = recipe.level;
-    if (recipe.setAside)
-        out["set_aside"] = {
-            {"kind", "random"}, {"share", recipe.setAside->share}, {"seed", recipe.setAside->seed}};
+    if (recipe.setAside) out["set_aside"] = setAsideJson(*recipe.setAside);
     if (recipe.forecast) {
-        out["forecast"] = {{"file", recipe.forecast->file}, {"level", recipe.forecast->level}};
-        writeTextOptions(out["forecast"], recipe.forecast->text);
+        writeSource(out["forecast"], *recipe.forecast);
+        out["forecast"]["level"] = recipe.forecast->level;
     }
     for (const LeftOutRow& row : recipe.leaveOut)
         out["leave_out"].push_back({{"row", row.row}, {"reason", row.reason}});
@@ -235,6 +216,7 @@ bool sameModel(const Recipe& a, const Recipe& b) {
     Recipe other = b;
     other.accepted = a.accepted;
     other.units = a.units;
+    other.roles = a.roles;
     return a == other;
 }
 
@@ -248,7 +230,14 @@ std::string changeText(const Recipe& from, const Recipe& to) {
         return std::find(terms.begin(), terms.end(), term) != terms.end();
     };
     if (from.rows != to.rows)
-        changes.push_back("rows of " + std::filesystem::path(to.rows.file).filename().string());
+        changes.push_back("rows of " + sourceName(to.rows));
+    for (const Step& step : to.steps)
+        if (step.on && std::find(from.steps.begin(), from.steps.end(), step) == from.steps.end())
+            changes.push_back("+ " + stepSentence(step));
+    for (const Step& step : from.steps)
+        if (step.on && std::find(to.steps.begin(), to.steps.end(), step) == to.steps.end())
+            changes.push_back("− " + stepSentence(step));
+    if (from.steps != to.steps && changes.empty()) changes.emplace_back("steps in another order");
     if (from.response != to.response) changes.push_back("response " + to.response);
     for (const Term& term : to.terms)
         if (!in(from.terms, term)) changes.push_back("+ " + termName(term));
@@ -269,12 +258,10 @@ std::string changeText(const Recipe& from, const Recipe& to) {
                               : "+ " + plural(before - after, "row", "rows"));
     }
     if (from.setAside != to.setAside)
-        changes.push_back(to.setAside ? readableText(100 * to.setAside->share, 3) + " % held out, seed " +
-                                            std::to_string(to.setAside->seed)
-                                      : "no rows held out");
+        changes.push_back(to.setAside ? setAsideText(*to.setAside) : "no rows held out");
     if (from.forecast != to.forecast)
         changes.push_back(to.forecast
-                              ? "forecast of " + std::filesystem::path(to.forecast->file).filename().string()
+                              ? "forecast of " + sourceName(*to.forecast)
                               : "no forecast");
     if (from.level != to.level) changes.push_back(readableText(100 * to.level, 3) + " % intervals");
     if (changes.empty()) return "the same";

@@ -1,7 +1,8 @@
 #pragma once
 // The recipe: everything the analyst decided, as a small readable text.
 #include "design/term.h"
-#include "read/text_reader.h"
+#include "prepare/step.h"
+#include "read/source.h"
 #include "resample/parts.h"
 
 #include <cstdint>
@@ -14,17 +15,10 @@
 
 namespace oxgoad {
 
-struct RowsSource {
-    /// Relative to the recipe, or absolute.
-    std::string file;
-    TextOptions text;
-    bool operator==(const RowsSource&) const = default;
-};
-
-struct ForecastRequest {
-    std::string file;
+/// Rows to be forecast: a source like any other, and the level of the intervals. The joins of the rows are made with
+/// them too.
+struct ForecastRequest : RowsSource {
     double level = 0.95;
-    TextOptions text;
     bool operator==(const ForecastRequest&) const = default;
 };
 
@@ -43,8 +37,17 @@ struct AcceptedGoad {
 
 enum class EstimatorKind { leastSquares };
 
+/// What a column is for. Columns without a role are predictors.
+enum class Role { predictor, time, group, identifier, setAside };
+/// "predictor", "time", "group", "identifier", "set aside".
+std::string_view roleName(Role role);
+std::optional<Role> roleNamed(std::string_view name);
+
 struct Recipe {
-    RowsSource rows;
+    RowsPlan rows;
+    /// Preparation, in order.
+    std::vector<Step> steps;
+    std::map<std::string, Role> roles;
     std::string response;
     std::vector<Term> terms;
     bool intercept = true;
@@ -52,7 +55,7 @@ struct Recipe {
     EstimatorKind estimator = EstimatorKind::leastSquares;
     /// Confidence level of coefficient intervals.
     double level = 0.95;
-    std::optional<RandomHoldOut> setAside;
+    std::optional<SetAside> setAside;
     std::optional<ForecastRequest> forecast;
     std::vector<LeftOutRow> leaveOut;
     std::vector<AcceptedGoad> accepted;
@@ -67,10 +70,13 @@ struct Recipe {
 Recipe parseRecipe(std::string_view json, const std::string& name);
 Recipe readRecipe(const std::filesystem::path& path);
 
+/// Role of a column that is neither the response nor left without one.
+Role roleOf(const Recipe& recipe, const std::string& column);
+
 /// Text that parseRecipe reads back to an equal recipe.
 std::string recipeText(const Recipe& recipe);
 
-/// True when two recipes give the same fit: they differ at most in accepted goads and units.
+/// True when two recipes give the same fit: they differ at most in accepted goads, roles and units.
 bool sameModel(const Recipe& a, const Recipe& b);
 
 /// What changed, in a few words: "+ list_rate × contract", "− 2 rows", "revenue from 3 terms" for a start.

@@ -1,6 +1,7 @@
 #include "study/trail.h"
 
 #include <algorithm>
+#include <cassert>
 
 namespace oxgoad {
 
@@ -41,7 +42,13 @@ void Trail::updateNotes(int number, const Recipe& recipe) {
         if (fit.number != number) continue;
         fit.recipe.accepted = recipe.accepted;
         fit.recipe.units = recipe.units;
+        fit.recipe.roles = recipe.roles;
     }
+}
+
+void Trail::lookAtTest(int number) {
+    assert(find(number));
+    m_testLooks.push_back(number);
 }
 
 std::vector<std::string> Trail::mendedGoads(int number) const {

@@ -42,16 +42,22 @@ public:
     const TrailFit* findModel(const Recipe& recipe) const;
     /// Adds a fit that came from `parent` (0 for a start); its number is returned.
     int add(const Recipe& recipe, const Evidence& evidence, int parent);
-    /// Accepted goads and units of a fit may change without a new fit.
+    /// Accepted goads, roles and units of a fit may change without a new fit.
     void updateNotes(int number, const Recipe& recipe);
     /// Goad keys that an ancestor of the fit had and the fit has not.
     std::vector<std::string> mendedGoads(int number) const;
+
+    /// Fits whose test score was looked at, in order, a fit as often as it was looked at.
+    const std::vector<int>& testLooks() const { return m_testLooks; }
+    /// Requires a fit of that number.
+    void lookAtTest(int number);
 
     /// For reading projects: requires numbers to rise and parents to be there.
     static std::optional<Trail> fromFits(std::vector<TrailFit> fits);
 
 private:
     std::vector<TrailFit> m_fits;
+    std::vector<int> m_testLooks;
 };
 
 } // namespace oxgoad

@@ -1,9 +1,9 @@
 #include "table/summary.h"
 
-#include "base/text.h"
-
 #include <algorithm>
+#include <array>
 #include <atomic>
+#include <bit>
 #include <cmath>
 
 namespace oxgoad {
@@ -11,7 +11,6 @@ namespace oxgoad {
 namespace {
 
 constexpr std::size_t shapeBins = 24;
-constexpr std::size_t rareRows = 10;
 
 void addNumberShape(ColumnSummary& summary, const std::vector<double>& sorted) {
     const double low = sorted.front();
@@ -21,28 +20,6 @@ void addNumberShape(ColumnSummary& summary, const std::vector<double>& sorted) {
         const double place = width > 0 && std::isfinite(width) ? (value - low) / width * shapeBins : 0;
         ++summary.shape[std::min(shapeBins - 1, static_cast<std::size_t>(place))];
     }
-}
-
-void addOddities(ColumnSummary& s) {
-    const std::size_t present = s.rows - s.missing;
-    if (present == 0) {
-        s.oddities.emplace_back("all values are missing");
-        return;
-    }
-    if (s.missing > 0) s.oddities.push_back(plural(s.missing, "missing value", "missing values"));
-    if (s.distinct == 1) s.oddities.emplace_back("constant");
-    if (s.kind == ColumnKind::factor) {
-        const auto rare = static_cast<std::size_t>(std::count_if(
-            s.levels.begin(), s.levels.end(), [](const auto& l) { return l.second < rareRows; }));
-        if (rare > 0 && s.levels.size() > 1)
-            s.oddities.push_back(plural(rare, "level", "levels") + " with fewer than 10 rows");
-    }
-    if (s.kind != ColumnKind::number || !s.numbers) return;
-    const NumberSummary& n = *s.numbers;
-    if (std::fabs(n.skewness) > 2) s.oddities.push_back("skew " + readableText(n.skewness, 2));
-    const double spread = n.upperQuartile - n.lowerQuartile;
-    if (spread > 0 && (n.largest > n.upperQuartile + 6 * spread || n.smallest < n.lowerQuartile - 6 * spread))
-        s.oddities.emplace_back("values far beyond the quartiles");
 }
 
 } // namespace
@@ -56,10 +33,55 @@ double quantileOfSorted(const std::vector<double>& sorted, double share) {
     return sorted[below] * (1 - part) + sorted[above] * part;
 }
 
-std::optional<NumberSummary> summarizeNumbers(std::vector<double> values) {
-    std::erase_if(values, [](double v) { return std::isnan(v); });
-    if (values.empty()) return std::nullopt;
-    std::sort(values.begin(), values.end());
+void sortNumbers(std::vector<double>& values) {
+    constexpr std::size_t fewest = 4096;
+    if (values.size() < fewest) {
+        std::sort(values.begin(), values.end(), [](double a, double b) { return a < b || (std::isnan(b) && !std::isnan(a)); });
+        return;
+    }
+    // Bits in an order that is the order of the numbers: negative ones turned over, the others above them.
+    const auto keyOf = [](double value) {
+        if (std::isnan(value)) return ~std::uint64_t{0};
+        const auto bits = std::bit_cast<std::uint64_t>(value);
+        return (bits >> 63U) != 0 ? ~bits : bits | (std::uint64_t{1} << 63U);
+    };
+    constexpr unsigned digitBits = 11;
+    constexpr std::size_t digits = 6;
+    constexpr std::size_t buckets = 1U << digitBits;
+    std::vector<std::uint64_t> keys(values.size());
+    std::vector<std::uint64_t> other(values.size());
+    std::vector<std::array<std::size_t, buckets>> counts(digits);
+    for (auto& count : counts)
+        count.fill(0);
+    for (std::size_t i = 0; i < values.size(); ++i) {
+        keys[i] = keyOf(values[i]);
+        for (std::size_t d = 0; d < digits; ++d)
+            ++counts[d][(keys[i] >> (d * digitBits)) & (buckets - 1)];
+    }
+    for (std::size_t d = 0; d < digits; ++d) {
+        const unsigned shift = static_cast<unsigned>(d) * digitBits;
+        if (counts[d][(keys[0] >> shift) & (buckets - 1)] == keys.size()) continue; // all alike in this digit
+        std::size_t place = 0;
+        for (auto& count : counts[d]) {
+            const std::size_t here = count;
+            count = place;
+            place += here;
+        }
+        for (const auto key : keys)
+            other[counts[d][(key >> shift) & (buckets - 1)]++] = key;
+        keys.swap(other);
+    }
+    for (std::size_t i = 0; i < values.size(); ++i) {
+        const std::uint64_t key = keys[i];
+        values[i] = key == ~std::uint64_t{0} ? std::nan("")
+                                             : std::bit_cast<double>((key >> 63U) != 0 ? key & ~(std::uint64_t{1} << 63U) : ~key);
+    }
+}
+
+namespace {
+
+/// Of sorted values without NaN; not empty.
+NumberSummary summarizeSorted(const std::vector<double>& values) {
     const auto n = static_cast<double>(values.size());
     NumberSummary s;
     s.smallest = values.front();
@@ -85,50 +107,93 @@ std::optional<NumberSummary> summarizeNumbers(std::vector<double> values) {
     return s;
 }
 
-ColumnSummary summarize(const Column& column) {
+void addNumbers(ColumnSummary& s, std::vector<double> values) {
+    if (values.empty()) return;
+    sortNumbers(values);
+    s.numbers = summarizeSorted(values);
+    addNumberShape(s, values);
+    const double spread = s.numbers->upperQuartile - s.numbers->lowerQuartile;
+    const double low = s.numbers->lowerQuartile - 3 * spread;
+    const double high = s.numbers->upperQuartile + 3 * spread;
+    std::size_t run = 0;
+    for (std::size_t i = 0; i < values.size(); ++i) {
+        const bool fresh = i == 0 || values[i] != values[i - 1];
+        s.distinct += fresh;
+        run = fresh ? 1 : run + 1;
+        s.commonest = std::max(s.commonest, run);
+        s.negative += values[i] < 0;
+        s.whole += values[i] == std::floor(values[i]);
+        s.farOut += spread > 0 && (values[i] < low || values[i] > high);
+    }
+}
+
+} // namespace
+
+std::optional<NumberSummary> summarizeNumbers(std::vector<double> values) {
+    std::erase_if(values, [](double v) { return std::isnan(v); });
+    if (values.empty()) return std::nullopt;
+    sortNumbers(values);
+    return summarizeSorted(values);
+}
+
+ColumnSummary summarize(const Column& column, std::span<const std::uint8_t> used) {
     ColumnSummary s;
     s.name = column.name();
     s.kind = column.kind();
-    s.rows = column.size();
-    s.missing = column.missingCount();
+    auto counts = [&](std::size_t i) { return used.empty() || used[i] != 0; };
+    for (std::size_t i = 0; i < column.size(); ++i)
+        s.rows += counts(i);
     if (s.kind == ColumnKind::factor) {
-        std::vector<std::size_t> counts(column.levels().size(), 0);
-        for (const auto code : column.codes())
-            if (code >= 0) ++counts[static_cast<std::size_t>(code)];
-        for (std::size_t i = 0; i < counts.size(); ++i)
-            if (counts[i] > 0) s.levels.emplace_back(column.levels()[i], counts[i]);
+        std::vector<std::size_t> tally(column.levels().size() + 1, 0);
+        const auto codes = column.codes();
+        for (std::size_t i = 0; i < codes.size(); ++i)
+            if (counts(i)) ++tally[static_cast<std::size_t>(codes[i] + 1)];
+        s.missing = tally[0];
+        for (std::size_t i = 1; i < tally.size(); ++i)
+            if (tally[i] > 0) s.levels.emplace_back(column.levels()[i - 1], tally[i]);
         s.distinct = s.levels.size();
         std::stable_sort(s.levels.begin(), s.levels.end(),
                          [](const auto& a, const auto& b) { return a.second > b.second; });
         for (std::size_t i = 0; i < std::min(shapeBins, s.levels.size()); ++i)
             s.shape.push_back(s.levels[i].second);
-    } else if (s.kind == ColumnKind::text) {
+        if (!s.levels.empty()) s.commonest = s.levels.front().second;
+        return s;
+    }
+    if (s.kind == ColumnKind::text) {
         std::vector<std::string_view> cells;
         for (std::size_t i = 0; i < column.size(); ++i)
-            if (!column.isMissing(i)) cells.push_back(column.text(i));
+            if (counts(i)) {
+                if (column.isMissing(i)) ++s.missing;
+                else cells.push_back(column.text(i));
+            }
         std::sort(cells.begin(), cells.end());
         s.distinct = static_cast<std::size_t>(std::unique(cells.begin(), cells.end()) - cells.begin());
-    } else {
-        std::vector<double> values;
-        values.reserve(column.size() - s.missing);
-        for (std::size_t i = 0; i < column.size(); ++i)
-            if (!column.isMissing(i)) values.push_back(column.asNumber(i));
-        s.numbers = summarizeNumbers(values);
-        std::sort(values.begin(), values.end());
-        if (!values.empty()) addNumberShape(s, values);
-        s.distinct = static_cast<std::size_t>(std::unique(values.begin(), values.end()) - values.begin());
+        return s;
     }
-    addOddities(s);
+    std::vector<double> values;
+    values.reserve(s.rows);
+    if (s.kind == ColumnKind::number) {
+        const auto numbers = column.numbers();
+        for (std::size_t i = 0; i < numbers.size(); ++i)
+            if (counts(i) && !std::isnan(numbers[i])) values.push_back(numbers[i]);
+    } else {
+        const auto days = column.days();
+        for (std::size_t i = 0; i < days.size(); ++i)
+            if (counts(i) && days[i] != Column::missingDay) values.push_back(days[i]);
+    }
+    s.missing = s.rows - values.size();
+    addNumbers(s, std::move(values));
     return s;
 }
 
-std::vector<ColumnSummary> summarize(const Table& table, Threads threads, Progress& progress) {
+std::vector<ColumnSummary> summarize(const Table& table, Threads threads, Progress& progress,
+                                     std::span<const std::uint8_t> used) {
     std::vector<ColumnSummary> summaries(table.columns().size());
     std::atomic<std::size_t> done{0};
     parallelFor(summaries.size(), threads, [&](std::size_t i) {
         progress.checkpoint(static_cast<double>(done) / static_cast<double>(summaries.size()),
                             "Counting columns");
-        summaries[i] = summarize(table.columns()[i]);
+        summaries[i] = summarize(table.columns()[i], used);
         ++done;
     });
     return summaries;

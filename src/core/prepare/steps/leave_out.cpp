@@ -82,7 +82,7 @@ StepKind leaveOutMissing() {
     kind.fields = {columnsField({})};
     kind.leavesOut = true;
     kind.sentence = [](const Step& step) {
-        return "Leave out rows that lack " + listed(step.texts("columns"));
+        return "Leave out rows that lack " + nameList(step.texts("columns"));
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         std::vector<const Column*> columns;
@@ -100,7 +100,7 @@ StepKind leaveOutBeyondFences() {
     kind.fields = {columnsField({ColumnKind::number}), numberField("width", "Width, in quartile spreads", 1.5, 0, 1000)};
     kind.learns = kind.leavesOut = true;
     kind.sentence = [](const Step& step) {
-        return "Leave out rows whose " + listed(step.texts("columns")) + " lies more than " +
+        return "Leave out rows whose " + nameList(step.texts("columns")) + " lies more than " +
                readableText(step.number("width")) + " quartile spreads beyond the quartiles";
     };
     kind.run = [](const Step& step, StepFrame& frame) {
@@ -115,7 +115,7 @@ StepKind leaveOutBeyondZ() {
     kind.fields = {columnsField({ColumnKind::number}), numberField("limit", "Limit, in standard deviations", 3, 0, 1000)};
     kind.learns = kind.leavesOut = true;
     kind.sentence = [](const Step& step) {
-        return "Leave out rows whose " + listed(step.texts("columns")) + " lies more than " +
+        return "Leave out rows whose " + nameList(step.texts("columns")) + " lies more than " +
                readableText(step.number("limit")) + " standard deviations from the mean";
     };
     kind.run = [](const Step& step, StepFrame& frame) {
@@ -146,7 +146,7 @@ StepKind leaveOutRows() {
         std::vector<std::string> rows;
         for (const double row : step.get<std::vector<double>>("rows"))
             rows.push_back(exactText(row));
-        return "Leave out " + std::string(rows.size() == 1 ? "row " : "rows ") + listed(rows) + ": " +
+        return "Leave out " + std::string(rows.size() == 1 ? "row " : "rows ") + nameList(rows) + ": " +
                step.text("reason");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
@@ -174,7 +174,7 @@ StepKind fillMissing() {
     kind.learns = true;
     kind.sentence = [](const Step& step) {
         const std::string& with = step.text("with");
-        std::string text = "Fill missing values of " + listed(step.texts("columns")) + " with ";
+        std::string text = "Fill missing values of " + nameList(step.texts("columns")) + " with ";
         text += with == "value"           ? step.text("value")
                 : with == "level missing" ? "the level \"missing\""
                 : with == "most frequent" ? "the most frequent value of the learning rows"

@@ -59,7 +59,7 @@ std::vector<std::string> fullOrder(StepFrame& frame, const Column& column, const
         if (column.codeOf(level) >= 0)
             order.push_back(level);
         else if (!frame.applying())
-            refuse("there is no level \"" + level + "\"", column.name(), "The levels are: " + listed(column.levels(), 20) + ".");
+            refuse("there is no level \"" + level + "\"", column.name(), "The levels are: " + nameList(column.levels(), 20) + ".");
     }
     for (const std::string& level : column.levels())
         if (std::find(wanted.begin(), wanted.end(), level) == wanted.end()) order.push_back(level);
@@ -72,7 +72,7 @@ StepKind changeType() {
     StepKind kind{.name = "change type", .title = "Change the type", .group = "values"};
     kind.fields = {columnsField({}), choiceField("to", "To", {"number", "factor", "date", "text"})};
     kind.sentence = [](const Step& step) {
-        return "Take " + listed(step.texts("columns")) + " as " + (step.text("to") == "text" ? "" : "a ") + step.text("to");
+        return "Take " + nameList(step.texts("columns")) + " as " + (step.text("to") == "text" ? "" : "a ") + step.text("to");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         const std::string& to = step.text("to");
@@ -102,7 +102,7 @@ StepKind replaceValues() {
         std::vector<std::string> pairs;
         for (const auto& [from, to] : step.get<TextPairs>("pairs"))
             pairs.push_back(from + " by " + (to.empty() ? "missing" : to));
-        return "Replace in " + step.text("column") + " " + listed(pairs);
+        return "Replace in " + step.text("column") + " " + nameList(pairs);
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         const Column column = frame.at(step.text("column"));
@@ -169,7 +169,7 @@ StepKind mergeLevels() {
     kind.fields = {columnField({ColumnKind::factor}), {.key = "levels", .label = "Levels", .type = FieldType::levels},
                    textField("into", "Into")};
     kind.sentence = [](const Step& step) {
-        return "Merge the levels " + listed(step.texts("levels")) + " of " + step.text("column") + " into " +
+        return "Merge the levels " + nameList(step.texts("levels")) + " of " + step.text("column") + " into " +
                step.text("into");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
@@ -192,7 +192,7 @@ StepKind lumpRareLevels() {
                    textField("into", "Into", StepValue(std::string("other")))};
     kind.learns = true;
     kind.sentence = [](const Step& step) {
-        return "Lump levels of " + listed(step.texts("columns")) + " with fewer than " + exactText(step.number("rows")) +
+        return "Lump levels of " + nameList(step.texts("columns")) + " with fewer than " + exactText(step.number("rows")) +
                " learning rows into " + step.text("into");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
@@ -211,7 +211,7 @@ StepKind lumpRareLevels() {
                         few.push_back(column.levels()[i]);
                 return few;
             });
-            frame.note(rare.empty() ? name + ": no level is that rare" : name + ": " + listed(rare, 8) + " became " + into);
+            frame.note(rare.empty() ? name + ": no level is that rare" : name + ": " + nameList(rare, 8) + " became " + into);
             frame.put(relevelled(column, [&](const std::string& level) {
                 return std::find(rare.begin(), rare.end(), level) == rare.end() ? level : into;
             }));
@@ -267,7 +267,7 @@ StepKind combineColumns() {
     kind.fields = {columnsField({ColumnKind::factor}), textField("name", "Name of the new column"),
                    textField("between", "Between the levels", StepValue(std::string(" / ")))};
     kind.sentence = [](const Step& step) {
-        return "Combine " + listed(step.texts("columns")) + " into " + step.text("name");
+        return "Combine " + nameList(step.texts("columns")) + " into " + step.text("name");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         std::vector<Column> columns;

@@ -62,7 +62,7 @@ StepKind transformNumbers() {
     kind.sentence = [](const Step& step) {
         const std::string& by = step.text("by");
         return "Take " + (by == "power" ? "the power " + readableText(step.number("power")) : by) + " of " +
-               listed(step.texts("columns")) + (step.flag("keep") ? " as a new column" : "");
+               nameList(step.texts("columns")) + (step.flag("keep") ? " as a new column" : "");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         const std::string& by = step.text("by");
@@ -116,7 +116,7 @@ StepKind standardise() {
                    flagField("keep", "Keep the old column, add a new one", false)};
     kind.learns = true;
     kind.sentence = [](const Step& step) {
-        return "Standardise " + listed(step.texts("columns")) + " by the " + step.text("by") + " of the learning rows";
+        return "Standardise " + nameList(step.texts("columns")) + " by the " + step.text("by") + " of the learning rows";
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         for (const std::string& name : step.texts("columns")) {
@@ -158,7 +158,7 @@ StepKind cutIntoBands() {
             std::vector<std::string> limits;
             for (const double limit : step.get<std::vector<double>>("limits"))
                 limits.push_back(readableText(limit, 6));
-            how = "at " + listed(limits, 10);
+            how = "at " + nameList(limits, 10);
         } else {
             how = "into " + exactText(step.number("bands")) + " bands at " + step.text("at") + " of the learning rows";
         }

@@ -158,7 +158,7 @@ StepKind partsOfDate() {
         std::vector<std::string> parts;
         for (const auto* part : {"month", "quarter", "year", "weekday", "running"})
             if (step.flag(part)) parts.emplace_back(std::string(part) == "running" ? "running month" : part);
-        return "Take " + listed(parts) + " of " + step.text("column");
+        return "Take " + nameList(parts) + " of " + step.text("column");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         const Column dates = frame.date(step.text("column"));

@@ -1,5 +1,7 @@
 #pragma once
 // What checks find: readings, and goads where a reading crosses its threshold.
+#include "prepare/step.h"
+
 #include <optional>
 #include <string>
 #include <vector>
@@ -10,7 +12,18 @@ enum class Severity { caution, alarm };
 
 /// One click that would answer a goad.
 struct Move {
-    enum class Kind { leaveOutTerm, leaveOutRow, seeRow, seeForecastRows, seeColumn };
+    enum class Kind {
+        leaveOutTerm,
+        leaveOutRow,
+        seeRow,
+        seeForecastRows,
+        seeColumn,
+        /// Adds `step` to the preparation.
+        addStep,
+        /// Gives the column `subject` the role `role`.
+        giveRole,
+        seeSteps,
+    };
     Kind kind = Kind::seeColumn;
     /// What the button says.
     std::string label;
@@ -18,6 +31,8 @@ struct Move {
     std::string subject;
     /// Row of the table, from 0.
     std::size_t row = 0;
+    std::optional<Step> step{};
+    std::string role{};
 };
 
 struct Goad {

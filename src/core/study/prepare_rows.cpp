@@ -1,0 +1,151 @@
+#include "study/prepare_rows.h"
+
+#include "base/error.h"
+#include "base/text.h"
+
+#include <algorithm>
+#include <set>
+
+namespace oxgoad {
+
+namespace {
+
+std::vector<LeftOutBy> byHand(const Recipe& recipe, std::size_t rows, const std::string& file) {
+    std::vector<LeftOutBy> leftOut(rows, 0);
+    for (const LeftOutRow& row : recipe.leaveOut) {
+        if (row.row > rows)
+            throw Error(ErrorCode::badRecipe,
+                        "leave_out names row " + countText(row.row) + ", but there are " + plural(rows, "row", "rows"),
+                        {.file = file});
+        leftOut[row.row - 1] = -1;
+    }
+    return leftOut;
+}
+
+Prepared applied(const PreparedRows& prepared, const std::vector<Step>& steps, const RowsRead& forecast, Progress& progress) {
+    return applySteps(forecast.table, steps, prepared.steps, forecast.report.file, progress);
+}
+
+Ledger ledgerOf(const PreparedRows& prepared, const Recipe& recipe, const ReadReport& report, Threads threads,
+                Progress& progress) {
+    const auto used = prepared.used();
+    LedgerInput input{.table = prepared.table, .used = used, .response = recipe.response, .misfits = report.faultsByColumn,
+                      .originColumn = recipe.rows.originColumn};
+    for (const CellFault& fault : report.faults) {
+        auto& texts = input.misfitTexts[fault.column];
+        if (texts.size() < 3 && std::find(texts.begin(), texts.end(), fault.text) == texts.end()) texts.push_back(fault.text);
+    }
+    for (const auto& [column, role] : recipe.roles)
+        if (role == Role::identifier || role == Role::setAside) input.quiet.insert(column);
+    return makeLedger(input, threads, progress);
+}
+
+} // namespace
+
+std::vector<std::uint8_t> PreparedRows::used() const {
+    std::vector<std::uint8_t> used(leftOut.size());
+    for (std::size_t i = 0; i < used.size(); ++i)
+        used[i] = leftOut[i] == 0;
+    return used;
+}
+
+std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const StudyRows& rows, Threads threads,
+                                                Progress& progress) {
+    const Table& raw = rows.learning.table;
+    const std::string& file = rows.learning.report.file;
+    auto prepared = std::make_shared<PreparedRows>();
+    progress.checkpoint(0, "Setting rows aside");
+    const bool goesByColumn = recipe.setAside && !recipe.setAside->column.empty();
+    if (goesByColumn && !recipe.steps.empty()) {
+        Progress quiet;
+        prepared->parts = assignParts(withoutLearning(raw, recipe.steps, file, quiet), recipe.setAside, file);
+    } else {
+        prepared->parts = assignParts(raw, recipe.setAside, file);
+    }
+    std::vector<std::uint8_t> learning(raw.rows());
+    for (std::size_t i = 0; i < learning.size(); ++i)
+        learning[i] = prepared->parts[i] == Part::learning;
+    {
+        ProgressStage stage(progress, 0.05, 0.5);
+        Prepared done = learnSteps(raw, recipe.steps, byHand(recipe, raw.rows(), file), learning, file, stage);
+        prepared->table = std::move(done.table);
+        prepared->leftOut = std::move(done.leftOut);
+        prepared->steps = std::move(done.outcomes);
+    }
+    prepared->raw = raw;
+    prepared->madeBy = recipe.steps;
+    prepared->setAside = recipe.setAside;
+    prepared->leftOutByHand = recipe.leaveOut;
+    prepared->response = recipe.response;
+    if (rows.forecast) {
+        ProgressStage stage(progress, 0.5, 0.55);
+        prepared->forecast = applied(*prepared, recipe.steps, *rows.forecast, stage);
+        prepared->rawForecast = rows.forecast->table;
+    }
+    ProgressStage stage(progress, 0.55, 1);
+    prepared->ledger = ledgerOf(*prepared, recipe, rows.learning.report, threads, stage);
+    prepared->partSummaries = summarizeParts(prepared->table, prepared->parts, prepared->used(), recipe.response);
+    return prepared;
+}
+
+namespace {
+
+bool sameTable(const Table& a, const Table& b) {
+    return a.columns().size() == b.columns().size() &&
+           std::equal(a.columns().begin(), a.columns().end(), b.columns().begin(), [](const Column& x, const Column& y) {
+               return x.name() == y.name() && x.sharesValues(y);
+           });
+}
+
+} // namespace
+
+bool isPreparedFor(const PreparedRows& prepared, const Recipe& recipe, const StudyRows& rows) {
+    return prepared.madeBy == recipe.steps && prepared.setAside == recipe.setAside &&
+           prepared.leftOutByHand == recipe.leaveOut && prepared.response == recipe.response &&
+           sameTable(prepared.raw, rows.learning.table);
+}
+
+std::shared_ptr<const PreparedRows> withForecast(const PreparedRows& prepared, const Recipe& recipe, const StudyRows& rows,
+                                                 Progress& progress) {
+    auto next = std::make_shared<PreparedRows>(prepared);
+    next->forecast.reset();
+    next->rawForecast.reset();
+    if (rows.forecast) {
+        next->forecast = applied(prepared, recipe.steps, *rows.forecast, progress);
+        next->rawForecast = rows.forecast->table;
+    }
+    return next;
+}
+
+StepEffect stepEffect(const PreparedRows& prepared, std::size_t index, const std::vector<Step>& steps, Progress& progress,
+                      StepOutcome* outcome) {
+    StepEffect effect;
+    if (index >= steps.size()) return effect;
+    std::vector<std::uint8_t> learning(prepared.raw.rows());
+    for (std::size_t i = 0; i < learning.size(); ++i)
+        learning[i] = prepared.parts[i] == Part::learning;
+    std::vector<LeftOutBy> hand(prepared.raw.rows(), 0);
+    for (const LeftOutRow& row : prepared.leftOutByHand)
+        if (row.row >= 1 && row.row <= hand.size()) hand[row.row - 1] = -1;
+    const auto upTo = [&](std::size_t count) {
+        return learnSteps(prepared.raw, {steps.begin(), steps.begin() + static_cast<std::ptrdiff_t>(count)}, hand, learning, {}, progress);
+    };
+    const Prepared before = upTo(index);
+    const Prepared after = upTo(index + 1);
+    if (outcome) *outcome = after.outcomes[index];
+    std::set<std::string> names(after.outcomes[index].touched.begin(), after.outcomes[index].touched.end());
+    for (const std::string& name : columnsOfStep(steps[index]))
+        names.insert(name);
+    auto describe = [&](const Prepared& rows, std::vector<ColumnSummary>& into) {
+        std::vector<std::uint8_t> used(rows.leftOut.size());
+        for (std::size_t i = 0; i < used.size(); ++i)
+            used[i] = rows.leftOut[i] == 0;
+        for (const std::string& name : names)
+            if (const Column* column = rows.table.find(name)) into.push_back(summarize(*column, used));
+    };
+    describe(before, effect.before);
+    describe(after, effect.after);
+    return effect;
+}
+
+} // namespace oxgoad

@@ -1,0 +1,68 @@
+#pragma once
+// From rows as they were read to rows as the model sees them.
+#include "ledger/ledger.h"
+#include "prepare/preparation.h"
+#include "resample/parts.h"
+#include "study/recipe.h"
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+/// The rows a recipe names, as read.
+struct StudyRows {
+    RowsRead learning;
+    std::optional<RowsRead> forecast;
+};
+
+/// Rows after the steps, and what each step learned. Row numbers are those of the rows as read: rows are marked, never
+/// removed.
+struct PreparedRows {
+    Table table;
+    std::vector<Part> parts;
+    std::vector<LeftOutBy> leftOut;
+    std::vector<StepOutcome> steps;
+    /// What every column holds, over the rows that are not left out, and what is odd about it.
+    Ledger ledger;
+    std::vector<PartSummary> partSummaries;
+    /// Rows to be forecast after the same steps; none without a forecast.
+    std::optional<Prepared> forecast;
+
+    /// What it was made from.
+    Table raw;
+    std::optional<Table> rawForecast;
+    std::vector<Step> madeBy;
+    std::optional<SetAside> setAside;
+    std::vector<LeftOutRow> leftOutByHand;
+    std::string response;
+
+    /// 1 for rows nobody left out.
+    std::vector<std::uint8_t> used() const;
+};
+
+/// Sets rows aside, then runs the steps, which learn from learning rows only, then looks at every column. A set-aside
+/// rule that goes by a column finds it among the columns as read and those that steps make without learning.
+/// A pure function: the same for any number of threads. Errors: badParts, badRecipe; a step that cannot run is no
+/// error but has its problem in `steps`. Throws Stopped.
+std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const StudyRows& rows, Threads threads,
+                                                Progress& progress);
+
+/// True when the recipe and the rows ask for the very rows that were prepared, up to the forecast's.
+bool isPreparedFor(const PreparedRows& prepared, const Recipe& recipe, const StudyRows& rows);
+
+/// The prepared rows with the recipe's rows to be forecast, when that is all that changed.
+std::shared_ptr<const PreparedRows> withForecast(const PreparedRows& prepared, const Recipe& recipe, const StudyRows& rows,
+                                                 Progress& progress);
+
+/// What a step did to the columns it touches: their lines of the ledger before and after it.
+struct StepEffect {
+    std::vector<ColumnSummary> before, after;
+};
+/// Runs the steps up to and with number `index` (from 0) again. Throws Stopped.
+StepEffect stepEffect(const PreparedRows& prepared, std::size_t index, const std::vector<Step>& steps, Progress& progress,
+                      StepOutcome* outcome = nullptr);
+
+} // namespace oxgoad
