@@ -39,7 +39,7 @@ std::vector<PlotFrame::Marks> Station::marksByPart(const std::function<double(st
     const std::size_t n = m_session.table().rows();
     for (std::size_t i = 0; i < n; ++i) {
         const RowState state = evidence ? evidence->rows.state[i] : RowState::learning;
-        if (state == RowState::leftOut) continue;
+        if (state == RowState::leftOut || state == RowState::test) continue;
         const double a = x(i);
         const double b = y(i);
         if (!std::isfinite(a) || !std::isfinite(b)) continue;
@@ -69,10 +69,10 @@ void Station::fillBox(QComboBox& box, const QStringList& items, const QString& f
 }
 
 std::function<QString(std::size_t)> Station::rowDescription() const {
-    const auto rows = m_session.rows();
+    const auto rows = m_session.prepared();
     return [rows](std::size_t row) {
         QStringList parts;
-        for (const Column& column : rows->learning.table.columns()) {
+        for (const Column& column : rows->table.columns()) {
             if (column.kind() == ColumnKind::number) continue;
             parts << qs(column.cellText(row));
             if (parts.size() == 3) break;

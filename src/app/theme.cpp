@@ -99,6 +99,9 @@ QColor tone(const QString& name) {
     if (name == "goad") return goad;
     if (name == "alarm") return alarm;
     if (name == "fine") return fine;
+    if (name == "learning") return learning;
+    if (name == "heldOut") return heldOut;
+    if (name == "forecast") return forecast;
     return ink;
 }
 

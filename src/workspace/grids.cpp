@@ -11,135 +11,6 @@
 
 namespace oxgoad {
 
-namespace {
-
-std::string roleOf(const Recipe& recipe, const std::string& column) {
-    if (column == recipe.response) return "response";
-    for (const std::string& name : inputNames(recipe.terms))
-        if (name == column) return "predictor";
-    return {};
-}
-
-} // namespace
-
-GridModel::Content ledgerGrid(const Session& session) {
-    GridModel::Content grid;
-    const auto& lines = session.summaries();
-    grid.rows = static_cast<int>(lines.size());
-    auto at = [&session](int row) -> const ColumnSummary& {
-        return session.summaries()[static_cast<std::size_t>(row)];
-    };
-    auto moment = [at](QString title, double NumberSummary::*member) {
-        return GridColumn{std::move(title),
-                          true,
-                          [at, member](int row) {
-                              const ColumnSummary& s = at(row);
-                              if (!s.numbers) return QString();
-                              const double value = (*s.numbers).*member;
-                              if (s.kind == ColumnKind::date && member != &NumberSummary::standardDeviation &&
-                                  member != &NumberSummary::skewness)
-                                  return qs(dateText(static_cast<std::int32_t>(value)));
-                              return qs(readableText(value));
-                          },
-                          [at, member](int row) {
-                              return at(row).numbers ? rawNumber((*at(row).numbers).*member) : QVariant();
-                          },
-                          {}};
-    };
-    grid.columns = {
-        textColumn("column", [at](int row) { return qs(at(row).name); }),
-        textColumn("role", [at, &session](int row) { return qs(roleOf(session.recipe(), at(row).name)); }),
-        textColumn("type", [at](int row) { return qs(kindName(at(row).kind)); }),
-        textColumn("unit", [at, &session](int row) { return session.unit(at(row).name); }),
-        textColumn("distribution", [](int) { return QString(); }),
-        {"missing",
-         true,
-         [at](int row) { return at(row).missing ? qs(countText(at(row).missing)) : QString(); },
-         [at](int row) { return QVariant::fromValue<qulonglong>(at(row).missing); },
-         {}},
-        {"distinct",
-         true,
-         [at](int row) { return qs(countText(at(row).distinct)); },
-         [at](int row) { return QVariant::fromValue<qulonglong>(at(row).distinct); },
-         {}},
-        textColumn("what is odd",
-                   [at](int row) {
-                       QStringList odd;
-                       for (const auto& oddity : at(row).oddities)
-                           odd << qs(oddity);
-                       return odd.join("; ");
-                   }),
-        moment("smallest", &NumberSummary::smallest),
-        moment("lower\nquartile", &NumberSummary::lowerQuartile),
-        moment("median", &NumberSummary::median),
-        moment("mean", &NumberSummary::mean),
-        moment("upper\nquartile", &NumberSummary::upperQuartile),
-        moment("largest", &NumberSummary::largest),
-    };
-    grid.extra = [at](int row, int column, int role) -> QVariant {
-        if (role == FractionRole) return -1; // columns of different units have no decimal mark in common
-        if (role == DrawingRole && column == 4) {
-            const ColumnSummary& s = at(row);
-            return QVariant::fromValue(
-                ShapeDrawing{ShapeDrawing::Kind::bars, {s.shape.begin(), s.shape.end()}, 0, 0});
-        }
-        if (role == ToneRole && column == 7) return "goad";
-        if (role == ToneRole && (column == 2 || column == 3)) return "quiet";
-        if (role == ToneRole && column == 0) return "strong";
-        if (role == Qt::ToolTipRole && column == 4 && at(row).kind == ColumnKind::factor) {
-            QStringList levels;
-            for (const auto& [level, count] : at(row).levels) {
-                levels << qs(level + ": " + countText(count));
-                if (levels.size() == 20) break;
-            }
-            return "<qt>" + levels.join("\n").toHtmlEscaped().replace("\n", "<br>") + "</qt>";
-        }
-        return {};
-    };
-    return grid;
-}
-
-GridModel::Content rowsGrid(const Session& session) {
-    GridModel::Content grid;
-    const auto rows = session.rows();
-    if (!rows) return grid;
-    grid.rows = static_cast<int>(session.table().rows());
-    const auto evidence = session.evidence();
-    auto state = [evidence](int row) {
-        return evidence ? evidence->rows.state[static_cast<std::size_t>(row)] : RowState::learning;
-    };
-    grid.columns.push_back({"row",
-                            true,
-                            [](int row) { return qs(countText(static_cast<std::size_t>(row) + 1)); },
-                            [](int row) { return row + 1; },
-                            {}});
-    grid.columns.push_back(textColumn(
-        "part", [evidence, state](int row) { return evidence ? qs(stateName(state(row))) : QString(); }));
-    for (const Column& column : session.table().columns())
-        grid.columns.push_back(
-            {session.unit(column.name()).isEmpty() ? qs(column.name())
-                                                   : qs(column.name()) + "\n" + session.unit(column.name()),
-             column.kind() == ColumnKind::number,
-             [column](int row) {
-                 return column.kind() == ColumnKind::number
-                            ? qs(exactText(column.numbers()[static_cast<std::size_t>(row)]))
-                            : qs(column.cellText(static_cast<std::size_t>(row)));
-             },
-             [column](int row) {
-                 return column.kind() == ColumnKind::number
-                            ? rawNumber(column.numbers()[static_cast<std::size_t>(row)])
-                            : QVariant(qs(column.cellText(static_cast<std::size_t>(row))));
-             },
-             {}});
-    grid.extra = [state](int row, int, int role) -> QVariant {
-        if (role == DataRowRole) return QVariant::fromValue<qulonglong>(static_cast<qulonglong>(row));
-        if (role == ToneRole && (state(row) == RowState::leftOut || state(row) == RowState::missing))
-            return "quiet";
-        return {};
-    };
-    return grid;
-}
-
 GridModel::Content faultsGrid(const Session& session) {
     GridModel::Content grid;
     if (!session.hasRows()) return grid;
@@ -266,8 +137,9 @@ GridModel::Content forecastGrid(const Session& session) {
     GridModel::Content grid;
     const auto evidence = session.evidence();
     const auto rows = session.rows();
-    if (!evidence || !evidence->forecast || !rows->forecast) return grid;
-    const Table& table = rows->forecast->table;
+    const auto prepared = session.prepared();
+    if (!evidence || !evidence->forecast || !rows->forecast || !prepared->forecast) return grid;
+    const Table& table = prepared->forecast->table;
     grid.rows = static_cast<int>(table.rows());
     auto at = [](int row) { return static_cast<std::size_t>(row); };
     const int decimals = decimalsFor(evidence->residualStandardDeviation);

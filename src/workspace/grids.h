@@ -27,8 +27,18 @@ struct ShapeDrawing {
 
 /// One line per column of the rows.
 GridModel::Content ledgerGrid(const Session& session);
-/// The rows themselves; the first two columns are row number and part.
-GridModel::Content rowsGrid(const Session& session);
+/// The rows themselves in a given order; the first two columns are row number and part, with who left a row out.
+GridModel::Content rowsGrid(const Session& session, std::shared_ptr<const std::vector<std::uint32_t>> order);
+/// The preparation, one line a step, with rows and columns in and out.
+GridModel::Content stepsGrid(Session& session);
+/// What each part of the rows holds.
+GridModel::Content partsGrid(const Session& session);
+/// Columns before and after a step.
+GridModel::Content stepEffectGrid(const StepEffect& effect);
+/// The first rows of something that is about to be read.
+GridModel::Content previewGrid(const Table& table);
+/// "response", "predictor" for columns in use, otherwise the role that was given.
+QString roleText(const Recipe& recipe, const std::string& column);
 /// Cells that do not fit their column.
 GridModel::Content faultsGrid(const Session& session);
 /// Rows with the largest studentised residuals and held-out errors, largest first.

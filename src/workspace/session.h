@@ -2,11 +2,13 @@
 // The open project as the window sees it.
 #include "study/evaluate.h"
 #include "study/project.h"
-#include "table/summary.h"
+#include "ledger/drift.h"
 #include "workspace/jobs.h"
 
 #include <QObject>
 #include <QString>
+#include <QStringList>
+#include <functional>
 #include <map>
 #include <memory>
 #include <optional>
@@ -23,8 +25,14 @@ public:
 
     bool hasRows() const { return m_rows != nullptr; }
     const std::shared_ptr<const StudyRows>& rows() const { return m_rows; }
+    /// After the steps of the recipe; rows keep the numbers they were read with.
     const Table& table() const;
-    const std::vector<ColumnSummary>& summaries() const { return m_summaries; }
+    const std::shared_ptr<const PreparedRows>& prepared() const { return m_prepared; }
+    /// What every column holds and what is odd about it.
+    const Ledger& ledger() const;
+    /// Everything found that could make the forecast wrong: the evidence's goads, then those of the ledger about
+    /// columns that are not in use.
+    std::vector<Goad> goads() const;
     const Recipe& recipe() const { return m_recipe; }
     const Trail& trail() const { return m_trail; }
     int current() const { return m_current; }
@@ -45,19 +53,38 @@ public:
     std::map<std::string, std::string>& view() { return m_view; }
     const std::map<std::string, std::string>& view() const { return m_view; }
 
-    /// Opens a project, a recipe, or a text file with rows, by what it is.
+    /// Opens a project, a recipe, or a file with rows, by what it is.
     void open(const QString& path);
+    /// Opens rows from anywhere. Relative names start from `folder`.
+    void openPlan(const RowsPlan& plan, const QString& folder);
+    /// Keeps pasted text as a file of its own in the folder for application data and opens it.
+    void paste(const QString& text);
+    /// The password of a server, for this run of the program only.
+    void givePassword(const ServerPlace& place, const QString& password);
     void save(const QString& path);
     /// Fits another model; comes back to the old one by undo(). Does nothing when it is the same.
     void change(const Recipe& recipe);
     /// Shows a fit of the trail.
     void choose(int fit);
-    void readAgain(const TextOptions& options);
+    /// Reads the same rows in another way, or the same source anew; tells what changed by rowsCompared.
+    void readAgain(const RowsPlan& plan);
     void chooseForecast(const QString& path);
+    /// Changes the preparation. Makes a fit when there are terms.
+    void setSteps(std::vector<Step> steps);
+    void addStep(const Step& step);
+    void setRole(const std::string& column, Role role);
+    /// What step `index` (from 0) of some steps does to its columns: stepDescribed follows with the ticket returned.
+    int describeStep(const std::vector<Step>& steps, std::size_t index);
+    /// Scores the test rows by the current fit. It is counted on the trail.
+    void lookAtTest();
+    const std::string& folder() const { return m_folder; }
     void setForecastLevel(double level);
     void selectRow(std::optional<std::size_t> row);
     void acceptGoad(const std::string& key, const std::string& reason);
     void takeBackAcceptance(const std::string& key);
+
+    /// Work beside the fits that a view needs: one at a time, an outdated answer is dropped.
+    Jobs& sideJobs() { return m_viewJobs; }
 
     bool canUndo() const { return !m_back.empty(); }
     bool canRedo() const { return !m_forward.empty(); }
@@ -68,7 +95,12 @@ public:
     void touch();
 
 signals:
+    /// Other rows: read or prepared anew.
     void rowsChanged();
+    /// What is different since the rows were read the last time.
+    void rowsCompared(const QStringList& sentences);
+    void stepDescribed(int ticket, const oxgoad::StepEffect& effect, const oxgoad::StepOutcome& outcome);
+    void passwordWanted(const oxgoad::ServerPlace& place, const QString& why);
     /// Recipe, evidence and current fit changed together.
     void fitChanged();
     void trailChanged();
@@ -80,32 +112,54 @@ signals:
     void failed(const QString& sentence);
 
 private:
+    /// What an evaluation gives: the rows it saw, and the evidence when there are terms or a fit.
+    struct Evaluated {
+        std::shared_ptr<const PreparedRows> prepared;
+        std::shared_ptr<const Evidence> evidence;
+    };
+    struct State {
+        int fit = 0;
+        Recipe recipe;
+    };
+    struct Recent {
+        int fit;
+        Evaluated evaluated;
+    };
+    static Evaluated evaluated(const Recipe& recipe, const StudyRows& rows, std::shared_ptr<const PreparedRows> prepared,
+                               bool fit, Progress& progress, bool lookAtTest = false);
+    /// Runs `work`; a password that is wanted is asked for, and `again` is what happens then.
+    void start(const QString& title, Jobs::Work work, std::function<void()> again);
+    PasswordFor passwordFor() const;
     void openProjectFile(const QString& path);
     void openRecipe(const QString& path);
-    void openRows(const QString& path);
-    void takeRows(std::shared_ptr<const StudyRows> rows, std::vector<ColumnSummary> summaries);
-    void showFit(int fit, std::shared_ptr<const Evidence> evidence);
+    void takeRows(std::shared_ptr<const StudyRows> rows);
+    void showFit(int fit, Evaluated evaluated);
     void evaluateInto(const Recipe& recipe, std::shared_ptr<const StudyRows> rows, int parent, bool remember);
-    void goTo(int fit);
+    void goTo(const State& state);
     void setDirty(bool dirty);
-    void remember(int fit, std::shared_ptr<const Evidence> evidence);
+    void remember(int fit, Evaluated evaluated);
+    const Recent* recent(int fit) const;
     /// The recipe of a fit with the forecast that is loaded now.
     std::shared_ptr<const StudyRows> rowsFor(const Recipe& recipe) const;
 
     Jobs m_jobs;
     /// Work that must not stop a fit, nor be stopped by one.
     Jobs m_sideJobs;
+    Jobs m_viewJobs;
     Jobs m_saveJobs;
     std::shared_ptr<const StudyRows> m_rows;
-    std::vector<ColumnSummary> m_summaries;
+    std::shared_ptr<const PreparedRows> m_prepared;
+    std::map<std::string, std::string> m_passwords;
+    std::function<void()> m_afterPassword;
+    int m_ticket = 0;
     std::string m_folder;
     Recipe m_recipe;
     Trail m_trail;
     int m_current = 0;
     std::shared_ptr<const Evidence> m_evidence;
-    std::vector<std::pair<int, std::shared_ptr<const Evidence>>> m_recent;
-    std::vector<int> m_back;
-    std::vector<int> m_forward;
+    std::vector<Recent> m_recent;
+    std::vector<State> m_back;
+    std::vector<State> m_forward;
     std::optional<std::size_t> m_selectedRow;
     QString m_projectPath;
     std::map<std::string, std::string> m_view;

@@ -36,10 +36,12 @@ std::vector<TermLine> termLines(const Session& session) {
                 lines.push_back({TermLine::Kind::level, static_cast<int>(t), c, {}});
     }
     const auto used = inputNames(recipe.terms);
-    for (const ColumnSummary& column : session.summaries())
-        if (column.name != recipe.response && column.kind != ColumnKind::text &&
+    for (const LedgerLine& line : session.ledger().columns) {
+        const ColumnSummary& column = line.summary;
+        if (column.name != recipe.response && column.kind != ColumnKind::text && isOffered(recipe, column.name) &&
             std::find(used.begin(), used.end(), column.name) == used.end())
             lines.push_back({TermLine::Kind::candidate, -1, -1, column.name});
+    }
     return lines;
 }
 

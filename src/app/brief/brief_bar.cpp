@@ -1,5 +1,6 @@
 #include "app/brief/brief_bar.h"
 
+#include "app/data/parts_pane.h"
 #include "app/parts.h"
 #include "app/theme.h"
 #include "base/text.h"
@@ -108,8 +109,7 @@ void BriefBar::tellModel() {
         addWord(",");
         addWord(tr("judged on"));
         const QString judged = recipe.setAside
-                                   ? qs(plural(e->rowsHeldOut, "row", "rows")) +
-                                         tr(" held out at random, seed %1").arg(recipe.setAside->seed)
+                                   ? qs(plural(e->rowsHeldOut, "row", "rows")) + " " + qs(judgedText(*recipe.setAside))
                                    : tr("no rows held out");
         addPart(tr("held-out rows"), judged, [this](QPushButton* b) { chooseRows(b); });
         if (e->heldOut.rows > 1) {
@@ -127,10 +127,7 @@ void BriefBar::tellModel() {
     } else {
         addWord(tr("with"));
         addPart(tr("held-out rows"),
-                recipe.setAside ? tr("%1 held out at random, seed %2")
-                                      .arg(qs(percentText(recipe.setAside->share)))
-                                      .arg(recipe.setAside->seed)
-                                : tr("no rows held out"),
+                recipe.setAside ? qs(setAsideText(*recipe.setAside)) : tr("no rows held out"),
                 [this](QPushButton* b) { chooseRows(b); });
         addWord(tr(". Tick a column in Fit to begin."));
     }
@@ -182,7 +179,8 @@ QString BriefBar::sentence() const {
 void BriefBar::chooseResponse(QPushButton* at) {
     auto* menu = new QMenu(this);
     menu->setAttribute(Qt::WA_DeleteOnClose);
-    for (const ColumnSummary& column : m_session.summaries()) {
+    for (const LedgerLine& line : m_session.ledger().columns) {
+        const ColumnSummary& column = line.summary;
         if (column.kind != ColumnKind::number) continue;
         auto* action = menu->addAction(qs(column.name).replace('&', "&&"));
         action->setCheckable(true);
@@ -218,53 +216,7 @@ void BriefBar::chooseEstimator(QPushButton* at) {
 }
 
 void BriefBar::chooseRows(QPushButton*) {
-    auto* dialog = new QDialog(this);
-    dialog->setAttribute(Qt::WA_DeleteOnClose);
-    dialog->setObjectName("rowsDialog");
-    dialog->setWindowTitle(tr("Rows set aside"));
-    auto* form = new QFormLayout(dialog);
-    auto* share = new QSpinBox(dialog);
-    share->setObjectName("heldOutShare");
-    share->setRange(0, 90);
-    share->setSuffix(" %");
-    share->setButtonSymbols(QAbstractSpinBox::NoButtons); // the arrow keys step
-    const auto& aside = m_session.recipe().setAside;
-    share->setValue(aside ? static_cast<int>(std::lround(100 * aside->share)) : 0);
-    auto* seed = new QSpinBox(dialog);
-    seed->setObjectName("heldOutSeed");
-    seed->setRange(0, 1000000000);
-    seed->setButtonSymbols(QAbstractSpinBox::NoButtons);
-    seed->setValue(aside ? static_cast<int>(std::min<std::uint64_t>(aside->seed, 1000000000)) : 7);
-    form->addRow(tr("Held out at random"), share);
-    form->addRow(tr("Seed"), seed);
-    form->addRow(plainLabel(
-        tr("0 % learns from all rows; the error is then judged on the rows it learned from."), "hint"));
-    const auto& left = m_session.recipe().leaveOut;
-    for (const LeftOutRow& row : left) {
-        auto* back = linkButton(tr("take back"), dialog);
-        form->addRow(plainLabel(tr("Row %1 left out: %2").arg(qs(countText(row.row)), qs(row.reason))), back);
-        connect(back, &QPushButton::clicked, dialog, [this, dialog, number = row.row] {
-            Recipe recipe = m_session.recipe();
-            std::erase_if(recipe.leaveOut, [&](const LeftOutRow& r) { return r.row == number; });
-            dialog->accept();
-            m_session.change(recipe);
-        });
-    }
-    auto* buttons = new QDialogButtonBox(QDialogButtonBox::Ok | QDialogButtonBox::Cancel, dialog);
-    form->addRow(buttons);
-    connect(buttons, &QDialogButtonBox::rejected, dialog, &QDialog::reject);
-    connect(buttons, &QDialogButtonBox::accepted, dialog, [this, dialog, share, seed] {
-        Recipe recipe = m_session.recipe();
-        if (share->value() == 0)
-            recipe.setAside.reset();
-        else if (!recipe.setAside || std::lround(100 * recipe.setAside->share) != share->value() ||
-                 recipe.setAside->seed != static_cast<std::uint64_t>(seed->value()))
-            recipe.setAside =
-                RandomHoldOut{share->value() / 100.0, static_cast<std::uint64_t>(seed->value())};
-        dialog->accept();
-        m_session.change(recipe);
-    });
-    dialog->open();
+    askParts(m_session, this);
 }
 
 void BriefBar::chooseLevel(QPushButton* at) {

@@ -121,8 +121,8 @@ void CheckStation::refresh() {
         return;
     }
     QStringList across = acrossChoices();
-    for (const ColumnSummary& column : m_session.summaries())
-        if (column.kind != ColumnKind::text) across << qs(column.name);
+    for (const LedgerLine& line : m_session.ledger().columns)
+        if (line.summary.kind != ColumnKind::text) across << qs(line.summary.name);
     const auto& view = m_session.view();
     const QString wanted = view.contains("check.across") ? qs(view.at("check.across")) : across[0];
     fillBox(*m_across, across, across.contains(wanted) ? wanted : across[0]);

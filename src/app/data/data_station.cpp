@@ -1,199 +1,508 @@
 #include "app/data/data_station.h"
 
+#include "app/data/database_dialog.h"
+#include "app/data/join_dialog.h"
+#include "app/data/parts_pane.h"
 #include "app/data/reading_dialog.h"
+#include "app/data/rows_pane.h"
+#include "app/data/steps_pane.h"
 #include "app/parts.h"
 #include "base/text.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
+#include <QClipboard>
+#include <QFileInfo>
+#include <QGuiApplication>
 #include <QHBoxLayout>
+#include <QHeaderView>
+#include <QLineEdit>
 #include <QMenu>
+#include <QShortcut>
 #include <QSplitter>
 #include <QStackedWidget>
 #include <QVBoxLayout>
 
+#include <filesystem>
+#include <numeric>
+
 namespace oxgoad {
 
-DataStation::DataStation(Session& session, QWidget* parent) : Station(session, "data", parent) {
+namespace {
+
+/// The ledger in another order or with fewer lines: the same content by way of a list of lines.
+GridModel::Content rearranged(GridModel::Content grid, std::vector<int> lines) {
+    auto map = std::make_shared<const std::vector<int>>(std::move(lines));
+    grid.rows = static_cast<int>(map->size());
+    for (GridColumn& column : grid.columns) {
+        if (column.text) column.text = [text = column.text, map](int row) { return text((*map)[static_cast<std::size_t>(row)]); };
+        if (column.raw) column.raw = [raw = column.raw, map](int row) { return raw((*map)[static_cast<std::size_t>(row)]); };
+    }
+    grid.extra = [extra = grid.extra, map](int row, int column, int role) {
+        return extra((*map)[static_cast<std::size_t>(row)], column, role);
+    };
+    return grid;
+}
+
+/// A file's name as a recipe in a folder says it.
+std::string nameFrom(const std::string& folder, const QString& path) {
+    const std::filesystem::path file = std::filesystem::absolute(ss(path));
+    std::error_code failure;
+    const auto relative = std::filesystem::relative(file, folder, failure);
+    return failure || relative.empty() || *relative.begin() == ".." ? file.string() : relative.string();
+}
+
+} // namespace
+
+DataStation::DataStation(Session& session, FileChooser& files, QWidget* parent)
+    : Station(session, "data", parent), m_files(files), m_jobs(this) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(12, 12, 12, 6);
+    buildHead(layout);
+    auto* splitter = new QSplitter(Qt::Vertical, this);
+    splitter->setHandleWidth(1);
+    m_ledger = new GridView(tr("Ledger of columns"), splitter);
+    m_ledger->setObjectName("ledger");
+    m_ledger->setToolTip(tr("Return or double click on a column: its role, its type, and steps for it"));
+    m_ledger->setModel(&m_ledgerModel);
+    m_ledger->setContextMenuPolicy(Qt::CustomContextMenu);
+    m_ledger->horizontalHeader()->setSectionsClickable(true);
+    connect(m_ledger->horizontalHeader(), &QHeaderView::sectionClicked, this, &DataStation::sortLedger);
+    connect(m_ledger, &GridView::opened, this, &DataStation::openColumn);
+    connect(m_ledger, &QWidget::customContextMenuRequested, this,
+            [this](const QPoint& at) { openColumn(m_ledger->indexAt(at)); });
+    auto* below = new QWidget(splitter);
+    buildPanes(below);
+    splitter->addWidget(m_ledger);
+    splitter->addWidget(below);
+    splitter->setStretchFactor(0, 3);
+    splitter->setStretchFactor(1, 2);
+    layout->addWidget(splitter, 1);
+    connect(&session, &Session::selectionChanged, this, [this] { m_rows->showSelection(); });
+    connect(&m_jobs, &Jobs::failed, &session, &Session::failed);
+    connect(&session, &Session::passwordWanted, this, [this](const ServerPlace& place, const QString& why) {
+        auto* dialog = new PasswordDialog(place, why, this);
+        dialog->setAttribute(Qt::WA_DeleteOnClose);
+        connect(dialog, &QDialog::accepted, this, [this, dialog, place] { m_session.givePassword(place, dialog->password()); });
+        dialog->open();
+    });
+}
+
+void DataStation::buildHead(QLayout* layout) {
     auto* head = new QHBoxLayout;
     head->setContentsMargins(8, 0, 8, 0);
     m_file = plainLabel({}, "heading");
     head->addWidget(m_file);
     m_notes = plainLabel({}, "hint");
     m_notes->setObjectName("hint");
+    // Long notes are cut, never the buttons beside them; the tip has them whole.
+    m_notes->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
     head->addWidget(m_notes, 1);
-    m_otherwise = linkButton(tr("read otherwise…"), this);
-    m_otherwise->setToolTip(tr("Delimiter, quotes, header line, decimal mark, encoding"));
+    m_find = new QLineEdit(this);
+    m_find->setObjectName("findColumn");
+    m_find->setPlaceholderText(tr("find a column"));
+    m_find->setAccessibleName(tr("Find a column by its name, role, type or what is odd about it"));
+    m_find->setToolTip(tr("By name, role, type or what is odd (Ctrl+F)"));
+    m_find->setClearButtonEnabled(true);
+    m_find->setFixedWidth(130);
+    connect(m_find, &QLineEdit::textChanged, this, &DataStation::fillLedger);
+    connect(m_find, &QLineEdit::returnPressed, this, [this] { m_ledger->setFocus(); });
+    auto* find = new QShortcut(QKeySequence::Find, this);
+    connect(find, &QShortcut::activated, m_find, qOverload<>(&QWidget::setFocus));
+    head->addWidget(m_find);
+    auto link = [&](const QString& text, const QString& tip) {
+        auto* button = linkButton(text, this);
+        button->setToolTip(tip);
+        head->addWidget(button);
+        return button;
+    };
+    m_otherwise = link(tr("read otherwise…"), tr("Delimiter, names, marks, dates, types; sheet and range; or the query"));
     connect(m_otherwise, &QPushButton::clicked, this, &DataStation::readOtherwise);
-    head->addWidget(m_otherwise);
-    auto* open = new QPushButton(tr("Open rows…"), this);
-    open->setObjectName("openRows");
-    connect(open, &QPushButton::clicked, this, &Station::openWanted);
-    head->addWidget(open);
-    layout->addLayout(head);
+    m_again = link(tr("read again"), tr("Take the new content of the same source through the same steps, and say what changed (F5)"));
+    connect(m_again, &QPushButton::clicked, this, [this] { m_session.readAgain(m_session.recipe().rows); });
+    auto* again = new QShortcut(QKeySequence("F5"), this);
+    connect(again, &QShortcut::activated, m_again, &QPushButton::click);
+    m_source = new QPushButton(tr("Open rows ▾"), this);
+    m_source->setObjectName("openRows");
+    connect(m_source, &QPushButton::clicked, this, &DataStation::sourceMenu);
+    head->addWidget(m_source);
+    static_cast<QVBoxLayout*>(layout)->addLayout(head);
+}
 
-    auto* splitter = new QSplitter(Qt::Vertical, this);
-    splitter->setHandleWidth(1);
-    m_ledger = new GridView(tr("Ledger of columns"), splitter);
-    m_ledger->setObjectName("ledger");
-    m_ledger->setToolTip(tr("Return or double click on a column: what it is used for and how it is read"));
-    m_ledger->setModel(&m_ledgerModel);
-    m_ledger->setContextMenuPolicy(Qt::CustomContextMenu);
-    connect(m_ledger, &GridView::opened, this, &DataStation::openColumn);
-    connect(m_ledger, &QWidget::customContextMenuRequested, this,
-            [this](const QPoint& at) { openColumn(m_ledger->indexAt(at)); });
-
-    auto* below = new QWidget(splitter);
-    auto* belowLayout = new QVBoxLayout(below);
-    belowLayout->setContentsMargins(0, 8, 0, 0);
+void DataStation::buildPanes(QWidget* below) {
+    auto* layout = new QVBoxLayout(below);
+    layout->setContentsMargins(0, 8, 0, 0);
+    layout->setSpacing(2);
     auto* choice = new QHBoxLayout;
     choice->setContentsMargins(8, 0, 8, 0);
-    m_showRows = linkButton(tr("Rows"), below);
-    m_showFaults = linkButton(tr("Cells that do not fit"), below);
-    m_showFaults->setProperty("faults", true);
-    choice->addWidget(m_showRows);
-    choice->addWidget(m_showFaults);
+    auto tab = [&](const QString& name) {
+        auto* button = linkButton({}, below);
+        button->setProperty("pane", name);
+        button->setCheckable(true);
+        choice->addWidget(button);
+        connect(button, &QPushButton::clicked, this, [this, name] { showPane(name); });
+        return button;
+    };
+    m_showRows = tab("rows");
+    m_showSteps = tab("steps");
+    m_showParts = tab("parts");
+    m_showFaults = tab("faults");
     choice->addStretch(1);
-    belowLayout->addLayout(choice);
+    layout->addLayout(choice);
     m_lower = new QStackedWidget(below);
-    m_rows = new GridView(tr("Rows"), m_lower);
-    m_rows->setObjectName("rows");
-    m_rows->setModel(&m_rowsModel);
+    m_rows = new RowsPane(m_session, m_lower);
+    m_steps = new StepsPane(m_session, m_lower);
+    m_parts = new PartsPane(m_session, m_lower);
     m_faults = new GridView(tr("Cells that do not fit"), m_lower);
     m_faults->setObjectName("faults");
     m_faults->setModel(&m_faultsModel);
-    m_lower->addWidget(m_rows);
-    m_lower->addWidget(m_faults);
-    belowLayout->addWidget(m_lower);
-    splitter->addWidget(m_ledger);
-    splitter->addWidget(below);
-    splitter->setStretchFactor(0, 3);
-    splitter->setStretchFactor(1, 2);
-    layout->addWidget(splitter, 1);
-
-    connect(m_showRows, &QPushButton::clicked, this, [this] { m_lower->setCurrentWidget(m_rows); });
-    connect(m_showFaults, &QPushButton::clicked, this, [this] { m_lower->setCurrentWidget(m_faults); });
-    connect(m_rows, &GridView::lineChosen, this,
-            [this](const QModelIndex& index) { m_session.selectRow(static_cast<std::size_t>(index.row())); });
+    for (QWidget* pane : std::initializer_list<QWidget*>{m_rows, m_steps, m_parts, m_faults})
+        m_lower->addWidget(pane);
+    layout->addWidget(m_lower);
     connect(m_faults, &GridView::lineChosen, this,
             [this](const QModelIndex& index) { m_session.selectRow(index.data(DataRowRole).toULongLong()); });
-    connect(&session, &Session::selectionChanged, this, &DataStation::showSelection);
+    showPane("rows");
 }
 
 QWidget* DataStation::focusTarget() {
     return m_ledger;
 }
 
+void DataStation::showPane(const QString& name) {
+    const std::initializer_list<std::pair<QString, std::pair<QWidget*, QPushButton*>>> panes{
+        {"rows", {m_rows, m_showRows}}, {"steps", {m_steps, m_showSteps}}, {"parts", {m_parts, m_showParts}}, {"faults", {m_faults, m_showFaults}}};
+    for (const auto& [pane, widgets] : panes) {
+        widgets.second->setChecked(pane == name);
+        widgets.second->setStyleSheet(pane == name ? "font-weight: 600; color: #1F2A2C;" : "");
+        if (pane == name) m_lower->setCurrentWidget(widgets.first);
+    }
+}
+
 void DataStation::refresh() {
     m_otherwise->setVisible(m_session.hasRows());
+    m_again->setVisible(m_session.hasRows());
+    m_find->setVisible(m_session.hasRows());
     if (!m_session.hasRows()) {
         m_file->setText(tr("No rows yet"));
         m_notes->setText({});
+        m_showRows->setText(tr("Rows"));
+        m_showSteps->setText(tr("Steps"));
+        m_showParts->setText(tr("Parts"));
+        m_showFaults->setText(tr("Cells that do not fit"));
+        m_showFaults->setEnabled(false);
+        m_steps->refresh();
         return;
     }
     const ReadReport& report = m_session.rows()->learning.report;
     m_file->setText(qs(report.file));
     QStringList notes{qs(plural(report.rows, "row", "rows") + ", " +
                          plural(m_session.table().columns().size(), "column", "columns"))};
-    const QString delimiter =
-        report.format.delimiter == '\t' ? tr("tab") : QString(QChar(report.format.delimiter));
-    notes << tr("delimiter %1").arg(delimiter) << tr("decimal mark %1").arg(QChar(report.format.decimalMark))
-          << qs(encodingName(report.format.encoding));
-    QString text = notes.join(" · ");
+    if (m_session.recipe().rows.kind == SourceKind::text) {
+        const QString delimiter = report.format.delimiter == '\t' ? tr("tab") : QString(QChar(report.format.delimiter));
+        notes << tr("delimiter %1").arg(delimiter) << tr("decimal mark %1").arg(QChar(report.format.decimalMark))
+              << qs(encodingName(report.format.encoding));
+    }
     for (const auto& note : report.notes)
-        text += " · " + qs(note);
-    m_notes->setText(text);
-    m_notes->setToolTip(text.toHtmlEscaped());
-    m_ledgerModel.setContent(ledgerGrid(m_session));
-    m_rowsModel.setContent(rowsGrid(m_session));
+        notes << qs(note);
+    m_notes->setText(notes.join(" · "));
+    m_notes->setToolTip("<qt>" + notes.join("\n").toHtmlEscaped().replace("\n", "<br>") + "</qt>");
+    fillLedger();
     m_faultsModel.setContent(faultsGrid(m_session));
-    m_ledger->fitColumns(150);
-    m_rows->fitColumns(160);
     m_faults->fitColumns();
+    m_rows->refresh();
+    m_steps->refresh();
+    m_parts->refresh();
+    const auto& recipe = m_session.recipe();
+    const auto& outcomes = m_session.prepared()->steps;
+    const auto trouble = std::count_if(outcomes.begin(), outcomes.end(), [](const StepOutcome& o) { return !o.problem.empty(); });
+    m_showRows->setText(tr("Rows (%1)").arg(qs(countText(report.rows))));
+    m_showSteps->setText(trouble > 0 ? tr("Steps (%1, %2 cannot run)").arg(recipe.steps.size()).arg(trouble)
+                                     : tr("Steps (%1)").arg(recipe.steps.size()));
+    m_showParts->setText(tr("Parts (%1)").arg(m_session.prepared()->partSummaries.size()));
     m_showFaults->setText(tr("Cells that do not fit (%1)").arg(qs(countText(report.faultCount))));
     m_showFaults->setEnabled(report.faultCount > 0);
-    if (report.faultCount == 0) m_lower->setCurrentWidget(m_rows);
-    showSelection();
+    if (report.faultCount == 0 && m_lower->currentWidget() == m_faults) showPane("rows");
+    m_rows->showSelection();
 }
 
-void DataStation::showSelection() {
-    const auto row = m_session.selectedRow();
-    if (!row || m_rowsModel.rowCount() <= static_cast<int>(*row)) return;
-    const QModelIndex index = m_rowsModel.index(static_cast<int>(*row), 0);
-    if (m_rows->currentIndex().row() == index.row()) return;
-    m_rows->setCurrentIndex(index);
-    m_rows->scrollTo(index, QAbstractItemView::PositionAtCenter);
+void DataStation::sortLedger(int column) {
+    if (m_sortColumn != column) {
+        m_sortColumn = column;
+        m_sortDescending = false;
+    } else if (!m_sortDescending) {
+        m_sortDescending = true;
+    } else {
+        m_sortColumn = -1;
+        m_sortDescending = false;
+    }
+    m_ledger->horizontalHeader()->setSortIndicatorShown(m_sortColumn >= 0);
+    if (m_sortColumn >= 0)
+        m_ledger->horizontalHeader()->setSortIndicator(m_sortColumn, m_sortDescending ? Qt::DescendingOrder : Qt::AscendingOrder);
+    fillLedger();
+}
+
+void DataStation::fillLedger() {
+    GridModel::Content grid = ledgerGrid(m_session);
+    const QString wanted = m_find->text().trimmed();
+    std::vector<int> lines;
+    for (int row = 0; row < grid.rows; ++row) {
+        bool shown = wanted.isEmpty();
+        for (const std::size_t column : {0U, 1U, 2U, 8U})
+            shown = shown || grid.columns[column].text(row).contains(wanted, Qt::CaseInsensitive);
+        if (shown) lines.push_back(row);
+    }
+    if (m_sortColumn >= 0) {
+        const GridColumn& by = grid.columns[static_cast<std::size_t>(m_sortColumn)];
+        auto key = [&](int row) { return by.raw ? by.raw(row) : QVariant(by.text(row)); };
+        std::stable_sort(lines.begin(), lines.end(), [&](int a, int b) {
+            const QVariant x = key(a);
+            const QVariant y = key(b);
+            if (!x.isValid() || !y.isValid()) return x.isValid() && !y.isValid();
+            const int order = x.typeId() == QMetaType::QString ? QString::compare(x.toString(), y.toString(), Qt::CaseInsensitive)
+                              : x.toDouble() < y.toDouble()    ? -1
+                              : x.toDouble() > y.toDouble()    ? 1
+                                                               : 0;
+            return m_sortDescending ? order > 0 : order < 0;
+        });
+    }
+    m_ledgerModel.setContent(rearranged(std::move(grid), std::move(lines)));
+    m_ledger->fitColumns(150);
+}
+
+QString DataStation::columnAt(const QModelIndex& index) const {
+    return index.siblingAtColumn(0).data().toString();
 }
 
 void DataStation::showColumn(const QString& column) {
+    if (column == "\n") showPane("steps"); // a goad about a step
+    if (column.trimmed().isEmpty()) return;
+    m_find->clear();
     for (int row = 0; row < m_ledgerModel.rowCount(); ++row)
         if (m_ledgerModel.index(row, 0).data().toString() == column) {
             m_ledger->setCurrentIndex(m_ledgerModel.index(row, 0));
             m_ledger->scrollTo(m_ledgerModel.index(row, 0));
         }
-    if (m_showFaults->isEnabled() && m_session.hasRows())
+    if (m_session.hasRows())
         for (const auto& [name, count] : m_session.rows()->learning.report.faultsByColumn)
-            if (qs(name) == column) m_lower->setCurrentWidget(m_faults);
+            if (qs(name) == column) showPane("faults");
 }
 
 void DataStation::readOtherwise() {
-    auto* dialog =
-        new ReadingDialog(m_session.recipe().rows.text, m_session.rows()->learning.report.format, this);
+    const RowsPlan plan = m_session.recipe().rows;
+    if (plan.kind == SourceKind::sqlite || plan.kind == SourceKind::postgres) {
+        auto* dialog = new DatabaseDialog(plan, qs(m_session.folder()), this);
+        dialog->setAttribute(Qt::WA_DeleteOnClose);
+        connect(dialog, &QDialog::accepted, this, [this, dialog, plan] {
+            RowsPlan next = plan;
+            static_cast<RowsSource&>(next) = dialog->source();
+            if (!dialog->password().isEmpty()) m_session.givePassword(next.server, dialog->password());
+            m_session.readAgain(next);
+        });
+        dialog->open();
+        return;
+    }
+    auto* dialog = new ReadingDialog(plan, qs(m_session.folder()), tr("Read again"), this);
     dialog->setAttribute(Qt::WA_DeleteOnClose);
-    connect(dialog, &QDialog::accepted, this, [this, dialog] {
-        const TextOptions options = dialog->options();
-        if (!(options == m_session.recipe().rows.text)) m_session.readAgain(options);
+    connect(dialog, &QDialog::accepted, this, [this, dialog, plan] {
+        RowsPlan next = plan;
+        static_cast<RowsSource&>(next) = dialog->source();
+        if (!(next == plan)) m_session.readAgain(next);
     });
     dialog->open();
 }
 
+void DataStation::sourceMenu() {
+    auto* menu = new QMenu(this);
+    menu->setObjectName("sourceMenu");
+    menu->setAttribute(Qt::WA_DeleteOnClose);
+    auto add = [&](const QString& text, bool enabled, auto act) {
+        auto* action = menu->addAction(text);
+        action->setEnabled(enabled);
+        connect(action, &QAction::triggered, this, act);
+    };
+    const bool there = m_session.hasRows();
+    add(tr("Open a file…"), true, [this] { emit openWanted(); });
+    add(tr("Open a file, looking at it first…"), true, [this] {
+        const QString path = m_files.openFile(this, tr("Open rows"), tr("Rows (*.csv *.tsv *.txt *.xlsx *.xlsm *.ods);;All files (*)"));
+        if (path.isEmpty()) return;
+        RowsPlan plan;
+        plan.file = ss(QFileInfo(path).fileName());
+        plan.kind = kindOfFile(ss(path));
+        const QString folder = QFileInfo(path).absolutePath();
+        auto* dialog = new ReadingDialog(plan, folder, tr("Open"), this);
+        dialog->setAttribute(Qt::WA_DeleteOnClose);
+        connect(dialog, &QDialog::accepted, this, [this, dialog, plan, folder] {
+            RowsPlan next = plan;
+            static_cast<RowsSource&>(next) = dialog->source();
+            m_session.openPlan(next, folder);
+        });
+        dialog->open();
+    });
+    add(tr("Rows from a database…"), true, [this] { openDatabase(); });
+    add(tr("Paste rows from the clipboard"), true, [this] { m_session.paste(QGuiApplication::clipboard()->text()); });
+    menu->addSeparator();
+    add(tr("Stack more rows below…"), there, [this] { stackMore(); });
+    add(tr("Join a second table by key…"), there, [this] { joinTable(); });
+    if (there) {
+        const RowsPlan& plan = m_session.recipe().rows;
+        for (std::size_t i = 0; i < plan.stacked.size(); ++i)
+            add(tr("Take %1 out of the stack").arg(qs(sourceName(plan.stacked[i]))), true, [this, i] {
+                RowsPlan next = m_session.recipe().rows;
+                next.stacked.erase(next.stacked.begin() + static_cast<std::ptrdiff_t>(i));
+                if (next.stacked.empty()) next.originColumn.clear();
+                m_session.readAgain(next);
+            });
+        for (std::size_t i = 0; i < plan.joins.size(); ++i)
+            add(tr("Take the join of %1 back").arg(qs(sourceName(plan.joins[i].source))), true, [this, i] {
+                RowsPlan next = m_session.recipe().rows;
+                next.joins.erase(next.joins.begin() + static_cast<std::ptrdiff_t>(i));
+                m_session.readAgain(next);
+            });
+    }
+    menu->popup(m_source->mapToGlobal(QPoint(0, m_source->height())));
+}
+
+void DataStation::openDatabase() {
+    const QString path = m_files.openFile(this, tr("Choose an SQLite file; cancel for a PostgreSQL server"),
+                                          tr("SQLite databases (*.sqlite *.sqlite3 *.db);;All files (*)"));
+    RowsSource start;
+    start.kind = path.isEmpty() ? SourceKind::postgres : SourceKind::sqlite;
+    start.file = ss(QFileInfo(path).fileName());
+    const QString folder = path.isEmpty() ? QString(".") : QFileInfo(path).absolutePath();
+    auto* dialog = new DatabaseDialog(start, folder, this);
+    dialog->setAttribute(Qt::WA_DeleteOnClose);
+    connect(dialog, &QDialog::accepted, this, [this, dialog, folder] {
+        RowsPlan plan;
+        static_cast<RowsSource&>(plan) = dialog->source();
+        if (plan.kind == SourceKind::postgres && !dialog->password().isEmpty())
+            m_session.givePassword(plan.server, dialog->password());
+        m_session.openPlan(plan, folder);
+    });
+    dialog->open();
+}
+
+void DataStation::stackMore() {
+    const QString path = m_files.openFile(this, tr("Choose rows of the same shape"),
+                                          tr("Rows (*.csv *.tsv *.txt *.xlsx *.xlsm *.ods);;All files (*)"));
+    if (path.isEmpty()) return;
+    RowsPlan plan = m_session.recipe().rows;
+    RowsSource source;
+    source.file = nameFrom(m_session.folder(), path);
+    source.kind = kindOfFile(ss(path));
+    if (source.kind == plan.kind) { // written like the first one until somebody says otherwise
+        source.text = plan.text;
+        source.sheet = plan.sheet;
+        source.range = plan.range;
+    }
+    plan.stacked.push_back(source);
+    if (plan.originColumn.empty()) plan.originColumn = m_session.table().find("source") ? "source of the row" : "source";
+    m_session.readAgain(plan);
+}
+
+void DataStation::joinTable() {
+    const QString path = m_files.openFile(this, tr("Choose the second table"),
+                                          tr("Rows (*.csv *.tsv *.txt *.xlsx *.xlsm *.ods);;All files (*)"));
+    if (path.isEmpty()) return;
+    RowsSource source;
+    source.file = nameFrom(m_session.folder(), path);
+    source.kind = kindOfFile(ss(path));
+    m_jobs.start(tr("Reading"), [this, source, folder = m_session.folder()](Progress& progress) -> Jobs::Finish {
+        auto second = std::make_shared<RowsRead>(readSource(source, folder, {}, {}, progress));
+        return [this, source, second] {
+            auto* dialog = new JoinDialog(m_session.rows()->learning.table, second->table, qs(sourceName(source)), this);
+            dialog->setAttribute(Qt::WA_DeleteOnClose);
+            connect(dialog, &QDialog::accepted, this, [this, dialog, source] {
+                RowsPlan plan = m_session.recipe().rows;
+                plan.joins.push_back({source, dialog->keys()});
+                m_session.readAgain(plan);
+            });
+            dialog->open();
+        };
+    });
+}
+
 void DataStation::openColumn(const QModelIndex& index) {
     if (!index.isValid()) return;
-    const ColumnSummary column = m_session.summaries()[static_cast<std::size_t>(index.row())];
+    const LedgerLine* line = m_session.ledger().find(ss(columnAt(index)));
+    if (!line) return;
+    const std::string name = line->summary.name;
+    const ColumnKind kind = line->summary.kind;
     auto* menu = new QMenu(this);
     menu->setObjectName("columnMenu");
     menu->setAttribute(Qt::WA_DeleteOnClose);
     const Recipe& recipe = m_session.recipe();
     auto* response = menu->addAction(tr("Predict this column"));
-    response->setEnabled(column.kind == ColumnKind::number && column.name != recipe.response);
-    connect(response, &QAction::triggered, this, [this, name = column.name] {
+    response->setEnabled(kind == ColumnKind::number && name != recipe.response);
+    connect(response, &QAction::triggered, this, [this, name] {
         Recipe next = m_session.recipe();
         next.response = name;
         std::erase_if(next.terms, [&](const Term& term) {
-            return std::any_of(term.parts.begin(), term.parts.end(),
-                               [&](const TermPart& p) { return p.column == name; });
+            return std::any_of(term.parts.begin(), term.parts.end(), [&](const TermPart& p) { return p.column == name; });
         });
         m_session.change(next);
     });
     const auto used = inputNames(recipe.terms);
-    const bool in = std::find(used.begin(), used.end(), column.name) != used.end();
+    const bool in = std::find(used.begin(), used.end(), name) != used.end();
     auto* term = menu->addAction(in ? tr("Take out of the terms") : tr("Add to the terms"));
-    term->setEnabled(column.name != recipe.response && column.kind != ColumnKind::text);
-    connect(term, &QAction::triggered, this, [this, name = column.name, in] {
+    term->setEnabled(name != recipe.response && kind != ColumnKind::text);
+    connect(term, &QAction::triggered, this, [this, name, in] {
         Recipe next = m_session.recipe();
         if (in)
             std::erase_if(next.terms, [&](const Term& t) {
-                return std::any_of(t.parts.begin(), t.parts.end(),
-                                   [&](const TermPart& p) { return p.column == name; });
+                return std::any_of(t.parts.begin(), t.parts.end(), [&](const TermPart& p) { return p.column == name; });
             });
         else
             next = withTerm(next, plainTerm(name));
         m_session.change(next);
     });
-    menu->addSeparator();
-    for (const ColumnKind kind :
-         {ColumnKind::number, ColumnKind::factor, ColumnKind::date, ColumnKind::text}) {
-        auto* action = menu->addAction(tr("Read as %1").arg(qs(kindName(kind))));
+    auto* roles = menu->addMenu(tr("Role"));
+    for (const Role role : {Role::predictor, Role::time, Role::group, Role::identifier, Role::setAside}) {
+        auto* action = roles->addAction(qs(roleName(role)));
         action->setCheckable(true);
-        action->setChecked(column.kind == kind);
-        connect(action, &QAction::triggered, this, [this, name = column.name, kind] {
-            TextOptions options = m_session.recipe().rows.text;
-            options.kinds[name] = kind;
-            m_session.readAgain(options);
+        action->setChecked(roleOf(recipe, name) == role);
+        action->setEnabled(name != recipe.response);
+        connect(action, &QAction::triggered, this, [this, name, role] { m_session.setRole(name, role); });
+    }
+    auto* types = menu->addMenu(tr("Type"));
+    for (const ColumnKind other : {ColumnKind::number, ColumnKind::factor, ColumnKind::date, ColumnKind::text}) {
+        auto* action = types->addAction(tr("Read as %1").arg(qs(kindName(other))));
+        action->setCheckable(true);
+        action->setChecked(kind == other);
+        const bool read = m_session.rows()->learning.table.find(name) != nullptr;
+        connect(action, &QAction::triggered, this, [this, name, other, read] {
+            if (!read) { // a column made by a step
+                m_session.addStep({"change type", true, {{"columns", std::vector<std::string>{name}}, {"to", std::string(kindName(other))}}});
+                return;
+            }
+            RowsPlan plan = m_session.recipe().rows;
+            plan.text.kinds[name] = other;
+            m_session.readAgain(plan);
         });
     }
+    auto* steps = menu->addMenu(tr("Add a step"));
+    for (const StepKind& step : stepKinds()) {
+        for (const StepField& field : step.fields) {
+            if (field.type != FieldType::column && field.type != FieldType::columns) continue;
+            const bool fits = field.kinds.empty() || std::find(field.kinds.begin(), field.kinds.end(), kind) != field.kinds.end();
+            if (fits)
+                connect(steps->addAction(qs(step.title)), &QAction::triggered, this, [this, name, kindName = step.name, field] {
+                    Step start{kindName, true, {}};
+                    if (field.type == FieldType::column)
+                        start.fields[field.key] = name;
+                    else
+                        start.fields[field.key] = std::vector<std::string>{name};
+                    showPane("steps");
+                    m_steps->askStep(start);
+                });
+            break;
+        }
+    }
+    if (!line->goads.empty()) menu->addSeparator();
+    for (const Goad& goad : line->goads)
+        for (const Move& move : goad.moves)
+            if (move.kind == Move::Kind::addStep)
+                connect(menu->addAction(qs(goad.key.substr(0, goad.key.find(':')) + ": " + move.label).replace('&', "&&")), &QAction::triggered, this,
+                        [this, step = *move.step] { m_session.addStep(step); });
     menu->popup(m_ledger->viewport()->mapToGlobal(m_ledger->visualRect(index).bottomLeft()));
 }
 

@@ -1,40 +1,66 @@
 #pragma once
+#include "app/files.h"
 #include "app/station.h"
 #include "workspace/grid_model.h"
 
 class QLabel;
+class QLineEdit;
 class QStackedWidget;
 class QPushButton;
 
 namespace oxgoad {
 
 class GridView;
+class PartsPane;
+class RowsPane;
+class StepsPane;
 
-/// The ledger of columns, the rows, and the cells that do not fit.
+/// The ledger of columns above; below it the rows, the steps of preparation, the parts, and cells that do not fit.
 class DataStation : public Station {
     Q_OBJECT
 public:
-    DataStation(Session& session, QWidget* parent);
+    DataStation(Session& session, FileChooser& files, QWidget* parent);
     void showColumn(const QString& column) override;
     QWidget* focusTarget() override;
+    /// "rows", "steps", "parts" or "faults".
+    void showPane(const QString& name);
 
 private:
     void refresh() override;
-    void showSelection();
+    void buildHead(QLayout* layout);
+    void buildPanes(QWidget* below);
+    void fillLedger();
+    void sortLedger(int column);
     void readOtherwise();
+    void sourceMenu();
+    void openDatabase();
+    void stackMore();
+    void joinTable();
     void openColumn(const QModelIndex& index);
+    /// Column at a line of the ledger, whatever its order.
+    QString columnAt(const QModelIndex& index) const;
 
+    FileChooser& m_files;
     QLabel* m_file;
     QLabel* m_notes;
-    QStackedWidget* m_stack;
-    GridModel m_ledgerModel, m_rowsModel, m_faultsModel;
+    QLineEdit* m_find;
+    GridModel m_ledgerModel, m_faultsModel;
     GridView* m_ledger;
-    GridView* m_rows;
     GridView* m_faults;
+    RowsPane* m_rows;
+    StepsPane* m_steps;
+    PartsPane* m_parts;
     QStackedWidget* m_lower;
     QPushButton* m_otherwise;
+    QPushButton* m_again;
+    QPushButton* m_source;
     QPushButton* m_showRows;
+    QPushButton* m_showSteps;
+    QPushButton* m_showParts;
     QPushButton* m_showFaults;
+    int m_sortColumn = -1;
+    bool m_sortDescending = false;
+    Jobs m_jobs;
 };
 
 } // namespace oxgoad

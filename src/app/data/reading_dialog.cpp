@@ -1,83 +1,267 @@
 #include "app/data/reading_dialog.h"
 
 #include "app/parts.h"
+#include "base/text.h"
+#include "read/workbook.h"
+#include "workspace/grids.h"
 #include "workspace/text.h"
 
+#include <QCheckBox>
 #include <QComboBox>
 #include <QDialogButtonBox>
 #include <QFormLayout>
+#include <QHBoxLayout>
+#include <QHeaderView>
+#include <QLineEdit>
+#include <QMenu>
+#include <QPushButton>
+#include <QSpinBox>
+#include <QVBoxLayout>
+
+#include <filesystem>
+#include <fstream>
 
 namespace oxgoad {
 
 namespace {
 
+constexpr std::size_t previewBytes = 256U << 10U;
+constexpr std::size_t previewRows = 100;
+constexpr int previewDelay = 60;
+
 QString characterName(char c) {
     return c == '\t' ? QObject::tr("tab") : c == ' ' ? QObject::tr("space") : QString(QChar(c));
 }
 
-/// A box whose first entry leaves the choice to the reader; the others carry their value as data.
-QComboBox* choiceBox(const QString& name, const QString& found, const QList<std::pair<QString, int>>& choices,
-                     int chosen, QWidget* parent) {
-    auto* box = new QComboBox(parent);
-    box->setObjectName(name);
-    box->setAccessibleName(name);
-    box->addItem(QObject::tr("as found (%1)").arg(found), -1);
-    for (const auto& [text, value] : choices) {
-        box->addItem(text, value);
-        if (value == chosen) box->setCurrentIndex(box->count() - 1);
-    }
-    return box;
+/// The first lines of a file, cut at a line end.
+std::string headOf(const std::filesystem::path& path) {
+    std::ifstream file(path, std::ios::binary);
+    std::string bytes(previewBytes, '\0');
+    file.read(bytes.data(), static_cast<std::streamsize>(bytes.size()));
+    bytes.resize(static_cast<std::size_t>(file.gcount()));
+    if (bytes.size() == previewBytes)
+        if (const auto end = bytes.find_last_of("\n\r"); end != std::string::npos && end > 0) bytes.resize(end + 1);
+    return bytes;
 }
 
 } // namespace
 
-ReadingDialog::ReadingDialog(const TextOptions& options, const TextFormat& found, QWidget* parent)
-    : QDialog(parent), m_options(options) {
+ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, const QString& action, QWidget* parent)
+    : QDialog(parent), m_source(source), m_folder(folder), m_jobs(this) {
     setObjectName("readingDialog");
-    setWindowTitle(tr("How the file is read"));
-    auto* form = new QFormLayout(this);
-    auto of = [](const std::optional<char>& c) { return c ? static_cast<int>(*c) : -1; };
-    m_delimiter = choiceBox("delimiter", characterName(found.delimiter),
-                            {{",", ','}, {";", ';'}, {tr("tab"), '\t'}, {"|", '|'}, {tr("space"), ' '}},
-                            of(options.delimiter), this);
-    m_quote =
-        choiceBox("quote", characterName(found.quote), {{"\"", '"'}, {"'", '\''}}, of(options.quote), this);
-    m_header = choiceBox("header", found.header ? tr("yes") : tr("no"), {{tr("yes"), 1}, {tr("no"), 0}},
-                         options.header ? static_cast<int>(*options.header) : -1, this);
-    m_decimal = choiceBox("decimalMark", characterName(found.decimalMark), {{".", '.'}, {",", ','}},
-                          of(options.decimalMark), this);
-    QList<std::pair<QString, int>> encodings;
-    for (const Encoding e :
-         {Encoding::utf8, Encoding::utf16LittleEndian, Encoding::utf16BigEndian, Encoding::latin1})
-        encodings << std::pair{qs(encodingName(e)), static_cast<int>(e)};
-    m_encoding = choiceBox("encoding", qs(encodingName(found.encoding)), encodings,
-                           options.encoding ? static_cast<int>(*options.encoding) : -1, this);
-    form->addRow(tr("Delimiter"), m_delimiter);
-    form->addRow(tr("Quotes"), m_quote);
-    form->addRow(tr("First line holds the names"), m_header);
-    form->addRow(tr("Decimal mark"), m_decimal);
-    form->addRow(tr("Encoding"), m_encoding);
+    setWindowTitle(tr("How %1 is read").arg(qs(sourceName(source))));
+    resize(940, 560);
+    auto* layout = new QHBoxLayout(this);
+    auto* left = new QVBoxLayout;
+    m_form = new QFormLayout;
+    left->addLayout(m_form);
+    left->addStretch(1);
+    layout->addLayout(left);
+    const TextOptions& o = source.text;
+    const QVariant asFound;
+    auto of = [](const std::optional<char>& c) { return c ? QVariant(QString(QChar(*c))) : QVariant(); };
+    if (source.kind == SourceKind::workbook) {
+        m_sheet = choice(tr("Sheet"), "sheet", {}, {});
+        m_range = new QLineEdit(qs(source.range), this);
+        m_range->setObjectName("range");
+        m_range->setPlaceholderText(tr("all cells, or B3:F200"));
+        m_form->addRow(tr("Range"), m_range);
+        connect(m_range, &QLineEdit::textChanged, this, &ReadingDialog::changed);
+    } else {
+        m_delimiter = choice(tr("Delimiter"), "delimiter",
+                             {{tr("as found"), asFound}, {",", ","}, {";", ";"}, {tr("tab"), "\t"}, {"|", "|"}, {tr("space"), " "}},
+                             of(o.delimiter));
+        m_quote = choice(tr("Quotes"), "quote", {{tr("as found"), asFound}, {"\"", "\""}, {"'", "'"}}, of(o.quote));
+    }
+    m_header = choice(tr("First line holds the names"), "header", {{tr("as found"), asFound}, {tr("yes"), true}, {tr("no"), false}},
+                      o.header ? QVariant(*o.header) : asFound);
+    m_skip = new QSpinBox(this);
+    m_skip->setObjectName("skipLines");
+    m_skip->setRange(0, 100000);
+    m_skip->setButtonSymbols(QAbstractSpinBox::NoButtons);
+    m_skip->setValue(static_cast<int>(o.skipLines));
+    m_form->addRow(tr("Lines above it"), m_skip);
+    connect(m_skip, &QSpinBox::valueChanged, this, &ReadingDialog::changed);
+    if (source.kind == SourceKind::text)
+        m_decimal = choice(tr("Decimal mark"), "decimalMark", {{tr("as found"), asFound}, {".", "."}, {",", ","}}, of(o.decimalMark));
+    m_thousands = choice(tr("Thousands marks"), "thousandsMarks",
+                         {{tr("the usual ones"), asFound}, {tr("none"), ""}, {",", ","}, {".", "."}, {tr("space"), " "}, {"'", "'"}},
+                         o.thousandsMarks ? QVariant(qs(*o.thousandsMarks)) : asFound);
+    m_percent = choice(tr("5 % is read as"), "percent",
+                       {{"0.05", static_cast<int>(NumberDress::Percent::share)},
+                        {"5", static_cast<int>(NumberDress::Percent::number)},
+                        {tr("no number"), static_cast<int>(NumberDress::Percent::refused)}},
+                       static_cast<int>(o.percent));
+    m_dates = choice(tr("03/04/2025 is"), "dateOrder",
+                     {{tr("as found"), asFound},
+                      {tr("3 April"), static_cast<int>(DateOrder::dayFirst)},
+                      {tr("4 March"), static_cast<int>(DateOrder::monthFirst)},
+                      {tr("no date"), static_cast<int>(DateOrder::yearFirst)}},
+                     o.dateOrder ? QVariant(static_cast<int>(*o.dateOrder)) : asFound);
+    if (source.kind == SourceKind::text) {
+        QList<std::pair<QString, QVariant>> encodings{{tr("as found"), asFound}};
+        for (const Encoding e : {Encoding::utf8, Encoding::utf16LittleEndian, Encoding::utf16BigEndian, Encoding::latin1})
+            encodings.append({qs(encodingName(e)), static_cast<int>(e)});
+        m_encoding = choice(tr("Encoding"), "encoding", encodings, o.encoding ? QVariant(static_cast<int>(*o.encoding)) : asFound);
+    }
+    m_currency = new QCheckBox(tr("Read past currency signs"), this);
+    m_currency->setChecked(o.currency);
+    m_form->addRow({}, m_currency);
+    connect(m_currency, &QCheckBox::toggled, this, &ReadingDialog::changed);
+    QStringList marks;
+    for (const auto& mark : o.missingMarks)
+        marks << qs(mark);
+    m_missing = new QLineEdit(marks.join(" "), this);
+    m_missing->setObjectName("missingMarks");
+    m_missing->setToolTip(tr("Cells that stand for no value, parted by spaces; the empty cell always does"));
+    m_form->addRow(tr("Missing marks"), m_missing);
+    connect(m_missing, &QLineEdit::textChanged, this, &ReadingDialog::changed);
+
+    auto* right = new QVBoxLayout;
+    m_found = plainLabel({}, "hint");
+    m_found->setObjectName("readingFound");
+    m_found->setWordWrap(true);
+    right->addWidget(m_found);
+    m_view = new GridView(tr("First rows as they would be read"), this);
+    m_view->setObjectName("preview");
+    m_view->setModel(&m_model);
+    m_view->horizontalHeader()->setSectionsClickable(true);
+    right->addWidget(m_view, 1);
     auto* buttons = new QDialogButtonBox(QDialogButtonBox::Ok | QDialogButtonBox::Cancel, this);
-    buttons->button(QDialogButtonBox::Ok)->setText(tr("Read again"));
-    form->addRow(buttons);
+    m_ok = buttons->button(QDialogButtonBox::Ok);
+    m_ok->setText(action);
+    right->addWidget(buttons);
+    layout->addLayout(right, 1);
     connect(buttons, &QDialogButtonBox::accepted, this, &QDialog::accept);
     connect(buttons, &QDialogButtonBox::rejected, this, &QDialog::reject);
+    connect(m_view->horizontalHeader(), &QHeaderView::sectionClicked, this, &ReadingDialog::askKind);
+    connect(&m_jobs, &Jobs::failed, this, [this](const QString& sentence) {
+        m_found->setText(sentence);
+        m_found->setStyleSheet("color: #A33B2C;");
+        m_ok->setEnabled(false);
+    });
+    m_later.setSingleShot(true);
+    m_later.setInterval(previewDelay);
+    connect(&m_later, &QTimer::timeout, this, &ReadingDialog::preview);
+    preview();
 }
 
-TextOptions ReadingDialog::options() const {
-    TextOptions options = m_options;
+QComboBox* ReadingDialog::choice(const QString& label, const QString& name, const QList<std::pair<QString, QVariant>>& choices,
+                                 const QVariant& chosen) {
+    auto* box = new QComboBox(this);
+    box->setObjectName(name);
+    box->setAccessibleName(label);
+    for (const auto& [text, value] : choices) {
+        box->addItem(text, value);
+        if (value == chosen) box->setCurrentIndex(box->count() - 1);
+    }
+    m_form->addRow(label, box);
+    connect(box, &QComboBox::currentIndexChanged, this, &ReadingDialog::changed);
+    return box;
+}
+
+void ReadingDialog::changed() {
+    m_later.start();
+}
+
+RowsSource ReadingDialog::source() const {
+    RowsSource source = m_source;
+    TextOptions& o = source.text;
     auto character = [](const QComboBox* box) -> std::optional<char> {
-        const int value = box->currentData().toInt();
-        return value < 0 ? std::nullopt : std::optional<char>(static_cast<char>(value));
+        if (!box || !box->currentData().isValid()) return std::nullopt;
+        return box->currentData().toString().at(0).toLatin1();
     };
-    options.delimiter = character(m_delimiter);
-    options.quote = character(m_quote);
-    options.decimalMark = character(m_decimal);
-    const int header = m_header->currentData().toInt();
-    options.header = header < 0 ? std::nullopt : std::optional<bool>(header == 1);
-    const int encoding = m_encoding->currentData().toInt();
-    options.encoding = encoding < 0 ? std::nullopt : std::optional<Encoding>(static_cast<Encoding>(encoding));
-    return options;
+    if (m_delimiter) o.delimiter = character(m_delimiter);
+    if (m_quote) o.quote = character(m_quote);
+    if (m_decimal) o.decimalMark = character(m_decimal);
+    auto data = [](const QComboBox* box) { return box->currentData(); };
+    o.header = data(m_header).isValid() ? std::optional(data(m_header).toBool()) : std::nullopt;
+    o.thousandsMarks = data(m_thousands).isValid() ? std::optional(ss(data(m_thousands).toString())) : std::nullopt;
+    o.percent = static_cast<NumberDress::Percent>(data(m_percent).toInt());
+    o.dateOrder = data(m_dates).isValid() ? std::optional(static_cast<DateOrder>(data(m_dates).toInt())) : std::nullopt;
+    if (m_encoding)
+        o.encoding = data(m_encoding).isValid() ? std::optional(static_cast<Encoding>(data(m_encoding).toInt())) : std::nullopt;
+    o.skipLines = static_cast<std::size_t>(m_skip->value());
+    o.currency = m_currency->isChecked();
+    o.missingMarks.clear();
+    for (const QString& mark : m_missing->text().split(' ', Qt::SkipEmptyParts))
+        o.missingMarks.push_back(ss(mark));
+    if (m_sheet && m_sheet->count() > 0) source.sheet = ss(m_sheet->currentData().toString());
+    if (m_range) source.range = ss(m_range->text().trimmed());
+    return source;
+}
+
+void ReadingDialog::preview() {
+    const RowsSource now = source();
+    const std::filesystem::path path = std::filesystem::path(ss(m_folder)) / now.file;
+    const bool needSheets = m_sheet && m_sheet->count() == 0;
+    m_jobs.start(tr("Reading the first rows"), [this, now, path, needSheets](Progress& progress) -> Jobs::Finish {
+        std::vector<SheetInfo> sheets;
+        if (needSheets) sheets = sheetsOf(path, progress);
+        TextOptions options = now.text;
+        options.kindsMayBeAbsent = true;
+        auto rows = std::make_shared<RowsRead>(
+            now.kind == SourceKind::workbook ? readWorkbook(path, {now.sheet, now.range, previewRows}, options, progress)
+                                             : readTextBytes(headOf(path), path.filename().string(), options, {1}, progress));
+        return [this, rows, sheets] {
+            if (!sheets.empty() && m_sheet->count() == 0) {
+                const QSignalBlocker blocker(m_sheet);
+                for (const SheetInfo& sheet : sheets)
+                    m_sheet->addItem(qs(sheet.name) + (sheet.hidden ? tr(" (hidden)") : QString()), qs(sheet.name));
+                const int at = m_source.sheet.empty() ? 0 : m_sheet->findData(qs(m_source.sheet));
+                m_sheet->setCurrentIndex(std::max(0, at));
+                if (m_source.sheet.empty())
+                    for (std::size_t i = 0; i < sheets.size(); ++i)
+                        if (!sheets[i].hidden) {
+                            m_sheet->setCurrentIndex(static_cast<int>(i));
+                            break;
+                        }
+            }
+            show(*rows);
+        };
+    });
+}
+
+void ReadingDialog::show(const RowsRead& rows) {
+    m_columns.clear();
+    for (const Column& column : rows.table.columns())
+        m_columns.emplace_back(column.name(), column.kind());
+    m_model.setContent(previewGrid(rows.table));
+    m_view->fitColumns(170);
+    QStringList said;
+    if (m_source.kind == SourceKind::text)
+        said << tr("delimiter %1").arg(characterName(rows.report.format.delimiter))
+             << tr("decimal mark %1").arg(QChar(rows.report.format.decimalMark)) << qs(encodingName(rows.report.format.encoding));
+    said << qs(plural(rows.table.columns().size(), "column", "columns"));
+    if (rows.report.faultCount > 0) said << qs(plural(rows.report.faultCount, "cell does", "cells do")) + tr(" not fit");
+    for (const auto& note : rows.report.notes)
+        said << qs(note);
+    m_found->setStyleSheet({});
+    m_found->setText(said.join(" · "));
+    m_ok->setEnabled(true);
+}
+
+void ReadingDialog::askKind(int column) {
+    if (column < 0 || column >= static_cast<int>(m_columns.size())) return;
+    const auto& [name, now] = m_columns[static_cast<std::size_t>(column)];
+    auto* menu = new QMenu(this);
+    menu->setObjectName("kindMenu");
+    menu->setAttribute(Qt::WA_DeleteOnClose);
+    auto add = [&](const QString& text, bool checked, auto act) {
+        auto* action = menu->addAction(text);
+        action->setCheckable(true);
+        action->setChecked(checked);
+        connect(action, &QAction::triggered, this, [this, act] {
+            act();
+            preview();
+        });
+    };
+    const bool asked = m_source.text.kinds.contains(name);
+    add(tr("As found"), !asked, [this, name = name] { m_source.text.kinds.erase(name); });
+    for (const ColumnKind kind : {ColumnKind::number, ColumnKind::factor, ColumnKind::date, ColumnKind::text})
+        add(tr("Read as %1").arg(qs(kindName(kind))), asked && now == kind,
+            [this, name = name, kind] { m_source.text.kinds[name] = kind; });
+    menu->popup(QCursor::pos());
 }
 
 } // namespace oxgoad

@@ -1,27 +1,62 @@
 #pragma once
-#include "read/text_reader.h"
+#include "read/source.h"
+#include "workspace/grid_model.h"
+#include "workspace/jobs.h"
 
 #include <QDialog>
+#include <QTimer>
+#include <memory>
 
+class QCheckBox;
 class QComboBox;
+class QFormLayout;
+class QLabel;
+class QLineEdit;
+class QPushButton;
+class QSpinBox;
 
 namespace oxgoad {
 
-/// How a text file is to be read: what was found, and what may be said instead.
+class GridView;
+
+/// How a text file or a sheet of a workbook is to be read, with its first rows as they would be read.
 class ReadingDialog : public QDialog {
     Q_OBJECT
 public:
-    ReadingDialog(const TextOptions& options, const TextFormat& found, QWidget* parent);
-    /// The options as chosen; kinds and missing marks as they were given.
-    TextOptions options() const;
+    ReadingDialog(const RowsSource& source, const QString& folder, const QString& action, QWidget* parent);
+    /// The source as chosen.
+    RowsSource source() const;
 
 private:
-    TextOptions m_options;
-    QComboBox* m_delimiter;
-    QComboBox* m_quote;
+    QComboBox* choice(const QString& label, const QString& name, const QList<std::pair<QString, QVariant>>& choices, const QVariant& chosen);
+    void changed();
+    void preview();
+    void askKind(int column);
+    void show(const RowsRead& rows);
+
+    RowsSource m_source;
+    QString m_folder;
+    QFormLayout* m_form;
+    QComboBox* m_delimiter = nullptr;
+    QComboBox* m_quote = nullptr;
     QComboBox* m_header;
-    QComboBox* m_decimal;
-    QComboBox* m_encoding;
+    QComboBox* m_decimal = nullptr;
+    QComboBox* m_thousands;
+    QComboBox* m_percent;
+    QComboBox* m_dates;
+    QComboBox* m_encoding = nullptr;
+    QComboBox* m_sheet = nullptr;
+    QLineEdit* m_range = nullptr;
+    QSpinBox* m_skip;
+    QCheckBox* m_currency;
+    QLineEdit* m_missing;
+    QLabel* m_found;
+    QPushButton* m_ok;
+    GridModel m_model;
+    GridView* m_view;
+    std::vector<std::pair<std::string, ColumnKind>> m_columns;
+    QTimer m_later;
+    Jobs m_jobs;
 };
 
 } // namespace oxgoad

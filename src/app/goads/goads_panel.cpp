@@ -16,6 +16,9 @@ namespace oxgoad {
 
 namespace {
 
+/// More cards than anybody reads only hold the window up.
+constexpr int mostCards = 60;
+
 /// A card with a coloured edge.
 class Card : public QWidget {
 public:
@@ -80,22 +83,28 @@ void GoadsPanel::rebuild() {
         }
         delete item;
     }
-    const auto& evidence = m_session.evidence();
-    if (!evidence) {
+    if (!m_session.hasRows()) {
         m_counts->setText({});
-        m_cards->insertWidget(
-            0, wrapped(tr("What could make the forecast wrong is looked for as soon as there is a fit."),
-                       "hint"));
+        m_cards->insertWidget(0, wrapped(tr("What could make the forecast wrong is looked for as soon as there are rows."), "hint"));
         return;
     }
+    // The fit's own goads first; those about columns that are not in it stand below a line of their own.
+    const auto goads = m_session.goads();
+    const std::size_t own = m_session.evidence() ? m_session.evidence()->goads.size() : 0;
     std::size_t open = 0, accepted = 0;
     int place = 0;
     for (const bool wantAccepted : {false, true})
-        for (const Goad& goad : evidence->goads) {
+        for (std::size_t i = 0; i < goads.size(); ++i) {
+            const Goad& goad = goads[i];
             if (goad.accepted.has_value() != wantAccepted) continue;
-            (wantAccepted ? accepted : open) += 1;
-            m_cards->insertWidget(place++, card(goad));
+            const bool counted = own == 0 || i < own;
+            if (counted) (wantAccepted ? accepted : open) += 1;
+            if (!wantAccepted && own > 0 && i == own)
+                m_cards->insertWidget(place++, wrapped(tr("About columns that are not in the model:"), "hint"));
+            if (place < mostCards) m_cards->insertWidget(place++, card(goad));
         }
+    if (place >= mostCards)
+        m_cards->insertWidget(place++, wrapped(tr("and more; the ledger in Data lists what is odd about every column."), "hint"));
     const std::size_t mended = m_session.trail().mendedGoads(m_session.current()).size();
     m_counts->setText(tr("%1 open · %2 mended · %3 accepted").arg(open).arg(mended).arg(accepted));
     if (place == 0)
@@ -129,7 +138,8 @@ QWidget* GoadsPanel::card(const Goad& goad) {
                 [this, key = goad.key] { m_session.takeBackAcceptance(key); });
     } else {
         const bool jumps = std::any_of(goad.moves.begin(), goad.moves.end(), [](const Move& m) {
-            return m.kind != Move::Kind::leaveOutTerm && m.kind != Move::Kind::leaveOutRow;
+            return m.kind != Move::Kind::leaveOutTerm && m.kind != Move::Kind::leaveOutRow && m.kind != Move::Kind::addStep &&
+                   m.kind != Move::Kind::giveRole;
         });
         if (!jumps) {
             auto* show = linkButton(tr("show"), moves);
@@ -173,6 +183,15 @@ void GoadsPanel::act(const Move& move, const Goad& goad, QWidget* card) {
     case Move::Kind::seeRow:
         m_session.selectRow(move.row);
         emit evidenceWanted(qs(goad.station), {});
+        break;
+    case Move::Kind::addStep:
+        m_session.addStep(*move.step);
+        break;
+    case Move::Kind::giveRole:
+        if (const auto role = roleNamed(move.role)) m_session.setRole(move.subject, *role);
+        break;
+    case Move::Kind::seeSteps:
+        emit evidenceWanted(qs(goad.station), "\n");
         break;
     case Move::Kind::seeForecastRows:
     case Move::Kind::seeColumn:

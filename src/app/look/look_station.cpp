@@ -73,7 +73,9 @@ void LookStation::refresh() {
     }
     QStringList predictors;
     QStringList groups{tr("(all rows)")};
-    for (const ColumnSummary& column : m_session.summaries()) {
+    for (const LedgerLine& line : m_session.ledger().columns) {
+        const ColumnSummary& column = line.summary;
+        if (!isOffered(m_session.recipe(), column.name)) continue;
         if (column.name != m_session.recipe().response && column.kind != ColumnKind::text)
             predictors << qs(column.name);
         if (column.kind == ColumnKind::factor && column.distinct <= mostGroups) groups << qs(column.name);

@@ -48,7 +48,7 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
     m_messageLine = new QWidget(page);
     m_stack = new QStackedWidget(page);
     for (Station* station : std::initializer_list<Station*>{
-             new DataStation(m_session, m_stack), new LookStation(m_session, m_stack),
+             new DataStation(m_session, m_files, m_stack), new LookStation(m_session, m_stack),
              new FitStation(m_session, m_stack), new CheckStation(m_session, m_stack),
              new CompareStation(m_session, m_stack), new ForecastStation(m_session, m_files, m_stack)}) {
         m_stations.push_back(station);
@@ -91,10 +91,11 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
     connect(&m_session.jobs(), &Jobs::stopped, this, [this](const QString& title) {
         showFailure(tr("%1 was stopped; everything is as it was.").arg(title));
     });
+    connect(&m_session, &Session::rowsCompared, this, &MainWindow::showNews);
     connect(&m_session, &Session::dirtyChanged, this, &MainWindow::updateTitle);
     connect(&m_session, &Session::opened, this, [this](const QString& path) {
         m_messageLine->hide();
-        rememberRecent(path);
+        if (!path.isEmpty()) rememberRecent(path);
         updateTitle();
         const auto& view = m_session.view();
         const auto station = view.find("station");
@@ -255,7 +256,7 @@ void MainWindow::askOpen() {
     if (!mayLeave()) return;
     const QString path =
         m_files.openFile(this, tr("Open rows, a recipe or a project"),
-                         tr("Rows, recipes and projects (*.csv *.tsv *.txt *.json *.oxgoad);;All files (*)"));
+                         tr("Rows, recipes and projects (*.csv *.tsv *.txt *.xlsx *.xlsm *.ods *.json *.oxgoad);;All files (*)"));
     if (!path.isEmpty()) open(path);
 }
 
@@ -265,7 +266,7 @@ void MainWindow::askForecastRows() {
         return;
     }
     const QString path = m_files.openFile(this, tr("Choose the rows to forecast"),
-                                          tr("Text files (*.csv *.tsv *.txt);;All files (*)"));
+                                          tr("Rows (*.csv *.tsv *.txt *.xlsx *.xlsm *.ods);;All files (*)"));
     if (!path.isEmpty()) m_session.chooseForecast(path);
 }
 
@@ -325,6 +326,18 @@ void MainWindow::showFailure(const QString& sentence) {
     m_closeAfterSave = false;
     m_message->setText(sentence);
     m_message->setStyleSheet("color: #A33B2C;");
+    m_progress->hide();
+    m_stop->hide();
+    m_dismiss->show();
+    m_messageLine->show();
+}
+
+void MainWindow::showNews(const QStringList& sentences) {
+    QStringList shown = sentences.mid(0, 6);
+    if (sentences.size() > shown.size()) shown << tr("and %1 more").arg(sentences.size() - shown.size());
+    m_message->setText(tr("Read again: %1.").arg(shown.join("; ")));
+    m_message->setToolTip("<qt>" + sentences.join("\n").toHtmlEscaped().replace("\n", "<br>") + "</qt>");
+    m_message->setStyleSheet({});
     m_progress->hide();
     m_stop->hide();
     m_dismiss->show();

@@ -49,6 +49,8 @@ private:
     void rememberRecent(const QString& path);
     void updateTitle();
     void showFailure(const QString& sentence);
+    /// What is different since the rows were read the last time.
+    void showNews(const QStringList& sentences);
     void showProgress(double share, const QString& message, double secondsLeft);
 
     FileChooser& m_files;

@@ -42,6 +42,20 @@ void checkMissingValues(const CheckContext& context, Findings& findings) {
     if (most != context.missingByColumn.end()) {
         goad.column = most->first;
         goad.moves.push_back({Move::Kind::seeColumn, "see column", most->first, 0});
+        std::vector<std::string> numbers, factors;
+        for (const auto& [name, count] : context.missingByColumn) {
+            const Column* column = name == context.response ? nullptr : context.table.find(name);
+            if (column && column->kind() == ColumnKind::number) numbers.push_back(name);
+            if (column && column->kind() == ColumnKind::factor) factors.push_back(name);
+        }
+        auto fill = [&goad](const char* label, const std::vector<std::string>& columns, const char* with) {
+            if (columns.empty()) return;
+            Move move{Move::Kind::addStep, label, {}, 0};
+            move.step = Step{"fill missing", true, {{"columns", columns}, {"with", std::string(with)}}};
+            goad.moves.push_back(std::move(move));
+        };
+        fill("fill with medians", numbers, "median");
+        fill("make them the level \"missing\"", factors, "level missing");
         for (const Term& term : context.design.design().terms())
             if (term.parts.size() == 1 && term.parts[0].column == most->first)
                 goad.moves.push_back(

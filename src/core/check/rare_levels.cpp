@@ -34,6 +34,11 @@ void checkRareLevels(const CheckContext& context, Findings& findings) {
         goad.station = "data";
         goad.column = inputs[i].name;
         goad.moves.push_back({Move::Kind::seeColumn, "see column", inputs[i].name, 0});
+        if (counts.size() - rare >= 2 || rare > 1) {
+            Move lump{Move::Kind::addStep, "lump them into \"other\"", {}, 0};
+            lump.step = Step{"lump rare levels", true, {{"columns", std::vector<std::string>{inputs[i].name}}}};
+            goad.moves.push_back(std::move(lump));
+        }
         findings.goads.push_back(std::move(goad));
     }
 }

@@ -192,6 +192,8 @@ private:
     void skew() {
         const NumberSummary& n = *m_s.numbers;
         if (m_present < fewRows || !(std::fabs(n.skewness) > 2) || m_s.distinct <= 2) return;
+        // A few values far out make the skew; they have a goad already.
+        if (m_s.farOut > 0 && m_s.farOut * 200 < m_present) return;
         Goad& goad = add("skew", Severity::caution, m_name + " is skewed", "skewness " + readableText(n.skewness, 2), "2 either way");
         if (n.smallest > 0 && n.skewness > 0) goad.moves.push_back(logMove());
     }

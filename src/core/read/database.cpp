@@ -187,7 +187,9 @@ Connection connected(const ServerPlace& place, const std::string& password) {
     if (wantsPassword || wrongPassword)
         throw Error(ErrorCode::badPassword,
                     wantsPassword ? "the server asks for a password" : "the server refused the password of " + place.user,
-                    {.file = placeName(place)}, "Give the password again; it is not stored.");
+                    {.file = placeName(place),
+                     .column = place.user + "@" + place.host + ":" + port + "/" + place.database},
+                    "Give the password again; it is not stored.");
     throw Error(ErrorCode::badDatabase, "no connection: " + oneLine(PQerrorMessage(connection.get())),
                 {.file = placeName(place)}, "Look whether the server runs and whether host, port, database and user are right.");
 }

@@ -207,25 +207,29 @@ std::string_view setAsideName(SetAsideKind kind) {
     return "random";
 }
 
-std::string setAsideText(const SetAside& aside) {
-    const std::string share = percentText(aside.share);
+std::string judgedText(const SetAside& aside) {
     const std::string seed = ", seed " + std::to_string(aside.seed);
-    const std::string test = aside.testShare > 0 ? " and " + percentText(aside.testShare) + " for the test" : "";
     switch (aside.kind) {
     case SetAsideKind::random:
-        return share + test + " held out at random" + seed;
+        return "held out at random" + seed;
     case SetAsideKind::proportionate:
-        return share + test + " held out in proportion to " + aside.column + seed;
+        return "held out in proportion to " + aside.column + seed;
     case SetAsideKind::firstRows:
-        return "the last " + share + test + " held out";
+        return "held out, the last ones";
     case SetAsideKind::groups:
-        return share + test + " held out by whole " + aside.column + seed;
+        return "held out by whole " + aside.column + seed;
     case SetAsideKind::latest:
-        return "the latest " + share + test + " by " + aside.column + " held out";
+        return "held out, the latest by " + aside.column;
     case SetAsideKind::column:
         return "held out as " + aside.column + " says";
     }
-    return share;
+    return "held out";
+}
+
+std::string setAsideText(const SetAside& aside) {
+    if (aside.kind == SetAsideKind::column) return judgedText(aside);
+    const std::string test = aside.testShare > 0 ? " (and " + percentText(aside.testShare) + " for the test)" : "";
+    return percentText(aside.share) + " " + judgedText(aside) + test;
 }
 
 std::optional<SetAsideKind> setAsideNamed(std::string_view name) {

@@ -54,6 +54,9 @@ struct SetAside {
 /// "25 % at random, seed 7", "by depot, 20 %, seed 3", "the latest 20 % by month": how it reads in a sentence.
 std::string setAsideText(const SetAside& aside);
 
+/// The same after a number of rows: "held out at random, seed 7", "held out by whole depot, seed 3".
+std::string judgedText(const SetAside& aside);
+
 /// The part of every row of the table; all learn when nothing is set aside. Random parts depend on the seed and on
 /// the number of rows (the mix, the groups) only. Missing values of the column are a group, a level or a band of
 /// their own; a row without a date learns. Stratified sampling: Cochran (1977), "Sampling techniques", ch. 5.

@@ -162,6 +162,11 @@ Role roleOf(const Recipe& recipe, const std::string& column) {
     return found == recipe.roles.end() ? Role::predictor : found->second;
 }
 
+bool isOffered(const Recipe& recipe, const std::string& column) {
+    const Role role = roleOf(recipe, column);
+    return role != Role::identifier && role != Role::setAside;
+}
+
 Recipe parseRecipe(std::string_view text, const std::string& name) {
     const nlohmann::json parsed = parseJson(text, name);
     JsonObject object{JsonValue(parsed, "", name)};

@@ -73,6 +73,9 @@ Recipe readRecipe(const std::filesystem::path& path);
 /// Role of a column that is neither the response nor left without one.
 Role roleOf(const Recipe& recipe, const std::string& column);
 
+/// False for columns that are identifiers or set aside: they are not offered as predictors.
+bool isOffered(const Recipe& recipe, const std::string& column);
+
 /// Text that parseRecipe reads back to an equal recipe.
 std::string recipeText(const Recipe& recipe);
 

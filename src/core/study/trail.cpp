@@ -37,6 +37,11 @@ int Trail::add(const Recipe& recipe, const Evidence& evidence, int parent) {
     return m_fits.back().number;
 }
 
+void Trail::renew(int number, const Evidence& evidence) {
+    for (TrailFit& fit : m_fits)
+        if (fit.number == number) fit.summary = summaryOf(evidence);
+}
+
 void Trail::updateNotes(int number, const Recipe& recipe) {
     for (TrailFit& fit : m_fits) {
         if (fit.number != number) continue;

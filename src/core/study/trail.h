@@ -42,6 +42,8 @@ public:
     const TrailFit* findModel(const Recipe& recipe) const;
     /// Adds a fit that came from `parent` (0 for a start); its number is returned.
     int add(const Recipe& recipe, const Evidence& evidence, int parent);
+    /// Takes over what the fit found in other rows: its numbers of before no longer hold.
+    void renew(int number, const Evidence& evidence);
     /// Accepted goads, roles and units of a fit may change without a new fit.
     void updateNotes(int number, const Recipe& recipe);
     /// Goad keys that an ancestor of the fit had and the fit has not.

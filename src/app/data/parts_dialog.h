@@ -1,0 +1,43 @@
+#pragma once
+#include "workspace/session.h"
+
+#include <QDialog>
+
+class QComboBox;
+class QFormLayout;
+class QLabel;
+class QLineEdit;
+class QListWidget;
+class QPushButton;
+class QSpinBox;
+
+namespace oxgoad {
+
+/// How rows are set aside: held out for judging, and locked away for the test.
+class PartsDialog : public QDialog {
+    Q_OBJECT
+public:
+    PartsDialog(Session& session, QWidget* parent);
+    std::optional<SetAside> setAside() const;
+
+private:
+    void fillColumns();
+    void fillValues();
+    void changed();
+    SetAsideKind kind() const;
+
+    Session& m_session;
+    QFormLayout* m_form;
+    QComboBox* m_kind;
+    QComboBox* m_column;
+    QSpinBox* m_share;
+    QSpinBox* m_test;
+    QSpinBox* m_seed;
+    QSpinBox* m_bands;
+    QListWidget* m_heldOut;
+    QListWidget* m_testValues;
+    QLabel* m_hint;
+    QPushButton* m_ok;
+};
+
+} // namespace oxgoad

@@ -1,0 +1,164 @@
+#include "app/data/rows_pane.h"
+
+#include "app/parts.h"
+#include "base/text.h"
+#include "table/values.h"
+#include "workspace/grids.h"
+#include "workspace/text.h"
+
+#include <QHBoxLayout>
+#include <QHeaderView>
+#include <QLineEdit>
+#include <QVBoxLayout>
+
+namespace oxgoad {
+
+RowsPane::RowsPane(Session& session, QWidget* parent) : QWidget(parent), m_session(session) {
+    auto* layout = new QVBoxLayout(this);
+    layout->setContentsMargins(0, 0, 0, 0);
+    layout->setSpacing(4);
+    auto* bar = new QHBoxLayout;
+    bar->setContentsMargins(8, 0, 8, 0);
+    auto field = [&](const QString& placeholder, const QString& name, int width) {
+        auto* edit = new QLineEdit(this);
+        edit->setPlaceholderText(placeholder);
+        edit->setAccessibleName(placeholder);
+        edit->setObjectName(name);
+        edit->setClearButtonEnabled(true);
+        edit->setFixedWidth(width);
+        bar->addWidget(edit);
+        return edit;
+    };
+    m_condition = field(tr("only rows where… (occupancy < 40)"), "rowCondition", 250);
+    m_search = field(tr("find a text or number"), "rowSearch", 170);
+    m_jump = field(tr("go to row"), "rowJump", 100);
+    m_count = plainLabel({}, "hint");
+    m_count->setObjectName("rowCount");
+    bar->addWidget(m_count, 1);
+    layout->addLayout(bar);
+    m_view = new GridView(tr("Rows"), this);
+    m_view->setObjectName("rows");
+    m_view->setModel(&m_model);
+    m_view->horizontalHeader()->setSectionsClickable(true);
+    m_view->horizontalHeader()->setToolTip(tr("Click to sort; again to turn it round; a third time for the order of the rows"));
+    layout->addWidget(m_view, 1);
+    m_later.setSingleShot(true);
+    m_later.setInterval(300);
+    connect(&m_later, &QTimer::timeout, this, &RowsPane::arrange);
+    connect(m_condition, &QLineEdit::textChanged, this, [this] { m_later.start(); });
+    connect(m_search, &QLineEdit::textChanged, this, [this] { m_later.start(); });
+    connect(m_jump, &QLineEdit::returnPressed, this, &RowsPane::jump);
+    connect(m_view->horizontalHeader(), &QHeaderView::sectionClicked, this, &RowsPane::sortBy);
+    connect(m_view, &GridView::lineChosen, this,
+            [this](const QModelIndex& index) { m_session.selectRow(index.data(DataRowRole).toULongLong()); });
+}
+
+void RowsPane::refresh() {
+    if (m_arrangement == RowArrangement() && m_sortColumn < 0) {
+        m_order.reset();
+        m_model.setContent(rowsGrid(m_session, m_order));
+        m_view->fitColumns(160);
+        m_count->setText({});
+        return;
+    }
+    arrange();
+}
+
+void RowsPane::sortBy(int column) {
+    if (m_sortColumn != column) {
+        m_sortColumn = column;
+        m_arrangement.descending = false;
+    } else if (!m_arrangement.descending) {
+        m_arrangement.descending = true;
+    } else {
+        m_sortColumn = -1;
+        m_arrangement.descending = false;
+    }
+    m_view->horizontalHeader()->setSortIndicatorShown(m_sortColumn >= 0);
+    if (m_sortColumn >= 0)
+        m_view->horizontalHeader()->setSortIndicator(m_sortColumn,
+                                                     m_arrangement.descending ? Qt::DescendingOrder : Qt::AscendingOrder);
+    arrange();
+}
+
+void RowsPane::arrange() {
+    const auto prepared = m_session.prepared();
+    if (!prepared) return;
+    m_arrangement.condition = ss(m_condition->text());
+    m_arrangement.search = ss(m_search->text());
+    m_arrangement.sortBy.clear();
+    std::vector<double> key;
+    const auto& columns = prepared->table.columns();
+    if (m_sortColumn >= 2 && m_sortColumn - 2 < static_cast<int>(columns.size())) {
+        m_arrangement.sortBy = columns[static_cast<std::size_t>(m_sortColumn - 2)].name();
+    } else if (m_sortColumn >= 0) {
+        // By number of the row, or by who left it out and then by part.
+        key.resize(prepared->table.rows());
+        for (std::size_t i = 0; i < key.size(); ++i)
+            key[i] = m_sortColumn == 0 ? static_cast<double>(i)
+                                       : 10.0 * prepared->leftOut[i] + static_cast<double>(prepared->parts[i]);
+    }
+    if (m_arrangement == RowArrangement() && key.empty()) {
+        refresh();
+        return;
+    }
+    m_session.sideJobs().start(tr("Arranging rows"), [this, prepared, wanted = m_arrangement,
+                                                      key = std::move(key)](Progress& progress) -> Jobs::Finish {
+        std::shared_ptr<const std::vector<std::uint32_t>> order;
+        QString trouble;
+        try {
+            auto rows = arrangeRows(prepared->table, wanted, key, progress);
+            if (!key.empty() && wanted.descending) std::reverse(rows.begin(), rows.end());
+            order = std::make_shared<const std::vector<std::uint32_t>>(std::move(rows));
+        } catch (const Error& error) {
+            trouble = qs(error.what()); // said beside the field, not across the window
+        }
+        return [this, order, trouble, prepared] {
+            if (!trouble.isEmpty()) {
+                m_count->setText(trouble);
+                m_count->setStyleSheet("color: #A33B2C;");
+                return;
+            }
+            if (m_session.prepared() != prepared) return;
+            m_order = order;
+            m_model.setContent(rowsGrid(m_session, m_order));
+            m_view->fitColumns(160);
+            m_count->setStyleSheet({});
+            m_count->setText(order->size() == prepared->table.rows()
+                                 ? QString()
+                                 : tr("%1 of %2 rows").arg(qs(countText(order->size())), qs(countText(prepared->table.rows()))));
+        };
+    });
+}
+
+void RowsPane::jump() {
+    const auto value = parseDressedNumber(ss(m_jump->text()), {});
+    const auto rows = m_session.table().rows();
+    if (!value || value->value < 1 || value->value > static_cast<double>(rows)) {
+        m_count->setText(tr("There is no row %1; rows go from 1 to %2.").arg(m_jump->text(), qs(countText(rows))));
+        m_count->setStyleSheet("color: #A33B2C;");
+        return;
+    }
+    m_count->setStyleSheet({});
+    m_count->setText({});
+    m_session.selectRow(static_cast<std::size_t>(value->value) - 1);
+    showSelection();
+}
+
+void RowsPane::showSelection() {
+    const auto row = m_session.selectedRow();
+    if (!row) return;
+    int place = static_cast<int>(*row);
+    if (m_order) {
+        const auto at = std::find(m_order->begin(), m_order->end(), static_cast<std::uint32_t>(*row));
+        if (at == m_order->end()) return;
+        place = static_cast<int>(at - m_order->begin());
+    }
+    if (place >= m_model.rowCount()) return;
+    const QModelIndex index = m_model.index(place, 0);
+    if (m_view->currentIndex().row() == index.row()) return;
+    m_view->setCurrentIndex(index);
+    m_view->scrollTo(index, QAbstractItemView::PositionAtCenter);
+}
+
+} // namespace oxgoad
