@@ -1,11 +1,16 @@
 // Takes the pictures of docs/screenshots from the demo project, so that they can be made anew after a change:
 //   oxgoad-pictures PROJECT.oxgoad FOLDER [station]
+#include "app/data/data_station.h"
+#include "app/data/database_dialog.h"
+#include "app/data/parts_pane.h"
+#include "app/data/step_dialog.h"
 #include "app/theme.h"
 #include "app/window/main_window.h"
 #include "workspace/text.h"
 
 #include <QApplication>
 #include <QElapsedTimer>
+#include <QPushButton>
 #include <QTemporaryDir>
 #include <QTest>
 #include <cstdio>
@@ -38,6 +43,39 @@ int main(int argc, char** argv) {
         window.showStation(station);
         QTest::qWait(400);
         window.grab().save(QString::fromLocal8Bit(argv[2]) + "/" + station + ".png");
+        if (QString(station) != "data" || window.session().recipe().steps.empty()) continue;
+        for (const auto* pane : {"steps", "parts"}) {
+            for (auto* button : window.findChildren<QPushButton*>())
+                if (button->property("pane") == pane) button->click();
+            QTest::qWait(200);
+            window.grab().save(QString::fromLocal8Bit(argv[2]) + "/data_" + pane + ".png");
+        }
+    }
+    if (argc > 3 && QString(argv[3]) == "dialogs") {
+        const QString out = QString::fromLocal8Bit(argv[2]);
+        auto shoot = [&](const QString& name) {
+            QTest::qWait(700);
+            for (QWidget* dialog : QApplication::topLevelWidgets())
+                if (dialog->isVisible() && dialog->inherits("QDialog")) {
+                    dialog->grab().save(out + "/" + name + ".png");
+                    dialog->close();
+                }
+        };
+        auto* station = window.findChild<DataStation*>();
+        for (auto* button : window.findChildren<QPushButton*>())
+            if (button->text() == QString::fromUtf8("read otherwise…")) button->click();
+        shoot("dialog_reading");
+        for (const Step& step : window.session().recipe().steps) {
+            auto* dialog = new StepDialog(window.session(), step, window.session().recipe().steps.size(), station);
+            dialog->open();
+            shoot("dialog_step_" + qs(step.kind).replace(' ', '_'));
+        }
+        askParts(window.session(), station);
+        shoot("dialog_parts");
+        RowsSource server;
+        server.kind = SourceKind::postgres;
+        (new DatabaseDialog(server, ".", station))->open();
+        shoot("dialog_database");
     }
     return 0;
 }

@@ -39,7 +39,7 @@ TEST_F(Sessions, RowsAloneAreAStartWithoutTerms) {
     EXPECT_EQ(session.recipe().response, "price");
     EXPECT_TRUE(session.recipe().terms.empty());
     EXPECT_EQ(session.current(), 0);
-    EXPECT_EQ(session.summaries().size(), session.table().columns().size());
+    EXPECT_EQ(session.ledger().columns.size(), session.table().columns().size());
     EXPECT_FALSE(session.canUndo());
 }
 
@@ -89,9 +89,9 @@ TEST_F(Sessions, ReadingAgainKeepsTheModelWhereTheColumnsStay) {
     session.change(recipe);
     ASSERT_TRUE(settle());
     EXPECT_EQ(session.evidence()->coefficients.size(), 3u);
-    TextOptions options = session.recipe().rows.text;
-    options.kinds["g"] = ColumnKind::factor;
-    session.readAgain(options);
+    RowsPlan plan = session.recipe().rows;
+    plan.text.kinds["g"] = ColumnKind::factor;
+    session.readAgain(plan);
     ASSERT_TRUE(settle());
     ASSERT_TRUE(session.evidence());
     EXPECT_EQ(session.evidence()->coefficients.back().name, "g = 2");

@@ -25,10 +25,13 @@ TEST_F(SessionTest, EveryTableOfTheWindowPassesQtsOwnTester) {
     GridModel model;
     const QAbstractItemModelTester tester(&model, QAbstractItemModelTester::FailureReportingMode::Fatal);
     auto all = [&] {
-        for (auto* grid : {ledgerGrid, rowsGrid, faultsGrid, outlyingGrid, readingsGrid, forecastGrid}) {
+        for (auto* grid : {ledgerGrid, partsGrid, faultsGrid, outlyingGrid, readingsGrid, forecastGrid}) {
             model.setContent(grid(session));
             model.setContent(grid(session)); // again: changed data instead of a reset
         }
+        model.setContent(rowsGrid(session, nullptr));
+        model.setContent(rowsGrid(session, std::make_shared<const std::vector<std::uint32_t>>()));
+        model.setContent(stepsGrid(session));
         model.setContent(termsGrid(session));
         const auto e = session.evidence();
         model.setContent(compareGrid(session, 1, e.get(), 2, e.get()));

@@ -110,7 +110,7 @@ TEST(EvidenceNumbers, DeletedResidualsAreThoseOfTheFitWithoutTheRow) {
 TEST(EvidenceNumbers, ErrorWithoutATermIsThatOfTheFitWithoutIt) {
     StudyRows rows = sample();
     Recipe recipe = recipeOf("y", {"a", "b", "g"});
-    recipe.setAside = RandomHoldOut{0.4, 3};
+    recipe.setAside = SetAside{.share = 0.4, .seed = 3};
     const Evidence e = evaluate(recipe, rows, {}, quietly());
     for (std::size_t t = 0; t < 3; ++t) {
         Recipe fewer = recipe;
@@ -171,7 +171,7 @@ TEST(EvidenceNumbers, HeldOutLevelsNeverLearnedAreCounted) {
     rows.learning = readBytes(text);
     Recipe recipe = recipeOf("y", {"g"});
     for (std::uint64_t seed = 1; seed < 100; ++seed) {
-        recipe.setAside = RandomHoldOut{0.3, seed};
+        recipe.setAside = SetAside{.share = 0.3, .seed = seed};
         const Evidence e = evaluate(recipe, rows, {}, quietly());
         if (e.rows.state[3] != RowState::heldOut) continue;
         EXPECT_EQ(e.heldOutUnpredicted, 1u);
@@ -190,7 +190,7 @@ TEST(Compare, RowsOnlyOneFitHoldsOutDoNotCount) {
     StudyRows rows;
     rows.learning = readBytes(text);
     Recipe recipe = recipeOf("y", {"x"});
-    recipe.setAside = RandomHoldOut{0.3, 4};
+    recipe.setAside = SetAside{.share = 0.3, .seed = 4};
     const Evidence plain = evaluate(recipe, rows, {}, quietly());
     std::size_t awful = 0;
     while (plain.rows.state[awful] != RowState::heldOut)

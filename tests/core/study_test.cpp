@@ -193,7 +193,7 @@ TEST(Evaluate, HeldOutRowsTeachNothing) {
     // Changing responses and predictors of held-out rows changes nothing that was learned.
     std::string text = smallRows();
     Recipe recipe = recipeOf("y", {"x", "g"});
-    recipe.setAside = RandomHoldOut{0.3, 7};
+    recipe.setAside = SetAside{.share = 0.3, .seed = 7};
     const StudyRows rows = rowsOf(text);
     const Evidence before = evaluate(recipe, rows, {}, quietly());
     std::vector<double> x(rows.learning.table.columns()[0].numbers().begin(),
@@ -223,7 +223,7 @@ TEST(Evaluate, HeldOutRowsTeachNothing) {
 TEST(Evaluate, TheHoldOutDependsOnTheSeedAndNotOnTheTerms) {
     const StudyRows rows = rowsOf(smallRows());
     Recipe recipe = recipeOf("y", {"x"});
-    recipe.setAside = RandomHoldOut{0.25, 7};
+    recipe.setAside = SetAside{.share = 0.25, .seed = 7};
     const auto one = evaluate(recipe, rows, {}, quietly()).rows.state;
     recipe.terms.push_back(plainTerm("g"));
     EXPECT_EQ(one, evaluate(recipe, rows, {}, quietly()).rows.state);
@@ -234,7 +234,7 @@ TEST(Evaluate, TheHoldOutDependsOnTheSeedAndNotOnTheTerms) {
 
 TEST(Evaluate, TheSameRecipeGivesTheSameBytes) {
     Recipe recipe = recipeOf("y", {"x", "g"});
-    recipe.setAside = RandomHoldOut{0.3, 7};
+    recipe.setAside = SetAside{.share = 0.3, .seed = 7};
     const StudyRows rows = rowsOf(smallRows());
     const std::string one = evidenceText(evaluate(recipe, rows, {1}, quietly()), recipe);
     EXPECT_EQ(one, evidenceText(evaluate(recipe, rows, {3}, quietly()), recipe));
@@ -406,7 +406,7 @@ TEST(Goads, TheOverfitGapNeedsBothSizeAndCertainty) {
     Recipe recipe = recipeOf("y", {});
     for (int j = 0; j < 30; ++j)
         recipe.terms.push_back(plainTerm("x" + std::to_string(j)));
-    recipe.setAside = RandomHoldOut{2.0 / 3, 1};
+    recipe.setAside = SetAside{.share = 2.0 / 3, .seed = 1};
     EXPECT_TRUE(goad(evaluate(recipe, rowsOf(text), {}, quietly()), "overfit gap"));
 }
 

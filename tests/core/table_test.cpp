@@ -94,13 +94,6 @@ TEST(Summary, StandardDeviationKeepsDigitsFarFromZero) {
               8); // the data themselves hold 0.1 to 8 digits
 }
 
-TEST(Summary, OdditiesAreNamed) {
-    const auto read = readBytes("level,number\n" + std::string("a,1\n") + "b,\n" + "a,2\n");
-    EXPECT_EQ(summarize(read.table.columns()[1]).oddities, (std::vector<std::string>{"1 missing value"}));
-    EXPECT_EQ(summarize(read.table.columns()[0]).oddities,
-              (std::vector<std::string>{"2 levels with fewer than 10 rows"}));
-}
-
 TEST(Look, LinesAgreeWithAnscombesFourFits) {
     // Anscombe 1973, "Graphs in statistical analysis": y = 3.00 + 0.500x in each set; exact values beside it.
     const auto rows = publishedRows("anscombe");

@@ -61,7 +61,7 @@ TEST(TextReader, MissingMarksAreMissingAndMisfitsAreCounted) {
     std::string text = "rate\n?\nNA\n\"\"\n-\n";
     for (int i = 0; i < 30; ++i)
         text += "1.5\n";
-    text += "1 5\n12 EUR\n";
+    text += "1 5\n12 EURO\n";
     const auto read = readBytes(text);
     EXPECT_EQ(read.table.rows(), 36u);
     EXPECT_EQ(read.table.columns()[0].missingCount(), 6u);

@@ -49,6 +49,15 @@ std::string readableText(double value, int digits) {
     return value < 0 ? "−" + text : text;
 }
 
+std::string shortText(double value) {
+    std::string text = readableText(value, 6);
+    if (text.find('.') == std::string::npos || text.find('e') != std::string::npos) return text;
+    while (text.back() == '0')
+        text.pop_back();
+    if (text.back() == '.') text.pop_back();
+    return text;
+}
+
 std::string countText(std::size_t count) {
     return grouped(std::to_string(count));
 }

@@ -14,6 +14,9 @@ std::string exactText(double value);
 /// when it is written without an exponent: for people, not for files.
 std::string readableText(double value, int digits = 4);
 
+/// The same with six digits at most and none that says nothing: 72.1, 0.17, 1,440.
+std::string shortText(double value);
+
 /// A whole number with thousands grouped: 1,440.
 std::string countText(std::size_t count);
 

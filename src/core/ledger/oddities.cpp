@@ -147,7 +147,7 @@ private:
         }
         Goad& goad = add("sign", Severity::alarm,
                          plural(m_s.negative, "value", "values") + " of " + m_name + (m_s.negative == 1 ? " is" : " are") + " below zero among positive ones",
-                         "row " + countText(first + 1) + ": " + readableText(values[first], 6), "at most 1 % of rows below zero");
+                         "row " + countText(first + 1) + ": " + shortText(values[first]), "at most 1 % of rows below zero");
         goad.row = first;
         goad.moves.push_back({Move::Kind::seeRow, "see row", {}, first});
         if (pairs.size() <= 20)
@@ -167,11 +167,11 @@ private:
             if (counts(i) && (values[i] < low || values[i] > high)) rows.push_back(i);
         std::string reading;
         for (const auto row : rows)
-            reading += (reading.empty() ? "" : "; ") + ("row " + countText(row + 1)) + ": " + readableText(values[row], 6);
+            reading += (reading.empty() ? "" : "; ") + ("row " + countText(row + 1)) + ": " + shortText(values[row]);
         if (m_s.farOut > rows.size()) reading += "; …";
         Goad& goad = add("far out", Severity::caution,
                          plural(m_s.farOut, "value", "values") + " of " + m_name + (m_s.farOut == 1 ? " lies" : " lie") + " far beyond the quartiles",
-                         reading, "3 quartile spreads beyond, from " + readableText(low) + " to " + readableText(high),
+                         reading, "3 quartile spreads beyond, from " + shortText(low) + " to " + shortText(high),
                          "Tukey 1977, outer fences");
         goad.row = rows.front();
         goad.moves.push_back({Move::Kind::seeRow, "see row", {}, rows.front()});
@@ -209,8 +209,8 @@ private:
             return;
         const bool oneToTwelve = m_s.numbers->smallest == 1 && m_s.numbers->largest == 12;
         Goad& goad = add("code", Severity::caution, m_name + " may be a category",
-                         plural(m_s.distinct, "whole number", "whole numbers") + " from " + readableText(m_s.numbers->smallest) + " to " +
-                             readableText(m_s.numbers->largest) + (oneToTwelve ? ", as of months" : ""),
+                         plural(m_s.distinct, "whole number", "whole numbers") + " from " + shortText(m_s.numbers->smallest) + " to " +
+                             shortText(m_s.numbers->largest) + (oneToTwelve ? ", as of months" : ""),
                          "at most 12 whole numbers with 10 rows each");
         goad.moves.push_back(addStep("take it as a factor", step("change type", {{"columns", Names{m_name}}, {"to", std::string("factor")}})));
     }
@@ -290,7 +290,7 @@ private:
         Goad& goad = add("rare levels", Severity::caution,
                          rare == 1 ? "One level of " + m_name + " has few rows" : plural(rare, "level", "levels") + " of " + m_name + " have few rows",
                          names + (rare > 3 ? ", …" : "") + "; " + plural(rows, "row", "rows") + " in all", "10 rows a level");
-        if (m_s.levels.size() - rare >= 2)
+        if (rare > 1)
             goad.moves.push_back(addStep("lump them into \"other\"", step("lump rare levels", {{"columns", Names{m_name}}})));
         if (rare == 1) {
             const std::string& level = m_s.levels.back().first;

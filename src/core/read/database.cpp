@@ -44,6 +44,18 @@ void requireQuery(std::string_view query, const std::string& source) {
 using SqliteHandle = std::unique_ptr<sqlite3, int (*)(sqlite3*)>;
 using SqliteStatement = std::unique_ptr<sqlite3_stmt, int (*)(sqlite3_stmt*)>;
 
+[[noreturn]] void sqliteFailed(sqlite3* handle, const std::string& name, const std::string& query) {
+    const int code = sqlite3_errcode(handle) & 0xFF;
+    const std::string message = sqlite3_errmsg(handle);
+    if (code == SQLITE_NOTADB || code == SQLITE_CORRUPT)
+        throw Error(ErrorCode::badDatabase, code == SQLITE_NOTADB ? "this is not an SQLite database, or it is encrypted"
+                                                                  : "the database is damaged: " + message,
+                    {.file = name}, "Choose another file, or one made from a backup.");
+    const int offset = sqlite3_error_offset(handle);
+    refuseQuery(name, "the query was refused: " + message,
+                offset >= 0 ? characterOf(query, static_cast<std::size_t>(offset)) : 0, "Correct the query.");
+}
+
 SqliteHandle openSqlite(const std::filesystem::path& path) {
     requireFile(path);
     sqlite3* raw = nullptr;
@@ -55,19 +67,10 @@ SqliteHandle openSqlite(const std::filesystem::path& path) {
     sqlite3_busy_timeout(raw, 2000);
     // Nothing from the file may run code: no extensions, no functions with side effects in its views.
     sqlite3_db_config(raw, SQLITE_DBCONFIG_TRUSTED_SCHEMA, 0, nullptr);
+    // Only a look inside tells whether the file is a database at all.
+    if (sqlite3_exec(raw, "PRAGMA schema_version", nullptr, nullptr, nullptr) != SQLITE_OK)
+        sqliteFailed(raw, path.filename().string(), {});
     return handle;
-}
-
-[[noreturn]] void sqliteFailed(sqlite3* handle, const std::string& name, const std::string& query) {
-    const int code = sqlite3_errcode(handle) & 0xFF;
-    const std::string message = sqlite3_errmsg(handle);
-    if (code == SQLITE_NOTADB || code == SQLITE_CORRUPT)
-        throw Error(ErrorCode::badDatabase, code == SQLITE_NOTADB ? "this is not an SQLite database, or it is encrypted"
-                                                                  : "the database is damaged: " + message,
-                    {.file = name}, "Choose another file, or one made from a backup.");
-    const int offset = sqlite3_error_offset(handle);
-    refuseQuery(name, "the query was refused: " + message,
-                offset >= 0 ? characterOf(query, static_cast<std::size_t>(offset)) : 0, "Correct the query.");
 }
 
 SqliteStatement prepared(sqlite3* handle, const std::string& query, const std::string& name) {

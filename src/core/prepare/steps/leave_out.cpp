@@ -50,7 +50,7 @@ void leaveOutBeyond(StepFrame& frame, const std::vector<std::string>& names,
     for (const std::string& name : names) {
         const Column column = frame.number(name);
         const auto [low, high] = limitsOf(column);
-        frame.note(name + ": from " + readableText(low) + " to " + readableText(high) + " stays");
+        frame.note(name + ": from " + shortText(low) + " to " + shortText(high) + " stays");
         const auto values = column.numbers();
         for (std::size_t i = 0; i < values.size(); ++i)
             if (values[i] < low || values[i] > high) beyond[i] = 1;
@@ -101,7 +101,7 @@ StepKind leaveOutBeyondFences() {
     kind.learns = kind.leavesOut = true;
     kind.sentence = [](const Step& step) {
         return "Leave out rows whose " + nameList(step.texts("columns")) + " lies more than " +
-               readableText(step.number("width")) + " quartile spreads beyond the quartiles";
+               shortText(step.number("width")) + " quartile spreads beyond the quartiles";
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         leaveOutBeyond(frame, step.texts("columns"),
@@ -116,7 +116,7 @@ StepKind leaveOutBeyondZ() {
     kind.learns = kind.leavesOut = true;
     kind.sentence = [](const Step& step) {
         return "Leave out rows whose " + nameList(step.texts("columns")) + " lies more than " +
-               readableText(step.number("limit")) + " standard deviations from the mean";
+               shortText(step.number("limit")) + " standard deviations from the mean";
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         leaveOutBeyond(frame, step.texts("columns"), [&](const Column& column) {
@@ -228,7 +228,7 @@ StepKind fillMissing() {
                 for (double& value : values)
                     if (std::isnan(value)) value = filler;
                 frame.note(name + ": " + plural(column.missingCount(), "value", "values") + " filled with " +
-                           readableText(filler, 6));
+                           shortText(filler));
                 frame.put(Column::ofNumbers(name, std::move(values)));
                 continue;
             }

@@ -61,7 +61,7 @@ StepKind transformNumbers() {
                    numberField("power", "Power", 2, -20, 20), flagField("keep", "Keep the old column, add a new one", true)};
     kind.sentence = [](const Step& step) {
         const std::string& by = step.text("by");
-        return "Take " + (by == "power" ? "the power " + readableText(step.number("power")) : by) + " of " +
+        return "Take " + (by == "power" ? "the power " + shortText(step.number("power")) : by) + " of " +
                nameList(step.texts("columns")) + (step.flag("keep") ? " as a new column" : "");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
@@ -93,13 +93,13 @@ StepKind transformNumbers() {
             if (refused > 0 && !frame.applying())
                 throw Error(ErrorCode::badStep,
                             plural(refused, "value has", "values have") + " no " + by + "; the first is " +
-                                readableText(example, 6) + " in row " + countText(first),
+                                shortText(example) + " in row " + countText(first),
                             {.file = frame.file(), .column = name},
                             "Leave these rows out first, replace the values, or choose another transformation.");
             if (refused > 0)
                 frame.note(name + ": " + plural(refused, "value has", "values have") + " no " + by + " and became missing");
             const std::string label =
-                by == "power" ? name + " to the " + readableText(power) : std::string(how->ending) + name;
+                by == "power" ? name + " to the " + shortText(power) : std::string(how->ending) + name;
             if (step.flag("keep"))
                 frame.add(Column::ofNumbers(label, std::move(values)));
             else
@@ -134,7 +134,7 @@ StepKind standardise() {
             std::vector<double> values(column.numbers().begin(), column.numbers().end());
             for (double& value : values)
                 value = (value - scale[0]) / scale[1];
-            frame.note(name + ": less " + readableText(scale[0], 6) + ", divided by " + readableText(scale[1], 6));
+            frame.note(name + ": less " + shortText(scale[0]) + ", divided by " + shortText(scale[1]));
             if (step.flag("keep"))
                 frame.add(Column::ofNumbers(name + " standardised", std::move(values)));
             else
@@ -157,7 +157,7 @@ StepKind cutIntoBands() {
         if (step.text("at") == "given limits") {
             std::vector<std::string> limits;
             for (const double limit : step.get<std::vector<double>>("limits"))
-                limits.push_back(readableText(limit, 6));
+                limits.push_back(shortText(limit));
             how = "at " + nameList(limits, 10);
         } else {
             how = "into " + exactText(step.number("bands")) + " bands at " + step.text("at") + " of the learning rows";
@@ -187,9 +187,9 @@ StepKind cutIntoBands() {
         });
         std::vector<std::string> levels;
         for (std::size_t i = 0; i <= limits.size(); ++i)
-            levels.push_back(i == 0                ? "below " + readableText(limits[0], 5)
-                             : i == limits.size() ? "from " + readableText(limits[i - 1], 5)
-                                                  : readableText(limits[i - 1], 5) + " to " + readableText(limits[i], 5));
+            levels.push_back(i == 0                ? "below " + shortText(limits[0])
+                             : i == limits.size() ? "from " + shortText(limits[i - 1])
+                                                  : shortText(limits[i - 1]) + " to " + shortText(limits[i]));
         for (std::size_t i = 1; i < levels.size(); ++i)
             if (levels[i] == levels[i - 1])
                 throw Error(ErrorCode::badStep, "the limits lie too close together to be told apart",
