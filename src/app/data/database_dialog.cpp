@@ -124,6 +124,7 @@ QString DatabaseDialog::password() const {
 }
 
 void DatabaseDialog::changed() {
+    if (!m_ok) return; // while the fields are being made
     const bool file = m_kind->currentData().toInt() == static_cast<int>(SourceKind::sqlite);
     auto show = [this](QWidget* field, bool shown) {
         field->setVisible(shown);

@@ -43,7 +43,7 @@ private:
     QLineEdit* m_password;
     QPlainTextEdit* m_query;
     QLabel* m_said;
-    QPushButton* m_ok;
+    QPushButton* m_ok = nullptr;
     GridModel m_model;
     GridView* m_view;
     Jobs m_jobs;

@@ -161,6 +161,7 @@ void PartsDialog::fillValues() {
 }
 
 void PartsDialog::changed() {
+    if (!m_ok) return; // while the fields are being made
     const bool none = m_kind->currentData().toInt() == nothing;
     const bool byColumn = !none && kind() == SetAsideKind::column;
     const bool random = !none && (kind() == SetAsideKind::random || kind() == SetAsideKind::proportionate || kind() == SetAsideKind::groups);

@@ -37,7 +37,7 @@ private:
     QListWidget* m_heldOut;
     QListWidget* m_testValues;
     QLabel* m_hint;
-    QPushButton* m_ok;
+    QPushButton* m_ok = nullptr;
 };
 
 } // namespace oxgoad

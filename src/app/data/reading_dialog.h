@@ -51,7 +51,7 @@ private:
     QCheckBox* m_currency;
     QLineEdit* m_missing;
     QLabel* m_found;
-    QPushButton* m_ok;
+    QPushButton* m_ok = nullptr;
     GridModel m_model;
     GridView* m_view;
     std::vector<std::pair<std::string, ColumnKind>> m_columns;

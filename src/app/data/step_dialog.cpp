@@ -117,6 +117,7 @@ Step StepDialog::step() const {
 }
 
 void StepDialog::changed() {
+    if (!m_ok) return; // while the fields are being made
     const Step now = step();
     QString trouble;
     try {

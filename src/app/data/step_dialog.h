@@ -47,7 +47,7 @@ private:
     QLabel* m_trouble;
     GridModel m_effectModel;
     GridView* m_effect;
-    QPushButton* m_ok;
+    QPushButton* m_ok = nullptr;
     QTimer m_later;
     int m_ticket = 0;
 };
