@@ -2,6 +2,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "share/exports.h"
+#include "share/ledger_text.h"
 #include "study/evaluate.h"
 #include "study/project.h"
 
@@ -9,6 +10,7 @@
 #include <chrono>
 #include <csignal>
 #include <cstdio>
+#include <cstdlib>
 #include <filesystem>
 #include <iostream>
 #include <mutex>
@@ -28,19 +30,26 @@ constexpr const char* help = R"(oxgoad-run: fits the model a recipe describes an
 
   oxgoad-run RECIPE.json --out DIR [--threads N] [--quiet]
   oxgoad-run RECIPE.json [MORE.json ...] --project FILE.oxgoad
+  oxgoad-run --describe FILE [--json] [--sheet S] [--range B3:F200] [--query SQL]
 
   --out DIR        write evidence.json, coefficients.csv, rows.csv and, when the
                    recipe asks for a forecast, forecast.csv into DIR
   --project FILE   evaluate the recipes one after the other, each coming from the
                    one before it, and save them as a project for the window; all
                    must use the same rows
+  --describe FILE  print the ledger: what every column holds and what is odd about
+                   it. FILE is a text file, a workbook, an SQLite file (with
+                   --query), or a recipe, whose steps run first
+  --json           print it as JSON
+  --look-at-test   score the locked test rows too; in a project the look is counted
   --threads N      use N threads (results do not depend on it); all cores by default
   --quiet          no progress on standard error
   --version        print the version
   --help           print this
 
 Exit code: 0 done, 2 bad input (one sentence on standard error, nothing half
-written), 3 stopped by an interrupt. The recipe's form is in docs/recipe.md.
+written), 3 stopped by an interrupt. The recipe's form is in docs/recipe.md. The
+password of a server is read from the environment variable OXGOAD_PASSWORD.
 )";
 
 volatile std::sig_atomic_t interrupted = 0;
@@ -82,6 +91,11 @@ struct Arguments {
     std::vector<std::string> recipes;
     std::string out;
     std::string project;
+    /// What to describe, and how it is read.
+    std::string describe;
+    RowsSource source;
+    bool json = false;
+    bool lookAtTest = false;
     Threads threads;
     bool quiet = false;
 };
@@ -102,6 +116,18 @@ Arguments parse(int argc, char** argv) {
             arguments.out = next();
         else if (word == "--project")
             arguments.project = next();
+        else if (word == "--describe")
+            arguments.describe = next();
+        else if (word == "--sheet")
+            arguments.source.sheet = next();
+        else if (word == "--range")
+            arguments.source.range = next();
+        else if (word == "--query")
+            arguments.source.query = next();
+        else if (word == "--json")
+            arguments.json = true;
+        else if (word == "--look-at-test")
+            arguments.lookAtTest = true;
         else if (word == "--quiet")
             arguments.quiet = true;
         else if (word == "--threads") {
@@ -115,6 +141,11 @@ Arguments parse(int argc, char** argv) {
         else
             arguments.recipes.push_back(word);
     }
+    if (!arguments.describe.empty()) {
+        if (!arguments.recipes.empty() || !arguments.out.empty() || !arguments.project.empty())
+            usage("--describe takes one file and writes nothing");
+        return arguments;
+    }
     if (arguments.recipes.empty()) usage("name a recipe");
     if (arguments.out.empty() == arguments.project.empty()) usage("say either --out DIR or --project FILE");
     if (!arguments.out.empty() && arguments.recipes.size() != 1) usage("--out takes one recipe");
@@ -125,13 +156,39 @@ fs::path folderOf(const fs::path& file) {
     return file.has_parent_path() ? file.parent_path() : fs::path(".");
 }
 
+std::string passwordOf(const ServerPlace&) {
+    const char* password = std::getenv("OXGOAD_PASSWORD");
+    return password ? password : "";
+}
+
+void describeRows(const Arguments& arguments, TerminalProgress& progress) {
+    const fs::path path = arguments.describe;
+    Recipe recipe;
+    if (path.extension() == ".json") {
+        recipe = readRecipe(path);
+        recipe.forecast.reset();
+    } else {
+        static_cast<RowsSource&>(recipe.rows) = arguments.source;
+        recipe.rows.file = path.filename().string();
+        recipe.rows.kind = arguments.source.query.empty() ? kindOfFile(path) : SourceKind::sqlite;
+    }
+    ProgressStage reading(progress, 0, 0.7);
+    const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading, passwordOf);
+    ProgressStage preparing(progress, 0.7, 1);
+    const auto prepared = prepareRows(recipe, rows, arguments.threads, preparing);
+    progress.clear();
+    std::cout << (arguments.json ? ledgerJson(recipe, rows, *prepared) : ledgerText(recipe, rows, *prepared));
+}
+
 void runToFolder(const Arguments& arguments, Progress& progress) {
     const fs::path path = arguments.recipes[0];
     const Recipe recipe = readRecipe(path);
     ProgressStage reading(progress, 0, 0.5);
-    const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading);
+    const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading, passwordOf);
     ProgressStage fitting(progress, 0.5, 0.95);
-    const Evidence evidence = evaluate(recipe, rows, arguments.threads, fitting);
+    const auto prepared = prepareRows(recipe, rows, arguments.threads, fitting);
+    const Evidence evidence =
+        evaluate(recipe, rows, *prepared, {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, fitting);
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows);
 }
@@ -146,13 +203,16 @@ void runToProject(const Arguments& arguments, Progress& progress) {
             throw Error(ErrorCode::badRecipe, "the recipe uses other rows than the first one", {.file = name},
                         "Put it into a project of its own.");
         if (!source)
-            project.rows = loadRows(recipe, project.folder, arguments.threads, progress);
+            project.rows = loadRows(recipe, project.folder, arguments.threads, progress, passwordOf);
         else if (recipe.forecast && (!project.rows.forecast || recipe.forecast != project.recipe.forecast))
             project.rows.forecast =
                 loadForecastRows(recipe, project.rows.learning.table, project.folder, arguments.threads, progress);
         source = recipe.rows;
-        const Evidence evidence = evaluate(recipe, project.rows, arguments.threads, progress);
+        const auto prepared = prepareRows(recipe, project.rows, arguments.threads, progress);
+        const Evidence evidence =
+            evaluate(recipe, project.rows, *prepared, {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, progress);
         project.current = project.trail.add(recipe, evidence, project.current);
+        if (evidence.test) project.trail.lookAtTest(project.current);
         project.recipe = recipe;
     }
     saveProject(arguments.project, project, progress);
@@ -177,7 +237,9 @@ int main(int argc, char** argv) {
     try {
         const Arguments arguments = parse(argc, argv);
         TerminalProgress progress(!arguments.quiet);
-        if (arguments.project.empty())
+        if (!arguments.describe.empty())
+            describeRows(arguments, progress);
+        else if (arguments.project.empty())
             runToFolder(arguments, progress);
         else
             runToProject(arguments, progress);

@@ -141,3 +141,35 @@ TEST(Command, AnInterruptIsExitCodeThreeAndLeavesNothing) {
     EXPECT_EQ(ran.code, 3);
     EXPECT_FALSE(std::filesystem::exists(folder.file("o")));
 }
+
+TEST(Command, DescribesRowsAsTextAndAsJson) {
+    const TemporaryFolder folder;
+    folder.write("r.csv", "price,re\x1b[31mgion\n1,a\n2,b\n-5,b\n");
+    EXPECT_EQ(run("--describe " + folder.file("r.csv").string(), folder).code, 0);
+    const std::string text = bytesOf(folder.file("stdout.txt"));
+    EXPECT_NE(text.find("price"), std::string::npos);
+    EXPECT_EQ(text.find('\x1b'), std::string::npos) << "data must not steer the terminal";
+    ASSERT_EQ(run("--describe " + demo + "/prepared.json --json --threads 1", folder).code, 0);
+    const std::string one = bytesOf(folder.file("stdout.txt"));
+    const auto ledger = nlohmann::json::parse(one);
+    EXPECT_EQ(ledger["rows"], 1440);
+    EXPECT_EQ(ledger["columns"][0]["name"], "depot");
+    EXPECT_EQ(ledger["columns"][0]["role"], "group");
+    EXPECT_EQ(ledger["steps"][1]["rows_out"], 1438);
+    EXPECT_EQ(ledger["parts"].size(), 3u);
+    ASSERT_EQ(run("--describe " + demo + "/prepared.json --json --threads 2", folder).code, 0);
+    EXPECT_EQ(bytesOf(folder.file("stdout.txt")), one);
+    EXPECT_EQ(run("--describe " + demo + "/prepared.json --out " + folder.file("o").string(), folder).code, 2);
+    EXPECT_EQ(run("--describe " + folder.file("none.csv").string(), folder).code, 2);
+}
+
+TEST(Command, ScoresTestRowsOnlyWhenTold) {
+    const TemporaryFolder folder;
+    const std::string to = " --out " + folder.file("out").string();
+    ASSERT_EQ(run(demo + "/prepared.json" + to, folder).code, 0);
+    EXPECT_FALSE(nlohmann::json::parse(bytesOf(folder.file("out") / "evidence.json"))["scores"].contains("test"));
+    ASSERT_EQ(run(demo + "/prepared.json --look-at-test" + to, folder).code, 0);
+    const auto evidence = nlohmann::json::parse(bytesOf(folder.file("out") / "evidence.json"));
+    EXPECT_EQ(evidence["scores"]["test"]["rows"], 160);
+    EXPECT_EQ(evidence["steps"][2]["learned"][0]["what"], "median");
+}

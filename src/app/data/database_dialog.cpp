@@ -72,7 +72,7 @@ DatabaseDialog::DatabaseDialog(const RowsSource& start, const QString& folder, Q
     m_query->setTabChangesFocus(true);
     m_form->addRow(tr("Query"), m_query);
     auto* row = new QHBoxLayout;
-    m_said = plainLabel({}, "hint");
+    m_said = plainLabel(tr("Only queries run, and only to read. Try one to see its first rows."), "hint");
     m_said->setObjectName("databaseSaid");
     m_said->setWordWrap(true);
     row->addWidget(m_said, 1);
@@ -147,7 +147,6 @@ void DatabaseDialog::fillTables() {
             for (const auto& table : tables)
                 m_tables->addItem(qs(table));
             if (m_query->toPlainText().isEmpty() && m_tables->count() > 0) emit m_tables->activated(0);
-            m_said->setText({});
             changed();
         };
     });

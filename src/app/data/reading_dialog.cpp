@@ -113,6 +113,8 @@ ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, co
         marks << qs(mark);
     m_missing = new QLineEdit(marks.join(" "), this);
     m_missing->setObjectName("missingMarks");
+    m_missing->setCursorPosition(0);
+    m_missing->setMinimumWidth(230);
     m_missing->setToolTip(tr("Cells that stand for no value, parted by spaces; the empty cell always does"));
     m_form->addRow(tr("Missing marks"), m_missing);
     connect(m_missing, &QLineEdit::textChanged, this, &ReadingDialog::changed);
@@ -127,6 +129,7 @@ ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, co
     m_view->setModel(&m_model);
     m_view->horizontalHeader()->setSectionsClickable(true);
     right->addWidget(m_view, 1);
+    right->addWidget(plainLabel(tr("The first rows as they would be read. A click on a column's head reads it as another type."), "hint"));
     auto* buttons = new QDialogButtonBox(QDialogButtonBox::Ok | QDialogButtonBox::Cancel, this);
     m_ok = buttons->button(QDialogButtonBox::Ok);
     m_ok->setText(action);

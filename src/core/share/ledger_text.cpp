@@ -1,0 +1,168 @@
+#include "share/ledger_text.h"
+
+#include "base/text.h"
+
+#include <nlohmann/json.hpp>
+
+#include <algorithm>
+#include <cmath>
+
+namespace oxgoad {
+
+using nlohmann::ordered_json;
+
+namespace {
+
+/// Text of the data without what a terminal would obey.
+std::string harmless(std::string_view text) {
+    std::string plain;
+    for (const char c : text) {
+        const auto u = static_cast<unsigned char>(c);
+        if (u < 0x20 || u == 0x7F)
+            plain += "·";
+        else
+            plain += c;
+    }
+    return plain;
+}
+
+std::size_t widthOf(std::string_view text) {
+    return static_cast<std::size_t>(
+        std::count_if(text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0U) != 0x80; }));
+}
+
+using Line = std::vector<std::string>;
+
+/// Lines of cells under a head; the first `left` columns stand at the left, the others at the right.
+std::string aligned(const std::vector<Line>& lines, std::size_t left) {
+    std::vector<std::size_t> widths;
+    for (const Line& line : lines)
+        for (std::size_t c = 0; c < line.size(); ++c) {
+            if (widths.size() <= c) widths.push_back(0);
+            widths[c] = std::max(widths[c], widthOf(line[c]));
+        }
+    std::string text;
+    for (const Line& line : lines) {
+        std::string row;
+        for (std::size_t c = 0; c < line.size(); ++c) {
+            const std::string space(widths[c] - widthOf(line[c]), ' ');
+            row += (c > 0 ? "  " : "") + (c < left ? line[c] + space : space + line[c]);
+        }
+        while (!row.empty() && row.back() == ' ')
+            row.pop_back();
+        text += row + "\n";
+    }
+    return text;
+}
+
+std::string moment(const ColumnSummary& s, double NumberSummary::*member, bool isPlace) {
+    if (!s.numbers) return {};
+    const double value = (*s.numbers).*member;
+    if (s.kind == ColumnKind::date && isPlace) return dateText(static_cast<std::int32_t>(value));
+    return std::isnan(value) ? "" : shortText(value);
+}
+
+std::string roleWord(const Recipe& recipe, const std::string& column) {
+    if (column == recipe.response) return "response";
+    const auto found = recipe.roles.find(column);
+    return found == recipe.roles.end() ? "" : std::string(roleName(found->second));
+}
+
+} // namespace
+
+std::string ledgerText(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared) {
+    const ReadReport& report = rows.learning.report;
+    std::string text = harmless(report.file) + ": " + plural(report.rows, "row", "rows") + ", " +
+                       plural(prepared.table.columns().size(), "column", "columns");
+    const auto used = prepared.used();
+    const auto in = static_cast<std::size_t>(std::count(used.begin(), used.end(), 1));
+    if (in < used.size()) text += ", " + countText(used.size() - in) + " left out";
+    text += "\n";
+    for (const auto& note : report.notes)
+        text += "  " + harmless(note) + "\n";
+    std::vector<Line> lines{{"column", "role", "type", "missing", "distinct", "smallest", "lower quartile", "median", "mean", "upper quartile",
+                             "largest", "std deviation", "skew"}};
+    for (const LedgerLine& line : prepared.ledger.columns) {
+        const ColumnSummary& s = line.summary;
+        lines.push_back({harmless(s.name), roleWord(recipe, s.name), std::string(kindName(s.kind)), s.missing > 0 ? countText(s.missing) : "",
+                         countText(s.distinct), moment(s, &NumberSummary::smallest, true), moment(s, &NumberSummary::lowerQuartile, true),
+                         moment(s, &NumberSummary::median, true), moment(s, &NumberSummary::mean, true),
+                         moment(s, &NumberSummary::upperQuartile, true), moment(s, &NumberSummary::largest, true),
+                         moment(s, &NumberSummary::standardDeviation, false), moment(s, &NumberSummary::skewness, false)});
+    }
+    text += "\n" + aligned(lines, 3);
+    if (!recipe.steps.empty()) {
+        text += "\nSteps\n";
+        for (std::size_t i = 0; i < recipe.steps.size(); ++i) {
+            const StepOutcome& o = prepared.steps[i];
+            text += "  " + std::to_string(i + 1) + "  " + harmless(stepSentence(recipe.steps[i]));
+            if (!recipe.steps[i].on)
+                text += "; switched off";
+            else if (!o.problem.empty())
+                text += "; could not run: " + harmless(o.problem);
+            else
+                text += "; rows " + countText(o.rowsIn) + " → " + countText(o.rowsOut) + ", columns " + countText(o.columnsIn) + " → " + countText(o.columnsOut);
+            text += "\n";
+        }
+    }
+    std::vector<Line> parts{{"  part", "rows", "mean of " + harmless(recipe.response), "std deviation", "levels no learning row has"}};
+    for (const PartSummary& p : prepared.partSummaries)
+        parts.push_back({"  " + std::string(partName(p.part)), countText(p.rows), std::isnan(p.mean) ? "" : shortText(p.mean),
+                         std::isnan(p.standardDeviation) ? "" : shortText(p.standardDeviation), harmless(nameList(p.unseenLevels))});
+    text += "\nParts\n" + aligned(parts, 1);
+    const auto goads = prepared.ledger.goads();
+    if (!goads.empty()) text += "\nWhat is odd\n";
+    for (const Goad& goad : goads)
+        text += "  " + harmless(goad.title) + ": " + harmless(goad.reading) + " (threshold " + harmless(goad.threshold) + ")\n";
+    return text;
+}
+
+std::string ledgerJson(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared) {
+    ordered_json out;
+    out["ledger"] = 1;
+    out["file"] = rows.learning.report.file;
+    out["rows"] = rows.learning.report.rows;
+    out["notes"] = rows.learning.report.notes;
+    out["columns"] = ordered_json::array();
+    for (const LedgerLine& line : prepared.ledger.columns) {
+        const ColumnSummary& s = line.summary;
+        ordered_json column{{"name", s.name}, {"role", roleWord(recipe, s.name)}, {"type", kindName(s.kind)}, {"rows", s.rows},
+                            {"missing", s.missing}, {"distinct", s.distinct}};
+        if (s.numbers) {
+            auto place = [&](const char* key, double value) {
+                if (s.kind == ColumnKind::date)
+                    column[key] = dateText(static_cast<std::int32_t>(value));
+                else
+                    column[key] = value;
+            };
+            place("smallest", s.numbers->smallest);
+            place("lower_quartile", s.numbers->lowerQuartile);
+            place("median", s.numbers->median);
+            place("mean", s.numbers->mean);
+            place("upper_quartile", s.numbers->upperQuartile);
+            place("largest", s.numbers->largest);
+            column["standard_deviation"] = s.numbers->standardDeviation;
+            column["skew"] = s.numbers->skewness;
+        }
+        constexpr std::size_t mostLevels = 1000;
+        for (std::size_t i = 0; i < std::min(s.levels.size(), mostLevels); ++i)
+            column["levels"].push_back({{"level", s.levels[i].first}, {"rows", s.levels[i].second}});
+        out["columns"].push_back(column);
+    }
+    for (std::size_t i = 0; i < recipe.steps.size(); ++i)
+        out["steps"].push_back({{"says", stepSentence(recipe.steps[i])}, {"done", prepared.steps[i].done}, {"problem", prepared.steps[i].problem},
+                                {"rows_in", prepared.steps[i].rowsIn}, {"rows_out", prepared.steps[i].rowsOut}});
+    for (const PartSummary& p : prepared.partSummaries)
+        out["parts"].push_back({{"part", partName(p.part)}, {"rows", p.rows}, {"mean", p.mean}, {"standard_deviation", p.standardDeviation},
+                                {"levels_not_learned", p.unseenLevels}});
+    out["goads"] = ordered_json::array();
+    for (const Goad& goad : prepared.ledger.goads()) {
+        ordered_json each{{"goad", goad.key}, {"title", goad.title}, {"reading", goad.reading}, {"threshold", goad.threshold}, {"source", goad.source}};
+        if (!goad.column.empty()) each["column"] = goad.column;
+        if (goad.row) each["row"] = *goad.row + 1;
+        out["goads"].push_back(each);
+    }
+    return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
+}
+
+} // namespace oxgoad

@@ -1,0 +1,16 @@
+#pragma once
+// The ledger for people at a terminal, and for programs.
+#include "study/prepare_rows.h"
+
+#include <string>
+
+namespace oxgoad {
+
+/// One line a column in columns that line up, then the rows as a whole, the steps, the parts and what is odd.
+/// Control characters in names and levels are shown as "·", so that data cannot steer a terminal.
+std::string ledgerText(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared);
+
+/// The same as JSON, documented in docs/evidence.md. Numbers read back exactly; NaN is null.
+std::string ledgerJson(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared);
+
+} // namespace oxgoad
