@@ -121,7 +121,7 @@ Session::Evaluated Session::evaluated(const Recipe& recipe, const StudyRows& row
                                       bool lookAtTest) {
     ProgressStage preparing(progress, 0, fit ? 0.3 : 1);
     if (!prepared || !isPreparedFor(*prepared, recipe, rows)) {
-        prepared = prepareRows(recipe, rows, {}, preparing);
+        prepared = prepareRows(recipe, rows, {}, preparing, prepared.get());
     } else {
         const bool sameForecast =
             prepared->rawForecast.has_value() == rows.forecast.has_value() &&
@@ -314,9 +314,9 @@ void Session::setRole(const std::string& column, Role role) {
         m_recipe.roles[column] = role;
     if (m_current != 0) m_trail.updateNotes(m_current, m_recipe);
     // What is odd about a column depends on its role.
-    m_jobs.start(tr("Counting"), [this, recipe = m_recipe, rows = rowsFor(m_recipe), fit = m_evidence != nullptr](
-                                     Progress& progress) -> Jobs::Finish {
-        const Evaluated result = evaluated(recipe, *rows, nullptr, fit, progress);
+    m_jobs.start(tr("Counting"), [this, recipe = m_recipe, rows = rowsFor(m_recipe), prepared = m_prepared,
+                                  fit = m_evidence != nullptr](Progress& progress) -> Jobs::Finish {
+        const Evaluated result = evaluated(recipe, *rows, prepared, fit, progress);
         return [this, result] {
             m_recent.clear();
             showFit(m_current, result);

@@ -324,7 +324,7 @@ TEST_F(DataWindow, FilesAreStackedJoinedAndReadAgainWithAReport) {
     source("Join a second table by key…");
     ASSERT_TRUE(waitFor([&] { return window->findChild<QDialog*>("joinDialog") != nullptr; }));
     auto* dialog = find<QDialog>("joinDialog");
-    EXPECT_TRUE(dialog->findChild<QLabel*>("joinSaid")->text().contains("90 rows matched, 30 without a match"));
+    EXPECT_TRUE(waitFor([&] { return dialog->findChild<QLabel*>("joinSaid")->text().contains("90 rows matched, 30 without a match"); }));
     for (auto* b : dialog->findChildren<QPushButton*>())
         if (b->text() == "Join") click(b);
     ASSERT_TRUE(settle());

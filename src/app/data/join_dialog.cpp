@@ -19,7 +19,7 @@ constexpr int mostKeys = 3;
 } // namespace
 
 JoinDialog::JoinDialog(const Table& rows, const Table& second, const QString& secondName, QWidget* parent)
-    : QDialog(parent), m_rows(rows), m_second(second) {
+    : QDialog(parent), m_rows(rows), m_second(second), m_jobs(this) {
     setObjectName("joinDialog");
     setWindowTitle(tr("Join %1").arg(secondName));
     auto* grid = new QGridLayout(this);
@@ -72,25 +72,32 @@ std::vector<std::pair<std::string, std::string>> JoinDialog::keys() const {
 }
 
 void JoinDialog::changed() {
-    if (!m_ok) return;
-    QString said;
-    bool good = false;
+    if (!m_ok) return; // while the fields are being made
+    m_ok->setEnabled(false);
     if (keys().empty()) {
-        said = tr("Choose the column of each table that says which rows belong together.");
-    } else {
+        m_jobs.stop();
+        m_said->setText(tr("Choose the column of each table that says which rows belong together."));
+        m_said->setStyleSheet({});
+        return;
+    }
+    m_said->setText(tr("Counting matches…"));
+    m_said->setStyleSheet({});
+    // The join itself, off the interface thread: with a million rows it takes most of a second.
+    m_jobs.start(tr("Counting matches"), [this, rows = m_rows, second = m_second, wanted = keys()](Progress& progress) -> Jobs::Finish {
+        QString said;
+        bool good = false;
         try {
-            Progress quiet;
-            RowsRead first{m_rows, {}};
-            RowsRead second{m_second, {}};
-            said = qs(joinRows(first, second, "it", keys(), {}, quiet).report.notes.front());
+            said = qs(joinRows({rows, {}}, {second, {}}, "it", wanted, {}, progress).report.notes.front());
             good = true;
         } catch (const Error& error) {
             said = qs(error.what());
         }
-    }
-    m_said->setText(said);
-    m_said->setStyleSheet(good ? QString() : "color: #A33B2C;");
-    m_ok->setEnabled(good);
+        return [this, said, good] {
+            m_said->setText(said);
+            m_said->setStyleSheet(good ? QString() : "color: #A33B2C;");
+            m_ok->setEnabled(good);
+        };
+    });
 }
 
 } // namespace oxgoad

@@ -1,6 +1,7 @@
 #pragma once
 #include "read/source.h"
 #include "table/table.h"
+#include "workspace/jobs.h"
 
 #include <QDialog>
 #include <memory>
@@ -26,6 +27,7 @@ private:
     std::vector<std::pair<QComboBox*, QComboBox*>> m_pairs;
     QLabel* m_said = nullptr;
     QPushButton* m_ok = nullptr;
+    Jobs m_jobs;
 };
 
 } // namespace oxgoad

@@ -119,6 +119,10 @@ void TrailStrip::paintEvent(QPaintEvent*) {
             painter.drawText(x + 14, 19, name);
             x += 28 + painter.fontMetrics().horizontalAdvance(name);
         }
+    if (const auto looks = trail.testLooks().size(); looks > 0) {
+        painter.setPen(theme::goad);
+        painter.drawText(x + 8, 19, looks == 1 ? tr("test rows looked at once") : tr("test rows looked at %1 times").arg(looks));
+    }
     if (hasFocus()) {
         painter.setPen(QPen(theme::heldOut, 1, Qt::DotLine));
         painter.drawRect(rect().adjusted(1, 1, -2, -2));

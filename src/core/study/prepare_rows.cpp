@@ -26,6 +26,13 @@ Prepared applied(const PreparedRows& prepared, const std::vector<Step>& steps, c
     return applySteps(forecast.table, steps, prepared.steps, forecast.report.file, progress);
 }
 
+bool sameTable(const Table& a, const Table& b) {
+    return a.columns().size() == b.columns().size() &&
+           std::equal(a.columns().begin(), a.columns().end(), b.columns().begin(), [](const Column& x, const Column& y) {
+               return x.name() == y.name() && x.sharesValues(y);
+           });
+}
+
 Ledger ledgerOf(const PreparedRows& prepared, const Recipe& recipe, const ReadReport& report, Threads threads,
                 Progress& progress) {
     const auto used = prepared.used();
@@ -35,8 +42,7 @@ Ledger ledgerOf(const PreparedRows& prepared, const Recipe& recipe, const ReadRe
         auto& texts = input.misfitTexts[fault.column];
         if (texts.size() < 3 && std::find(texts.begin(), texts.end(), fault.text) == texts.end()) texts.push_back(fault.text);
     }
-    for (const auto& [column, role] : recipe.roles)
-        if (role == Role::identifier || role == Role::setAside) input.quiet.insert(column);
+    input.quiet = prepared.quiet;
     return makeLedger(input, threads, progress);
 }
 
@@ -50,7 +56,7 @@ std::vector<std::uint8_t> PreparedRows::used() const {
 }
 
 std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const StudyRows& rows, Threads threads,
-                                                Progress& progress) {
+                                                Progress& progress, const PreparedRows* before) {
     const Table& raw = rows.learning.table;
     const std::string& file = rows.learning.report.file;
     auto prepared = std::make_shared<PreparedRows>();
@@ -82,25 +88,22 @@ std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const Stud
         prepared->forecast = applied(*prepared, recipe.steps, *rows.forecast, stage);
         prepared->rawForecast = rows.forecast->table;
     }
+    for (const auto& [column, role] : recipe.roles)
+        if (role == Role::identifier || role == Role::setAside) prepared->quiet.insert(column);
     ProgressStage stage(progress, 0.55, 1);
-    prepared->ledger = ledgerOf(*prepared, recipe, rows.learning.report, threads, stage);
+    const bool sameLedger = before && before->response == recipe.response && before->quiet == prepared->quiet &&
+                            before->leftOut == prepared->leftOut && sameTable(before->raw, raw) &&
+                            sameTable(before->table, prepared->table);
+    prepared->ledger = sameLedger ? before->ledger : ledgerOf(*prepared, recipe, rows.learning.report, threads, stage);
     prepared->partSummaries = summarizeParts(prepared->table, prepared->parts, prepared->used(), recipe.response);
     return prepared;
 }
 
-namespace {
-
-bool sameTable(const Table& a, const Table& b) {
-    return a.columns().size() == b.columns().size() &&
-           std::equal(a.columns().begin(), a.columns().end(), b.columns().begin(), [](const Column& x, const Column& y) {
-               return x.name() == y.name() && x.sharesValues(y);
-           });
-}
-
-} // namespace
-
 bool isPreparedFor(const PreparedRows& prepared, const Recipe& recipe, const StudyRows& rows) {
-    return prepared.madeBy == recipe.steps && prepared.setAside == recipe.setAside &&
+    std::set<std::string> quiet;
+    for (const auto& [column, role] : recipe.roles)
+        if (role == Role::identifier || role == Role::setAside) quiet.insert(column);
+    return prepared.quiet == quiet && prepared.madeBy == recipe.steps && prepared.setAside == recipe.setAside &&
            prepared.leftOutByHand == recipe.leaveOut && prepared.response == recipe.response &&
            sameTable(prepared.raw, rows.learning.table);
 }
