@@ -27,7 +27,8 @@ double seconds(const std::function<void()>& work, int times = 3) {
     for (int i = 0; i < times; ++i) {
         const auto start = std::chrono::steady_clock::now();
         work();
-        best = std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
+        best =
+            std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
     }
     return best;
 }
@@ -49,7 +50,8 @@ const std::filesystem::path& workbookFile() {
                 if (c < 10)
                     worksheet_write_number(sheet, r, c, random.uniform() * 1e6, nullptr);
                 else if (c < 15)
-                    worksheet_write_number(sheet, r, c, 45000 + static_cast<double>(random.below(1000)), dates);
+                    worksheet_write_number(sheet, r, c, 45000 + static_cast<double>(random.below(1000)),
+                                           dates);
                 else
                     worksheet_write_string(sheet, r, c, words[random.below(5)], nullptr);
             }
@@ -66,7 +68,8 @@ void unpackAndParse() {
     for (const char* part : {"xl/sharedStrings.xml", "xl/worksheets/sheet1.xml"}) {
         zip_file_t* file = zip_fopen(archive, part, 0);
         XML_Parser parser = XML_ParserCreate(nullptr);
-        XML_SetElementHandler(parser, [](void*, const char*, const char**) {}, [](void*, const char*) {});
+        XML_SetElementHandler(
+            parser, [](void*, const char*, const char**) {}, [](void*, const char*) {});
         XML_SetCharacterDataHandler(parser, [](void*, const char*, int) {});
         std::vector<char> block(256U << 10U);
         for (zip_int64_t n = 0; (n = zip_fread(file, block.data(), block.size())) > 0;)
@@ -87,11 +90,14 @@ std::size_t peakBytes() {
     return kilobytes * 1024;
 }
 
-/// What a fresh process prints that reads one file: the most memory it needed above what it had, over the table.
+/// What a fresh process prints that reads one file: the most memory it needed above what it had, over the
+/// table.
 int printPeak(const std::string& what, const std::filesystem::path& path) {
     Progress quiet;
     const std::size_t before = peakBytes();
-    const std::size_t table = (what == "text" ? readText(path, {}, {}, quiet) : readWorkbook(path, {}, {}, quiet)).table.valueBytes();
+    const std::size_t table =
+        (what == "text" ? readText(path, {}, {}, quiet) : readWorkbook(path, {}, {}, quiet))
+            .table.valueBytes();
     std::printf("%.3f\n", static_cast<double>(peakBytes() - before) / static_cast<double>(table));
     return 0;
 }
@@ -115,8 +121,10 @@ void textPeak(benchmark::State& state) {
         std::array<char, 256> line{};
         for (int i = 0; i < 1000000; ++i) {
             for (int c = 0; c < 8; ++c)
-                out.write(line.data(), std::snprintf(line.data(), line.size(), "%.4f,", 1000 * random.uniform()));
-            out.write(line.data(), std::snprintf(line.data(), line.size(), "2025-%02d-01,spot,north,depot %d\n", 1 + i % 12, i % 40));
+                out.write(line.data(),
+                          std::snprintf(line.data(), line.size(), "%.4f,", 1000 * random.uniform()));
+            out.write(line.data(), std::snprintf(line.data(), line.size(),
+                                                 "2025-%02d-01,spot,north,depot %d\n", 1 + i % 12, i % 40));
         }
     }
     double peak = 0;
@@ -134,7 +142,11 @@ void workbook(benchmark::State& state) {
     const double alone = seconds(unpackAndParse);
     double best = 1e9;
     for (auto _ : state)
-        best = std::min(best, seconds([&] { benchmark::DoNotOptimize(readWorkbook(workbookFile(), {}, {}, quiet).table.rows()); }, 1));
+        best = std::min(
+            best,
+            seconds(
+                [&] { benchmark::DoNotOptimize(readWorkbook(workbookFile(), {}, {}, quiet).table.rows()); },
+                1));
     state.counters["times_unpack_and_parse"] = best / alone; // limit 4
     state.counters["peak_over_table"] = memory;              // limit 3
 }
@@ -172,7 +184,14 @@ void ledger(benchmark::State& state) {
     Progress quiet;
     double best = 1e9;
     for (auto _ : state)
-        best = std::min(best, seconds([&] { benchmark::DoNotOptimize(makeLedger({.table = table, .used = {}, .response = "n0"}, {2}, quiet).columns.size()); }, 1));
+        best =
+            std::min(best, seconds(
+                               [&] {
+                                   benchmark::DoNotOptimize(
+                                       makeLedger({.table = table, .used = {}, .response = "n0"}, {2}, quiet)
+                                           .columns.size());
+                               },
+                               1));
     state.counters["seconds"] = best; // limit 2
 }
 BENCHMARK(ledger)->Unit(benchmark::kMillisecond)->Iterations(3)->UseRealTime();
@@ -195,11 +214,19 @@ void joinMillion(benchmark::State& state) {
         value[i] = random.uniform();
     }
     RowsRead rows{wideRows(1000000, 9).withColumn(Column::ofNumbers("key", key)), {}};
-    const RowsRead other{Table({Column::ofNumbers("key", second), Column::ofNumbers("value", value), Column::ofNumbers("twice", value)}), {}};
+    const RowsRead other{Table({Column::ofNumbers("key", second), Column::ofNumbers("value", value),
+                                Column::ofNumbers("twice", value)}),
+                         {}};
     Progress quiet;
     double best = 1e9;
     for (auto _ : state)
-        best = std::min(best, seconds([&] { benchmark::DoNotOptimize(joinRows(rows, other, "second", {{"key", "key"}}, {2}, quiet).table.rows()); }, 1));
+        best = std::min(
+            best, seconds(
+                      [&] {
+                          benchmark::DoNotOptimize(
+                              joinRows(rows, other, "second", {{"key", "key"}}, {2}, quiet).table.rows());
+                      },
+                      1));
     state.counters["seconds"] = best; // limit 1
 }
 BENCHMARK(joinMillion)->Unit(benchmark::kMillisecond)->Iterations(3)->UseRealTime();

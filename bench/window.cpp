@@ -167,7 +167,8 @@ void scrollRows(benchmark::State& state) {
     int step = 0;
     for (auto _ : state) {
         const auto start = Clock::now();
-        rows->scrollTo(rows->model()->index(step * 7919 % 1000000, step % 50), QAbstractItemView::PositionAtTop);
+        rows->scrollTo(rows->model()->index(step * 7919 % 1000000, step % 50),
+                       QAbstractItemView::PositionAtTop);
         rows->viewport()->repaint();
         const double seconds = since(start);
         worst = std::max(worst, 1000 * seconds);

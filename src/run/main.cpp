@@ -187,8 +187,8 @@ void runToFolder(const Arguments& arguments, Progress& progress) {
     const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading, passwordOf);
     ProgressStage fitting(progress, 0.5, 0.95);
     const auto prepared = prepareRows(recipe, rows, arguments.threads, fitting);
-    const Evidence evidence =
-        evaluate(recipe, rows, *prepared, {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, fitting);
+    const Evidence evidence = evaluate(
+        recipe, rows, *prepared, {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, fitting);
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows);
 }
@@ -205,12 +205,13 @@ void runToProject(const Arguments& arguments, Progress& progress) {
         if (!source)
             project.rows = loadRows(recipe, project.folder, arguments.threads, progress, passwordOf);
         else if (recipe.forecast && (!project.rows.forecast || recipe.forecast != project.recipe.forecast))
-            project.rows.forecast =
-                loadForecastRows(recipe, project.rows.learning.table, project.folder, arguments.threads, progress);
+            project.rows.forecast = loadForecastRows(recipe, project.rows.learning.table, project.folder,
+                                                     arguments.threads, progress);
         source = recipe.rows;
         const auto prepared = prepareRows(recipe, project.rows, arguments.threads, progress);
         const Evidence evidence =
-            evaluate(recipe, project.rows, *prepared, {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, progress);
+            evaluate(recipe, project.rows, *prepared,
+                     {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, progress);
         project.current = project.trail.add(recipe, evidence, project.current);
         if (evidence.test) project.trail.lookAtTest(project.current);
         project.recipe = recipe;

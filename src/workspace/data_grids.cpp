@@ -15,7 +15,8 @@ namespace {
 QString momentText(const ColumnSummary& s, double NumberSummary::*member) {
     if (!s.numbers) return {};
     const double value = (*s.numbers).*member;
-    if (s.kind == ColumnKind::date && member != &NumberSummary::standardDeviation && member != &NumberSummary::skewness)
+    if (s.kind == ColumnKind::date && member != &NumberSummary::standardDeviation &&
+        member != &NumberSummary::skewness)
         return qs(dateText(static_cast<std::int32_t>(value)));
     return qs(readableText(value));
 }
@@ -45,10 +46,14 @@ GridModel::Content ledgerGrid(const Session& session) {
     const auto prepared = session.prepared();
     if (!prepared) return grid;
     grid.rows = static_cast<int>(prepared->ledger.columns.size());
-    auto line = [prepared](int row) -> const LedgerLine& { return prepared->ledger.columns[static_cast<std::size_t>(row)]; };
+    auto line = [prepared](int row) -> const LedgerLine& {
+        return prepared->ledger.columns[static_cast<std::size_t>(row)];
+    };
     auto at = [line](int row) -> const ColumnSummary& { return line(row).summary; };
     auto moment = [at](QString title, double NumberSummary::*member) {
-        return GridColumn{std::move(title), true, [at, member](int row) { return momentText(at(row), member); },
+        return GridColumn{std::move(title),
+                          true,
+                          [at, member](int row) { return momentText(at(row), member); },
                           [at, member](int row) {
                               return at(row).numbers ? rawNumber((*at(row).numbers).*member) : QVariant();
                           },
@@ -61,10 +66,15 @@ GridModel::Content ledgerGrid(const Session& session) {
         textColumn("unit", [at, &session](int row) { return session.unit(at(row).name); }),
         textColumn("distribution", [](int) { return QString(); }),
         count("missing", [at](int row) { return at(row).missing; }),
-        {"share\nmissing", true,
+        {"share\nmissing",
+         true,
          [at](int row) {
              const auto& s = at(row);
-             return s.missing == 0 ? QString() : qs(readableText(100.0 * static_cast<double>(s.missing) / static_cast<double>(s.rows), 2)) + " %";
+             return s.missing == 0
+                        ? QString()
+                        : qs(readableText(
+                              100.0 * static_cast<double>(s.missing) / static_cast<double>(s.rows), 2)) +
+                              " %";
          },
          [at](int row) {
              const auto& s = at(row);
@@ -93,7 +103,8 @@ GridModel::Content ledgerGrid(const Session& session) {
         if (role == FractionRole) return -1; // columns of different units have no decimal mark in common
         if (role == DrawingRole && column == 4) {
             const ColumnSummary& s = at(row);
-            return QVariant::fromValue(ShapeDrawing{ShapeDrawing::Kind::bars, {s.shape.begin(), s.shape.end()}, 0, 0});
+            return QVariant::fromValue(
+                ShapeDrawing{ShapeDrawing::Kind::bars, {s.shape.begin(), s.shape.end()}, 0, 0});
         }
         if (role == ToneRole && column == 8) return "goad";
         if (role == ToneRole && (column == 2 || column == 3)) return "quiet";
@@ -123,33 +134,40 @@ GridModel::Content rowsGrid(const Session& session, std::shared_ptr<const std::v
     if (!prepared) return grid;
     grid.rows = static_cast<int>(order ? order->size() : prepared->table.rows());
     const auto evidence = session.evidence();
-    auto dataRow = [order](int row) { return order ? (*order)[static_cast<std::size_t>(row)] : static_cast<std::uint32_t>(row); };
+    auto dataRow = [order](int row) {
+        return order ? (*order)[static_cast<std::size_t>(row)] : static_cast<std::uint32_t>(row);
+    };
     auto state = [evidence, prepared, dataRow](int row) {
         const std::size_t i = dataRow(row);
         if (evidence) return evidence->rows.state[i];
-        return prepared->leftOut[i] != 0                ? RowState::leftOut
+        return prepared->leftOut[i] != 0              ? RowState::leftOut
                : prepared->parts[i] == Part::learning ? RowState::learning
                : prepared->parts[i] == Part::heldOut  ? RowState::heldOut
                                                       : RowState::test;
     };
-    grid.columns.push_back({"row", true, [dataRow](int row) { return qs(countText(dataRow(row) + 1)); },
+    grid.columns.push_back({"row",
+                            true,
+                            [dataRow](int row) { return qs(countText(dataRow(row) + 1)); },
                             [dataRow](int row) { return static_cast<qulonglong>(dataRow(row)) + 1; },
                             {}});
     grid.columns.push_back(textColumn("part", [state, prepared, dataRow](int row) {
         const QString name = qs(stateName(state(row)));
         const auto by = prepared->leftOut[dataRow(row)];
-        return by > 0 ? QObject::tr("left out by step %1").arg(by) : by < 0 ? QObject::tr("left out by hand") : name;
+        return by > 0   ? QObject::tr("left out by step %1").arg(by)
+               : by < 0 ? QObject::tr("left out by hand")
+                        : name;
     }));
     for (const Column& column : prepared->table.columns())
-        grid.columns.push_back({session.unit(column.name()).isEmpty() ? qs(column.name())
-                                                                      : qs(column.name()) + "\n" + session.unit(column.name()),
-                                column.kind() == ColumnKind::number,
-                                [column, dataRow](int row) { return qs(column.cellText(dataRow(row))); },
-                                [column, dataRow](int row) {
-                                    return column.kind() == ColumnKind::number ? rawNumber(column.numbers()[dataRow(row)])
-                                                                               : QVariant(qs(column.cellText(dataRow(row))));
-                                },
-                                {}});
+        grid.columns.push_back(
+            {session.unit(column.name()).isEmpty() ? qs(column.name())
+                                                   : qs(column.name()) + "\n" + session.unit(column.name()),
+             column.kind() == ColumnKind::number,
+             [column, dataRow](int row) { return qs(column.cellText(dataRow(row))); },
+             [column, dataRow](int row) {
+                 return column.kind() == ColumnKind::number ? rawNumber(column.numbers()[dataRow(row)])
+                                                            : QVariant(qs(column.cellText(dataRow(row))));
+             },
+             {}});
     grid.extra = [state, dataRow](int row, int column, int role) -> QVariant {
         if (role == DataRowRole) return QVariant::fromValue<qulonglong>(dataRow(row));
         if (role != ToneRole) return {};
@@ -175,13 +193,26 @@ GridModel::Content stepsGrid(Session& session) {
     if (!prepared) return grid;
     const auto steps = std::make_shared<const std::vector<Step>>(session.recipe().steps);
     grid.rows = static_cast<int>(std::min(steps->size(), prepared->steps.size()));
-    auto outcome = [prepared](int row) -> const StepOutcome& { return prepared->steps[static_cast<std::size_t>(row)]; };
+    auto outcome = [prepared](int row) -> const StepOutcome& {
+        return prepared->steps[static_cast<std::size_t>(row)];
+    };
     auto step = [steps](int row) -> const Step& { return (*steps)[static_cast<std::size_t>(row)]; };
     grid.columns = {
-        textColumn("step", [step](int row) { return QString("%1  ").arg(row + 1) + qs(stepSentence(step(row))); }),
-        {"rows in → out", true,
-         [outcome, step](int row) { return step(row).on ? arrow(outcome(row).rowsIn, outcome(row).rowsOut) : QObject::tr("switched off"); }, {}, {}},
-        {"columns", true, [outcome](int row) { return arrow(outcome(row).columnsIn, outcome(row).columnsOut); }, {}, {}},
+        textColumn("step",
+                   [step](int row) { return QString("%1  ").arg(row + 1) + qs(stepSentence(step(row))); }),
+        {"rows in → out",
+         true,
+         [outcome, step](int row) {
+             return step(row).on ? arrow(outcome(row).rowsIn, outcome(row).rowsOut)
+                                 : QObject::tr("switched off");
+         },
+         {},
+         {}},
+        {"columns",
+         true,
+         [outcome](int row) { return arrow(outcome(row).columnsIn, outcome(row).columnsOut); },
+         {},
+         {}},
         count("cells\nchanged", [outcome](int row) { return outcome(row).changedCells; }),
         textColumn("what happened",
                    [outcome](int row) {
@@ -222,7 +253,9 @@ GridModel::Content partsGrid(const Session& session) {
     if (!prepared) return grid;
     const auto evidence = session.evidence();
     grid.rows = static_cast<int>(prepared->partSummaries.size());
-    auto at = [prepared](int row) -> const PartSummary& { return prepared->partSummaries[static_cast<std::size_t>(row)]; };
+    auto at = [prepared](int row) -> const PartSummary& {
+        return prepared->partSummaries[static_cast<std::size_t>(row)];
+    };
     const QString unit = session.unit(session.recipe().response);
     const QString response = qs(session.recipe().response);
     auto scoreOf = [evidence](Part part) -> const Scores* {
@@ -238,31 +271,43 @@ GridModel::Content partsGrid(const Session& session) {
         textColumn("part", [at](int row) { return qs(partName(at(row).part)); }),
         count("rows", [at](int row) { return at(row).rows; }),
         count("with " + response, [at](int row) { return at(row).withResponse; }),
-        {titled("mean of " + response), true, [at, number](int row) { return number(at(row).mean); }, [at](int row) { return rawNumber(at(row).mean); }, {}},
-        {titled("standard deviation"), true, [at, number](int row) { return number(at(row).standardDeviation); },
+        {titled("mean of " + response),
+         true,
+         [at, number](int row) { return number(at(row).mean); },
+         [at](int row) { return rawNumber(at(row).mean); },
+         {}},
+        {titled("standard deviation"),
+         true,
+         [at, number](int row) { return number(at(row).standardDeviation); },
          [at](int row) { return rawNumber(at(row).standardDeviation); },
          {}},
-        {titled("RMSE of the fit"), true,
+        {titled("RMSE of the fit"),
+         true,
          [at, number, scoreOf](int row) {
              const Scores* s = scoreOf(at(row).part);
-             return s && s->rows > 0 ? number(s->rmse) : at(row).part == Part::test ? QObject::tr("locked") : QString();
+             return s && s->rows > 0             ? number(s->rmse)
+                    : at(row).part == Part::test ? QObject::tr("locked")
+                                                 : QString();
          },
          [at, scoreOf](int row) {
              const Scores* s = scoreOf(at(row).part);
              return s ? rawNumber(s->rmse) : QVariant();
          },
          {}},
-        textColumn("levels no learning row has", [at](int row) {
-            std::string text;
-            for (const auto& level : at(row).unseenLevels)
-                text += (text.empty() ? "" : ", ") + level;
-            return qs(text);
-        }),
+        textColumn("levels no learning row has",
+                   [at](int row) {
+                       std::string text;
+                       for (const auto& level : at(row).unseenLevels)
+                           text += (text.empty() ? "" : ", ") + level;
+                       return qs(text);
+                   }),
     };
     grid.extra = [at](int row, int column, int role) -> QVariant {
         if (role == FractionRole) return -1;
         if (role == ToneRole && column == 0)
-            return at(row).part == Part::learning ? "learning" : at(row).part == Part::heldOut ? "heldOut" : "forecast";
+            return at(row).part == Part::learning  ? "learning"
+                   : at(row).part == Part::heldOut ? "heldOut"
+                                                   : "forecast";
         if (role == ToneRole && column == 6) return "goad";
         return {};
     };
@@ -278,7 +323,8 @@ GridModel::Content stepEffectGrid(const StepEffect& effect) {
     for (const ColumnSummary& s : effect.before)
         lines->push_back({s.name, s, {}});
     for (const ColumnSummary& s : effect.after) {
-        const auto found = std::find_if(lines->begin(), lines->end(), [&](const Line& l) { return l.name == s.name; });
+        const auto found =
+            std::find_if(lines->begin(), lines->end(), [&](const Line& l) { return l.name == s.name; });
         if (found == lines->end())
             lines->push_back({s.name, {}, s});
         else
@@ -288,7 +334,8 @@ GridModel::Content stepEffectGrid(const StepEffect& effect) {
     grid.rows = static_cast<int>(lines->size());
     auto at = [lines](int row) -> const Line& { return (*lines)[static_cast<std::size_t>(row)]; };
     auto both = [at](QString title, std::function<QString(const ColumnSummary&)> text) {
-        return GridColumn{std::move(title), true,
+        return GridColumn{std::move(title),
+                          true,
                           [at, text](int row) {
                               const QString before = at(row).before ? text(*at(row).before) : QString("–");
                               const QString after = at(row).after ? text(*at(row).after) : QString("–");
@@ -321,10 +368,12 @@ GridModel::Content previewGrid(const Table& table) {
     GridModel::Content grid;
     grid.rows = static_cast<int>(std::min<std::size_t>(table.rows(), 200));
     for (const Column& column : table.columns())
-        grid.columns.push_back({qs(column.name()) + "\n" + qs(kindName(column.kind())), column.kind() == ColumnKind::number,
-                                [column](int row) { return qs(column.cellText(static_cast<std::size_t>(row))); },
-                                {},
-                                QObject::tr("Click to read the column as another type")});
+        grid.columns.push_back(
+            {qs(column.name()) + "\n" + qs(kindName(column.kind())),
+             column.kind() == ColumnKind::number,
+             [column](int row) { return qs(column.cellText(static_cast<std::size_t>(row))); },
+             {},
+             QObject::tr("Click to read the column as another type")});
     return grid;
 }
 

@@ -27,7 +27,8 @@ struct ShapeDrawing {
 
 /// One line per column of the rows.
 GridModel::Content ledgerGrid(const Session& session);
-/// The rows themselves in a given order; the first two columns are row number and part, with who left a row out.
+/// The rows themselves in a given order; the first two columns are row number and part, with who left a row
+/// out.
 GridModel::Content rowsGrid(const Session& session, std::shared_ptr<const std::vector<std::uint32_t>> order);
 /// The preparation, one line a step, with rows and columns in and out.
 GridModel::Content stepsGrid(Session& session);

@@ -61,8 +61,10 @@ std::vector<Goad> Session::goads() const {
         used.push_back(m_recipe.response);
     }
     for (Goad& goad : ledger().goads()) {
-        const bool there = std::any_of(all.begin(), all.end(), [&](const Goad& g) { return g.key == goad.key; });
-        if (there || (!goad.column.empty() && std::find(used.begin(), used.end(), goad.column) != used.end())) continue;
+        const bool there =
+            std::any_of(all.begin(), all.end(), [&](const Goad& g) { return g.key == goad.key; });
+        if (there || (!goad.column.empty() && std::find(used.begin(), used.end(), goad.column) != used.end()))
+            continue;
         for (const AcceptedGoad& accepted : m_recipe.accepted)
             if (accepted.goad == goad.key) goad.accepted = accepted.reason;
         all.push_back(std::move(goad));
@@ -93,47 +95,49 @@ void Session::givePassword(const ServerPlace& place, const QString& password) {
 }
 
 void Session::start(const QString& title, Jobs::Work work, std::function<void()> again) {
-    m_jobs.start(title, [this, work = std::move(work), again = std::move(again),
-                         plan = m_recipe.rows](Progress& progress) -> Jobs::Finish {
-        try {
-            return work(progress);
-        } catch (const Error& error) {
-            if (error.code() != ErrorCode::badPassword || error.where().column.empty()) throw;
-            return [this, again, why = qs(error.message()), text = error.where().column] {
-                // "user@host:port/database", as keyOf wrote it
-                ServerPlace place;
-                const auto at = text.find('@');
-                const auto slash = text.rfind('/');
-                const auto colon = text.rfind(':', slash);
-                place.user = text.substr(0, at);
-                place.host = text.substr(at + 1, colon - at - 1);
-                place.port = std::stoi(text.substr(colon + 1, slash - colon - 1));
-                place.database = text.substr(slash + 1);
-                m_afterPassword = again;
-                emit passwordWanted(place, why);
-            };
-        }
-    });
+    m_jobs.start(title,
+                 [this, work = std::move(work), again = std::move(again),
+                  plan = m_recipe.rows](Progress& progress) -> Jobs::Finish {
+                     try {
+                         return work(progress);
+                     } catch (const Error& error) {
+                         if (error.code() != ErrorCode::badPassword || error.where().column.empty()) throw;
+                         return [this, again, why = qs(error.message()), text = error.where().column] {
+                             // "user@host:port/database", as keyOf wrote it
+                             ServerPlace place;
+                             const auto at = text.find('@');
+                             const auto slash = text.rfind('/');
+                             const auto colon = text.rfind(':', slash);
+                             place.user = text.substr(0, at);
+                             place.host = text.substr(at + 1, colon - at - 1);
+                             place.port = std::stoi(text.substr(colon + 1, slash - colon - 1));
+                             place.database = text.substr(slash + 1);
+                             m_afterPassword = again;
+                             emit passwordWanted(place, why);
+                         };
+                     }
+                 });
 }
 
 Session::Evaluated Session::evaluated(const Recipe& recipe, const StudyRows& rows,
-                                      std::shared_ptr<const PreparedRows> prepared, bool fit, Progress& progress,
-                                      bool lookAtTest) {
+                                      std::shared_ptr<const PreparedRows> prepared, bool fit,
+                                      Progress& progress, bool lookAtTest) {
     ProgressStage preparing(progress, 0, fit ? 0.3 : 1);
     if (!prepared || !isPreparedFor(*prepared, recipe, rows)) {
         prepared = prepareRows(recipe, rows, {}, preparing, prepared.get());
     } else {
         const bool sameForecast =
             prepared->rawForecast.has_value() == rows.forecast.has_value() &&
-            (!rows.forecast || (!rows.forecast->table.columns().empty() && !prepared->rawForecast->columns().empty() &&
-                                rows.forecast->table.columns()[0].sharesValues(prepared->rawForecast->columns()[0])));
+            (!rows.forecast ||
+             (!rows.forecast->table.columns().empty() && !prepared->rawForecast->columns().empty() &&
+              rows.forecast->table.columns()[0].sharesValues(prepared->rawForecast->columns()[0])));
         if (!sameForecast) prepared = withForecast(*prepared, recipe, rows, preparing);
     }
     Evaluated result{prepared, nullptr};
     if (!fit) return result;
     ProgressStage fitting(progress, 0.3, 1);
-    result.evidence =
-        std::make_shared<const Evidence>(evaluate(recipe, rows, *prepared, {.lookAtTest = lookAtTest}, fitting));
+    result.evidence = std::make_shared<const Evidence>(
+        evaluate(recipe, rows, *prepared, {.lookAtTest = lookAtTest}, fitting));
     return result;
 }
 
@@ -149,7 +153,8 @@ void Session::open(const QString& path) {
         plan.file = file.filename().string();
         plan.kind = kindOfFile(file);
         if (plan.kind == SourceKind::sqlite) {
-            emit failed(tr("%1 is a database: choose \"Rows from a database…\" and say what to read.").arg(qs(plan.file)));
+            emit failed(tr("%1 is a database: choose \"Rows from a database…\" and say what to read.")
+                            .arg(qs(plan.file)));
             return;
         }
         openPlan(plan, qs(file.parent_path().string()));
@@ -163,7 +168,8 @@ void Session::openProjectFile(const QString& path) {
         auto rows = std::make_shared<const StudyRows>(std::move(project->rows));
         ProgressStage fitting(progress, 0.4, 1);
         const TrailFit* fit = project->trail.find(project->current);
-        const Evaluated result = evaluated(fit ? fit->recipe : project->recipe, *rows, nullptr, fit != nullptr, fitting);
+        const Evaluated result =
+            evaluated(fit ? fit->recipe : project->recipe, *rows, nullptr, fit != nullptr, fitting);
         return [this, path, project, rows, result] {
             m_folder = project->folder;
             m_trail = project->trail;
@@ -238,10 +244,13 @@ void Session::paste(const QString& text) {
     const QByteArray bytes = text.toUtf8();
     const QString folder = QStandardPaths::writableLocation(QStandardPaths::AppDataLocation) + "/pasted";
     const QString name =
-        "pasted_" + QString::fromLatin1(QCryptographicHash::hash(bytes, QCryptographicHash::Sha256).toHex().left(12)) + ".txt";
+        "pasted_" +
+        QString::fromLatin1(QCryptographicHash::hash(bytes, QCryptographicHash::Sha256).toHex().left(12)) +
+        ".txt";
     try {
         if (!QDir().mkpath(folder))
-            throw Error(ErrorCode::cannotWrite, "the folder cannot be made", {.file = ss(folder)}, "Paste into a file and open that.");
+            throw Error(ErrorCode::cannotWrite, "the folder cannot be made", {.file = ss(folder)},
+                        "Paste into a file and open that.");
         replaceFile(ss(folder + "/" + name), {bytes.constData(), static_cast<std::size_t>(bytes.size())});
     } catch (const Error& error) {
         emit failed(qs(error.what()));
@@ -270,7 +279,8 @@ void Session::remember(int fit, Evaluated evaluated) {
 }
 
 const Session::Recent* Session::recent(int fit) const {
-    const auto at = std::find_if(m_recent.begin(), m_recent.end(), [fit](const Recent& entry) { return entry.fit == fit; });
+    const auto at = std::find_if(m_recent.begin(), m_recent.end(),
+                                 [fit](const Recent& entry) { return entry.fit == fit; });
     return at == m_recent.end() ? nullptr : &*at;
 }
 
@@ -314,27 +324,30 @@ void Session::setRole(const std::string& column, Role role) {
         m_recipe.roles[column] = role;
     if (m_current != 0) m_trail.updateNotes(m_current, m_recipe);
     // What is odd about a column depends on its role.
-    m_jobs.start(tr("Counting"), [this, recipe = m_recipe, rows = rowsFor(m_recipe), prepared = m_prepared,
-                                  fit = m_evidence != nullptr](Progress& progress) -> Jobs::Finish {
-        const Evaluated result = evaluated(recipe, *rows, prepared, fit, progress);
-        return [this, result] {
-            m_recent.clear();
-            showFit(m_current, result);
-            setDirty(true);
-        };
-    });
+    m_jobs.start(tr("Counting"),
+                 [this, recipe = m_recipe, rows = rowsFor(m_recipe), prepared = m_prepared,
+                  fit = m_evidence != nullptr](Progress& progress) -> Jobs::Finish {
+                     const Evaluated result = evaluated(recipe, *rows, prepared, fit, progress);
+                     return [this, result] {
+                         m_recent.clear();
+                         showFit(m_current, result);
+                         setDirty(true);
+                     };
+                 });
     setDirty(true);
 }
 
 int Session::describeStep(const std::vector<Step>& steps, std::size_t index) {
     const int ticket = ++m_ticket;
     if (!m_prepared) return ticket;
-    m_viewJobs.start(tr("Comparing"),
-                     [this, ticket, steps, index, prepared = m_prepared](Progress& progress) -> Jobs::Finish {
-                         StepOutcome outcome;
-                         auto effect = std::make_shared<StepEffect>(stepEffect(*prepared, index, steps, progress, &outcome));
-                         return [this, ticket, effect, outcome] { emit stepDescribed(ticket, *effect, outcome); };
-                     });
+    m_viewJobs.start(
+        tr("Comparing"),
+        [this, ticket, steps, index, prepared = m_prepared](Progress& progress) -> Jobs::Finish {
+            StepOutcome outcome;
+            auto effect =
+                std::make_shared<StepEffect>(stepEffect(*prepared, index, steps, progress, &outcome));
+            return [this, ticket, effect, outcome] { emit stepDescribed(ticket, *effect, outcome); };
+        });
     return ticket;
 }
 
@@ -364,7 +377,8 @@ void Session::evaluateInto(const Recipe& recipe, std::shared_ptr<const StudyRows
     // A mean alone is a model too, but only when it was asked for after terms.
     const bool fit = !recipe.terms.empty() || m_evidence;
     m_jobs.start(fit ? tr("Fitting") : tr("Preparing"),
-                 [this, recipe, rows, parent, rememberStep, fit, prepared = m_prepared](Progress& progress) -> Jobs::Finish {
+                 [this, recipe, rows, parent, rememberStep, fit,
+                  prepared = m_prepared](Progress& progress) -> Jobs::Finish {
                      const Evaluated result = evaluated(recipe, *rows, prepared, fit, progress);
                      return [this, recipe, parent, rememberStep, result] {
                          if (rememberStep) {
@@ -394,14 +408,15 @@ void Session::goTo(const State& state) {
         }
     const TrailFit* entry = m_trail.find(state.fit);
     const Recipe recipe = entry ? entry->recipe : state.recipe;
-    m_jobs.start(tr("Fitting"), [this, fit = state.fit, recipe, rows = rowsFor(recipe),
-                                 prepared = m_prepared](Progress& progress) -> Jobs::Finish {
-        const Evaluated result = evaluated(recipe, *rows, prepared, fit != 0, progress);
-        return [this, fit, recipe, result] {
-            m_recipe = recipe;
-            showFit(fit, result);
-        };
-    });
+    m_jobs.start(tr("Fitting"),
+                 [this, fit = state.fit, recipe, rows = rowsFor(recipe),
+                  prepared = m_prepared](Progress& progress) -> Jobs::Finish {
+                     const Evaluated result = evaluated(recipe, *rows, prepared, fit != 0, progress);
+                     return [this, fit, recipe, result] {
+                         m_recipe = recipe;
+                         showFit(fit, result);
+                     };
+                 });
 }
 
 std::shared_ptr<const Evidence> Session::evidenceOf(int fit) {
@@ -409,14 +424,15 @@ std::shared_ptr<const Evidence> Session::evidenceOf(int fit) {
     if (const Recent* at = recent(fit)) return at->evaluated.evidence;
     const TrailFit* entry = m_trail.find(fit);
     if (!entry) return nullptr;
-    m_sideJobs.start(tr("Fitting"), [this, fit, recipe = entry->recipe, rows = rowsFor(entry->recipe),
-                                     prepared = m_prepared](Progress& progress) -> Jobs::Finish {
-        const Evaluated result = evaluated(recipe, *rows, prepared, true, progress);
-        return [this, fit, result] {
-            remember(fit, result);
-            emit evidenceReady(fit);
-        };
-    });
+    m_sideJobs.start(tr("Fitting"),
+                     [this, fit, recipe = entry->recipe, rows = rowsFor(entry->recipe),
+                      prepared = m_prepared](Progress& progress) -> Jobs::Finish {
+                         const Evaluated result = evaluated(recipe, *rows, prepared, true, progress);
+                         return [this, fit, result] {
+                             remember(fit, result);
+                             emit evidenceReady(fit);
+                         };
+                     });
     return nullptr;
 }
 
@@ -444,19 +460,23 @@ void Session::readAgain(const RowsPlan& plan) {
     recipe.rows = plan;
     start(
         tr("Reading"),
-        [this, recipe, folder = m_folder, before = m_rows, password = passwordFor()](Progress& progress) -> Jobs::Finish {
+        [this, recipe, folder = m_folder, before = m_rows,
+         password = passwordFor()](Progress& progress) -> Jobs::Finish {
             ProgressStage reading(progress, 0, 0.6);
             auto rows = std::make_shared<const StudyRows>(loadRows(recipe, folder, {}, reading, password));
             ProgressStage comparing(progress, 0.6, 0.7);
             QStringList changes;
-            for (const auto& sentence : compareReadings(before->learning.table, rows->learning.table, comparing).sentences())
+            for (const auto& sentence :
+                 compareReadings(before->learning.table, rows->learning.table, comparing).sentences())
                 changes << qs(sentence);
-            // Read otherwise, the columns may have other names: without the response it is a start like any other.
+            // Read otherwise, the columns may have other names: without the response it is a start like any
+            // other.
             Recipe next = recipe;
             ProgressStage fitting(progress, 0.7, 1);
             // Rows left out by hand are row numbers; of other rows they would be others.
             if (before->learning.table.rows() != rows->learning.table.rows())
-                std::erase_if(next.leaveOut, [&](const LeftOutRow& row) { return row.row > rows->learning.table.rows(); });
+                std::erase_if(next.leaveOut,
+                              [&](const LeftOutRow& row) { return row.row > rows->learning.table.rows(); });
             Evaluated result = evaluated(next, *rows, nullptr, false, fitting);
             const bool same = result.prepared->table.find(recipe.response) != nullptr;
             if (!same) {
@@ -473,7 +493,10 @@ void Session::readAgain(const RowsPlan& plan) {
                 takeRows(rows);
                 const TrailFit* made = result.evidence ? m_trail.findModel(recipe) : nullptr;
                 if (made) m_trail.renew(made->number, *result.evidence);
-                showFit(made ? made->number : result.evidence ? m_trail.add(recipe, *result.evidence, parent) : 0, result);
+                showFit(made              ? made->number
+                        : result.evidence ? m_trail.add(recipe, *result.evidence, parent)
+                                          : 0,
+                        result);
                 setDirty(true);
                 emit rowsCompared(changes);
             };
@@ -488,17 +511,20 @@ void Session::chooseForecast(const QString& path) {
     std::error_code failure;
     const fs::path relative = fs::relative(file, m_folder, failure);
     ForecastRequest request;
-    request.file = failure || relative.empty() || *relative.begin() == ".." ? file.string() : relative.string();
+    request.file =
+        failure || relative.empty() || *relative.begin() == ".." ? file.string() : relative.string();
     request.kind = kindOfFile(file);
     request.level = recipe.forecast ? recipe.forecast->level : 0.95;
     recipe.forecast = request;
     m_jobs.start(tr("Forecasting"),
-                 [this, recipe, rows = m_rows, folder = m_folder, prepared = m_prepared](Progress& progress) -> Jobs::Finish {
+                 [this, recipe, rows = m_rows, folder = m_folder,
+                  prepared = m_prepared](Progress& progress) -> Jobs::Finish {
                      ProgressStage reading(progress, 0, 0.5);
                      auto next = std::make_shared<StudyRows>(*rows);
                      next->forecast = loadForecastRows(recipe, rows->learning.table, folder, {}, reading);
                      ProgressStage fitting(progress, 0.5, 1);
-                     const Evaluated result = evaluated(recipe, *next, prepared, !recipe.terms.empty(), fitting);
+                     const Evaluated result =
+                         evaluated(recipe, *next, prepared, !recipe.terms.empty(), fitting);
                      return [this, recipe, next, result] {
                          m_rows = next;
                          m_recent.clear();

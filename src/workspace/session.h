@@ -1,8 +1,8 @@
 #pragma once
 // The open project as the window sees it.
+#include "ledger/drift.h"
 #include "study/evaluate.h"
 #include "study/project.h"
-#include "ledger/drift.h"
 #include "workspace/jobs.h"
 
 #include <QObject>
@@ -30,8 +30,8 @@ public:
     const std::shared_ptr<const PreparedRows>& prepared() const { return m_prepared; }
     /// What every column holds and what is odd about it.
     const Ledger& ledger() const;
-    /// Everything found that could make the forecast wrong: the evidence's goads, then those of the ledger about
-    /// columns that are not in use.
+    /// Everything found that could make the forecast wrong: the evidence's goads, then those of the ledger
+    /// about columns that are not in use.
     std::vector<Goad> goads() const;
     const Recipe& recipe() const { return m_recipe; }
     const Trail& trail() const { return m_trail; }
@@ -73,7 +73,8 @@ public:
     void setSteps(std::vector<Step> steps);
     void addStep(const Step& step);
     void setRole(const std::string& column, Role role);
-    /// What step `index` (from 0) of some steps does to its columns: stepDescribed follows with the ticket returned.
+    /// What step `index` (from 0) of some steps does to its columns: stepDescribed follows with the ticket
+    /// returned.
     int describeStep(const std::vector<Step>& steps, std::size_t index);
     /// Scores the test rows by the current fit. It is counted on the trail.
     void lookAtTest();
@@ -125,8 +126,9 @@ private:
         int fit;
         Evaluated evaluated;
     };
-    static Evaluated evaluated(const Recipe& recipe, const StudyRows& rows, std::shared_ptr<const PreparedRows> prepared,
-                               bool fit, Progress& progress, bool lookAtTest = false);
+    static Evaluated evaluated(const Recipe& recipe, const StudyRows& rows,
+                               std::shared_ptr<const PreparedRows> prepared, bool fit, Progress& progress,
+                               bool lookAtTest = false);
     /// Runs `work`; a password that is wanted is asked for, and `again` is what happens then.
     void start(const QString& title, Jobs::Work work, std::function<void()> again);
     PasswordFor passwordFor() const;

@@ -38,8 +38,8 @@ std::vector<TermLine> termLines(const Session& session) {
     const auto used = inputNames(recipe.terms);
     for (const LedgerLine& line : session.ledger().columns) {
         const ColumnSummary& column = line.summary;
-        if (column.name != recipe.response && column.kind != ColumnKind::text && isOffered(recipe, column.name) &&
-            std::find(used.begin(), used.end(), column.name) == used.end())
+        if (column.name != recipe.response && column.kind != ColumnKind::text &&
+            isOffered(recipe, column.name) && std::find(used.begin(), used.end(), column.name) == used.end())
             lines.push_back({TermLine::Kind::candidate, -1, -1, column.name});
     }
     return lines;

@@ -7,11 +7,11 @@
 
 #include <QCheckBox>
 #include <QClipboard>
+#include <QElapsedTimer>
 #include <QHeaderView>
 #include <QLineEdit>
 #include <QListWidget>
 #include <QMenu>
-#include <QElapsedTimer>
 #include <QPlainTextEdit>
 #include <QSpinBox>
 #include <fstream>
@@ -70,7 +70,9 @@ protected:
         for (int i = 0; i < list->count(); ++i)
             list->item(i)->setCheckState(names.contains(list->item(i)->text()) ? Qt::Checked : Qt::Unchecked);
     }
-    QString stepText(int row, int column) { return find<GridView>("steps")->model()->index(row, column).data().toString(); }
+    QString stepText(int row, int column) {
+        return find<GridView>("steps")->model()->index(row, column).data().toString();
+    }
     bool waitFor(const std::function<bool()>& what) { return QTest::qWaitFor(what, 10000); }
 };
 
@@ -84,7 +86,8 @@ TEST_F(DataWindow, AStepIsAddedPreviewedEditedMovedSwitchedOffAndUndone) {
     StepDialog* dialog = newStep("Fill missing values");
     ASSERT_NE(dialog, nullptr);
     tickOnly(dialog->findChild<QListWidget*>("field_columns"), {"occupancy", "energy_price"});
-    EXPECT_EQ(dialog->findChild<QLabel*>("stepSentence")->text(), "Fill missing values of occupancy and energy_price with the median of the learning rows");
+    EXPECT_EQ(dialog->findChild<QLabel*>("stepSentence")->text(),
+              "Fill missing values of occupancy and energy_price with the median of the learning rows");
     auto* effect = dialog->findChild<GridView*>("stepEffect");
     ASSERT_TRUE(waitFor([&] { return effect->model()->rowCount() == 2; }));
     QString before;
@@ -137,6 +140,28 @@ TEST_F(DataWindow, AStepIsAddedPreviewedEditedMovedSwitchedOffAndUndone) {
     EXPECT_EQ(session().recipe().steps.size(), 1u);
 }
 
+TEST_F(DataWindow, LevelsAreOrderedByKeys) {
+    openFile(demo + "/1_straight.json");
+    station(1);
+    StepDialog* dialog = newStep("Put levels in order");
+    ASSERT_NE(dialog, nullptr);
+    dialog->findChild<QComboBox*>("field_column")->setCurrentText("contract");
+    auto* levels = dialog->findChild<QListWidget*>("field_levels");
+    ASSERT_EQ(levels->count(), 3);
+    EXPECT_EQ(levels->item(0)->text(), "anchor");
+    QApplication::setActiveWindow(dialog);
+    levels->setFocus();
+    levels->setCurrentRow(2); // spot
+    QTest::keyClick(levels, Qt::Key_Up, Qt::ControlModifier);
+    QTest::keyClick(levels, Qt::Key_Up, Qt::ControlModifier);
+    dialog->findChild<QCheckBox*>("field_scores")->setChecked(true);
+    accept(dialog);
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().table().find("contract")->levels(),
+              (std::vector<std::string>{"spot", "anchor", "annual"}));
+    EXPECT_EQ(session().table().find("contract score")->missingCount(), 0u);
+}
+
 TEST_F(DataWindow, EveryKindOfStepOpensADialogThatTellsWhatIsMissing) {
     openFile(demo + "/1_straight.json");
     station(1);
@@ -144,7 +169,8 @@ TEST_F(DataWindow, EveryKindOfStepOpensADialogThatTellsWhatIsMissing) {
     for (const StepKind& kind : stepKinds()) {
         StepDialog* dialog = newStep(qs(kind.title));
         ASSERT_NE(dialog, nullptr) << kind.name;
-        const bool asks = !dialog->findChild<QLabel*>("stepTrouble")->text().isEmpty() || !dialog->findChild<QLabel*>("stepSentence")->text().isEmpty();
+        const bool asks = !dialog->findChild<QLabel*>("stepTrouble")->text().isEmpty() ||
+                          !dialog->findChild<QLabel*>("stepSentence")->text().isEmpty();
         EXPECT_TRUE(asks) << kind.name;
         EXPECT_EQ(dialog->step().kind, kind.name);
         dialog->reject();
@@ -196,8 +222,10 @@ TEST_F(DataWindow, TheLedgerIsSortedAndSearched) {
     auto* ledger = find<GridView>("ledger");
     const int all = ledger->model()->rowCount();
     auto* header = ledger->horizontalHeader();
-    QTest::mouseClick(header->viewport(), Qt::LeftButton, {}, QPoint(header->sectionViewportPosition(5) + 10, 10));
-    QTest::mouseClick(header->viewport(), Qt::LeftButton, {}, QPoint(header->sectionViewportPosition(5) + 10, 10));
+    QTest::mouseClick(header->viewport(), Qt::LeftButton, {},
+                      QPoint(header->sectionViewportPosition(5) + 10, 10));
+    QTest::mouseClick(header->viewport(), Qt::LeftButton, {},
+                      QPoint(header->sectionViewportPosition(5) + 10, 10));
     EXPECT_EQ(ledger->model()->index(0, 0).data().toString(), "occupancy"); // 12 missing values, most of all
     QTest::keyClick(window.get(), Qt::Key_F, Qt::ControlModifier);
     auto* find_ = find<QLineEdit>("findColumn");
@@ -231,8 +259,10 @@ TEST_F(DataWindow, RowsAreChosenSortedSearchedAndJumpedTo) {
     EXPECT_EQ(session().selectedRow(), std::optional<std::size_t>(1199));
     EXPECT_EQ(rows->currentIndex().row(), 1199);
     auto* header = rows->horizontalHeader();
-    QTest::mouseClick(header->viewport(), Qt::LeftButton, {}, QPoint(header->sectionViewportPosition(2) + 10, 10));
-    QTest::mouseClick(header->viewport(), Qt::LeftButton, {}, QPoint(header->sectionViewportPosition(2) + 10, 10));
+    QTest::mouseClick(header->viewport(), Qt::LeftButton, {},
+                      QPoint(header->sectionViewportPosition(2) + 10, 10));
+    QTest::mouseClick(header->viewport(), Qt::LeftButton, {},
+                      QPoint(header->sectionViewportPosition(2) + 10, 10));
     ASSERT_TRUE(waitFor([&] { return rows->model()->index(0, 2).data().toString().toStdString() > "S"; }));
     rows->setCurrentIndex(rows->model()->index(0, 0));
     rows->selectRow(0);
@@ -276,7 +306,8 @@ TEST_F(DataWindow, RowsAreSetAsideByWholeGroupsAndTheTestStaysLocked) {
 }
 
 TEST_F(DataWindow, ThePreviewIsRedrawnAtOnceAndAColumnsTypeChosenInIt) {
-    const QString path = write("odd.csv", "made by hand\nsite;price;day\nA;1.234,5;03/04/2025\nB;5 %;05/06/2025\n");
+    const QString path =
+        write("odd.csv", "made by hand\nsite;price;day\nA;1.234,5;03/04/2025\nB;5 %;05/06/2025\n");
     files.toOpen = path;
     station(1);
     source("Open a file, looking at it first…");
@@ -288,14 +319,18 @@ TEST_F(DataWindow, ThePreviewIsRedrawnAtOnceAndAColumnsTypeChosenInIt) {
     dialog->findChild<QComboBox*>("percent")->setCurrentText("5");
     dialog->findChild<QComboBox*>("dateOrder")->setCurrentText("4 March");
     ASSERT_TRUE(waitFor([&] {
-        return preview->model()->columnCount() == 3 && preview->model()->index(0, 2).data().toString() == "2025-03-04" &&
+        return preview->model()->columnCount() == 3 &&
+               preview->model()->index(0, 2).data().toString() == "2025-03-04" &&
                preview->model()->index(1, 1).data().toString() == "5";
     }));
     EXPECT_EQ(preview->model()->index(0, 1).data().toString(), "1234.5");
     auto* header = preview->horizontalHeader();
-    QTest::mouseClick(header->viewport(), Qt::LeftButton, {}, QPoint(header->sectionViewportPosition(0) + 10, 10));
+    QTest::mouseClick(header->viewport(), Qt::LeftButton, {},
+                      QPoint(header->sectionViewportPosition(0) + 10, 10));
     choose("kindMenu", "Read as text");
-    ASSERT_TRUE(waitFor([&] { return preview->model()->headerData(0, Qt::Horizontal, Qt::DisplayRole).toString() == "site\ntext"; }));
+    ASSERT_TRUE(waitFor([&] {
+        return preview->model()->headerData(0, Qt::Horizontal, Qt::DisplayRole).toString() == "site\ntext";
+    }));
     for (auto* b : dialog->findChildren<QPushButton*>())
         if (b->text() == "Open") click(b);
     ASSERT_TRUE(settle());
@@ -324,7 +359,9 @@ TEST_F(DataWindow, FilesAreStackedJoinedAndReadAgainWithAReport) {
     source("Join a second table by key…");
     ASSERT_TRUE(waitFor([&] { return window->findChild<QDialog*>("joinDialog") != nullptr; }));
     auto* dialog = find<QDialog>("joinDialog");
-    EXPECT_TRUE(waitFor([&] { return dialog->findChild<QLabel*>("joinSaid")->text().contains("90 rows matched, 30 without a match"); }));
+    EXPECT_TRUE(waitFor([&] {
+        return dialog->findChild<QLabel*>("joinSaid")->text().contains("90 rows matched, 30 without a match");
+    }));
     for (auto* b : dialog->findChildren<QPushButton*>())
         if (b->text() == "Join") click(b);
     ASSERT_TRUE(settle());
@@ -362,7 +399,8 @@ TEST_F(DataWindow, ADatabaseIsAskedAndABadQuerySaysWhere) {
     const QString path = folder.filePath("depots.sqlite");
     {
         Database database(path.toStdString(), false);
-        database.run("CREATE TABLE depots (name TEXT, places REAL); INSERT INTO depots VALUES ('Cinder', 1), ('Dunlin', 2), ('Kelder', 3);");
+        database.run("CREATE TABLE depots (name TEXT, places REAL); INSERT INTO depots VALUES ('Cinder', 1), "
+                     "('Dunlin', 2), ('Kelder', 3);");
     }
     files.toOpen = path;
     station(1);
@@ -375,7 +413,8 @@ TEST_F(DataWindow, ADatabaseIsAskedAndABadQuerySaysWhere) {
     query->setPlainText("DROP TABLE depots");
     for (auto* b : dialog->findChildren<QPushButton*>())
         if (b->property("tryQuery").toBool()) click(b);
-    ASSERT_TRUE(waitFor([&] { return dialog->findChild<QLabel*>("databaseSaid")->text().contains("not a query"); }));
+    ASSERT_TRUE(
+        waitFor([&] { return dialog->findChild<QLabel*>("databaseSaid")->text().contains("not a query"); }));
     query->setPlainText("SELECT name, places * 2 AS twice FROM depots");
     for (auto* b : dialog->findChildren<QPushButton*>())
         if (b->text() == "Read") click(b);
@@ -390,7 +429,11 @@ TEST_F(DataWindow, AStepWhoseColumnIsGoneIsMarkedAndTheRestRuns) {
     station(1);
     session().addStep({"fill missing", true, {{"columns", std::vector<std::string>{"x"}}}});
     ASSERT_TRUE(settle());
-    session().addStep({"merge levels", true, {{"column", std::string("g")}, {"levels", std::vector<std::string>{"a"}}, {"into", std::string("c")}}});
+    session().addStep({"merge levels",
+                       true,
+                       {{"column", std::string("g")},
+                        {"levels", std::vector<std::string>{"a"}},
+                        {"into", std::string("c")}}});
     ASSERT_TRUE(settle());
     write("r.csv", "x,h,y\n" + QByteArray("1,a,2\n2,b,3\n,a,5\n4,b,6\n").repeated(20));
     click(button("read again"));

@@ -66,7 +66,8 @@ int main(int argc, char** argv) {
             if (button->text() == QString::fromUtf8("read otherwise…")) button->click();
         shoot("dialog_reading");
         for (const Step& step : window.session().recipe().steps) {
-            auto* dialog = new StepDialog(window.session(), step, window.session().recipe().steps.size(), station);
+            auto* dialog =
+                new StepDialog(window.session(), step, window.session().recipe().steps.size(), station);
             dialog->open();
             shoot("dialog_step_" + qs(step.kind).replace(' ', '_'));
         }

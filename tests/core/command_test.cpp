@@ -159,7 +159,8 @@ TEST(Command, DescribesRowsAsTextAndAsJson) {
     EXPECT_EQ(ledger["parts"].size(), 3u);
     ASSERT_EQ(run("--describe " + demo + "/prepared.json --json --threads 2", folder).code, 0);
     EXPECT_EQ(bytesOf(folder.file("stdout.txt")), one);
-    EXPECT_EQ(run("--describe " + demo + "/prepared.json --out " + folder.file("o").string(), folder).code, 2);
+    EXPECT_EQ(run("--describe " + demo + "/prepared.json --out " + folder.file("o").string(), folder).code,
+              2);
     EXPECT_EQ(run("--describe " + folder.file("none.csv").string(), folder).code, 2);
 }
 
@@ -167,7 +168,8 @@ TEST(Command, ScoresTestRowsOnlyWhenTold) {
     const TemporaryFolder folder;
     const std::string to = " --out " + folder.file("out").string();
     ASSERT_EQ(run(demo + "/prepared.json" + to, folder).code, 0);
-    EXPECT_FALSE(nlohmann::json::parse(bytesOf(folder.file("out") / "evidence.json"))["scores"].contains("test"));
+    EXPECT_FALSE(
+        nlohmann::json::parse(bytesOf(folder.file("out") / "evidence.json"))["scores"].contains("test"));
     ASSERT_EQ(run(demo + "/prepared.json --look-at-test" + to, folder).code, 0);
     const auto evidence = nlohmann::json::parse(bytesOf(folder.file("out") / "evidence.json"));
     EXPECT_EQ(evidence["scores"]["test"]["rows"], 160);

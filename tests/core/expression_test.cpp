@@ -16,7 +16,8 @@ const std::vector<Column>& columns() {
     static const std::vector<Column> all{
         Column::ofNumbers("x", {1, 2, 3, none}), Column::ofNumbers("list rate", {10, 20, 30, 40}),
         Column::ofFactor("contract", {0, 1, -1, 0}, {"spot", "annual"}),
-        Column::ofDates("month", {*daysFromCivil(2024, 2, 29), *daysFromCivil(2024, 3, 1), *daysFromCivil(1969, 12, 31), Column::missingDay})};
+        Column::ofDates("month", {*daysFromCivil(2024, 2, 29), *daysFromCivil(2024, 3, 1),
+                                  *daysFromCivil(1969, 12, 31), Column::missingDay})};
     return all;
 }
 

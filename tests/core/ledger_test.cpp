@@ -17,7 +17,11 @@ RowsRead rowsOf(const std::string& text) {
 }
 
 Ledger ledgerOf(const RowsRead& rows, const std::string& origin = {}) {
-    LedgerInput input{.table = rows.table, .used = {}, .response = "y", .misfits = rows.report.faultsByColumn, .originColumn = origin};
+    LedgerInput input{.table = rows.table,
+                      .used = {},
+                      .response = "y",
+                      .misfits = rows.report.faultsByColumn,
+                      .originColumn = origin};
     for (const CellFault& fault : rows.report.faults)
         input.misfitTexts[fault.column].push_back(fault.text);
     return makeLedger(input, {}, quietly());
@@ -43,11 +47,20 @@ Step stepOf(const Goad& goad, const std::string& label) {
 std::string traps() {
     std::string text = "y,price,code,constant,nearly,id,region,texty,fine\n";
     for (int i = 0; i < 200; ++i) {
-        const std::string price = i == 17 ? "-3" : i == 60 ? "900" : i % 50 == 9 ? "?" : std::to_string(20 + i % 13);
-        const std::string region = i % 40 == 0 ? "North east" : i % 40 == 1 ? "north-east" : i >= 195 ? "islands" : i % 2 ? "north east" : "south";
-        const std::string texty = i % 4 == 3 ? "n.a. (" + std::to_string(i % 3) + ")" : std::to_string(i % 90);
-        text += std::to_string(i % 31) + "." + std::to_string(i % 7) + "," + price + "," + std::to_string(1 + i % 3) + ",7," + (i == 5 ? "1" : "0") +
-                "," + std::to_string(1001 + i) + "," + region + "," + texty + "," + std::to_string(i % 97) + ".5\n";
+        const std::string price = i == 17       ? "-3"
+                                  : i == 60     ? "900"
+                                  : i % 50 == 9 ? "?"
+                                                : std::to_string(20 + i % 13);
+        const std::string region = i % 40 == 0   ? "North east"
+                                   : i % 40 == 1 ? "north-east"
+                                   : i >= 195    ? "islands"
+                                   : i % 2       ? "north east"
+                                                 : "south";
+        const std::string texty =
+            i % 4 == 3 ? "n.a. (" + std::to_string(i % 3) + ")" : std::to_string(i % 90);
+        text += std::to_string(i % 31) + "." + std::to_string(i % 7) + "," + price + "," +
+                std::to_string(1 + i % 3) + ",7," + (i == 5 ? "1" : "0") + "," + std::to_string(1001 + i) +
+                "," + region + "," + texty + "," + std::to_string(i % 97) + ".5\n";
     }
     return text;
 }
@@ -57,8 +70,9 @@ std::string traps() {
 TEST(Ledger, EveryTrapIsAGoadWithMovesThatAnswerIt) {
     const auto rows = rowsOf(traps());
     const Ledger ledger = ledgerOf(rows);
-    for (const auto* key : {"missing: price", "sign: price", "far out: price", "code: code", "constant: constant", "almost constant: nearly",
-                            "identifier: id", "alike levels: region", "rare levels: region", "number as text: texty"})
+    for (const auto* key : {"missing: price", "sign: price", "far out: price", "code: code",
+                            "constant: constant", "almost constant: nearly", "identifier: id",
+                            "alike levels: region", "rare levels: region", "number as text: texty"})
         ASSERT_NE(goadOf(ledger, key), nullptr) << key;
     for (const Goad& goad : ledger.goads()) {
         EXPECT_NE(goad.column, "fine") << goad.key;
@@ -73,8 +87,16 @@ TEST(Ledger, EveryTrapIsAGoadWithMovesThatAnswerIt) {
         const char* key;
         const char* label;
     };
-    for (const Answer& answer : {Answer{"missing: price", "fill"}, {"sign: price", "make"}, {"far out: price", "make"}, {"far out: price", "leave"},
-                                 {"code: code", "take"}, {"alike levels: region", "merge"}, {"rare levels: region", "lump"}, {"number as text: texty", "take"}, {"missing: price", "leave"}, {"sign: price", "leave"}}) {
+    for (const Answer& answer : {Answer{"missing: price", "fill"},
+                                 {"sign: price", "make"},
+                                 {"far out: price", "make"},
+                                 {"far out: price", "leave"},
+                                 {"code: code", "take"},
+                                 {"alike levels: region", "merge"},
+                                 {"rare levels: region", "lump"},
+                                 {"number as text: texty", "take"},
+                                 {"missing: price", "leave"},
+                                 {"sign: price", "leave"}}) {
         const Goad* goad = goadOf(ledger, answer.key);
         const Step step = stepOf(*goad, answer.label);
         const std::string key = goad->key;
@@ -88,7 +110,8 @@ TEST(Ledger, EveryTrapIsAGoadWithMovesThatAnswerIt) {
         const auto left = after.goads();
         // "rare levels" may have another level left: the lump itself is 'other', with few rows.
         if (std::string(answer.label) == "lump") continue;
-        EXPECT_TRUE(std::none_of(left.begin(), left.end(), [&](const Goad& g) { return g.key == key; })) << key << " by " << answer.label;
+        EXPECT_TRUE(std::none_of(left.begin(), left.end(), [&](const Goad& g) { return g.key == key; }))
+            << key << " by " << answer.label;
     }
 }
 
@@ -109,7 +132,8 @@ TEST(Ledger, EqualRowsAreFoundAndLeftOutOnce) {
 TEST(Ledger, SourcesThatLieApartAreNamed) {
     std::string text = "y,rate,source\n";
     for (int i = 0; i < 100; ++i)
-        text += std::to_string(i) + "," + std::to_string(i % 2 ? 20 + i % 9 : 2000 + i % 90) + "," + (i % 2 ? "euro.csv" : "cent.csv") + "\n";
+        text += std::to_string(i) + "," + std::to_string(i % 2 ? 20 + i % 9 : 2000 + i % 90) + "," +
+                (i % 2 ? "euro.csv" : "cent.csv") + "\n";
     const Goad* goad = goadOf(ledgerOf(rowsOf(text), "source"), "distant sources: rate");
     ASSERT_NE(goad, nullptr);
     EXPECT_EQ(goad->severity, Severity::alarm);
@@ -119,14 +143,21 @@ TEST(Ledger, OrdinaryColumnsAreLeftInPeace) {
     std::string text = "y,x,g,d\n";
     RandomStream random(3, "ordinary");
     for (int i = 0; i < 400; ++i)
-        text += std::to_string(random.normal()) + "," + std::to_string(random.normal() * 10 + 50) + "," + "abc"[random.below(3)] + ",2024-0" +
-                std::to_string(1 + i % 9) + "-01\n";
+        text += std::to_string(random.normal()) + "," + std::to_string(random.normal() * 10 + 50) + "," +
+                "abc"[random.below(3)] + ",2024-0" + std::to_string(1 + i % 9) + "-01\n";
     EXPECT_TRUE(ledgerOf(rowsOf(text)).goads().empty()) << ledgerOf(rowsOf(text)).goads().front().key;
 }
 
 TEST(Ledger, SortingByDigitsIsSorting) {
     RandomStream random(5, "sort");
-    std::vector<double> values{0.0, -0.0, 1e-310, -1e-310, 1e308, -1e308, std::numeric_limits<double>::infinity(), -std::numeric_limits<double>::infinity()};
+    std::vector<double> values{0.0,
+                               -0.0,
+                               1e-310,
+                               -1e-310,
+                               1e308,
+                               -1e308,
+                               std::numeric_limits<double>::infinity(),
+                               -std::numeric_limits<double>::infinity()};
     for (int i = 0; i < 20000; ++i)
         values.push_back(random.normal() * std::pow(10, static_cast<double>(random.below(20)) - 10));
     values.push_back(std::nan(""));
@@ -155,14 +186,17 @@ TEST(PreparedDemo, PlantedFaultsAreFoundAndEachIsAnsweredByOneStep) {
         EXPECT_NE(at, goads.end()) << key;
         return at == goads.end() ? Goad{} : *at;
     };
-    // Missing marks, the mistyped rate, the rare level (demo/README.md); the fire month is found once there is a fit.
+    // Missing marks, the mistyped rate, the rare level (demo/README.md); the fire month is found once there
+    // is a fit.
     EXPECT_NE(find("missing: occupancy").title.find("12 values"), std::string::npos);
     EXPECT_NE(find("far out: list_rate").reading.find("row 129"), std::string::npos);
     EXPECT_NE(find("rare levels: cooling").reading.find("glycol 5"), std::string::npos);
     const Evidence evidence = evaluate(recipe, rows, {}, quietly());
     bool fire = false;
     for (const Goad& goad : evidence.goads)
-        fire |= goad.key == "outlying: row 89" && std::any_of(goad.moves.begin(), goad.moves.end(), [](const Move& m) { return m.kind == Move::Kind::leaveOutRow; });
+        fire |= goad.key == "outlying: row 89" &&
+                std::any_of(goad.moves.begin(), goad.moves.end(),
+                            [](const Move& m) { return m.kind == Move::Kind::leaveOutRow; });
     EXPECT_TRUE(fire);
 }
 
@@ -199,9 +233,11 @@ TEST(PreparedDemo, NextMonthsFileGoesThroughTheSameSteps) {
     renamed.replace(renamed.find("cooling"), 7, "chilled");
     folder.write("depot_months.csv", renamed);
     const Evidence gone = evaluate(recipe, loadRows(recipe, folder.path(), {}, quietly()), {}, quietly());
-    EXPECT_NE(gone.steps[3].problem.find("no column \"cooling\""), std::string::npos) << gone.steps[3].problem;
+    EXPECT_NE(gone.steps[3].problem.find("no column \"cooling\""), std::string::npos)
+        << gone.steps[3].problem;
     EXPECT_TRUE(gone.steps[4].done);
-    EXPECT_TRUE(std::any_of(gone.goads.begin(), gone.goads.end(), [](const Goad& g) { return g.key.starts_with("step: Merge"); }));
+    EXPECT_TRUE(std::any_of(gone.goads.begin(), gone.goads.end(),
+                            [](const Goad& g) { return g.key.starts_with("step: Merge"); }));
 }
 
 TEST(PreparedDemo, TheSameForAnyNumberOfThreadsAndNoMatterWhatHeldOutRowsSay) {
@@ -224,7 +260,8 @@ TEST(PreparedDemo, TheSameForAnyNumberOfThreadsAndNoMatterWhatHeldOutRowsSay) {
         EXPECT_EQ(before.steps[i].learned, after.steps[i].learned) << i;
     ASSERT_EQ(before.coefficients.size(), after.coefficients.size());
     for (std::size_t i = 0; i < before.coefficients.size(); ++i)
-        EXPECT_EQ(before.coefficients[i].estimate, after.coefficients[i].estimate) << before.coefficients[i].name;
+        EXPECT_EQ(before.coefficients[i].estimate, after.coefficients[i].estimate)
+            << before.coefficients[i].name;
     EXPECT_NE(before.heldOut.rmse, after.heldOut.rmse);
 }
 
@@ -274,19 +311,29 @@ TEST(PreparedRecipe, ReadsBackEqualWhateverItHolds) {
     recipe.rows.originColumn = "from";
     recipe.rows.joins = {{RowsSource{.file = "c.csv"}, {{"k", "K"}, {"l", "L"}}}};
     recipe.response = "y";
-    recipe.steps = {{"replace values", false, {{"column", std::string("x")}, {"pairs", TextPairs{{"b", "a"}, {"a", ""}}}}},
-                    {"cut into bands", true, {{"column", std::string("x")}, {"limits", std::vector<double>{0.1, 1e300}}, {"at", std::string("given limits")}}},
+    recipe.steps = {{"replace values",
+                     false,
+                     {{"column", std::string("x")}, {"pairs", TextPairs{{"b", "a"}, {"a", ""}}}}},
+                    {"cut into bands",
+                     true,
+                     {{"column", std::string("x")},
+                      {"limits", std::vector<double>{0.1, 1e300}},
+                      {"at", std::string("given limits")}}},
                     {"leave out where", true, {{"condition", std::string("x ≠ \"\\\"")}}}};
     recipe.roles = {{"k", Role::group}, {"id", Role::identifier}};
-    for (const SetAside& aside : {SetAside{.kind = SetAsideKind::groups, .share = 0.2, .testShare = 0.1, .seed = 3, .column = "k"},
-                                  SetAside{.kind = SetAsideKind::column, .column = "part", .heldOutValues = {"v"}, .testValues = {"t"}},
-                                  SetAside{.kind = SetAsideKind::proportionate, .column = "y", .bands = 7}}) {
+    for (const SetAside& aside :
+         {SetAside{.kind = SetAsideKind::groups, .share = 0.2, .testShare = 0.1, .seed = 3, .column = "k"},
+          SetAside{
+              .kind = SetAsideKind::column, .column = "part", .heldOutValues = {"v"}, .testValues = {"t"}},
+          SetAside{.kind = SetAsideKind::proportionate, .column = "y", .bands = 7}}) {
         recipe.setAside = aside;
         EXPECT_TRUE(parseRecipe(recipeText(recipe), "r") == recipe) << recipeText(recipe);
     }
     auto refused = [](const std::string& rest, const std::string& words) {
         try {
-            parseRecipe("{\"recipe\": 1, \"rows\": {\"file\": \"a\"}, \"response\": \"y\", \"terms\": [], " + rest + "}", "r");
+            parseRecipe("{\"recipe\": 1, \"rows\": {\"file\": \"a\"}, \"response\": \"y\", \"terms\": [], " +
+                            rest + "}",
+                        "r");
             ADD_FAILURE() << rest;
         } catch (const Error& error) {
             EXPECT_NE(std::string(error.what()).find(words), std::string::npos) << error.what();
@@ -295,8 +342,12 @@ TEST(PreparedRecipe, ReadsBackEqualWhateverItHolds) {
     refused("\"steps\": [{\"do\": \"dance\"}]", "steps[0].do is \"dance\"");
     refused("\"steps\": [{\"do\": \"fill missing\"}]", "lacks \"columns\"");
     refused("\"steps\": [{\"do\": \"fill missing\", \"columns\": [\"a\"], \"width\": 3}]", "width");
-    refused("\"set_aside\": {\"kind\": \"random\", \"share\": 0.6, \"test_share\": 0.5, \"seed\": 1}", "nothing to learn from");
+    refused("\"set_aside\": {\"kind\": \"random\", \"share\": 0.6, \"test_share\": 0.5, \"seed\": 1}",
+            "nothing to learn from");
     refused("\"roles\": {\"a\": \"hero\"}", "hero");
-    EXPECT_THROW(parseRecipe("{\"recipe\": 1, \"rows\": {\"server\": {\"database\": \"d\", \"user\": \"u\", \"password\": \"secret\"}, \"query\": \"SELECT 1\"}, "
-                             "\"response\": \"y\", \"terms\": []}", "r"), Error);
+    EXPECT_THROW(parseRecipe("{\"recipe\": 1, \"rows\": {\"server\": {\"database\": \"d\", \"user\": \"u\", "
+                             "\"password\": \"secret\"}, \"query\": \"SELECT 1\"}, "
+                             "\"response\": \"y\", \"terms\": []}",
+                             "r"),
+                 Error);
 }

@@ -38,8 +38,7 @@ RowsRead rowsOf(const std::string& text, const TextOptions& options = {}) {
     return readTextBytes(text, "t.csv", options, {}, quietly());
 }
 
-template <class Call>
-std::string refusal(ErrorCode code, const Call& call) {
+template <class Call> std::string refusal(ErrorCode code, const Call& call) {
     try {
         call();
     } catch (const Error& error) {
@@ -54,28 +53,35 @@ std::string refusal(ErrorCode code, const Call& call) {
 const std::filesystem::path workbooks = std::filesystem::path(OXGOAD_PUBLISHED).parent_path() / "workbooks";
 
 /// A packed file of parts made by hand.
-std::filesystem::path pack(const TemporaryFolder& folder, const std::string& name, const std::map<std::string, std::string>& parts) {
+std::filesystem::path pack(const TemporaryFolder& folder, const std::string& name,
+                           const std::map<std::string, std::string>& parts) {
     int failure = 0;
     zip_t* archive = zip_open(folder.file(name).c_str(), ZIP_CREATE | ZIP_TRUNCATE, &failure);
     for (const auto& [part, bytes] : parts)
-        zip_file_add(archive, part.c_str(), zip_source_buffer(archive, bytes.data(), bytes.size(), 0), ZIP_FL_OVERWRITE);
+        zip_file_add(archive, part.c_str(), zip_source_buffer(archive, bytes.data(), bytes.size(), 0),
+                     ZIP_FL_OVERWRITE);
     EXPECT_EQ(zip_close(archive), 0);
     return folder.file(name);
 }
 
 std::map<std::string, std::string> xlsxParts(const std::string& sheet) {
-    return {{"xl/workbook.xml", "<workbook><workbookPr date1904=\"1\"/><sheets><sheet name=\"S\" r:id=\"r1\" xmlns:r=\"x\"/></sheets></workbook>"},
-            {"xl/_rels/workbook.xml.rels", "<Relationships><Relationship Id=\"r1\" Type=\"x/worksheet\" Target=\"worksheets/s.xml\"/>"
-                                           "<Relationship Id=\"r2\" Type=\"x/styles\" Target=\"/xl/styles.xml\"/></Relationships>"},
-            {"xl/styles.xml", "<styleSheet><numFmts><numFmt numFmtId=\"200\" formatCode=\"[Red]0.00&quot;d&quot;\"/></numFmts>"
-                              "<cellXfs><xf numFmtId=\"0\"/><xf numFmtId=\"14\"/><xf numFmtId=\"200\"/><xf numFmtId=\"45\"/></cellXfs></styleSheet>"},
+    return {{"xl/workbook.xml", "<workbook><workbookPr date1904=\"1\"/><sheets><sheet name=\"S\" r:id=\"r1\" "
+                                "xmlns:r=\"x\"/></sheets></workbook>"},
+            {"xl/_rels/workbook.xml.rels",
+             "<Relationships><Relationship Id=\"r1\" Type=\"x/worksheet\" Target=\"worksheets/s.xml\"/>"
+             "<Relationship Id=\"r2\" Type=\"x/styles\" Target=\"/xl/styles.xml\"/></Relationships>"},
+            {"xl/styles.xml",
+             "<styleSheet><numFmts><numFmt numFmtId=\"200\" formatCode=\"[Red]0.00&quot;d&quot;\"/></numFmts>"
+             "<cellXfs><xf numFmtId=\"0\"/><xf numFmtId=\"14\"/><xf numFmtId=\"200\"/><xf "
+             "numFmtId=\"45\"/></cellXfs></styleSheet>"},
             {"xl/worksheets/s.xml", sheet}};
 }
 
 } // namespace
 
 TEST(Workbook, OfOpenpyxlIsReadWithMergedHeadsDatesAndFaults) {
-    // Written by openpyxl: absolute targets, a hidden first sheet, shared strings, merged cells (make.py beside it).
+    // Written by openpyxl: absolute targets, a hidden first sheet, shared strings, merged cells (make.py
+    // beside it).
     const auto sheets = sheetsOf(workbooks / "openpyxl.xlsx", quietly());
     ASSERT_EQ(sheets.size(), 2u);
     EXPECT_TRUE(sheets[0].hidden);
@@ -114,9 +120,13 @@ TEST(Workbook, OfOdfpyIsReadWithRepeatsBooleansAndDates) {
     EXPECT_EQ(cell(rows, "share", 2), "0.125");
     EXPECT_EQ(cell(rows, "open", 2), "false");
     EXPECT_EQ(cell(rows, "note", 1), "two\nlines");
-    EXPECT_NE(refusal(ErrorCode::noRows, [] { readWorkbook(workbooks / "odfpy.ods", {.sheet = "Empty"}, {}, quietly()); }).find("sheet Empty"),
+    EXPECT_NE(refusal(ErrorCode::noRows,
+                      [] { readWorkbook(workbooks / "odfpy.ods", {.sheet = "Empty"}, {}, quietly()); })
+                  .find("sheet Empty"),
               std::string::npos);
-    EXPECT_NE(refusal(ErrorCode::badWorkbook, [] { readWorkbook(workbooks / "odfpy.ods", {.sheet = "Gone"}, {}, quietly()); }).find("Depots, Empty"),
+    EXPECT_NE(refusal(ErrorCode::badWorkbook,
+                      [] { readWorkbook(workbooks / "odfpy.ods", {.sheet = "Gone"}, {}, quietly()); })
+                  .find("Depots, Empty"),
               std::string::npos);
 }
 
@@ -148,7 +158,8 @@ TEST(Workbook, OfLibxlsxwriterIsReadWithStoredFormulaValuesAndRanges) {
     EXPECT_EQ(cell(rows, "month", 14), "2021-02-01");
     for (std::size_t i = 0; i < 200; ++i) {
         if (i == 97 || i == 98) continue;
-        EXPECT_LT(std::fabs(rows.table.at("rate", "").numbers()[i] / rates[i] - 1), 1e-15); // the writer keeps 16 digits
+        EXPECT_LT(std::fabs(rows.table.at("rate", "").numbers()[i] / rates[i] - 1),
+                  1e-15); // the writer keeps 16 digits
     }
     EXPECT_EQ(cell(rows, "rate", 98), "");
     EXPECT_DOUBLE_EQ(rows.table.at("twice", "").numbers()[3], 2 * rates[3]);
@@ -165,24 +176,34 @@ TEST(Workbook, OfLibxlsxwriterIsReadWithStoredFormulaValuesAndRanges) {
 
 TEST(Workbook, DatesOf1904AndFormatsThatOnlyLookLikeDates) {
     const TemporaryFolder folder;
-    const auto path = pack(folder, "h.xlsx",
-                           xlsxParts("<worksheet><sheetData><row r=\"1\"><c r=\"A1\" t=\"inlineStr\"><is><t>day</t></is></c><c r=\"B1\" t=\"str\"><v>x</v></c>"
-                                     "<c r=\"C1\" t=\"inlineStr\"><is><r><t>ti</t></r><r><t>me</t></r></is></c></row>"
-                                     "<row r=\"2\"><c r=\"A2\" s=\"1\"><v>0</v></c><c r=\"B2\" s=\"2\"><v>1.5</v></c><c r=\"C2\" s=\"3\"><v>0.5</v></c></row>"
-                                     "<row><c s=\"1\"><v>44561</v></c><c s=\"2\"><v>-2e3</v></c></row></sheetData></worksheet>"));
+    const auto path =
+        pack(folder, "h.xlsx",
+             xlsxParts(
+                 "<worksheet><sheetData><row r=\"1\"><c r=\"A1\" t=\"inlineStr\"><is><t>day</t></is></c><c "
+                 "r=\"B1\" t=\"str\"><v>x</v></c>"
+                 "<c r=\"C1\" t=\"inlineStr\"><is><r><t>ti</t></r><r><t>me</t></r></is></c></row>"
+                 "<row r=\"2\"><c r=\"A2\" s=\"1\"><v>0</v></c><c r=\"B2\" s=\"2\"><v>1.5</v></c><c r=\"C2\" "
+                 "s=\"3\"><v>0.5</v></c></row>"
+                 "<row><c s=\"1\"><v>44561</v></c><c s=\"2\"><v>-2e3</v></c></row></sheetData></worksheet>"));
     const auto rows = readWorkbook(path, {}, {}, quietly());
     EXPECT_EQ(cell(rows, "day", 1), "1904-01-01"); // ECMA-376 part 1, §18.17.4.1: the 1904 system starts at 0
     EXPECT_EQ(cell(rows, "day", 2), "2026-01-01");
-    EXPECT_EQ(cell(rows, "x", 2), "-2000"); // a quoted d in a number format is no day
+    EXPECT_EQ(cell(rows, "x", 2), "-2000");  // a quoted d in a number format is no day
     EXPECT_EQ(cell(rows, "time", 1), "0.5"); // a time alone is the share of a day
 }
 
 TEST(Workbook, ThatIsDamagedLockedOrHugeIsRefusedWithASentence) {
     const TemporaryFolder folder;
-    EXPECT_NE(refusal(ErrorCode::badWorkbook, [&] { readWorkbook(folder.write("a.xlsx", "a,b\n1,2\n"), {}, {}, quietly()); }).find("not a workbook"),
+    EXPECT_NE(refusal(ErrorCode::badWorkbook,
+                      [&] { readWorkbook(folder.write("a.xlsx", "a,b\n1,2\n"), {}, {}, quietly()); })
+                  .find("not a workbook"),
               std::string::npos);
     EXPECT_NE(refusal(ErrorCode::badWorkbook,
-                      [&] { readWorkbook(folder.write("b.xlsx", std::string("\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1 rest", 13)), {}, {}, quietly()); })
+                      [&] {
+                          readWorkbook(folder.write("b.xlsx",
+                                                    std::string("\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1 rest", 13)),
+                                       {}, {}, quietly());
+                      })
                   .find("password"),
               std::string::npos);
     std::string whole;
@@ -190,48 +211,79 @@ TEST(Workbook, ThatIsDamagedLockedOrHugeIsRefusedWithASentence) {
         std::ifstream in(workbooks / "openpyxl.xlsx", std::ios::binary);
         whole.assign(std::istreambuf_iterator<char>(in), {});
     }
-    refusal(ErrorCode::badWorkbook, [&] { readWorkbook(folder.write("c.xlsx", whole.substr(0, whole.size() / 2)), {}, {}, quietly()); });
-    refusal(ErrorCode::badWorkbook, [&] { readWorkbook(pack(folder, "d.xlsx", {{"hello", "there"}}), {}, {}, quietly()); });
-    EXPECT_NE(refusal(ErrorCode::badWorkbook, [&] { readWorkbook(pack(folder, "e.xlsx", xlsxParts("<worksheet><sheetData><row></sheetData>")), {}, {}, quietly()); })
+    refusal(ErrorCode::badWorkbook, [&] {
+        readWorkbook(folder.write("c.xlsx", whole.substr(0, whole.size() / 2)), {}, {}, quietly());
+    });
+    refusal(ErrorCode::badWorkbook, [&] {
+        readWorkbook(pack(folder, "d.xlsx", {{"hello", "there"}}), {}, {}, quietly());
+    });
+    EXPECT_NE(refusal(ErrorCode::badWorkbook,
+                      [&] {
+                          readWorkbook(
+                              pack(folder, "e.xlsx", xlsxParts("<worksheet><sheetData><row></sheetData>")),
+                              {}, {}, quietly());
+                      })
                   .find("line 1"),
               std::string::npos);
-    EXPECT_NE(refusal(ErrorCode::badWorkbook, [&] {
-                  readWorkbook(pack(folder, "f.xlsx", xlsxParts("<!DOCTYPE w [<!ENTITY a \"aaaa\">]><worksheet>&a;</worksheet>")), {}, {}, quietly());
-              }).find("document type"),
+    EXPECT_NE(
+        refusal(ErrorCode::badWorkbook,
+                [&] {
+                    readWorkbook(
+                        pack(folder, "f.xlsx",
+                             xlsxParts("<!DOCTYPE w [<!ENTITY a \"aaaa\">]><worksheet>&a;</worksheet>")),
+                        {}, {}, quietly());
+                })
+            .find("document type"),
+        std::string::npos);
+    EXPECT_NE(refusal(ErrorCode::badWorkbook,
+                      [&] {
+                          readWorkbook(
+                              pack(folder, "g.ods",
+                                   {{"content.xml", "<x/>"},
+                                    {"META-INF/manifest.xml",
+                                     "<m:manifest xmlns:m=\"m\"><m:encryption-data/></m:manifest>"}}),
+                              {}, {}, quietly());
+                      })
+                  .find("password"),
               std::string::npos);
-    EXPECT_NE(refusal(ErrorCode::badWorkbook, [&] {
-                  readWorkbook(pack(folder, "g.ods", {{"content.xml", "<x/>"}, {"META-INF/manifest.xml", "<m:manifest xmlns:m=\"m\"><m:encryption-data/></m:manifest>"}}),
-                               {}, {}, quietly());
-              }).find("password"),
-              std::string::npos);
-    refusal(ErrorCode::noRows, [&] { readWorkbook(pack(folder, "h.xlsx", xlsxParts("<worksheet><sheetData/></worksheet>")), {}, {}, quietly()); });
+    refusal(ErrorCode::noRows, [&] {
+        readWorkbook(pack(folder, "h.xlsx", xlsxParts("<worksheet><sheetData/></worksheet>")), {}, {},
+                     quietly());
+    });
     refusal(ErrorCode::fileNotFound, [&] { readWorkbook(folder.file("none.xlsx"), {}, {}, quietly()); });
     // Whatever a part says of its size, no more than the limit is unpacked of it.
     const auto blanks = pack(folder, "i.ods", {{"content.xml", std::string(3000000, ' ')}});
     EXPECT_LT(std::filesystem::file_size(blanks), 10000u);
     std::size_t seen = 0;
-    EXPECT_NE(refusal(ErrorCode::badWorkbook, [&] {
-                  ZipArchive(blanks).stream("content.xml", 1U << 20U, [&](std::string_view bytes) {
-                      seen += bytes.size();
-                      return true;
-                  });
-              }).find("unpacks to more than 1 MB"),
+    EXPECT_NE(refusal(ErrorCode::badWorkbook,
+                      [&] {
+                          ZipArchive(blanks).stream("content.xml", 1U << 20U, [&](std::string_view bytes) {
+                              seen += bytes.size();
+                              return true;
+                          });
+                      })
+                  .find("unpacks to more than 1 MB"),
               std::string::npos);
     EXPECT_LE(seen, std::size_t{1} << 20U);
 }
 
 TEST(Workbook, RepeatedCellsDoNotGrowWithoutEnd) {
     const TemporaryFolder folder;
-    const auto path = pack(folder, "r.ods",
-                           {{"content.xml", "<o xmlns:table=\"t\" xmlns:office=\"f\" xmlns:text=\"x\"><table:table table:name=\"A\"><table:table-row><table:table-cell "
-                                            "office:value-type=\"float\" office:value=\"1\" table:number-columns-repeated=\"99999999\"/></table:table-row></table:table></o>"}});
+    const auto path =
+        pack(folder, "r.ods",
+             {{"content.xml",
+               "<o xmlns:table=\"t\" xmlns:office=\"f\" xmlns:text=\"x\"><table:table "
+               "table:name=\"A\"><table:table-row><table:table-cell "
+               "office:value-type=\"float\" office:value=\"1\" "
+               "table:number-columns-repeated=\"99999999\"/></table:table-row></table:table></o>"}});
     const auto rows = readWorkbook(path, {}, {}, quietly());
     EXPECT_LE(rows.table.columns().size(), 16384u);
     EXPECT_EQ(rows.table.rows(), 1u);
 }
 
 TEST(Dressed, NumbersAreReadAndCounted) {
-    const auto rows = rowsOf("price,share,plain\n\"€ 1,234.50\",5 %,1\n\"12,000\",12.5%,2\n(300),-1 %,3\n1 000 000 EUR,100%,4\n");
+    const auto rows = rowsOf(
+        "price,share,plain\n\"€ 1,234.50\",5 %,1\n\"12,000\",12.5%,2\n(300),-1 %,3\n1 000 000 EUR,100%,4\n");
     EXPECT_EQ(cell(rows, "price", 1), "1234.5");
     EXPECT_EQ(cell(rows, "price", 2), "12000");
     EXPECT_EQ(cell(rows, "price", 3), "-300");
@@ -253,7 +305,8 @@ TEST(Dressed, NumbersAreReadAndCounted) {
 }
 
 TEST(Dressed, MarksThatDoNotPartThousandsAreNoNumbers) {
-    for (const auto* text : {"1,23", "12,34,567", "1,2345", "1,,234", ",123", "1,234,", "1 234,567", "€", "EUR", "5 5", "--3", "5 % %", "(3", "3)", "1e5 %x", "USDEUR 3"})
+    for (const auto* text : {"1,23", "12,34,567", "1,2345", "1,,234", ",123", "1,234,", "1 234,567", "€",
+                             "EUR", "5 5", "--3", "5 % %", "(3", "3)", "1e5 %x", "USDEUR 3"})
         EXPECT_FALSE(parseDressedNumber(text, {})) << text;
     EXPECT_EQ(parseDressedNumber("−3", {})->value, -3);
     EXPECT_EQ(parseDressedNumber("1'234’567.5", {})->value, 1234567.5);
@@ -280,9 +333,11 @@ TEST(Dates, AreReadInEveryOrderAndTheDoubtIsTold) {
     for (int i = 0; i < 400; ++i)
         late += "04/25/2025\n";
     EXPECT_EQ(cell(rowsOf(late), "d", 1), "2025-03-04");
-    for (const auto* text : {"1 Mar 2025", "March 1, 2025", "01-Mar-2025", "Mar 2025", "2025-03-01T12:30:00Z", "2025-03-01 00:00"})
+    for (const auto* text : {"1 Mar 2025", "March 1, 2025", "01-Mar-2025", "Mar 2025", "2025-03-01T12:30:00Z",
+                             "2025-03-01 00:00"})
         EXPECT_EQ(parseDate(text, DateOrder::dayFirst), daysFromCivil(2025, 3, 1)) << text;
-    for (const auto* text : {"31/02/2025", "1 Marr 2025", "2025", "12:30", "1/2/25", "a/b/2025", "2025-03-01 noon"})
+    for (const auto* text :
+         {"31/02/2025", "1 Marr 2025", "2025", "12:30", "1/2/25", "a/b/2025", "2025-03-01 noon"})
         EXPECT_FALSE(parseDate(text, DateOrder::dayFirst)) << text;
 }
 
@@ -306,7 +361,8 @@ TEST(Stack, GoesByNameAndSaysWhereRowsComeFrom) {
 
 TEST(Join, MatchesKeysAndCountsWhatDoesNot) {
     const TemporaryFolder folder;
-    folder.write("rows.csv", "depot,month,rate\nCinder,1,20\nDunlin,1,21\nCinder,2,22\nNowhere,1,23\n,1,24\n");
+    folder.write("rows.csv",
+                 "depot,month,rate\nCinder,1,20\nDunlin,1,21\nCinder,2,22\nNowhere,1,23\n,1,24\n");
     folder.write("depots.csv", "name,places,rate\nCinder,100,9\nDunlin,200,8\nCinder,999,7\nKelder,300,6\n");
     RowsPlan plan;
     plan.file = "rows.csv";
@@ -317,11 +373,16 @@ TEST(Join, MatchesKeysAndCountsWhatDoesNot) {
     EXPECT_EQ(cell(rows, "places", 4), "");
     EXPECT_EQ(cell(rows, "places", 5), ""); // a missing key matches nothing
     EXPECT_EQ(cell(rows, "depots.csv rate", 2), "8");
-    EXPECT_TRUE(noted(rows, "3 rows matched, 2 without a match (such as Nowhere), 1 row of it has a key that came before and did not count, 1 key was not asked for"));
+    EXPECT_TRUE(noted(rows, "3 rows matched, 2 without a match (such as Nowhere), 1 row of it has a key that "
+                            "came before and did not count, 1 key was not asked for"));
     plan.joins[0].keys = {{"month", "name"}};
-    EXPECT_NE(refusal(ErrorCode::badJoin, [&] { readRows(plan, folder.path(), {}, {}, quietly()); }).find("never equal"), std::string::npos);
+    EXPECT_NE(refusal(ErrorCode::badJoin, [&] { readRows(plan, folder.path(), {}, {}, quietly()); })
+                  .find("never equal"),
+              std::string::npos);
     plan.joins[0].keys = {{"month", "places"}};
-    EXPECT_NE(refusal(ErrorCode::badJoin, [&] { readRows(plan, folder.path(), {}, {}, quietly()); }).find("no row has a match"), std::string::npos);
+    EXPECT_NE(refusal(ErrorCode::badJoin, [&] { readRows(plan, folder.path(), {}, {}, quietly()); })
+                  .find("no row has a match"),
+              std::string::npos);
     plan.joins[0].keys = {{"gone", "name"}};
     refusal(ErrorCode::unknownColumn, [&] { readRows(plan, folder.path(), {}, {}, quietly()); });
 }
@@ -339,7 +400,8 @@ TEST(Sqlite, QueriesAreReadAndNothingElseRuns) {
     {
         Database database(path.string(), false);
         database.run("CREATE TABLE depots (name TEXT, since TEXT, places INTEGER, rate REAL, picture BLOB);"
-                     "INSERT INTO depots VALUES ('Cinder', '2024-05-31', 100, 20.5, x'00'), ('Dunlin', NULL, 200, NULL, NULL),"
+                     "INSERT INTO depots VALUES ('Cinder', '2024-05-31', 100, 20.5, x'00'), ('Dunlin', NULL, "
+                     "200, NULL, NULL),"
                      "('Kelder', '2025-01-01', 9007199254740993, 1e300, NULL);"
                      "CREATE VIEW large AS SELECT * FROM depots WHERE places > 150;");
     }
@@ -352,12 +414,17 @@ TEST(Sqlite, QueriesAreReadAndNothingElseRuns) {
     EXPECT_EQ(cell(rows, "rate", 2), "");
     EXPECT_EQ(cell(rows, "places", 2), "200");
     EXPECT_EQ(ask("SELECT picture, name FROM depots").report.faultCount, 1u);
-    EXPECT_NE(refusal(ErrorCode::badQuery, [&] { ask("SELECT nam FROM depots"); }).find("character 8"), std::string::npos);
-    for (const auto* query : {"DELETE FROM depots", "SELECT 1 AS a; DELETE FROM depots", "ATTACH 'x' AS y", "", "-- nothing", "SELEC 1", "DROP VIEW large"})
+    EXPECT_NE(refusal(ErrorCode::badQuery, [&] { ask("SELECT nam FROM depots"); }).find("character 8"),
+              std::string::npos);
+    for (const auto* query : {"DELETE FROM depots", "SELECT 1 AS a; DELETE FROM depots", "ATTACH 'x' AS y",
+                              "", "-- nothing", "SELEC 1", "DROP VIEW large"})
         refusal(ErrorCode::badQuery, [&] { ask(query); });
-    EXPECT_NE(refusal(ErrorCode::badQuery, [&] { ask("SELECT name, places AS name FROM depots"); }).find("\"name\""), std::string::npos);
+    EXPECT_NE(refusal(ErrorCode::badQuery, [&] { ask("SELECT name, places AS name FROM depots"); })
+                  .find("\"name\""),
+              std::string::npos);
     refusal(ErrorCode::noRows, [&] { ask("SELECT name FROM depots WHERE places < 0"); });
-    refusal(ErrorCode::badDatabase, [&] { readSqlite(folder.write("t.db", std::string(5000, 'x')), "SELECT 1", {}, 0, quietly()); });
+    refusal(ErrorCode::badDatabase,
+            [&] { readSqlite(folder.write("t.db", std::string(5000, 'x')), "SELECT 1", {}, 0, quietly()); });
     refusal(ErrorCode::fileNotFound, [&] { readSqlite(folder.file("none"), "SELECT 1", {}, 0, quietly()); });
     EXPECT_EQ(ask("SELECT count(*) AS n FROM depots").table.at("n", "").numbers()[0], 3);
 }
@@ -372,7 +439,12 @@ TEST(Sqlite, AQueryThatRunsForeverIsStopped) {
         bool stopRequested() const override { return ++asked > 20; }
         mutable int asked = 0;
     } stopping;
-    EXPECT_THROW(readSqlite(folder.file("e.sqlite"), "WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM c) SELECT max(x) AS m FROM c", {}, 0, stopping), Stopped);
+    EXPECT_THROW(
+        readSqlite(
+            folder.file("e.sqlite"),
+            "WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM c) SELECT max(x) AS m FROM c", {},
+            0, stopping),
+        Stopped);
 }
 
 TEST(Drift, KolmogorovSmirnovAgreesWithADifferentComputation) {
@@ -380,7 +452,8 @@ TEST(Drift, KolmogorovSmirnovAgreesWithADifferentComputation) {
     const auto [d, p] = kolmogorovSmirnov({1, 3, 4, 5}, {0, 1.5, 2, 6});
     EXPECT_DOUBLE_EQ(d, 0.5);
     EXPECT_GT(p, 0.4);
-    // Smirnov 1948, "Table for estimating the goodness of fit of empirical distributions": Q(1.36) = 0.0494860.
+    // Smirnov 1948, "Table for estimating the goodness of fit of empirical distributions": Q(1.36) =
+    // 0.0494860.
     std::vector<double> a(1000000), b(1000000);
     std::iota(a.begin(), a.end(), 0.0);
     const double shift = 1.36 * std::sqrt(2.0 / 1e6) * 1e6;
@@ -394,7 +467,10 @@ TEST(Drift, SaysWhatChangedBetweenTwoReadings) {
     std::string before = "depot,rate,gone\n", now = "depot,rate,fresh\n";
     for (int i = 0; i < 200; ++i) {
         before += (i % 2 ? "Cinder," : "Dunlin,") + std::to_string(20 + i % 10) + ",1\n";
-        now += std::string(i % 2 ? "Cinder," : i % 4 ? "Kelder," : "Dunlin,") + std::to_string(30 + i % 10) + ",1\n";
+        now += std::string(i % 2   ? "Cinder,"
+                           : i % 4 ? "Kelder,"
+                                   : "Dunlin,") +
+               std::to_string(30 + i % 10) + ",1\n";
     }
     const auto drift = compareReadings(rowsOf(before).table, rowsOf(now).table, quietly());
     std::string all;
@@ -404,7 +480,8 @@ TEST(Drift, SaysWhatChangedBetweenTwoReadings) {
     EXPECT_NE(all.find("new: fresh"), std::string::npos) << all;
     EXPECT_NE(all.find("depot: 1 new level: Kelder"), std::string::npos) << all;
     EXPECT_NE(all.find("rate: its distribution moved"), std::string::npos) << all;
-    EXPECT_EQ(compareReadings(rowsOf(before).table, rowsOf(before).table, quietly()).sentences(), (std::vector<std::string>{"nothing changed"}));
+    EXPECT_EQ(compareReadings(rowsOf(before).table, rowsOf(before).table, quietly()).sentences(),
+              (std::vector<std::string>{"nothing changed"}));
 }
 
 namespace {
@@ -415,14 +492,17 @@ public:
     Server() {
         FILE* pipe = ::popen((script + " start " + std::to_string(port)).c_str(), "r");
         std::array<char, 256> line{};
-        if (pipe && std::fgets(line.data(), line.size(), pipe)) folder = std::string(line.data(), std::strlen(line.data()) - 1);
+        if (pipe && std::fgets(line.data(), line.size(), pipe))
+            folder = std::string(line.data(), std::strlen(line.data()) - 1);
         running = pipe && ::pclose(pipe) == 0;
     }
     ~Server() {
         if (!folder.empty() && std::system((script + " stop " + folder).c_str()) != 0)
             std::fprintf(stderr, "the server's folder stays: %s\n", folder.c_str());
     }
-    const std::string script = (std::filesystem::path(OXGOAD_PUBLISHED).parent_path().parent_path() / "support" / "postgres.sh").string();
+    const std::string script =
+        (std::filesystem::path(OXGOAD_PUBLISHED).parent_path().parent_path() / "support" / "postgres.sh")
+            .string();
     int port = 20000 + static_cast<int>(::getpid() % 20000);
     std::string folder;
     bool running = false;
@@ -434,7 +514,9 @@ public:
 TEST(Postgres, AQueryOfARealServerIsRead) {
     const Server server;
     ASSERT_TRUE(server.running) << "the server did not start";
-    auto ask = [&](const std::string& query) { return readPostgres(server.place(), "right", query, {}, 0, quietly()); };
+    auto ask = [&](const std::string& query) {
+        return readPostgres(server.place(), "right", query, {}, 0, quietly());
+    };
     const auto rows = ask("SELECT * FROM depots ORDER BY name;");
     EXPECT_EQ(cell(rows, "name", 2), "Dunlin \"<b>");
     EXPECT_EQ(rows.table.at("since", "").kind(), ColumnKind::date);
@@ -446,20 +528,29 @@ TEST(Postgres, AQueryOfARealServerIsRead) {
     const auto many = ask("SELECT x, y FROM many ORDER BY x");
     ASSERT_EQ(many.table.rows(), 60000u); // more than one portion
     EXPECT_EQ(many.table.at("y", "").numbers()[59999], 30000);
-    EXPECT_NE(refusal(ErrorCode::badQuery, [&] { ask("SELECT nam FROM depots"); }).find("character 8"), std::string::npos);
-    for (const auto* query : {"DELETE FROM depots", "SELECT 1 AS a; DELETE FROM depots", "INSERT INTO depots(name) VALUES ('x') RETURNING name",
+    EXPECT_NE(refusal(ErrorCode::badQuery, [&] { ask("SELECT nam FROM depots"); }).find("character 8"),
+              std::string::npos);
+    for (const auto* query : {"DELETE FROM depots", "SELECT 1 AS a; DELETE FROM depots",
+                              "INSERT INTO depots(name) VALUES ('x') RETURNING name",
                               "WITH d AS (DELETE FROM depots RETURNING name) SELECT name FROM d", ""})
         refusal(ErrorCode::badQuery, [&] { ask(query); });
     refusal(ErrorCode::badQuery, [&] { ask("SELECT name, name FROM depots"); });
     EXPECT_EQ(ask("SELECT count(*) AS n FROM depots").table.at("n", "").numbers()[0], 2);
     // Passwords.
-    EXPECT_NE(refusal(ErrorCode::badPassword, [&] { readPostgres(server.place(), "wrong", "SELECT 1 AS a", {}, 0, quietly()); }).find("refused the password"),
+    EXPECT_NE(refusal(ErrorCode::badPassword,
+                      [&] { readPostgres(server.place(), "wrong", "SELECT 1 AS a", {}, 0, quietly()); })
+                  .find("refused the password"),
               std::string::npos);
-    EXPECT_NE(refusal(ErrorCode::badPassword, [&] { readPostgres(server.place(), "", "SELECT 1 AS a", {}, 0, quietly()); }).find("asks for a password"),
+    EXPECT_NE(refusal(ErrorCode::badPassword,
+                      [&] { readPostgres(server.place(), "", "SELECT 1 AS a", {}, 0, quietly()); })
+                  .find("asks for a password"),
               std::string::npos);
     ServerPlace elsewhere = server.place();
     elsewhere.port = 1;
-    EXPECT_NE(refusal(ErrorCode::badDatabase, [&] { readPostgres(elsewhere, "right", "SELECT 1 AS a", {}, 0, quietly()); }).find("no connection"), std::string::npos);
+    EXPECT_NE(refusal(ErrorCode::badDatabase,
+                      [&] { readPostgres(elsewhere, "right", "SELECT 1 AS a", {}, 0, quietly()); })
+                  .find("no connection"),
+              std::string::npos);
     // The connection goes away half way.
     struct Cutting : Progress {
         const Server* server;
@@ -468,10 +559,14 @@ TEST(Postgres, AQueryOfARealServerIsRead) {
             if (done || message.find("10,000") == std::string_view::npos) return;
             done = true;
             readPostgres(server->place(), "right",
-                         "SELECT count(pg_terminate_backend(pid)) AS n FROM pg_stat_activity WHERE usename = 'oxgoad' AND pid <> pg_backend_pid()", {}, 0, quietly());
+                         "SELECT count(pg_terminate_backend(pid)) AS n FROM pg_stat_activity WHERE usename = "
+                         "'oxgoad' AND pid <> pg_backend_pid()",
+                         {}, 0, quietly());
         }
     } cutting;
     cutting.server = &server;
-    EXPECT_NE(refusal(ErrorCode::badDatabase, [&] { readPostgres(server.place(), "right", "SELECT x FROM many", {}, 0, cutting); }).find("connection was lost after 10,000 rows"),
+    EXPECT_NE(refusal(ErrorCode::badDatabase,
+                      [&] { readPostgres(server.place(), "right", "SELECT x FROM many", {}, 0, cutting); })
+                  .find("connection was lost after 10,000 rows"),
               std::string::npos);
 }

@@ -29,7 +29,8 @@ Table rows() {
     }
     return Table({Column::ofNumbers("x", {1, 2, 3, 4, 5, none, 7, 8, 900, none, -5, 12}),
                   Column::ofNumbers("price", {10, 10, 20, 20, 20, 30, none, 40, 50, 60, 70, none}),
-                  Column::ofFactor("depot", depot, {"Cinder", "Dunlin"}), Column::ofFactor("grade", grade, {"low", "high", "rare"}),
+                  Column::ofFactor("depot", depot, {"Cinder", "Dunlin"}),
+                  Column::ofFactor("grade", grade, {"low", "high", "rare"}),
                   Column::ofDates("month", months)});
 }
 
@@ -61,8 +62,9 @@ std::vector<std::size_t> leftOut(const Prepared& prepared) {
 } // namespace
 
 TEST(Steps, MediansAndMeansAreLearnedFromLearningRowsOnly) {
-    const auto prepared = run({step("fill missing", {{"columns", Names{"x"}}, {"indicator", true}}),
-                               step("fill missing", {{"columns", Names{"price"}}, {"with", std::string("mean")}})});
+    const auto prepared =
+        run({step("fill missing", {{"columns", Names{"x"}}, {"indicator", true}}),
+             step("fill missing", {{"columns", Names{"price"}}, {"with", std::string("mean")}})});
     // Learning values of x are 1 2 3 4 5 7 8: their median is 4, the 900 of a held-out row notwithstanding.
     expectNumbers(numbers(prepared, "x"), {1, 2, 3, 4, 5, 4, 7, 8, 900, 4, -5, 12});
     expectNumbers(numbers(prepared, "x was missing"), {0, 0, 0, 0, 0, 1, 0, 0, 0, 1, 0, 0});
@@ -74,17 +76,19 @@ TEST(Steps, MediansAndMeansAreLearnedFromLearningRowsOnly) {
 }
 
 TEST(Steps, ChangingHeldOutRowsChangesNothingThatIsLearned) {
-    const std::vector<Step> steps{step("fill missing", {{"columns", Names{"x", "price"}}}),
-                                  step("leave out beyond fences", {{"columns", Names{"price"}}}),
-                                  step("lump rare levels", {{"columns", Names{"grade"}}, {"rows", 3.0}}),
-                                  step("standardise", {{"columns", Names{"x"}}}),
-                                  step("cut into bands", {{"column", std::string("price")}, {"bands", 3.0}}),
-                                  step("parts of date", {{"column", std::string("month")}, {"running", true}})};
+    const std::vector<Step> steps{
+        step("fill missing", {{"columns", Names{"x", "price"}}}),
+        step("leave out beyond fences", {{"columns", Names{"price"}}}),
+        step("lump rare levels", {{"columns", Names{"grade"}}, {"rows", 3.0}}),
+        step("standardise", {{"columns", Names{"x"}}}),
+        step("cut into bands", {{"column", std::string("price")}, {"bands", 3.0}}),
+        step("parts of date", {{"column", std::string("month")}, {"running", true}})};
     const auto before = run(steps);
     Table other = rows();
     std::vector<double> x(other.at("x", "").numbers().begin(), other.at("x", "").numbers().end());
     std::vector<double> price(other.at("price", "").numbers().begin(), other.at("price", "").numbers().end());
-    std::vector<std::int32_t> grade(other.at("grade", "").codes().begin(), other.at("grade", "").codes().end());
+    std::vector<std::int32_t> grade(other.at("grade", "").codes().begin(),
+                                    other.at("grade", "").codes().end());
     std::vector<std::int32_t> month(other.at("month", "").days().begin(), other.at("month", "").days().end());
     for (std::size_t i = 8; i < 12; ++i) {
         x[i] = 1e9 + static_cast<double>(i);
@@ -93,7 +97,8 @@ TEST(Steps, ChangingHeldOutRowsChangesNothingThatIsLearned) {
         month[i] = 0;
     }
     other = other.withColumn(Column::ofNumbers("x", x)).withColumn(Column::ofNumbers("price", price));
-    other = other.withColumn(Column::ofFactor("grade", grade, {"low", "high", "rare"})).withColumn(Column::ofDates("month", month));
+    other = other.withColumn(Column::ofFactor("grade", grade, {"low", "high", "rare"}))
+                .withColumn(Column::ofDates("month", month));
     const auto after = run(steps, other);
     ASSERT_EQ(before.outcomes.size(), after.outcomes.size());
     for (std::size_t i = 0; i < steps.size(); ++i) {
@@ -104,18 +109,21 @@ TEST(Steps, ChangingHeldOutRowsChangesNothingThatIsLearned) {
     // And learning rows look the same after the steps.
     for (const auto* column : {"x", "grade", "price band", "month running month"})
         for (std::size_t i = 0; i < 8; ++i)
-            EXPECT_EQ(before.table.at(column, "").cellText(i), after.table.at(column, "").cellText(i)) << column;
+            EXPECT_EQ(before.table.at(column, "").cellText(i), after.table.at(column, "").cellText(i))
+                << column;
 }
 
 TEST(Steps, WhatWasLearnedIsAppliedToOtherRows) {
-    const std::vector<Step> steps{step("fill missing", {{"columns", Names{"x"}}}), step("standardise", {{"columns", Names{"x"}}}),
+    const std::vector<Step> steps{step("fill missing", {{"columns", Names{"x"}}}),
+                                  step("standardise", {{"columns", Names{"x"}}}),
                                   step("leave out where", {{"condition", std::string("price > 100")}}),
                                   step("lump rare levels", {{"columns", Names{"grade"}}, {"rows", 3.0}})};
     const auto learned = run(steps);
     const Table coming({Column::ofNumbers("x", {none, 4}), Column::ofNumbers("price", {500, 1}),
                         Column::ofFactor("grade", {0, 1}, {"never seen", "rare"})});
     const auto applied = applySteps(coming, steps, learned.outcomes, "plan.csv", quietly());
-    EXPECT_EQ(numbers(applied, "x")[0], numbers(applied, "x")[1]); // filled with the learned median, which is 4
+    EXPECT_EQ(numbers(applied, "x")[0],
+              numbers(applied, "x")[1]); // filled with the learned median, which is 4
     EXPECT_EQ(numbers(applied, "x")[1], numbers(learned, "x")[3]);
     EXPECT_EQ(applied.leftOut, (std::vector<LeftOutBy>{3, 0})); // marked, not removed
     EXPECT_EQ(applied.table.at("grade", "").cellText(0), "never seen");
@@ -123,8 +131,10 @@ TEST(Steps, WhatWasLearnedIsAppliedToOtherRows) {
 }
 
 TEST(Steps, LeaveRowsOutByConditionFencesAndLimits) {
-    EXPECT_EQ(leftOut(run({step("leave out where", {{"condition", std::string("x < 0 or x > 100")}})})), (std::vector<std::size_t>{9, 11}));
-    EXPECT_EQ(leftOut(run({step("leave out missing", {{"columns", Names{"x", "price"}}})})), (std::vector<std::size_t>{6, 7, 10, 12}));
+    EXPECT_EQ(leftOut(run({step("leave out where", {{"condition", std::string("x < 0 or x > 100")}})})),
+              (std::vector<std::size_t>{9, 11}));
+    EXPECT_EQ(leftOut(run({step("leave out missing", {{"columns", Names{"x", "price"}}})})),
+              (std::vector<std::size_t>{6, 7, 10, 12}));
     // Quartiles of 1 2 3 4 5 7 8 are 2.5 and 6 (definition 7 of Hyndman and Fan), fences −2.75 and 11.25.
     const auto fenced = run({step("leave out beyond fences", {{"columns", Names{"x"}}})});
     EXPECT_EQ(fenced.outcomes[0].learned[0].numbers, (std::vector<double>{2.5, 6}));
@@ -139,24 +149,28 @@ TEST(Steps, LeaveRowsOutByConditionFencesAndLimits) {
     // Shiffler 1988: no |z| of 7 values exceeds 6/√7 = 2.27.
     const auto never = run({step("leave out beyond z", {{"columns", Names{"x"}}})});
     EXPECT_NE(never.outcomes[0].notes.front().find("no value can lie"), std::string::npos);
-    const auto listed = run({step("leave out rows", {{"rows", std::vector<double>{2, 5}}, {"reason", std::string("moved")}})});
+    const auto listed = run(
+        {step("leave out rows", {{"rows", std::vector<double>{2, 5}}, {"reason", std::string("moved")}})});
     EXPECT_EQ(leftOut(listed), (std::vector<std::size_t>{2, 5}));
     // Rows left out before a step teach it nothing.
-    const auto chained = run({step("leave out where", {{"condition", std::string("x > 4")}}), step("fill missing", {{"columns", Names{"x"}}})});
+    const auto chained = run({step("leave out where", {{"condition", std::string("x > 4")}}),
+                              step("fill missing", {{"columns", Names{"x"}}})});
     EXPECT_EQ(chained.outcomes[1].learned[0].numbers, (std::vector<double>{2.5}));
     EXPECT_EQ(chained.leftOut[4], 1);
 }
 
 TEST(Steps, ThatCannotRunSayWhyAndLeaveTheRestAlone) {
-    const auto prepared = run({step("leave out where", {{"condition", std::string("price > 0 or missing(price)")}}),
-                               step("transform", {{"columns", Names{"x"}}}), step("fill missing", {{"columns", Names{"gone"}}}),
-                               step("fill missing", {{"columns", Names{"grade"}}, {"with", std::string("median")}}),
-                               step("leave out rows", {{"rows", std::vector<double>{99}}, {"reason", std::string("?")}}),
-                               step("derive", {{"name", std::string("x")}, {"expression", std::string("1")}}),
-                               step("fill missing", {{"columns", Names{"x"}}})});
+    const auto prepared =
+        run({step("leave out where", {{"condition", std::string("price > 0 or missing(price)")}}),
+             step("transform", {{"columns", Names{"x"}}}), step("fill missing", {{"columns", Names{"gone"}}}),
+             step("fill missing", {{"columns", Names{"grade"}}, {"with", std::string("median")}}),
+             step("leave out rows", {{"rows", std::vector<double>{99}}, {"reason", std::string("?")}}),
+             step("derive", {{"name", std::string("x")}, {"expression", std::string("1")}}),
+             step("fill missing", {{"columns", Names{"x"}}})});
     const auto& o = prepared.outcomes;
     EXPECT_NE(o[0].problem.find("leaves no rows"), std::string::npos) << o[0].problem;
-    EXPECT_NE(o[1].problem.find("1 value has no ln; the first is −5 in row 11"), std::string::npos) << o[1].problem;
+    EXPECT_NE(o[1].problem.find("1 value has no ln; the first is −5 in row 11"), std::string::npos)
+        << o[1].problem;
     EXPECT_NE(o[2].problem.find("no column \"gone\""), std::string::npos) << o[2].problem;
     EXPECT_NE(o[3].problem.find("a factor has no median"), std::string::npos) << o[3].problem;
     EXPECT_NE(o[4].problem.find("there is no row 99"), std::string::npos) << o[4].problem;
@@ -176,13 +190,18 @@ TEST(Steps, SwitchedOffDoNothing) {
 }
 
 TEST(Steps, ChangeValuesAndLevels) {
-    const auto prepared = run({step("replace values", {{"column", std::string("x")}, {"pairs", TextPairs{{"900", "9"}, {"-5", ""}}}}),
-                               step("merge levels", {{"column", std::string("grade")}, {"levels", Names{"high", "rare"}}, {"into", std::string("high")}}),
-                               step("order levels", {{"column", std::string("grade")}, {"levels", Names{"high", "low"}}, {"scores", true}}),
-                               step("reference level", {{"column", std::string("depot")}, {"level", std::string("Dunlin")}}),
-                               step("combine", {{"columns", Names{"depot", "grade"}}, {"name", std::string("both")}}),
-                               step("change type", {{"columns", Names{"price"}}, {"to", std::string("factor")}}),
-                               step("rename", {{"column", std::string("x")}, {"to", std::string("y")}})});
+    const auto prepared =
+        run({step("replace values",
+                  {{"column", std::string("x")}, {"pairs", TextPairs{{"900", "9"}, {"-5", ""}}}}),
+             step("merge levels", {{"column", std::string("grade")},
+                                   {"levels", Names{"high", "rare"}},
+                                   {"into", std::string("high")}}),
+             step("order levels",
+                  {{"column", std::string("grade")}, {"levels", Names{"high", "low"}}, {"scores", true}}),
+             step("reference level", {{"column", std::string("depot")}, {"level", std::string("Dunlin")}}),
+             step("combine", {{"columns", Names{"depot", "grade"}}, {"name", std::string("both")}}),
+             step("change type", {{"columns", Names{"price"}}, {"to", std::string("factor")}}),
+             step("rename", {{"column", std::string("x")}, {"to", std::string("y")}})});
     for (const auto& outcome : prepared.outcomes)
         EXPECT_TRUE(outcome.done) << outcome.problem;
     EXPECT_EQ(numbers(prepared, "y")[8], 9);
@@ -198,19 +217,23 @@ TEST(Steps, ChangeValuesAndLevels) {
 }
 
 TEST(Steps, ChangeNumbers) {
-    const auto prepared =
-        run({step("transform", {{"columns", Names{"price"}}, {"by", std::string("square root")}}),
-             step("transform", {{"columns", Names{"price"}}, {"by", std::string("power")}, {"power", -1.0}, {"keep", false}}),
-             step("cut into bands", {{"column", std::string("x")}, {"at", std::string("given limits")}, {"limits", std::vector<double>{5, 2}}}),
-             step("derive", {{"name", std::string("twice")}, {"expression", std::string("2 × x")}}),
-             step("standardise", {{"columns", Names{"x"}}, {"by", std::string("median and quartile spread")}})});
+    const auto prepared = run(
+        {step("transform", {{"columns", Names{"price"}}, {"by", std::string("square root")}}),
+         step("transform",
+              {{"columns", Names{"price"}}, {"by", std::string("power")}, {"power", -1.0}, {"keep", false}}),
+         step("cut into bands", {{"column", std::string("x")},
+                                 {"at", std::string("given limits")},
+                                 {"limits", std::vector<double>{5, 2}}}),
+         step("derive", {{"name", std::string("twice")}, {"expression", std::string("2 × x")}}),
+         step("standardise", {{"columns", Names{"x"}}, {"by", std::string("median and quartile spread")}})});
     for (const auto& outcome : prepared.outcomes)
         EXPECT_TRUE(outcome.done) << outcome.problem;
     EXPECT_DOUBLE_EQ(numbers(prepared, "root price")[2], std::sqrt(20));
     EXPECT_DOUBLE_EQ(numbers(prepared, "price")[2], 0.05);
     const Column& band = prepared.table.at("x band", "");
     EXPECT_EQ(band.levels(), (Names{"below 2", "2 to 5", "from 5"}));
-    EXPECT_EQ(band.cellText(0) + "|" + band.cellText(1) + "|" + band.cellText(4) + "|" + band.cellText(5), "below 2|2 to 5|from 5|");
+    EXPECT_EQ(band.cellText(0) + "|" + band.cellText(1) + "|" + band.cellText(4) + "|" + band.cellText(5),
+              "below 2|2 to 5|from 5|");
     EXPECT_DOUBLE_EQ(numbers(prepared, "twice")[3], 8);
     EXPECT_DOUBLE_EQ(numbers(prepared, "x")[6], (7 - 4) / 3.5);
 }
@@ -231,8 +254,10 @@ TEST(Steps, LookBackByGroupAndTime) {
     add(2, 1, 22);
     add(3, 1, 23);
     add(4, 1, 24);
-    const Table table({Column::ofNumbers("v", value), Column::ofFactor("depot", depot, {"Cinder", "Dunlin"}), Column::ofDates("month", months)});
-    const std::map<std::string, StepValue> common{{"column", std::string("v")}, {"time", std::string("month")}, {"group", std::string("depot")}};
+    const Table table({Column::ofNumbers("v", value), Column::ofFactor("depot", depot, {"Cinder", "Dunlin"}),
+                       Column::ofDates("month", months)});
+    const std::map<std::string, StepValue> common{
+        {"column", std::string("v")}, {"time", std::string("month")}, {"group", std::string("depot")}};
     auto rolling = common;
     rolling["periods"] = 2.0;
     rolling["name"] = std::string("mean");
@@ -252,11 +277,18 @@ TEST(Steps, LookBackByGroupAndTime) {
 }
 
 TEST(Steps, PartsOfDates) {
-    const auto prepared = run({step("parts of date", {{"column", std::string("month")}, {"quarter", true}, {"year", true}, {"weekday", true}, {"running", true}})});
+    const auto prepared = run({step("parts of date", {{"column", std::string("month")},
+                                                      {"quarter", true},
+                                                      {"year", true},
+                                                      {"weekday", true},
+                                                      {"running", true}})});
     ASSERT_TRUE(prepared.outcomes[0].done) << prepared.outcomes[0].problem;
-    expectNumbers({numbers(prepared, "month month")[1], numbers(prepared, "month quarter")[1], numbers(prepared, "month year")[6]}, {3, 1, 2025});
+    expectNumbers({numbers(prepared, "month month")[1], numbers(prepared, "month quarter")[1],
+                   numbers(prepared, "month year")[6]},
+                  {3, 1, 2025});
     EXPECT_EQ(prepared.table.at("month weekday", "").cellText(0), "Monday"); // 1 January 2024: any calendar
-    expectNumbers({numbers(prepared, "month running month")[0], numbers(prepared, "month running month")[6]}, {1, 13});
+    expectNumbers({numbers(prepared, "month running month")[0], numbers(prepared, "month running month")[6]},
+                  {1, 13});
 }
 
 TEST(Steps, EveryKindReadsAloudAndKnowsItsFields) {
@@ -265,10 +297,14 @@ TEST(Steps, EveryKindReadsAloudAndKnowsItsFields) {
         for (const StepField& field : kind.fields) {
             EXPECT_FALSE(field.label.empty()) << kind.name;
             if (field.fallback) continue;
-            if (field.type == FieldType::columns || field.type == FieldType::levels) made.fields[field.key] = Names{"a", "b"};
-            else if (field.type == FieldType::numbers) made.fields[field.key] = std::vector<double>{1, 2};
-            else if (field.type == FieldType::pairs) made.fields[field.key] = TextPairs{{"1", "2"}};
-            else made.fields[field.key] = std::string("a");
+            if (field.type == FieldType::columns || field.type == FieldType::levels)
+                made.fields[field.key] = Names{"a", "b"};
+            else if (field.type == FieldType::numbers)
+                made.fields[field.key] = std::vector<double>{1, 2};
+            else if (field.type == FieldType::pairs)
+                made.fields[field.key] = TextPairs{{"1", "2"}};
+            else
+                made.fields[field.key] = std::string("a");
         }
         EXPECT_NO_THROW(checkStep(made)) << kind.name;
         EXPECT_GT(stepSentence(made).size(), 4u) << kind.name;
@@ -277,8 +313,10 @@ TEST(Steps, EveryKindReadsAloudAndKnowsItsFields) {
     EXPECT_THROW(checkStep({"dance", true, {}}), Error);
     EXPECT_THROW(checkStep({"fill missing", true, {}}), Error);
     EXPECT_THROW(checkStep({"fill missing", true, {{"columns", std::string("x")}}}), Error);
-    EXPECT_THROW(checkStep({"fill missing", true, {{"columns", Names{"x"}}, {"with", std::string("luck")}}}), Error);
-    EXPECT_THROW(checkStep({"leave out beyond fences", true, {{"columns", Names{"x"}}, {"width", -1.0}}}), Error);
+    EXPECT_THROW(checkStep({"fill missing", true, {{"columns", Names{"x"}}, {"with", std::string("luck")}}}),
+                 Error);
+    EXPECT_THROW(checkStep({"leave out beyond fences", true, {{"columns", Names{"x"}}, {"width", -1.0}}}),
+                 Error);
 }
 
 namespace {
@@ -300,8 +338,9 @@ Table partRows() {
     std::vector<std::string> groups;
     for (int g = 0; g < 20; ++g)
         groups.push_back("g" + std::to_string(g));
-    return Table({Column::ofNumbers("y", y), Column::ofFactor("group", group, groups), Column::ofFactor("kind", kind, {"many", "few"}),
-                  Column::ofDates("day", day), Column::ofFactor("said", said, {"learn", "judge", "lock"}),
+    return Table({Column::ofNumbers("y", y), Column::ofFactor("group", group, groups),
+                  Column::ofFactor("kind", kind, {"many", "few"}), Column::ofDates("day", day),
+                  Column::ofFactor("said", said, {"learn", "judge", "lock"}),
                   Column::ofFactor("one", std::vector<std::int32_t>(1000, 0), {"only"})});
 }
 
@@ -309,12 +348,13 @@ Table partRows() {
 
 TEST(Parts, HaveTheirSharesAndNoRowIsInTwo) {
     const Table table = partRows();
-    for (const SetAside& aside : {SetAside{.share = 0.2, .testShare = 0.1, .seed = 4},
-                                  SetAside{.kind = SetAsideKind::proportionate, .share = 0.2, .testShare = 0.1, .column = "kind"},
-                                  SetAside{.kind = SetAsideKind::proportionate, .share = 0.2, .testShare = 0.1, .column = "y"},
-                                  SetAside{.kind = SetAsideKind::firstRows, .share = 0.2, .testShare = 0.1},
-                                  SetAside{.kind = SetAsideKind::groups, .share = 0.2, .testShare = 0.1, .column = "group"},
-                                  SetAside{.kind = SetAsideKind::latest, .share = 0.2, .testShare = 0.1, .column = "day"}}) {
+    for (const SetAside& aside :
+         {SetAside{.share = 0.2, .testShare = 0.1, .seed = 4},
+          SetAside{.kind = SetAsideKind::proportionate, .share = 0.2, .testShare = 0.1, .column = "kind"},
+          SetAside{.kind = SetAsideKind::proportionate, .share = 0.2, .testShare = 0.1, .column = "y"},
+          SetAside{.kind = SetAsideKind::firstRows, .share = 0.2, .testShare = 0.1},
+          SetAside{.kind = SetAsideKind::groups, .share = 0.2, .testShare = 0.1, .column = "group"},
+          SetAside{.kind = SetAsideKind::latest, .share = 0.2, .testShare = 0.1, .column = "day"}}) {
         const auto parts = assignParts(table, aside, "r");
         EXPECT_EQ(count(parts, Part::heldOut), 200u) << setAsideText(aside);
         EXPECT_EQ(count(parts, Part::test), 100u) << setAsideText(aside);
@@ -324,18 +364,29 @@ TEST(Parts, HaveTheirSharesAndNoRowIsInTwo) {
 
 TEST(Parts, KeepTheMixAndWholeGroupsAndTheOrderOfTime) {
     const Table table = partRows();
-    auto parts = assignParts(table, SetAside{.kind = SetAsideKind::proportionate, .share = 0.2, .testShare = 0.1, .column = "kind"}, "r");
+    auto parts = assignParts(
+        table,
+        SetAside{.kind = SetAsideKind::proportionate, .share = 0.2, .testShare = 0.1, .column = "kind"}, "r");
     std::map<Part, std::size_t> few;
     for (std::size_t i = 0; i < parts.size(); ++i)
         few[parts[i]] += static_cast<std::size_t>(table.at("kind", "").codes()[i]);
     EXPECT_EQ(few[Part::heldOut], 20u);
     EXPECT_EQ(few[Part::test], 10u);
-    parts = assignParts(table, SetAside{.kind = SetAsideKind::groups, .share = 0.3, .testShare = 0.1, .seed = 9, .column = "group"}, "r");
+    parts = assignParts(
+        table,
+        SetAside{.kind = SetAsideKind::groups, .share = 0.3, .testShare = 0.1, .seed = 9, .column = "group"},
+        "r");
     for (std::size_t i = 20; i < parts.size(); ++i)
         EXPECT_EQ(parts[i], parts[i % 20]) << "group in two parts";
-    parts = assignParts(table, SetAside{.kind = SetAsideKind::latest, .share = 0.2, .testShare = 0.1, .column = "day"}, "r");
+    parts = assignParts(
+        table, SetAside{.kind = SetAsideKind::latest, .share = 0.2, .testShare = 0.1, .column = "day"}, "r");
     EXPECT_TRUE(std::is_sorted(parts.begin(), parts.end())); // learning, then held out, then test
-    parts = assignParts(table, SetAside{.kind = SetAsideKind::column, .column = "said", .heldOutValues = {"judge"}, .testValues = {"lock"}}, "r");
+    parts = assignParts(table,
+                        SetAside{.kind = SetAsideKind::column,
+                                 .column = "said",
+                                 .heldOutValues = {"judge"},
+                                 .testValues = {"lock"}},
+                        "r");
     EXPECT_EQ(parts[0], Part::learning);
     EXPECT_EQ(parts[1], Part::heldOut);
     EXPECT_EQ(parts[2], Part::test);
@@ -358,7 +409,10 @@ TEST(Parts, ThatCannotBeAreRefused) {
     refused({.share = 0.7, .testShare = 0.4}, "nothing to learn from");
     refused({.kind = SetAsideKind::groups, .column = "one"}, "one group");
     refused({.kind = SetAsideKind::latest, .column = "one"}, "date or a number");
-    refused({.kind = SetAsideKind::column, .column = "said", .heldOutValues = {"nobody"}}, "no row has the value");
-    refused({.kind = SetAsideKind::column, .column = "said", .heldOutValues = {"judge"}, .testValues = {"judge"}}, "cannot mean");
+    refused({.kind = SetAsideKind::column, .column = "said", .heldOutValues = {"nobody"}},
+            "no row has the value");
+    refused(
+        {.kind = SetAsideKind::column, .column = "said", .heldOutValues = {"judge"}, .testValues = {"judge"}},
+        "cannot mean");
     refused({.kind = SetAsideKind::proportionate, .column = "gone"}, "no column");
 }

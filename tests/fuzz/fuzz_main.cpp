@@ -44,7 +44,18 @@ std::string mutated(const std::vector<std::string>& seeds, oxgoad::RandomStream&
                                                  "\\u0000",
                                                  "2025-02-30",
                                                  "\xC3",
-                                                 "<", "/>", "&lt;", "&#x0;", "<c r=\"XFD1048576\">", "number-rows-repeated=\"999999999\"", "t=\"s\"", "(", ")", "{x}", "and", "^",
+                                                 "<",
+                                                 "/>",
+                                                 "&lt;",
+                                                 "&#x0;",
+                                                 "<c r=\"XFD1048576\">",
+                                                 "number-rows-repeated=\"999999999\"",
+                                                 "t=\"s\"",
+                                                 "(",
+                                                 ")",
+                                                 "{x}",
+                                                 "and",
+                                                 "^",
                                                  "é"};
     std::string bytes = seeds[random.below(seeds.size())];
     for (std::uint64_t k = 1 + random.below(6); k > 0; --k) {

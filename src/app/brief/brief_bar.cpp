@@ -108,9 +108,9 @@ void BriefBar::tellModel() {
                 [this](QPushButton* b) { chooseRows(b); });
         addWord(",");
         addWord(tr("judged on"));
-        const QString judged = recipe.setAside
-                                   ? qs(plural(e->rowsHeldOut, "row", "rows")) + " " + qs(judgedText(*recipe.setAside))
-                                   : tr("no rows held out");
+        const QString judged = recipe.setAside ? qs(plural(e->rowsHeldOut, "row", "rows")) + " " +
+                                                     qs(judgedText(*recipe.setAside))
+                                               : tr("no rows held out");
         addPart(tr("held-out rows"), judged, [this](QPushButton* b) { chooseRows(b); });
         if (e->heldOut.rows > 1) {
             addWord(":");

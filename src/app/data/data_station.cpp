@@ -35,8 +35,14 @@ GridModel::Content rearranged(GridModel::Content grid, std::vector<int> lines) {
     auto map = std::make_shared<const std::vector<int>>(std::move(lines));
     grid.rows = static_cast<int>(map->size());
     for (GridColumn& column : grid.columns) {
-        if (column.text) column.text = [text = column.text, map](int row) { return text((*map)[static_cast<std::size_t>(row)]); };
-        if (column.raw) column.raw = [raw = column.raw, map](int row) { return raw((*map)[static_cast<std::size_t>(row)]); };
+        if (column.text)
+            column.text = [text = column.text, map](int row) {
+                return text((*map)[static_cast<std::size_t>(row)]);
+            };
+        if (column.raw)
+            column.raw = [raw = column.raw, map](int row) {
+                return raw((*map)[static_cast<std::size_t>(row)]);
+            };
     }
     grid.extra = [extra = grid.extra, map](int row, int column, int role) {
         return extra((*map)[static_cast<std::size_t>(row)], column, role);
@@ -83,7 +89,8 @@ DataStation::DataStation(Session& session, FileChooser& files, QWidget* parent)
     connect(&session, &Session::passwordWanted, this, [this](const ServerPlace& place, const QString& why) {
         auto* dialog = new PasswordDialog(place, why, this);
         dialog->setAttribute(Qt::WA_DeleteOnClose);
-        connect(dialog, &QDialog::accepted, this, [this, dialog, place] { m_session.givePassword(place, dialog->password()); });
+        connect(dialog, &QDialog::accepted, this,
+                [this, dialog, place] { m_session.givePassword(place, dialog->password()); });
         dialog->open();
     });
 }
@@ -116,9 +123,12 @@ void DataStation::buildHead(QLayout* layout) {
         head->addWidget(button);
         return button;
     };
-    m_otherwise = link(tr("read otherwise…"), tr("Delimiter, names, marks, dates, types; sheet and range; or the query"));
+    m_otherwise = link(tr("read otherwise…"),
+                       tr("Delimiter, names, marks, dates, types; sheet and range; or the query"));
     connect(m_otherwise, &QPushButton::clicked, this, &DataStation::readOtherwise);
-    m_again = link(tr("read again"), tr("Take the new content of the same source through the same steps, and say what changed (F5)"));
+    m_again =
+        link(tr("read again"),
+             tr("Take the new content of the same source through the same steps, and say what changed (F5)"));
     connect(m_again, &QPushButton::clicked, this, [this] { m_session.readAgain(m_session.recipe().rows); });
     auto* again = new QShortcut(QKeySequence("F5"), this);
     connect(again, &QShortcut::activated, m_again, &QPushButton::click);
@@ -170,7 +180,10 @@ QWidget* DataStation::focusTarget() {
 
 void DataStation::showPane(const QString& name) {
     const std::initializer_list<std::pair<QString, std::pair<QWidget*, QPushButton*>>> panes{
-        {"rows", {m_rows, m_showRows}}, {"steps", {m_steps, m_showSteps}}, {"parts", {m_parts, m_showParts}}, {"faults", {m_faults, m_showFaults}}};
+        {"rows", {m_rows, m_showRows}},
+        {"steps", {m_steps, m_showSteps}},
+        {"parts", {m_parts, m_showParts}},
+        {"faults", {m_faults, m_showFaults}}};
     for (const auto& [pane, widgets] : panes) {
         widgets.second->setChecked(pane == name);
         widgets.second->setStyleSheet(pane == name ? "font-weight: 600; color: #1F2A2C;" : "");
@@ -198,8 +211,10 @@ void DataStation::refresh() {
     QStringList notes{qs(plural(report.rows, "row", "rows") + ", " +
                          plural(m_session.table().columns().size(), "column", "columns"))};
     if (m_session.recipe().rows.kind == SourceKind::text) {
-        const QString delimiter = report.format.delimiter == '\t' ? tr("tab") : QString(QChar(report.format.delimiter));
-        notes << tr("delimiter %1").arg(delimiter) << tr("decimal mark %1").arg(QChar(report.format.decimalMark))
+        const QString delimiter =
+            report.format.delimiter == '\t' ? tr("tab") : QString(QChar(report.format.delimiter));
+        notes << tr("delimiter %1").arg(delimiter)
+              << tr("decimal mark %1").arg(QChar(report.format.decimalMark))
               << qs(encodingName(report.format.encoding));
     }
     for (const auto& note : report.notes)
@@ -214,7 +229,8 @@ void DataStation::refresh() {
     m_parts->refresh();
     const auto& recipe = m_session.recipe();
     const auto& outcomes = m_session.prepared()->steps;
-    const auto trouble = std::count_if(outcomes.begin(), outcomes.end(), [](const StepOutcome& o) { return !o.problem.empty(); });
+    const auto trouble = std::count_if(outcomes.begin(), outcomes.end(),
+                                       [](const StepOutcome& o) { return !o.problem.empty(); });
     m_showRows->setText(tr("Rows (%1)").arg(qs(countText(report.rows))));
     m_showSteps->setText(trouble > 0 ? tr("Steps (%1, %2 cannot run)").arg(recipe.steps.size()).arg(trouble)
                                      : tr("Steps (%1)").arg(recipe.steps.size()));
@@ -237,7 +253,8 @@ void DataStation::sortLedger(int column) {
     }
     m_ledger->horizontalHeader()->setSortIndicatorShown(m_sortColumn >= 0);
     if (m_sortColumn >= 0)
-        m_ledger->horizontalHeader()->setSortIndicator(m_sortColumn, m_sortDescending ? Qt::DescendingOrder : Qt::AscendingOrder);
+        m_ledger->horizontalHeader()->setSortIndicator(m_sortColumn, m_sortDescending ? Qt::DescendingOrder
+                                                                                      : Qt::AscendingOrder);
     fillLedger();
 }
 
@@ -258,10 +275,11 @@ void DataStation::fillLedger() {
             const QVariant x = key(a);
             const QVariant y = key(b);
             if (!x.isValid() || !y.isValid()) return x.isValid() && !y.isValid();
-            const int order = x.typeId() == QMetaType::QString ? QString::compare(x.toString(), y.toString(), Qt::CaseInsensitive)
-                              : x.toDouble() < y.toDouble()    ? -1
-                              : x.toDouble() > y.toDouble()    ? 1
-                                                               : 0;
+            const int order = x.typeId() == QMetaType::QString
+                                  ? QString::compare(x.toString(), y.toString(), Qt::CaseInsensitive)
+                              : x.toDouble() < y.toDouble() ? -1
+                              : x.toDouble() > y.toDouble() ? 1
+                                                            : 0;
             return m_sortDescending ? order > 0 : order < 0;
         });
     }
@@ -323,7 +341,8 @@ void DataStation::sourceMenu() {
     const bool there = m_session.hasRows();
     add(tr("Open a file…"), true, [this] { emit openWanted(); });
     add(tr("Open a file, looking at it first…"), true, [this] {
-        const QString path = m_files.openFile(this, tr("Open rows"), tr("Rows (*.csv *.tsv *.txt *.xlsx *.xlsm *.ods);;All files (*)"));
+        const QString path = m_files.openFile(
+            this, tr("Open rows"), tr("Rows (*.csv *.tsv *.txt *.xlsx *.xlsm *.ods);;All files (*)"));
         if (path.isEmpty()) return;
         RowsPlan plan;
         plan.file = ss(QFileInfo(path).fileName());
@@ -339,25 +358,28 @@ void DataStation::sourceMenu() {
         dialog->open();
     });
     add(tr("Rows from a database…"), true, [this] { openDatabase(); });
-    add(tr("Paste rows from the clipboard"), true, [this] { m_session.paste(QGuiApplication::clipboard()->text()); });
+    add(tr("Paste rows from the clipboard"), true,
+        [this] { m_session.paste(QGuiApplication::clipboard()->text()); });
     menu->addSeparator();
     add(tr("Stack more rows below…"), there, [this] { stackMore(); });
     add(tr("Join a second table by key…"), there, [this] { joinTable(); });
     if (there) {
         const RowsPlan& plan = m_session.recipe().rows;
         for (std::size_t i = 0; i < plan.stacked.size(); ++i)
-            add(tr("Take %1 out of the stack").arg(qs(sourceName(plan.stacked[i]))), true, [this, i] {
-                RowsPlan next = m_session.recipe().rows;
-                next.stacked.erase(next.stacked.begin() + static_cast<std::ptrdiff_t>(i));
-                if (next.stacked.empty()) next.originColumn.clear();
-                m_session.readAgain(next);
-            });
+            add(tr("Take %1 out of the stack").arg(qs(sourceName(plan.stacked[i])).replace('&', "&&")), true,
+                [this, i] {
+                    RowsPlan next = m_session.recipe().rows;
+                    next.stacked.erase(next.stacked.begin() + static_cast<std::ptrdiff_t>(i));
+                    if (next.stacked.empty()) next.originColumn.clear();
+                    m_session.readAgain(next);
+                });
         for (std::size_t i = 0; i < plan.joins.size(); ++i)
-            add(tr("Take the join of %1 back").arg(qs(sourceName(plan.joins[i].source))), true, [this, i] {
-                RowsPlan next = m_session.recipe().rows;
-                next.joins.erase(next.joins.begin() + static_cast<std::ptrdiff_t>(i));
-                m_session.readAgain(next);
-            });
+            add(tr("Take the join of %1 back").arg(qs(sourceName(plan.joins[i].source)).replace('&', "&&")),
+                true, [this, i] {
+                    RowsPlan next = m_session.recipe().rows;
+                    next.joins.erase(next.joins.begin() + static_cast<std::ptrdiff_t>(i));
+                    m_session.readAgain(next);
+                });
     }
     menu->popup(m_source->mapToGlobal(QPoint(0, m_source->height())));
 }
@@ -394,9 +416,22 @@ void DataStation::stackMore() {
         source.sheet = plan.sheet;
         source.range = plan.range;
     }
-    plan.stacked.push_back(source);
-    if (plan.originColumn.empty()) plan.originColumn = m_session.table().find("source") ? "source of the row" : "source";
-    m_session.readAgain(plan);
+    if (plan.originColumn.empty())
+        plan.originColumn = m_session.table().find("source") ? "source of the row" : "source";
+    auto stack = [this, plan](const RowsSource& chosen) {
+        RowsPlan next = plan;
+        next.stacked.push_back(chosen);
+        m_session.readAgain(next);
+    };
+    if (source.kind != SourceKind::workbook) {
+        stack(source);
+        return;
+    }
+    // Which sheet, the file name alone does not say.
+    auto* dialog = new ReadingDialog(source, qs(m_session.folder()), tr("Stack below"), this);
+    dialog->setAttribute(Qt::WA_DeleteOnClose);
+    connect(dialog, &QDialog::accepted, this, [dialog, stack] { stack(dialog->source()); });
+    dialog->open();
 }
 
 void DataStation::joinTable() {
@@ -406,19 +441,21 @@ void DataStation::joinTable() {
     RowsSource source;
     source.file = nameFrom(m_session.folder(), path);
     source.kind = kindOfFile(ss(path));
-    m_jobs.start(tr("Reading"), [this, source, folder = m_session.folder()](Progress& progress) -> Jobs::Finish {
-        auto second = std::make_shared<RowsRead>(readSource(source, folder, {}, {}, progress));
-        return [this, source, second] {
-            auto* dialog = new JoinDialog(m_session.rows()->learning.table, second->table, qs(sourceName(source)), this);
-            dialog->setAttribute(Qt::WA_DeleteOnClose);
-            connect(dialog, &QDialog::accepted, this, [this, dialog, source] {
-                RowsPlan plan = m_session.recipe().rows;
-                plan.joins.push_back({source, dialog->keys()});
-                m_session.readAgain(plan);
-            });
-            dialog->open();
-        };
-    });
+    m_jobs.start(tr("Reading"),
+                 [this, source, folder = m_session.folder()](Progress& progress) -> Jobs::Finish {
+                     auto second = std::make_shared<RowsRead>(readSource(source, folder, {}, {}, progress));
+                     return [this, source, second] {
+                         auto* dialog = new JoinDialog(m_session.rows()->learning.table, second->table,
+                                                       qs(sourceName(source)), this);
+                         dialog->setAttribute(Qt::WA_DeleteOnClose);
+                         connect(dialog, &QDialog::accepted, this, [this, dialog, source] {
+                             RowsPlan plan = m_session.recipe().rows;
+                             plan.joins.push_back({source, dialog->keys()});
+                             m_session.readAgain(plan);
+                         });
+                         dialog->open();
+                     };
+                 });
 }
 
 void DataStation::openColumn(const QModelIndex& index) {
@@ -437,7 +474,8 @@ void DataStation::openColumn(const QModelIndex& index) {
         Recipe next = m_session.recipe();
         next.response = name;
         std::erase_if(next.terms, [&](const Term& term) {
-            return std::any_of(term.parts.begin(), term.parts.end(), [&](const TermPart& p) { return p.column == name; });
+            return std::any_of(term.parts.begin(), term.parts.end(),
+                               [&](const TermPart& p) { return p.column == name; });
         });
         m_session.change(next);
     });
@@ -449,7 +487,8 @@ void DataStation::openColumn(const QModelIndex& index) {
         Recipe next = m_session.recipe();
         if (in)
             std::erase_if(next.terms, [&](const Term& t) {
-                return std::any_of(t.parts.begin(), t.parts.end(), [&](const TermPart& p) { return p.column == name; });
+                return std::any_of(t.parts.begin(), t.parts.end(),
+                                   [&](const TermPart& p) { return p.column == name; });
             });
         else
             next = withTerm(next, plainTerm(name));
@@ -464,14 +503,18 @@ void DataStation::openColumn(const QModelIndex& index) {
         connect(action, &QAction::triggered, this, [this, name, role] { m_session.setRole(name, role); });
     }
     auto* types = menu->addMenu(tr("Type"));
-    for (const ColumnKind other : {ColumnKind::number, ColumnKind::factor, ColumnKind::date, ColumnKind::text}) {
+    for (const ColumnKind other :
+         {ColumnKind::number, ColumnKind::factor, ColumnKind::date, ColumnKind::text}) {
         auto* action = types->addAction(tr("Read as %1").arg(qs(kindName(other))));
         action->setCheckable(true);
         action->setChecked(kind == other);
         const bool read = m_session.rows()->learning.table.find(name) != nullptr;
         connect(action, &QAction::triggered, this, [this, name, other, read] {
             if (!read) { // a column made by a step
-                m_session.addStep({"change type", true, {{"columns", std::vector<std::string>{name}}, {"to", std::string(kindName(other))}}});
+                m_session.addStep(
+                    {"change type",
+                     true,
+                     {{"columns", std::vector<std::string>{name}}, {"to", std::string(kindName(other))}}});
                 return;
             }
             RowsPlan plan = m_session.recipe().rows;
@@ -483,17 +526,19 @@ void DataStation::openColumn(const QModelIndex& index) {
     for (const StepKind& step : stepKinds()) {
         for (const StepField& field : step.fields) {
             if (field.type != FieldType::column && field.type != FieldType::columns) continue;
-            const bool fits = field.kinds.empty() || std::find(field.kinds.begin(), field.kinds.end(), kind) != field.kinds.end();
+            const bool fits = field.kinds.empty() ||
+                              std::find(field.kinds.begin(), field.kinds.end(), kind) != field.kinds.end();
             if (fits)
-                connect(steps->addAction(qs(step.title)), &QAction::triggered, this, [this, name, kindName = step.name, field] {
-                    Step start{kindName, true, {}};
-                    if (field.type == FieldType::column)
-                        start.fields[field.key] = name;
-                    else
-                        start.fields[field.key] = std::vector<std::string>{name};
-                    showPane("steps");
-                    m_steps->askStep(start);
-                });
+                connect(steps->addAction(qs(step.title)), &QAction::triggered, this,
+                        [this, name, kindName = step.name, field] {
+                            Step start{kindName, true, {}};
+                            if (field.type == FieldType::column)
+                                start.fields[field.key] = name;
+                            else
+                                start.fields[field.key] = std::vector<std::string>{name};
+                            showPane("steps");
+                            m_steps->askStep(start);
+                        });
             break;
         }
     }
@@ -501,8 +546,10 @@ void DataStation::openColumn(const QModelIndex& index) {
     for (const Goad& goad : line->goads)
         for (const Move& move : goad.moves)
             if (move.kind == Move::Kind::addStep)
-                connect(menu->addAction(qs(goad.key.substr(0, goad.key.find(':')) + ": " + move.label).replace('&', "&&")), &QAction::triggered, this,
-                        [this, step = *move.step] { m_session.addStep(step); });
+                connect(
+                    menu->addAction(
+                        qs(goad.key.substr(0, goad.key.find(':')) + ": " + move.label).replace('&', "&&")),
+                    &QAction::triggered, this, [this, step = *move.step] { m_session.addStep(step); });
     menu->popup(m_ledger->viewport()->mapToGlobal(m_ledger->visualRect(index).bottomLeft()));
 }
 

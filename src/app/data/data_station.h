@@ -15,7 +15,8 @@ class PartsPane;
 class RowsPane;
 class StepsPane;
 
-/// The ledger of columns above; below it the rows, the steps of preparation, the parts, and cells that do not fit.
+/// The ledger of columns above; below it the rows, the steps of preparation, the parts, and cells that do not
+/// fit.
 class DataStation : public Station {
     Q_OBJECT
 public:

@@ -140,43 +140,51 @@ void DatabaseDialog::changed() {
 void DatabaseDialog::fillTables() {
     m_tables->clear();
     if (m_file->text().isEmpty()) return;
-    m_jobs.start(tr("Looking for tables"), [this, path = std::filesystem::path(ss(m_folder)) / ss(m_file->text())](Progress&) -> Jobs::Finish {
-        const auto tables = tablesOfSqlite(path);
-        return [this, tables] {
-            m_tables->clear();
-            for (const auto& table : tables)
-                m_tables->addItem(qs(table));
-            if (m_query->toPlainText().isEmpty() && m_tables->count() > 0) emit m_tables->activated(0);
-            changed();
-        };
-    });
+    m_jobs.start(
+        tr("Looking for tables"),
+        [this, path = std::filesystem::path(ss(m_folder)) / ss(m_file->text())](Progress&) -> Jobs::Finish {
+            const auto tables = tablesOfSqlite(path);
+            return [this, tables] {
+                m_tables->clear();
+                for (const auto& table : tables)
+                    m_tables->addItem(qs(table));
+                if (m_query->toPlainText().isEmpty() && m_tables->count() > 0) emit m_tables->activated(0);
+                changed();
+            };
+        });
 }
 
 void DatabaseDialog::tryQuery() {
     m_said->setText(tr("Asking…"));
     m_said->setStyleSheet({});
-    m_jobs.start(tr("Asking the database"), [this, now = source(), folder = m_folder, password = ss(m_password->text())](
-                                                Progress& progress) -> Jobs::Finish {
-        TextOptions options = now.text;
-        options.kindsMayBeAbsent = true;
-        auto rows = std::make_shared<RowsRead>(
-            now.kind == SourceKind::sqlite
-                ? readSqlite(std::filesystem::path(ss(folder)) / now.file, now.query, options, previewRows, progress)
-                : readPostgres(now.server, password, now.query, options, previewRows, progress));
-        return [this, rows] {
-            m_model.setContent(previewGrid(rows->table));
-            m_view->fitColumns(170);
-            m_said->setStyleSheet({});
-            m_said->setText(tr("The first %1 of the query.").arg(qs(plural(rows->table.rows(), "row", "rows"))));
-        };
-    });
+    m_jobs.start(
+        tr("Asking the database"),
+        [this, now = source(), folder = m_folder,
+         password = ss(m_password->text())](Progress& progress) -> Jobs::Finish {
+            TextOptions options = now.text;
+            options.kindsMayBeAbsent = true;
+            auto rows = std::make_shared<RowsRead>(
+                now.kind == SourceKind::sqlite
+                    ? readSqlite(std::filesystem::path(ss(folder)) / now.file, now.query, options,
+                                 previewRows, progress)
+                    : readPostgres(now.server, password, now.query, options, previewRows, progress));
+            return [this, rows] {
+                m_model.setContent(previewGrid(rows->table));
+                m_view->fitColumns(170);
+                m_said->setStyleSheet({});
+                m_said->setText(
+                    tr("The first %1 of the query.").arg(qs(plural(rows->table.rows(), "row", "rows"))));
+            };
+        });
 }
 
-PasswordDialog::PasswordDialog(const ServerPlace& place, const QString& why, QWidget* parent) : QDialog(parent) {
+PasswordDialog::PasswordDialog(const ServerPlace& place, const QString& why, QWidget* parent)
+    : QDialog(parent) {
     setObjectName("passwordDialog");
     setWindowTitle(tr("Password"));
     auto* form = new QFormLayout(this);
-    form->addRow(plainLabel(tr("%1: %2. It is kept for this run of the program only.").arg(qs(place.database), why)));
+    form->addRow(
+        plainLabel(tr("%1: %2. It is kept for this run of the program only.").arg(qs(place.database), why)));
     m_password = new QLineEdit(this);
     m_password->setEchoMode(QLineEdit::Password);
     form->addRow(tr("Password of %1").arg(qs(place.user)), m_password);

@@ -83,21 +83,24 @@ void JoinDialog::changed() {
     m_said->setText(tr("Counting matches…"));
     m_said->setStyleSheet({});
     // The join itself, off the interface thread: with a million rows it takes most of a second.
-    m_jobs.start(tr("Counting matches"), [this, rows = m_rows, second = m_second, wanted = keys()](Progress& progress) -> Jobs::Finish {
-        QString said;
-        bool good = false;
-        try {
-            said = qs(joinRows({rows, {}}, {second, {}}, "it", wanted, {}, progress).report.notes.front());
-            good = true;
-        } catch (const Error& error) {
-            said = qs(error.what());
-        }
-        return [this, said, good] {
-            m_said->setText(said);
-            m_said->setStyleSheet(good ? QString() : "color: #A33B2C;");
-            m_ok->setEnabled(good);
-        };
-    });
+    m_jobs.start(
+        tr("Counting matches"),
+        [this, rows = m_rows, second = m_second, wanted = keys()](Progress& progress) -> Jobs::Finish {
+            QString said;
+            bool good = false;
+            try {
+                said =
+                    qs(joinRows({rows, {}}, {second, {}}, "it", wanted, {}, progress).report.notes.front());
+                good = true;
+            } catch (const Error& error) {
+                said = qs(error.what());
+            }
+            return [this, said, good] {
+                m_said->setText(said);
+                m_said->setStyleSheet(good ? QString() : "color: #A33B2C;");
+                m_ok->setEnabled(good);
+            };
+        });
 }
 
 } // namespace oxgoad

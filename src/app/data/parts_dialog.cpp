@@ -52,7 +52,8 @@ PartsDialog::PartsDialog(Session& session, QWidget* parent) : QDialog(parent), m
     m_kind->setObjectName("setAsideKind");
     m_kind->addItem(tr("no rows"), nothing);
     m_kind->addItem(tr("at random"), static_cast<int>(SetAsideKind::random));
-    m_kind->addItem(tr("at random, in proportion to a column"), static_cast<int>(SetAsideKind::proportionate));
+    m_kind->addItem(tr("at random, in proportion to a column"),
+                    static_cast<int>(SetAsideKind::proportionate));
     m_kind->addItem(tr("by whole groups"), static_cast<int>(SetAsideKind::groups));
     m_kind->addItem(tr("the latest periods"), static_cast<int>(SetAsideKind::latest));
     m_kind->addItem(tr("the last rows"), static_cast<int>(SetAsideKind::firstRows));
@@ -92,7 +93,8 @@ PartsDialog::PartsDialog(Session& session, QWidget* parent) : QDialog(parent), m
     m_form->addRow(m_hint);
     for (const LeftOutRow& row : session.recipe().leaveOut) {
         auto* back = linkButton(tr("take back"), this);
-        m_form->addRow(plainLabel(tr("Row %1 left out: %2").arg(qs(countText(row.row)), qs(row.reason))), back);
+        m_form->addRow(plainLabel(tr("Row %1 left out: %2").arg(qs(countText(row.row)), qs(row.reason))),
+                       back);
         connect(back, &QPushButton::clicked, this, [this, number = row.row] {
             Recipe recipe = m_session.recipe();
             std::erase_if(recipe.leaveOut, [&](const LeftOutRow& r) { return r.row == number; });
@@ -106,7 +108,8 @@ PartsDialog::PartsDialog(Session& session, QWidget* parent) : QDialog(parent), m
     connect(buttons, &QDialogButtonBox::rejected, this, &QDialog::reject);
     connect(buttons, &QDialogButtonBox::accepted, this, &QDialog::accept);
     connect(m_kind, &QComboBox::currentIndexChanged, this, [this] {
-        if (kind() != SetAsideKind::column && m_kind->currentData().toInt() != nothing && m_share->value() == 0)
+        if (kind() != SetAsideKind::column && m_kind->currentData().toInt() != nothing &&
+            m_share->value() == 0)
             m_share->setValue(25);
         fillColumns();
     });
@@ -128,12 +131,14 @@ void PartsDialog::fillColumns() {
         const Role wanted = latest ? Role::time : Role::group;
         QString first;
         for (const Column& column : m_session.table().columns()) {
-            const bool fits = latest   ? column.kind() == ColumnKind::date || column.kind() == ColumnKind::number
-                              : groups ? column.kind() == ColumnKind::factor || column.kind() == ColumnKind::text
-                                       : column.kind() == ColumnKind::factor || column.kind() == ColumnKind::number;
+            const bool fits =
+                latest   ? column.kind() == ColumnKind::date || column.kind() == ColumnKind::number
+                : groups ? column.kind() == ColumnKind::factor || column.kind() == ColumnKind::text
+                         : column.kind() == ColumnKind::factor || column.kind() == ColumnKind::number;
             if (!fits) continue;
             m_column->addItem(qs(column.name()));
-            if (first.isEmpty() && (roleOf(m_session.recipe(), column.name()) == wanted || (latest && column.kind() == ColumnKind::date)))
+            if (first.isEmpty() && (roleOf(m_session.recipe(), column.name()) == wanted ||
+                                    (latest && column.kind() == ColumnKind::date)))
                 first = qs(column.name());
         }
         if (aside && aside->kind == kind() && !aside->column.empty()) first = qs(aside->column);
@@ -152,7 +157,8 @@ void PartsDialog::fillValues() {
         for (const auto& level : column->levels()) {
             auto* item = new QListWidgetItem(qs(level), list);
             item->setFlags(Qt::ItemIsEnabled | Qt::ItemIsSelectable | Qt::ItemIsUserCheckable);
-            item->setCheckState(std::find(chosen.begin(), chosen.end(), level) != chosen.end() ? Qt::Checked : Qt::Unchecked);
+            item->setCheckState(
+                std::find(chosen.begin(), chosen.end(), level) != chosen.end() ? Qt::Checked : Qt::Unchecked);
         }
     };
     fill(m_heldOut, aside ? aside->heldOutValues : std::vector<std::string>());
@@ -164,7 +170,8 @@ void PartsDialog::changed() {
     if (!m_ok) return; // while the fields are being made
     const bool none = m_kind->currentData().toInt() == nothing;
     const bool byColumn = !none && kind() == SetAsideKind::column;
-    const bool random = !none && (kind() == SetAsideKind::random || kind() == SetAsideKind::proportionate || kind() == SetAsideKind::groups);
+    const bool random = !none && (kind() == SetAsideKind::random || kind() == SetAsideKind::proportionate ||
+                                  kind() == SetAsideKind::groups);
     auto show = [this](QWidget* field, bool shown) {
         field->setVisible(shown);
         m_form->labelForField(field)->setVisible(shown);
@@ -183,7 +190,8 @@ void PartsDialog::changed() {
         trouble = tr("Tick the values that mean held out.");
     m_ok->setEnabled(trouble.isEmpty());
     const QString says = none ? tr("All rows learn; the error is then judged on the rows it learned from.")
-                              : tr("Held-out rows judge every fit. Test rows stay locked: their score is shown when you ask, and every look is "
+                              : tr("Held-out rows judge every fit. Test rows stay locked: their score is "
+                                   "shown when you ask, and every look is "
                                    "counted on the trail.");
     m_hint->setText(trouble.isEmpty() ? says : trouble);
     m_hint->setStyleSheet(trouble.isEmpty() ? QString() : "color: #A33B2C;");
@@ -199,14 +207,20 @@ std::optional<SetAside> PartsDialog::setAside() const {
         aside.testValues = asTexts(ticked(m_testValues));
     } else {
         // A share the field cannot show to the last digit is kept while nobody changes it.
-        aside.share = before && std::lround(100 * before->share) == m_share->value() ? before->share : m_share->value() / 100.0;
-        aside.testShare = before && std::lround(100 * before->testShare) == m_test->value() ? before->testShare : m_test->value() / 100.0;
+        aside.share = before && std::lround(100 * before->share) == m_share->value()
+                          ? before->share
+                          : m_share->value() / 100.0;
+        aside.testShare = before && std::lround(100 * before->testShare) == m_test->value()
+                              ? before->testShare
+                              : m_test->value() / 100.0;
         if (aside.share + aside.testShare == 0) return std::nullopt;
     }
-    if (aside.kind == SetAsideKind::random || aside.kind == SetAsideKind::proportionate || aside.kind == SetAsideKind::groups)
+    if (aside.kind == SetAsideKind::random || aside.kind == SetAsideKind::proportionate ||
+        aside.kind == SetAsideKind::groups)
         aside.seed = static_cast<std::uint64_t>(m_seed->value());
     if (aside.kind == SetAsideKind::proportionate) aside.bands = m_bands->value();
-    if (aside.kind != SetAsideKind::random && aside.kind != SetAsideKind::firstRows) aside.column = ss(m_column->currentText());
+    if (aside.kind != SetAsideKind::random && aside.kind != SetAsideKind::firstRows)
+        aside.column = ss(m_column->currentText());
     return aside;
 }
 

@@ -51,12 +51,15 @@ void PartsPane::refresh() {
     const auto& aside = m_session.recipe().setAside;
     const std::size_t looks = m_session.trail().testLooks().size();
     QString text = aside ? qs(setAsideText(*aside)) : tr("No rows are set aside.");
-    if (looks > 0) text += tr(" · test rows looked at %1").arg(looks == 1 ? tr("once") : tr("%1 times").arg(looks));
+    if (looks > 0)
+        text += tr(" · test rows looked at %1").arg(looks == 1 ? tr("once") : tr("%1 times").arg(looks));
     m_sentence->setText(text);
     m_change->setEnabled(m_session.hasRows());
     const auto& evidence = m_session.evidence();
     m_look->setVisible(evidence && evidence->rowsTest > 0 && !evidence->test);
-    m_look->setToolTip(tr("Scores the locked rows by fit %1. A test is fair once; every look is counted on the trail.").arg(m_session.current()));
+    m_look->setToolTip(
+        tr("Scores the locked rows by fit %1. A test is fair once; every look is counted on the trail.")
+            .arg(m_session.current()));
 }
 
 } // namespace oxgoad

@@ -40,13 +40,15 @@ std::string headOf(const std::filesystem::path& path) {
     file.read(bytes.data(), static_cast<std::streamsize>(bytes.size()));
     bytes.resize(static_cast<std::size_t>(file.gcount()));
     if (bytes.size() == previewBytes)
-        if (const auto end = bytes.find_last_of("\n\r"); end != std::string::npos && end > 0) bytes.resize(end + 1);
+        if (const auto end = bytes.find_last_of("\n\r"); end != std::string::npos && end > 0)
+            bytes.resize(end + 1);
     return bytes;
 }
 
 } // namespace
 
-ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, const QString& action, QWidget* parent)
+ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, const QString& action,
+                             QWidget* parent)
     : QDialog(parent), m_source(source), m_folder(folder), m_jobs(this) {
     setObjectName("readingDialog");
     setWindowTitle(tr("How %1 is read").arg(qs(sourceName(source))));
@@ -69,11 +71,18 @@ ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, co
         connect(m_range, &QLineEdit::textChanged, this, &ReadingDialog::changed);
     } else {
         m_delimiter = choice(tr("Delimiter"), "delimiter",
-                             {{tr("as found"), asFound}, {",", ","}, {";", ";"}, {tr("tab"), "\t"}, {"|", "|"}, {tr("space"), " "}},
+                             {{tr("as found"), asFound},
+                              {",", ","},
+                              {";", ";"},
+                              {tr("tab"), "\t"},
+                              {"|", "|"},
+                              {tr("space"), " "}},
                              of(o.delimiter));
-        m_quote = choice(tr("Quotes"), "quote", {{tr("as found"), asFound}, {"\"", "\""}, {"'", "'"}}, of(o.quote));
+        m_quote =
+            choice(tr("Quotes"), "quote", {{tr("as found"), asFound}, {"\"", "\""}, {"'", "'"}}, of(o.quote));
     }
-    m_header = choice(tr("First line holds the names"), "header", {{tr("as found"), asFound}, {tr("yes"), true}, {tr("no"), false}},
+    m_header = choice(tr("First line holds the names"), "header",
+                      {{tr("as found"), asFound}, {tr("yes"), true}, {tr("no"), false}},
                       o.header ? QVariant(*o.header) : asFound);
     m_skip = new QSpinBox(this);
     m_skip->setObjectName("skipLines");
@@ -83,9 +92,15 @@ ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, co
     m_form->addRow(tr("Lines above it"), m_skip);
     connect(m_skip, &QSpinBox::valueChanged, this, &ReadingDialog::changed);
     if (source.kind == SourceKind::text)
-        m_decimal = choice(tr("Decimal mark"), "decimalMark", {{tr("as found"), asFound}, {".", "."}, {",", ","}}, of(o.decimalMark));
+        m_decimal = choice(tr("Decimal mark"), "decimalMark",
+                           {{tr("as found"), asFound}, {".", "."}, {",", ","}}, of(o.decimalMark));
     m_thousands = choice(tr("Thousands marks"), "thousandsMarks",
-                         {{tr("the usual ones"), asFound}, {tr("none"), ""}, {",", ","}, {".", "."}, {tr("space"), " "}, {"'", "'"}},
+                         {{tr("the usual ones"), asFound},
+                          {tr("none"), ""},
+                          {",", ","},
+                          {".", "."},
+                          {tr("space"), " "},
+                          {"'", "'"}},
                          o.thousandsMarks ? QVariant(qs(*o.thousandsMarks)) : asFound);
     m_percent = choice(tr("5 % is read as"), "percent",
                        {{"0.05", static_cast<int>(NumberDress::Percent::share)},
@@ -100,9 +115,11 @@ ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, co
                      o.dateOrder ? QVariant(static_cast<int>(*o.dateOrder)) : asFound);
     if (source.kind == SourceKind::text) {
         QList<std::pair<QString, QVariant>> encodings{{tr("as found"), asFound}};
-        for (const Encoding e : {Encoding::utf8, Encoding::utf16LittleEndian, Encoding::utf16BigEndian, Encoding::latin1})
+        for (const Encoding e :
+             {Encoding::utf8, Encoding::utf16LittleEndian, Encoding::utf16BigEndian, Encoding::latin1})
             encodings.append({qs(encodingName(e)), static_cast<int>(e)});
-        m_encoding = choice(tr("Encoding"), "encoding", encodings, o.encoding ? QVariant(static_cast<int>(*o.encoding)) : asFound);
+        m_encoding = choice(tr("Encoding"), "encoding", encodings,
+                            o.encoding ? QVariant(static_cast<int>(*o.encoding)) : asFound);
     }
     m_currency = new QCheckBox(tr("Read past currency signs"), this);
     m_currency->setChecked(o.currency);
@@ -129,7 +146,9 @@ ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, co
     m_view->setModel(&m_model);
     m_view->horizontalHeader()->setSectionsClickable(true);
     right->addWidget(m_view, 1);
-    right->addWidget(plainLabel(tr("The first rows as they would be read. A click on a column's head reads it as another type."), "hint"));
+    right->addWidget(plainLabel(
+        tr("The first rows as they would be read. A click on a column's head reads it as another type."),
+        "hint"));
     auto* buttons = new QDialogButtonBox(QDialogButtonBox::Ok | QDialogButtonBox::Cancel, this);
     m_ok = buttons->button(QDialogButtonBox::Ok);
     m_ok->setText(action);
@@ -149,8 +168,8 @@ ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, co
     preview();
 }
 
-QComboBox* ReadingDialog::choice(const QString& label, const QString& name, const QList<std::pair<QString, QVariant>>& choices,
-                                 const QVariant& chosen) {
+QComboBox* ReadingDialog::choice(const QString& label, const QString& name,
+                                 const QList<std::pair<QString, QVariant>>& choices, const QVariant& chosen) {
     auto* box = new QComboBox(this);
     box->setObjectName(name);
     box->setAccessibleName(label);
@@ -179,11 +198,15 @@ RowsSource ReadingDialog::source() const {
     if (m_decimal) o.decimalMark = character(m_decimal);
     auto data = [](const QComboBox* box) { return box->currentData(); };
     o.header = data(m_header).isValid() ? std::optional(data(m_header).toBool()) : std::nullopt;
-    o.thousandsMarks = data(m_thousands).isValid() ? std::optional(ss(data(m_thousands).toString())) : std::nullopt;
+    o.thousandsMarks =
+        data(m_thousands).isValid() ? std::optional(ss(data(m_thousands).toString())) : std::nullopt;
     o.percent = static_cast<NumberDress::Percent>(data(m_percent).toInt());
-    o.dateOrder = data(m_dates).isValid() ? std::optional(static_cast<DateOrder>(data(m_dates).toInt())) : std::nullopt;
+    o.dateOrder =
+        data(m_dates).isValid() ? std::optional(static_cast<DateOrder>(data(m_dates).toInt())) : std::nullopt;
     if (m_encoding)
-        o.encoding = data(m_encoding).isValid() ? std::optional(static_cast<Encoding>(data(m_encoding).toInt())) : std::nullopt;
+        o.encoding = data(m_encoding).isValid()
+                         ? std::optional(static_cast<Encoding>(data(m_encoding).toInt()))
+                         : std::nullopt;
     o.skipLines = static_cast<std::size_t>(m_skip->value());
     o.currency = m_currency->isChecked();
     o.missingMarks.clear();
@@ -198,31 +221,34 @@ void ReadingDialog::preview() {
     const RowsSource now = source();
     const std::filesystem::path path = std::filesystem::path(ss(m_folder)) / now.file;
     const bool needSheets = m_sheet && m_sheet->count() == 0;
-    m_jobs.start(tr("Reading the first rows"), [this, now, path, needSheets](Progress& progress) -> Jobs::Finish {
-        std::vector<SheetInfo> sheets;
-        if (needSheets) sheets = sheetsOf(path, progress);
-        TextOptions options = now.text;
-        options.kindsMayBeAbsent = true;
-        auto rows = std::make_shared<RowsRead>(
-            now.kind == SourceKind::workbook ? readWorkbook(path, {now.sheet, now.range, previewRows}, options, progress)
-                                             : readTextBytes(headOf(path), path.filename().string(), options, {1}, progress));
-        return [this, rows, sheets] {
-            if (!sheets.empty() && m_sheet->count() == 0) {
-                const QSignalBlocker blocker(m_sheet);
-                for (const SheetInfo& sheet : sheets)
-                    m_sheet->addItem(qs(sheet.name) + (sheet.hidden ? tr(" (hidden)") : QString()), qs(sheet.name));
-                const int at = m_source.sheet.empty() ? 0 : m_sheet->findData(qs(m_source.sheet));
-                m_sheet->setCurrentIndex(std::max(0, at));
-                if (m_source.sheet.empty())
-                    for (std::size_t i = 0; i < sheets.size(); ++i)
-                        if (!sheets[i].hidden) {
-                            m_sheet->setCurrentIndex(static_cast<int>(i));
-                            break;
-                        }
-            }
-            show(*rows);
-        };
-    });
+    m_jobs.start(
+        tr("Reading the first rows"), [this, now, path, needSheets](Progress& progress) -> Jobs::Finish {
+            std::vector<SheetInfo> sheets;
+            if (needSheets) sheets = sheetsOf(path, progress);
+            TextOptions options = now.text;
+            options.kindsMayBeAbsent = true;
+            auto rows = std::make_shared<RowsRead>(
+                now.kind == SourceKind::workbook
+                    ? readWorkbook(path, {now.sheet, now.range, previewRows}, options, progress)
+                    : readTextBytes(headOf(path), path.filename().string(), options, {1}, progress));
+            return [this, rows, sheets] {
+                if (!sheets.empty() && m_sheet->count() == 0) {
+                    const QSignalBlocker blocker(m_sheet);
+                    for (const SheetInfo& sheet : sheets)
+                        m_sheet->addItem(qs(sheet.name) + (sheet.hidden ? tr(" (hidden)") : QString()),
+                                         qs(sheet.name));
+                    const int at = m_source.sheet.empty() ? 0 : m_sheet->findData(qs(m_source.sheet));
+                    m_sheet->setCurrentIndex(std::max(0, at));
+                    if (m_source.sheet.empty())
+                        for (std::size_t i = 0; i < sheets.size(); ++i)
+                            if (!sheets[i].hidden) {
+                                m_sheet->setCurrentIndex(static_cast<int>(i));
+                                break;
+                            }
+                }
+                show(*rows);
+            };
+        });
 }
 
 void ReadingDialog::show(const RowsRead& rows) {
@@ -234,9 +260,11 @@ void ReadingDialog::show(const RowsRead& rows) {
     QStringList said;
     if (m_source.kind == SourceKind::text)
         said << tr("delimiter %1").arg(characterName(rows.report.format.delimiter))
-             << tr("decimal mark %1").arg(QChar(rows.report.format.decimalMark)) << qs(encodingName(rows.report.format.encoding));
+             << tr("decimal mark %1").arg(QChar(rows.report.format.decimalMark))
+             << qs(encodingName(rows.report.format.encoding));
     said << qs(plural(rows.table.columns().size(), "column", "columns"));
-    if (rows.report.faultCount > 0) said << qs(plural(rows.report.faultCount, "cell does", "cells do")) + tr(" not fit");
+    if (rows.report.faultCount > 0)
+        said << qs(plural(rows.report.faultCount, "cell does", "cells do")) + tr(" not fit");
     for (const auto& note : rows.report.notes)
         said << qs(note);
     m_found->setStyleSheet({});

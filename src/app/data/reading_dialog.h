@@ -28,7 +28,8 @@ public:
     RowsSource source() const;
 
 private:
-    QComboBox* choice(const QString& label, const QString& name, const QList<std::pair<QString, QVariant>>& choices, const QVariant& chosen);
+    QComboBox* choice(const QString& label, const QString& name,
+                      const QList<std::pair<QString, QVariant>>& choices, const QVariant& chosen);
     void changed();
     void preview();
     void askKind(int column);

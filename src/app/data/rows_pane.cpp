@@ -40,7 +40,8 @@ RowsPane::RowsPane(Session& session, QWidget* parent) : QWidget(parent), m_sessi
     m_view->setObjectName("rows");
     m_view->setModel(&m_model);
     m_view->horizontalHeader()->setSectionsClickable(true);
-    m_view->horizontalHeader()->setToolTip(tr("Click to sort; again to turn it round; a third time for the order of the rows"));
+    m_view->horizontalHeader()->setToolTip(
+        tr("Click to sort; again to turn it round; a third time for the order of the rows"));
     layout->addWidget(m_view, 1);
     m_later.setSingleShot(true);
     m_later.setInterval(300);
@@ -76,8 +77,8 @@ void RowsPane::sortBy(int column) {
     }
     m_view->horizontalHeader()->setSortIndicatorShown(m_sortColumn >= 0);
     if (m_sortColumn >= 0)
-        m_view->horizontalHeader()->setSortIndicator(m_sortColumn,
-                                                     m_arrangement.descending ? Qt::DescendingOrder : Qt::AscendingOrder);
+        m_view->horizontalHeader()->setSortIndicator(
+            m_sortColumn, m_arrangement.descending ? Qt::DescendingOrder : Qt::AscendingOrder);
     arrange();
 }
 
@@ -95,47 +96,52 @@ void RowsPane::arrange() {
         // By number of the row, or by who left it out and then by part.
         key.resize(prepared->table.rows());
         for (std::size_t i = 0; i < key.size(); ++i)
-            key[i] = m_sortColumn == 0 ? static_cast<double>(i)
-                                       : 10.0 * prepared->leftOut[i] + static_cast<double>(prepared->parts[i]);
+            key[i] = m_sortColumn == 0
+                         ? static_cast<double>(i)
+                         : 10.0 * prepared->leftOut[i] + static_cast<double>(prepared->parts[i]);
     }
     if (m_arrangement == RowArrangement() && key.empty()) {
         refresh();
         return;
     }
-    m_session.sideJobs().start(tr("Arranging rows"), [this, prepared, wanted = m_arrangement,
-                                                      key = std::move(key)](Progress& progress) -> Jobs::Finish {
-        std::shared_ptr<const std::vector<std::uint32_t>> order;
-        QString trouble;
-        try {
-            auto rows = arrangeRows(prepared->table, wanted, key, progress);
-            if (!key.empty() && wanted.descending) std::reverse(rows.begin(), rows.end());
-            order = std::make_shared<const std::vector<std::uint32_t>>(std::move(rows));
-        } catch (const Error& error) {
-            trouble = qs(error.what()); // said beside the field, not across the window
-        }
-        return [this, order, trouble, prepared] {
-            if (!trouble.isEmpty()) {
-                m_count->setText(trouble);
-                m_count->setStyleSheet("color: #A33B2C;");
-                return;
+    m_session.sideJobs().start(
+        tr("Arranging rows"),
+        [this, prepared, wanted = m_arrangement, key = std::move(key)](Progress& progress) -> Jobs::Finish {
+            std::shared_ptr<const std::vector<std::uint32_t>> order;
+            QString trouble;
+            try {
+                auto rows = arrangeRows(prepared->table, wanted, key, progress);
+                if (!key.empty() && wanted.descending) std::reverse(rows.begin(), rows.end());
+                order = std::make_shared<const std::vector<std::uint32_t>>(std::move(rows));
+            } catch (const Error& error) {
+                trouble = qs(error.what()); // said beside the field, not across the window
             }
-            if (m_session.prepared() != prepared) return;
-            m_order = order;
-            m_model.setContent(rowsGrid(m_session, m_order));
-            m_view->fitColumns(160);
-            m_count->setStyleSheet({});
-            m_count->setText(order->size() == prepared->table.rows()
-                                 ? QString()
-                                 : tr("%1 of %2 rows").arg(qs(countText(order->size())), qs(countText(prepared->table.rows()))));
-        };
-    });
+            return [this, order, trouble, prepared] {
+                if (!trouble.isEmpty()) {
+                    m_count->setText(trouble);
+                    m_count->setStyleSheet("color: #A33B2C;");
+                    return;
+                }
+                if (m_session.prepared() != prepared) return;
+                m_order = order;
+                m_model.setContent(rowsGrid(m_session, m_order));
+                m_view->fitColumns(160);
+                m_count->setStyleSheet({});
+                m_count->setText(
+                    order->size() == prepared->table.rows()
+                        ? QString()
+                        : tr("%1 of %2 rows")
+                              .arg(qs(countText(order->size())), qs(countText(prepared->table.rows()))));
+            };
+        });
 }
 
 void RowsPane::jump() {
     const auto value = parseDressedNumber(ss(m_jump->text()), {});
     const auto rows = m_session.table().rows();
     if (!value || value->value < 1 || value->value > static_cast<double>(rows)) {
-        m_count->setText(tr("There is no row %1; rows go from 1 to %2.").arg(m_jump->text(), qs(countText(rows))));
+        m_count->setText(
+            tr("There is no row %1; rows go from 1 to %2.").arg(m_jump->text(), qs(countText(rows))));
         m_count->setStyleSheet("color: #A33B2C;");
         return;
     }

@@ -14,7 +14,8 @@ namespace oxgoad {
 
 class GridView;
 
-/// The rows themselves: sorted by a click on a column's head, chosen by a condition or a text, jumped to by number.
+/// The rows themselves: sorted by a click on a column's head, chosen by a condition or a text, jumped to by
+/// number.
 class RowsPane : public QWidget {
     Q_OBJECT
 public:

@@ -15,6 +15,7 @@
 #include <QHeaderView>
 #include <QLineEdit>
 #include <QListWidget>
+#include <QShortcut>
 #include <QTableWidget>
 #include <QVBoxLayout>
 
@@ -42,7 +43,8 @@ QString numberList(const std::vector<double>& numbers) {
 } // namespace
 
 StepDialog::StepDialog(Session& session, Step step, std::size_t index, QWidget* parent)
-    : QDialog(parent), m_session(session), m_step(std::move(step)), m_index(index), m_kind(findStepKind(m_step.kind)) {
+    : QDialog(parent), m_session(session), m_step(std::move(step)), m_index(index),
+      m_kind(findStepKind(m_step.kind)) {
     setObjectName("stepDialog");
     setWindowTitle(qs(m_kind->title));
     resize(620, 460);
@@ -158,7 +160,8 @@ QWidget* StepDialog::columnBox(const StepField& field) {
     auto* box = new QComboBox(this);
     if (field.fallback) box->addItem(tr("(none)"), QString());
     for (const Column& column : m_session.table().columns())
-        if (field.kinds.empty() || std::find(field.kinds.begin(), field.kinds.end(), column.kind()) != field.kinds.end())
+        if (field.kinds.empty() ||
+            std::find(field.kinds.begin(), field.kinds.end(), column.kind()) != field.kinds.end())
             box->addItem(qs(column.name()), qs(column.name()));
     const auto own = m_step.fields.find(field.key);
     if (own != m_step.fields.end()) {
@@ -178,21 +181,38 @@ QWidget* StepDialog::columnBox(const StepField& field) {
 QWidget* StepDialog::checkList(const StepField& field) {
     auto* list = new QListWidget(this);
     list->setMaximumHeight(150);
-    list->setDragDropMode(field.type == FieldType::levels ? QAbstractItemView::InternalMove : QAbstractItemView::NoDragDrop);
-    if (field.type == FieldType::levels) list->setToolTip(tr("Drag levels to put them in order"));
+    list->setDragDropMode(field.type == FieldType::levels ? QAbstractItemView::InternalMove
+                                                          : QAbstractItemView::NoDragDrop);
+    if (field.type == FieldType::levels) {
+        list->setToolTip(tr("Drag levels to put them in order, or move one with Ctrl+Up and Ctrl+Down"));
+        for (const auto& [key, by] : {std::pair{Qt::Key_Up, -1}, std::pair{Qt::Key_Down, 1}}) {
+            auto* shortcut =
+                new QShortcut(QKeySequence(Qt::CTRL | key), list, nullptr, nullptr, Qt::WidgetShortcut);
+            connect(shortcut, &QShortcut::activated, this, [this, list, by = by] {
+                const int from = list->currentRow();
+                const int to = from + by;
+                if (from < 0 || to < 0 || to >= list->count()) return;
+                list->insertItem(to, list->takeItem(from));
+                list->setCurrentRow(to);
+                changed();
+            });
+        }
+    }
     std::vector<std::string> chosen;
     const auto own = m_step.fields.find(field.key);
     if (own != m_step.fields.end()) chosen = std::get<std::vector<std::string>>(own->second);
     auto add = [list](const std::string& name, bool ticked) {
         auto* item = new QListWidgetItem(qs(name), list);
-        item->setFlags(Qt::ItemIsEnabled | Qt::ItemIsSelectable | Qt::ItemIsUserCheckable | Qt::ItemIsDragEnabled);
+        item->setFlags(Qt::ItemIsEnabled | Qt::ItemIsSelectable | Qt::ItemIsUserCheckable |
+                       Qt::ItemIsDragEnabled);
         item->setCheckState(ticked ? Qt::Checked : Qt::Unchecked);
     };
     if (field.type == FieldType::columns) {
         for (const std::string& name : chosen)
             add(name, true);
         for (const Column& column : m_session.table().columns())
-            if ((field.kinds.empty() || std::find(field.kinds.begin(), field.kinds.end(), column.kind()) != field.kinds.end()) &&
+            if ((field.kinds.empty() ||
+                 std::find(field.kinds.begin(), field.kinds.end(), column.kind()) != field.kinds.end()) &&
                 std::find(chosen.begin(), chosen.end(), column.name()) == chosen.end())
                 add(column.name(), false);
     } else {
@@ -206,12 +226,16 @@ QWidget* StepDialog::checkList(const StepField& field) {
             const Column* column = m_session.table().find(name);
             std::vector<std::string> levels = chosen;
             if (column && column->kind() == ColumnKind::factor) {
-                if (!chosen.empty() && column->codeOf(chosen.front()) < 0 && m_step.fields.empty()) levels.clear();
+                if (!chosen.empty() && column->codeOf(chosen.front()) < 0 && m_step.fields.empty())
+                    levels.clear();
                 for (const std::string& level : column->levels())
-                    if (std::find(levels.begin(), levels.end(), level) == levels.end()) levels.push_back(level);
+                    if (std::find(levels.begin(), levels.end(), level) == levels.end())
+                        levels.push_back(level);
             }
             for (std::size_t i = 0; i < levels.size() && i < 2000; ++i)
-                add(levels[i], chosen.empty() ? ordered : std::find(chosen.begin(), chosen.end(), levels[i]) != chosen.end());
+                add(levels[i], chosen.empty()
+                                   ? ordered
+                                   : std::find(chosen.begin(), chosen.end(), levels[i]) != chosen.end());
         });
     }
     connect(list, &QListWidget::itemChanged, this, &StepDialog::changed);
@@ -219,7 +243,8 @@ QWidget* StepDialog::checkList(const StepField& field) {
     m_fields.push_back({field.key, [list] {
                             std::vector<std::string> names;
                             for (int i = 0; i < list->count(); ++i)
-                                if (list->item(i)->checkState() == Qt::Checked) names.push_back(ss(list->item(i)->text()));
+                                if (list->item(i)->checkState() == Qt::Checked)
+                                    names.push_back(ss(list->item(i)->text()));
                             return StepValue(names);
                         }});
     return list;
@@ -257,7 +282,9 @@ QWidget* StepDialog::pairsEditor(const StepField& field) {
 
 QWidget* StepDialog::editorFor(const StepField& field) {
     const auto own = m_step.fields.find(field.key);
-    const StepValue* now = own != m_step.fields.end() ? &own->second : field.fallback ? &*field.fallback : nullptr;
+    const StepValue* now = own != m_step.fields.end() ? &own->second
+                           : field.fallback           ? &*field.fallback
+                                                      : nullptr;
     switch (field.type) {
     case FieldType::column:
         return columnBox(field);
@@ -316,7 +343,8 @@ QWidget* StepDialog::editorFor(const StepField& field) {
         m_fields.push_back({field.key, [edit] { return StepValue(numbersIn(edit->text())); }});
     } else {
         if (now) edit->setText(qs(std::get<std::string>(*now)));
-        if (field.type == FieldType::expression) edit->setPlaceholderText(tr("such as list_rate > 100 and contract = \"spot\""));
+        if (field.type == FieldType::expression)
+            edit->setPlaceholderText(tr("such as list_rate > 100 and contract = \"spot\""));
         m_fields.push_back({field.key, [edit] { return StepValue(ss(edit->text().trimmed())); }});
     }
     return edit;

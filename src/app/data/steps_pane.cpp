@@ -58,7 +58,8 @@ void StepsPane::refresh() {
     m_view->fitColumns(430);
     if (before >= 0 && before < m_model.rowCount()) m_view->setCurrentIndex(m_model.index(before, 0));
     m_hint->setText(m_model.rowCount() == 0
-                        ? tr("No steps yet. What a step learns, it learns from learning rows only, and it runs again on next month's rows.")
+                        ? tr("No steps yet. What a step learns, it learns from learning rows only, and it "
+                             "runs again on next month's rows.")
                         : tr("Medians, fences, scales and level lists are learned from learning rows only."));
     m_add->setEnabled(m_session.hasRows());
     updateButtons();
@@ -90,7 +91,9 @@ void StepsPane::addMenu() {
                 group = kind.group;
                 part = menu->addMenu(qs(group));
             }
-            connect(part->addAction(qs(kind.title)), &QAction::triggered, this, [this, name = kind.name] { askStep({name, true, {}}); });
+            connect(part->addAction(qs(kind.title)), &QAction::triggered, this, [this, name = kind.name] {
+                askStep({name, true, {}});
+            });
         }
     menu->popup(m_add->mapToGlobal(QPoint(0, m_add->height())));
 }

@@ -85,7 +85,9 @@ void GoadsPanel::rebuild() {
     }
     if (!m_session.hasRows()) {
         m_counts->setText({});
-        m_cards->insertWidget(0, wrapped(tr("What could make the forecast wrong is looked for as soon as there are rows."), "hint"));
+        m_cards->insertWidget(
+            0, wrapped(tr("What could make the forecast wrong is looked for as soon as there are rows."),
+                       "hint"));
         return;
     }
     // The fit's own goads first; those about columns that are not in it stand below a line of their own.
@@ -100,11 +102,14 @@ void GoadsPanel::rebuild() {
             const bool counted = own == 0 || i < own;
             if (counted) (wantAccepted ? accepted : open) += 1;
             if (!wantAccepted && own > 0 && i == own)
-                m_cards->insertWidget(place++, wrapped(tr("About columns that are not in the model:"), "hint"));
+                m_cards->insertWidget(place++,
+                                      wrapped(tr("About columns that are not in the model:"), "hint"));
             if (place < mostCards) m_cards->insertWidget(place++, card(goad));
         }
     if (place >= mostCards)
-        m_cards->insertWidget(place++, wrapped(tr("and more; the ledger in Data lists what is odd about every column."), "hint"));
+        m_cards->insertWidget(
+            place++,
+            wrapped(tr("and more; the ledger in Data lists what is odd about every column."), "hint"));
     const std::size_t mended = m_session.trail().mendedGoads(m_session.current()).size();
     m_counts->setText(tr("%1 open · %2 mended · %3 accepted").arg(open).arg(mended).arg(accepted));
     if (place == 0)
@@ -138,8 +143,8 @@ QWidget* GoadsPanel::card(const Goad& goad) {
                 [this, key = goad.key] { m_session.takeBackAcceptance(key); });
     } else {
         const bool jumps = std::any_of(goad.moves.begin(), goad.moves.end(), [](const Move& m) {
-            return m.kind != Move::Kind::leaveOutTerm && m.kind != Move::Kind::leaveOutRow && m.kind != Move::Kind::addStep &&
-                   m.kind != Move::Kind::giveRole;
+            return m.kind != Move::Kind::leaveOutTerm && m.kind != Move::Kind::leaveOutRow &&
+                   m.kind != Move::Kind::addStep && m.kind != Move::Kind::giveRole;
         });
         if (!jumps) {
             auto* show = linkButton(tr("show"), moves);

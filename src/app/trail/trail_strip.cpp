@@ -121,7 +121,9 @@ void TrailStrip::paintEvent(QPaintEvent*) {
         }
     if (const auto looks = trail.testLooks().size(); looks > 0) {
         painter.setPen(theme::goad);
-        painter.drawText(x + 8, 19, looks == 1 ? tr("test rows looked at once") : tr("test rows looked at %1 times").arg(looks));
+        painter.drawText(x + 8, 19,
+                         looks == 1 ? tr("test rows looked at once")
+                                    : tr("test rows looked at %1 times").arg(looks));
     }
     if (hasFocus()) {
         painter.setPen(QPen(theme::heldOut, 1, Qt::DotLine));

@@ -254,9 +254,9 @@ QString MainWindow::failureShown() const {
 
 void MainWindow::askOpen() {
     if (!mayLeave()) return;
-    const QString path =
-        m_files.openFile(this, tr("Open rows, a recipe or a project"),
-                         tr("Rows, recipes and projects (*.csv *.tsv *.txt *.xlsx *.xlsm *.ods *.json *.oxgoad);;All files (*)"));
+    const QString path = m_files.openFile(this, tr("Open rows, a recipe or a project"),
+                                          tr("Rows, recipes and projects (*.csv *.tsv *.txt *.xlsx *.xlsm "
+                                             "*.ods *.json *.oxgoad);;All files (*)"));
     if (!path.isEmpty()) open(path);
 }
 

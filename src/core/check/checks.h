@@ -1,8 +1,8 @@
 #pragma once
 // The checks a fit has to answer. One file a check; checks.cpp lists them.
-#include "ledger/goad.h"
 #include "design/design.h"
 #include "estimate/least_squares.h"
+#include "ledger/goad.h"
 #include "reach/reach.h"
 #include "resample/parts.h"
 

@@ -38,13 +38,16 @@ void checkRareLevels(const CheckContext& context, Findings& findings) {
         goad.moves.push_back({Move::Kind::seeColumn, "see column", inputs[i].name, 0});
         if (rare > 1) {
             Move lump{Move::Kind::addStep, "lump them into \"other\"", {}, 0};
-            lump.step = Step{"lump rare levels", true, {{"columns", std::vector<std::string>{inputs[i].name}}}};
+            lump.step =
+                Step{"lump rare levels", true, {{"columns", std::vector<std::string>{inputs[i].name}}}};
             goad.moves.push_back(std::move(lump));
         } else {
             const std::string& level = inputs[i].levels[static_cast<std::size_t>(
-                std::find_if(counts.begin(), counts.end(), [](std::size_t c) { return c < limit; }) - counts.begin())];
+                std::find_if(counts.begin(), counts.end(), [](std::size_t c) { return c < limit; }) -
+                counts.begin())];
             Move out{Move::Kind::addStep, "make it missing", {}, 0};
-            out.step = Step{"replace values", true, {{"column", inputs[i].name}, {"pairs", TextPairs{{level, ""}}}}};
+            out.step =
+                Step{"replace values", true, {{"column", inputs[i].name}, {"pairs", TextPairs{{level, ""}}}}};
             goad.moves.push_back(std::move(out));
         }
         findings.goads.push_back(std::move(goad));

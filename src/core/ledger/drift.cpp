@@ -23,14 +23,18 @@ std::vector<double> sortedNumbers(const Column& column) {
 }
 
 double missingShare(const Column& column) {
-    return column.size() == 0 ? 0 : static_cast<double>(column.missingCount()) / static_cast<double>(column.size());
+    return column.size() == 0
+               ? 0
+               : static_cast<double>(column.missingCount()) / static_cast<double>(column.size());
 }
 
 std::map<std::string, double> levelShares(const Column& column) {
     std::map<std::string, double> shares;
-    const double each = 1.0 / static_cast<double>(std::max<std::size_t>(1, column.size() - column.missingCount()));
+    const double each =
+        1.0 / static_cast<double>(std::max<std::size_t>(1, column.size() - column.missingCount()));
     for (std::size_t i = 0; i < column.size(); ++i)
-        if (!column.isMissing(i)) shares[column.levels()[static_cast<std::size_t>(column.codes()[i])]] += each;
+        if (!column.isMissing(i))
+            shares[column.levels()[static_cast<std::size_t>(column.codes()[i])]] += each;
     return shares;
 }
 
@@ -49,8 +53,10 @@ void compareLevels(const Column& before, const Column& now, ColumnDrift& drift) 
             gone.push_back(level);
             total += share;
         }
-    if (!added.empty()) drift.changes.push_back(plural(added.size(), "new level", "new levels") + ": " + nameList(added));
-    if (!gone.empty()) drift.changes.push_back(plural(gone.size(), "level is", "levels are") + " gone: " + nameList(gone));
+    if (!added.empty())
+        drift.changes.push_back(plural(added.size(), "new level", "new levels") + ": " + nameList(added));
+    if (!gone.empty())
+        drift.changes.push_back(plural(gone.size(), "level is", "levels are") + " gone: " + nameList(gone));
     if (total / 2 > movedDistance)
         drift.changes.push_back("the shares of its levels moved by " + readableText(50 * total, 2) + " %");
 }
@@ -61,15 +67,17 @@ void compareNumbers(const Column& before, const Column& now, ColumnDrift& drift)
     if (a.empty() || b.empty()) return;
     std::tie(drift.distance, drift.p) = kolmogorovSmirnov(a, b);
     auto text = [&](double value) {
-        return before.kind() == ColumnKind::date ? dateText(static_cast<std::int32_t>(value)) : readableText(value);
+        return before.kind() == ColumnKind::date ? dateText(static_cast<std::int32_t>(value))
+                                                 : readableText(value);
     };
     if (b.back() > a.back() || b.front() < a.front())
-        drift.changes.push_back("its range was " + text(a.front()) + " to " + text(a.back()) + " and is " + text(b.front()) + " to " +
-                                text(b.back()));
+        drift.changes.push_back("its range was " + text(a.front()) + " to " + text(a.back()) + " and is " +
+                                text(b.front()) + " to " + text(b.back()));
     if (drift.p < movedP && drift.distance > movedDistance)
-        drift.changes.push_back("its distribution moved: median " + text(quantileOfSorted(a, 0.5)) + " before, " +
-                                text(quantileOfSorted(b, 0.5)) + " now (Kolmogorov–Smirnov distance " +
-                                readableText(drift.distance, 2) + ", p " + probabilityText(drift.p) + ")");
+        drift.changes.push_back("its distribution moved: median " + text(quantileOfSorted(a, 0.5)) +
+                                " before, " + text(quantileOfSorted(b, 0.5)) +
+                                " now (Kolmogorov–Smirnov distance " + readableText(drift.distance, 2) +
+                                ", p " + probabilityText(drift.p) + ")");
 }
 
 } // namespace
@@ -106,7 +114,8 @@ Drift compareReadings(const Table& before, const Table& now, Progress& progress)
         if (!before.find(column.name())) drift.columnsNew.push_back(column.name());
     std::size_t done = 0;
     for (const Column& old : before.columns()) {
-        progress.checkpoint(static_cast<double>(done++) / static_cast<double>(before.columns().size()), "Comparing with the rows before");
+        progress.checkpoint(static_cast<double>(done++) / static_cast<double>(before.columns().size()),
+                            "Comparing with the rows before");
         const Column* column = now.find(old.name());
         if (!column) {
             drift.columnsGone.push_back(old.name());
@@ -114,7 +123,8 @@ Drift compareReadings(const Table& before, const Table& now, Progress& progress)
         }
         ColumnDrift each{old.name(), {}, std::nan(""), std::nan("")};
         if (column->kind() != old.kind())
-            each.changes.push_back("was a " + std::string(kindName(old.kind())) + " and is a " + std::string(kindName(column->kind())));
+            each.changes.push_back("was a " + std::string(kindName(old.kind())) + " and is a " +
+                                   std::string(kindName(column->kind())));
         else if (old.kind() == ColumnKind::factor)
             compareLevels(old, *column, each);
         else if (old.kind() != ColumnKind::text)
@@ -122,12 +132,14 @@ Drift compareReadings(const Table& before, const Table& now, Progress& progress)
         const double was = missingShare(old);
         const double is = missingShare(*column);
         if (std::fabs(was - is) > 0.01)
-            each.changes.push_back("missing values were " + readableText(100 * was, 2) + " % and are " + readableText(100 * is, 2) + " %");
+            each.changes.push_back("missing values were " + readableText(100 * was, 2) + " % and are " +
+                                   readableText(100 * is, 2) + " %");
         if (!each.changes.empty()) drift.columns.push_back(std::move(each));
     }
-    std::stable_sort(drift.columns.begin(), drift.columns.end(), [](const ColumnDrift& a, const ColumnDrift& b) {
-        return (std::isnan(a.distance) ? 2 : a.distance) > (std::isnan(b.distance) ? 2 : b.distance);
-    });
+    std::stable_sort(
+        drift.columns.begin(), drift.columns.end(), [](const ColumnDrift& a, const ColumnDrift& b) {
+            return (std::isnan(a.distance) ? 2 : a.distance) > (std::isnan(b.distance) ? 2 : b.distance);
+        });
     return drift;
 }
 

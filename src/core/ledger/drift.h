@@ -25,13 +25,14 @@ struct Drift {
     std::vector<std::string> sentences() const;
 };
 
-/// Compares rows read before with rows read now: columns, kinds, levels, missing shares, distributions. A distribution
-/// has moved when the Kolmogorov–Smirnov test says p < 0.001 and the distance is above 0.1 (with many rows any
-/// difference is significant; the second threshold is common practice, no source). Throws Stopped.
+/// Compares rows read before with rows read now: columns, kinds, levels, missing shares, distributions. A
+/// distribution has moved when the Kolmogorov–Smirnov test says p < 0.001 and the distance is above 0.1 (with
+/// many rows any difference is significant; the second threshold is common practice, no source). Throws
+/// Stopped.
 Drift compareReadings(const Table& before, const Table& now, Progress& progress);
 
-/// D = sup |F₁ − F₂| of two sorted samples without NaN (Smirnov 1939), and the asymptotic p with the correction of
-/// Stephens (1970), J. Roy. Statist. Soc. B 32: Q((√N + 0.12 + 0.11/√N)·D), N = mn/(m + n).
+/// D = sup |F₁ − F₂| of two sorted samples without NaN (Smirnov 1939), and the asymptotic p with the
+/// correction of Stephens (1970), J. Roy. Statist. Soc. B 32: Q((√N + 0.12 + 0.11/√N)·D), N = mn/(m + n).
 std::pair<double, double> kolmogorovSmirnov(const std::vector<double>& a, const std::vector<double>& b);
 
 } // namespace oxgoad

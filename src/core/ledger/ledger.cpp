@@ -6,8 +6,8 @@
 namespace oxgoad {
 
 const LedgerLine* Ledger::find(const std::string& column) const {
-    const auto found =
-        std::find_if(columns.begin(), columns.end(), [&](const LedgerLine& l) { return l.summary.name == column; });
+    const auto found = std::find_if(columns.begin(), columns.end(),
+                                    [&](const LedgerLine& l) { return l.summary.name == column; });
     return found == columns.end() ? nullptr : &*found;
 }
 
@@ -24,10 +24,12 @@ Ledger makeLedger(const LedgerInput& input, Threads threads, Progress& progress)
     ledger.columns.resize(columns.size());
     std::atomic<std::size_t> done{0};
     parallelFor(columns.size(), threads, [&](std::size_t i) {
-        progress.checkpoint(0.9 * static_cast<double>(done) / static_cast<double>(columns.size()), "Counting columns");
+        progress.checkpoint(0.9 * static_cast<double>(done) / static_cast<double>(columns.size()),
+                            "Counting columns");
         LedgerLine& line = ledger.columns[i];
         line.summary = summarize(columns[i], input.used);
-        if (!input.quiet.contains(columns[i].name())) line.goads = columnGoads(input, columns[i], line.summary);
+        if (!input.quiet.contains(columns[i].name()))
+            line.goads = columnGoads(input, columns[i], line.summary);
         ++done;
     });
     ProgressStage stage(progress, 0.9, 1);

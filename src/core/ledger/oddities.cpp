@@ -40,13 +40,14 @@ using Names = std::vector<std::string>;
 class ColumnOddities {
 public:
     ColumnOddities(const LedgerInput& input, const Column& column, const ColumnSummary& summary)
-        : m_input(input), m_column(column), m_s(summary), m_name(column.name()), m_present(summary.rows - summary.missing) {}
+        : m_input(input), m_column(column), m_s(summary), m_name(column.name()),
+          m_present(summary.rows - summary.missing) {}
 
     std::vector<Goad> run() {
         misfits();
         if (m_present == 0) {
-            add("all missing", Severity::alarm, "All values of " + m_name + " are missing", "no value in " + plural(m_s.rows, "row", "rows"),
-                "one value");
+            add("all missing", Severity::alarm, "All values of " + m_name + " are missing",
+                "no value in " + plural(m_s.rows, "row", "rows"), "one value");
             m_goads.back().moves.push_back(giveRole("set " + m_name + " aside", m_name, "set aside"));
             return std::move(m_goads);
         }
@@ -69,8 +70,8 @@ public:
     }
 
 private:
-    Goad& add(const std::string& kind, Severity severity, std::string title, std::string reading, std::string threshold,
-              std::string_view source = practice) {
+    Goad& add(const std::string& kind, Severity severity, std::string title, std::string reading,
+              std::string threshold, std::string_view source = practice) {
         Goad goad;
         goad.key = kind + ": " + m_name;
         goad.severity = severity;
@@ -103,31 +104,37 @@ private:
     void missing() {
         const double share = static_cast<double>(m_s.missing) / static_cast<double>(m_s.rows);
         Goad& goad = add("missing", share > 0.05 ? Severity::alarm : Severity::caution,
-                         plural(m_s.missing, "value", "values") + " of " + m_name + (m_s.missing == 1 ? " is" : " are") + " missing",
+                         plural(m_s.missing, "value", "values") + " of " + m_name +
+                             (m_s.missing == 1 ? " is" : " are") + " missing",
                          readableText(100 * share, 2) + " % of rows", "any value; grave above 5 % of rows");
         if (m_name != m_input.response) {
             if (m_s.kind == ColumnKind::number)
-                goad.moves.push_back(addStep("fill with the median", step("fill missing", {{"columns", Names{m_name}}})));
+                goad.moves.push_back(
+                    addStep("fill with the median", step("fill missing", {{"columns", Names{m_name}}})));
             if (m_s.kind == ColumnKind::factor) {
                 goad.moves.push_back(addStep("make it the level \"missing\"",
-                                             step("fill missing", {{"columns", Names{m_name}}, {"with", std::string("level missing")}})));
+                                             step("fill missing", {{"columns", Names{m_name}},
+                                                                   {"with", std::string("level missing")}})));
             }
         }
-        goad.moves.push_back(addStep("leave out these rows", step("leave out missing", {{"columns", Names{m_name}}})));
+        goad.moves.push_back(
+            addStep("leave out these rows", step("leave out missing", {{"columns", Names{m_name}}})));
         if (share > 0.5) goad.moves.push_back(giveRole("set " + m_name + " aside", m_name, "set aside"));
     }
 
     bool constant() {
         if (m_present < 2) return true;
         if (m_s.distinct == 1) {
-            add("constant", Severity::caution, m_name + " has one value only", "the same in " + plural(m_present, "row", "rows"), "two values")
+            add("constant", Severity::caution, m_name + " has one value only",
+                "the same in " + plural(m_present, "row", "rows"), "two values")
                 .moves.push_back(giveRole("set " + m_name + " aside", m_name, "set aside"));
             return true;
         }
         if (m_present >= 100 && static_cast<double>(m_s.commonest) >= 0.99 * static_cast<double>(m_present)) {
             const std::size_t other = m_present - m_s.commonest;
             add("almost constant", Severity::caution, m_name + " hardly varies",
-                "all but " + plural(other, "row", "rows") + " have the same value", "1 % of rows with another value")
+                "all but " + plural(other, "row", "rows") + " have the same value",
+                "1 % of rows with another value")
                 .moves.push_back(giveRole("set " + m_name + " aside", m_name, "set aside"));
         }
         return false;
@@ -135,7 +142,8 @@ private:
 
     void sign() {
         if (m_present < fewRows || m_s.negative == 0) return;
-        if (static_cast<double>(m_s.negative) > 0.01 * static_cast<double>(m_present) && m_s.negative > 1) return;
+        if (static_cast<double>(m_s.negative) > 0.01 * static_cast<double>(m_present) && m_s.negative > 1)
+            return;
         std::size_t first = 0;
         TextPairs pairs;
         const auto values = m_column.numbers();
@@ -143,16 +151,21 @@ private:
             if (!counts(i) || !(values[i] < 0)) continue;
             if (pairs.empty()) first = i;
             const std::string text = exactText(values[i]);
-            if (std::none_of(pairs.begin(), pairs.end(), [&](const auto& p) { return p.first == text; })) pairs.emplace_back(text, "");
+            if (std::none_of(pairs.begin(), pairs.end(), [&](const auto& p) { return p.first == text; }))
+                pairs.emplace_back(text, "");
         }
         Goad& goad = add("sign", Severity::alarm,
-                         plural(m_s.negative, "value", "values") + " of " + m_name + (m_s.negative == 1 ? " is" : " are") + " below zero among positive ones",
-                         "row " + countText(first + 1) + ": " + shortText(values[first]), "at most 1 % of rows below zero");
+                         plural(m_s.negative, "value", "values") + " of " + m_name +
+                             (m_s.negative == 1 ? " is" : " are") + " below zero among positive ones",
+                         "row " + countText(first + 1) + ": " + shortText(values[first]),
+                         "at most 1 % of rows below zero");
         goad.row = first;
         goad.moves.push_back({Move::Kind::seeRow, "see row", {}, first});
         if (pairs.size() <= 20)
-            goad.moves.push_back(addStep("make it missing", step("replace values", {{"column", m_name}, {"pairs", pairs}})));
-        goad.moves.push_back(addStep("leave out these rows", step("leave out where", {{"condition", quoted(m_name) + " < 0"}})));
+            goad.moves.push_back(
+                addStep("make it missing", step("replace values", {{"column", m_name}, {"pairs", pairs}})));
+        goad.moves.push_back(addStep("leave out these rows",
+                                     step("leave out where", {{"condition", quoted(m_name) + " < 0"}})));
     }
 
     void farOut() {
@@ -167,25 +180,30 @@ private:
             if (counts(i) && (values[i] < low || values[i] > high)) rows.push_back(i);
         std::string reading;
         for (const auto row : rows)
-            reading += (reading.empty() ? "" : "; ") + ("row " + countText(row + 1)) + ": " + shortText(values[row]);
+            reading +=
+                (reading.empty() ? "" : "; ") + ("row " + countText(row + 1)) + ": " + shortText(values[row]);
         if (m_s.farOut > rows.size()) reading += "; …";
-        Goad& goad = add("far out", Severity::caution,
-                         plural(m_s.farOut, "value", "values") + " of " + m_name + (m_s.farOut == 1 ? " lies" : " lie") + " far beyond the quartiles",
-                         reading, "3 quartile spreads beyond, from " + shortText(low) + " to " + shortText(high),
-                         "Tukey 1977, outer fences");
+        Goad& goad =
+            add("far out", Severity::caution,
+                plural(m_s.farOut, "value", "values") + " of " + m_name +
+                    (m_s.farOut == 1 ? " lies" : " lie") + " far beyond the quartiles",
+                reading, "3 quartile spreads beyond, from " + shortText(low) + " to " + shortText(high),
+                "Tukey 1977, outer fences");
         goad.row = rows.front();
         goad.moves.push_back({Move::Kind::seeRow, "see row", {}, rows.front()});
         if (m_s.farOut <= 10 && m_name != m_input.response) {
             TextPairs pairs;
             for (std::size_t i = 0; i < values.size(); ++i)
-                if (counts(i) && (values[i] < low || values[i] > high)) pairs.emplace_back(exactText(values[i]), "");
+                if (counts(i) && (values[i] < low || values[i] > high))
+                    pairs.emplace_back(exactText(values[i]), "");
             std::sort(pairs.begin(), pairs.end());
             pairs.erase(std::unique(pairs.begin(), pairs.end()), pairs.end());
             goad.moves.push_back(addStep(m_s.farOut == 1 ? "make it missing" : "make them missing",
                                          step("replace values", {{"column", m_name}, {"pairs", pairs}})));
         }
-        goad.moves.push_back(addStep(m_s.farOut == 1 ? "leave out this row" : "leave out these rows",
-                                     step("leave out beyond fences", {{"columns", Names{m_name}}, {"width", 3.0}})));
+        goad.moves.push_back(
+            addStep(m_s.farOut == 1 ? "leave out this row" : "leave out these rows",
+                    step("leave out beyond fences", {{"columns", Names{m_name}}, {"width", 3.0}})));
         if (n.smallest > 0 && n.skewness > 1) goad.moves.push_back(logMove());
     }
 
@@ -194,7 +212,8 @@ private:
         if (m_present < fewRows || !(std::fabs(n.skewness) > 2) || m_s.distinct <= 2) return;
         // A few values far out make the skew; they have a goad already.
         if (m_s.farOut > 0 && m_s.farOut * 200 < m_present) return;
-        Goad& goad = add("skew", Severity::caution, m_name + " is skewed", "skewness " + readableText(n.skewness, 2), "2 either way");
+        Goad& goad = add("skew", Severity::caution, m_name + " is skewed",
+                         "skewness " + readableText(n.skewness, 2), "2 either way");
         if (n.smallest > 0 && n.skewness > 0) goad.moves.push_back(logMove());
     }
 
@@ -204,15 +223,18 @@ private:
 
     /// A whole number of few values, each in many rows: a code rather than a quantity.
     void category() {
-        if (m_s.whole != m_present || m_s.distinct < 3 || m_s.distinct > 12 || m_present < 10 * m_s.distinct ||
-            m_name == m_input.response)
+        if (m_s.whole != m_present || m_s.distinct < 3 || m_s.distinct > 12 ||
+            m_present < 10 * m_s.distinct || m_name == m_input.response)
             return;
         const bool oneToTwelve = m_s.numbers->smallest == 1 && m_s.numbers->largest == 12;
         Goad& goad = add("code", Severity::caution, m_name + " may be a category",
-                         plural(m_s.distinct, "whole number", "whole numbers") + " from " + shortText(m_s.numbers->smallest) + " to " +
-                             shortText(m_s.numbers->largest) + (oneToTwelve ? ", as of months" : ""),
+                         plural(m_s.distinct, "whole number", "whole numbers") + " from " +
+                             shortText(m_s.numbers->smallest) + " to " + shortText(m_s.numbers->largest) +
+                             (oneToTwelve ? ", as of months" : ""),
                          "at most 12 whole numbers with 10 rows each");
-        goad.moves.push_back(addStep("take it as a factor", step("change type", {{"columns", Names{m_name}}, {"to", std::string("factor")}})));
+        goad.moves.push_back(
+            addStep("take it as a factor",
+                    step("change type", {{"columns", Names{m_name}}, {"to", std::string("factor")}})));
     }
 
     void numbersAsText() {
@@ -239,9 +261,13 @@ private:
         }
         if (2 * numbers < m_present || numbers == 0) return;
         if (others.empty() && m_s.kind == ColumnKind::factor) return; // codes somebody asked for as a factor
-        Goad& goad = add("number as text", Severity::alarm, m_name + " would be a number but for " + plural(m_present - numbers, "cell", "cells"),
-                         "such as \"" + others.front() + "\"", "half of the cells");
-        goad.moves.push_back(addStep("take it as a number", step("change type", {{"columns", Names{m_name}}, {"to", std::string("number")}})));
+        Goad& goad =
+            add("number as text", Severity::alarm,
+                m_name + " would be a number but for " + plural(m_present - numbers, "cell", "cells"),
+                "such as \"" + others.front() + "\"", "half of the cells");
+        goad.moves.push_back(
+            addStep("take it as a number",
+                    step("change type", {{"columns", Names{m_name}}, {"to", std::string("number")}})));
     }
 
     /// Letters and digits alone, small: "North-East " and "north east" are one.
@@ -250,7 +276,8 @@ private:
         for (const char c : level) {
             if (c >= 'A' && c <= 'Z')
                 plain += static_cast<char>(c - 'A' + 'a');
-            else if ((c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') || static_cast<unsigned char>(c) >= 0x80)
+            else if ((c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') ||
+                     static_cast<unsigned char>(c) >= 0x80)
                 plain += c;
         }
         return plain;
@@ -260,7 +287,8 @@ private:
         if (m_s.levels.size() > 20000) return;
         std::map<std::string, std::vector<std::pair<std::size_t, std::string>>> families;
         for (const auto& [level, rows] : m_s.levels)
-            if (const std::string plain = bare(level); !plain.empty()) families[plain].emplace_back(rows, level);
+            if (const std::string plain = bare(level); !plain.empty())
+                families[plain].emplace_back(rows, level);
         for (auto& [plain, members] : families) {
             if (members.size() < 2) continue;
             const std::string into = members.front().second; // levels come with the commonest first
@@ -270,11 +298,13 @@ private:
                 levels.push_back(level);
                 names += (names.empty() ? "\"" : ", \"") + level + "\" " + countText(rows);
             }
-            Goad& goad = add("alike levels", Severity::caution, "Levels of " + m_name + " differ only in case, spaces or marks", names,
-                             "any two levels");
+            Goad& goad =
+                add("alike levels", Severity::caution,
+                    "Levels of " + m_name + " differ only in case, spaces or marks", names, "any two levels");
             goad.key += " = " + into;
-            goad.moves.push_back(addStep("merge them into \"" + into + "\"",
-                                         step("merge levels", {{"column", m_name}, {"levels", levels}, {"into", into}})));
+            goad.moves.push_back(
+                addStep("merge them into \"" + into + "\"",
+                        step("merge levels", {{"column", m_name}, {"levels", levels}, {"into", into}})));
         }
     }
 
@@ -288,15 +318,19 @@ private:
         }
         if (rare == 0 || m_present < fewRows || rare * 2 > m_s.levels.size() + rare) return;
         Goad& goad = add("rare levels", Severity::caution,
-                         rare == 1 ? "One level of " + m_name + " has few rows" : plural(rare, "level", "levels") + " of " + m_name + " have few rows",
-                         names + (rare > 3 ? ", …" : "") + "; " + plural(rows, "row", "rows") + " in all", "10 rows a level");
+                         rare == 1 ? "One level of " + m_name + " has few rows"
+                                   : plural(rare, "level", "levels") + " of " + m_name + " have few rows",
+                         names + (rare > 3 ? ", …" : "") + "; " + plural(rows, "row", "rows") + " in all",
+                         "10 rows a level");
         if (rare > 1)
-            goad.moves.push_back(addStep("lump them into \"other\"", step("lump rare levels", {{"columns", Names{m_name}}})));
+            goad.moves.push_back(
+                addStep("lump them into \"other\"", step("lump rare levels", {{"columns", Names{m_name}}})));
         if (rare == 1) {
             const std::string& level = m_s.levels.back().first;
             if (level.find('"') == std::string::npos)
-                goad.moves.push_back(addStep("leave out these rows",
-                                             step("leave out where", {{"condition", quoted(m_name) + " = \"" + level + "\""}})));
+                goad.moves.push_back(addStep(
+                    "leave out these rows",
+                    step("leave out where", {{"condition", quoted(m_name) + " = \"" + level + "\""}})));
         }
     }
 
@@ -304,10 +338,11 @@ private:
         if (m_present < fewRows || m_s.distinct != m_present || m_name == m_input.response) return;
         const bool number = m_s.kind == ColumnKind::number;
         if (m_s.kind == ColumnKind::date) return;
-        if (number && (m_s.whole != m_present ||
-                       m_s.numbers->largest - m_s.numbers->smallest + 1 > 1.2 * static_cast<double>(m_present)))
+        if (number && (m_s.whole != m_present || m_s.numbers->largest - m_s.numbers->smallest + 1 >
+                                                     1.2 * static_cast<double>(m_present)))
             return;
-        add("identifier", Severity::caution, m_name + " looks like an identifier", "a value of its own in each of " + plural(m_present, "row", "rows"),
+        add("identifier", Severity::caution, m_name + " looks like an identifier",
+            "a value of its own in each of " + plural(m_present, "row", "rows"),
             number ? "whole numbers without gaps" : "no value twice")
             .moves.push_back(giveRole("make it an identifier", m_name, "identifier"));
     }
@@ -317,7 +352,8 @@ private:
         const bool plain = std::all_of(name.begin(), name.end(), [](char c) {
             return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '_';
         });
-        return plain && !name.empty() && !(name[0] >= '0' && name[0] <= '9') && name != "and" && name != "or" && name != "not"
+        return plain && !name.empty() && !(name[0] >= '0' && name[0] <= '9') && name != "and" &&
+                       name != "or" && name != "not"
                    ? name
                    : "{" + name + "}";
     }
@@ -352,7 +388,8 @@ void duplicateRows(const LedgerInput& input, Threads threads, Progress& progress
             if (column.kind() == ColumnKind::number) {
                 const auto values = column.numbers();
                 for (std::size_t i = first; i < last; ++i)
-                    hash[i] = mixed(hash[i] * 31 + (std::isnan(values[i]) ? 1 : std::bit_cast<std::uint64_t>(values[i])));
+                    hash[i] = mixed(hash[i] * 31 +
+                                    (std::isnan(values[i]) ? 1 : std::bit_cast<std::uint64_t>(values[i])));
             } else if (column.kind() == ColumnKind::text) {
                 for (std::size_t i = first; i < last; ++i)
                     hash[i] = mixed(hash[i] * 31 + std::hash<std::string_view>{}(column.text(i)));
@@ -367,7 +404,8 @@ void duplicateRows(const LedgerInput& input, Threads threads, Progress& progress
     std::vector<std::pair<std::uint64_t, std::uint32_t>> order;
     order.reserve(n);
     for (std::size_t i = 0; i < n; ++i)
-        if (input.used.empty() || input.used[i] != 0) order.emplace_back(hash[i], static_cast<std::uint32_t>(i));
+        if (input.used.empty() || input.used[i] != 0)
+            order.emplace_back(hash[i], static_cast<std::uint32_t>(i));
     std::sort(order.begin(), order.end());
     auto equal = [&](std::size_t a, std::size_t b) {
         return std::all_of(table.columns().begin(), table.columns().end(),
@@ -389,7 +427,8 @@ void duplicateRows(const LedgerInput& input, Threads threads, Progress& progress
     Goad goad;
     goad.key = "duplicate rows";
     goad.title = plural(again.size(), "row equals", "rows equal") + " a row before in every column";
-    goad.reading = "row " + countText(exampleAgain + 1) + " is row " + countText(example + 1) + " again" + (again.size() > 1 ? "; …" : "");
+    goad.reading = "row " + countText(exampleAgain + 1) + " is row " + countText(example + 1) + " again" +
+                   (again.size() > 1 ? "; …" : "");
     goad.threshold = "any row";
     goad.source = practice;
     goad.station = "data";
@@ -399,8 +438,9 @@ void duplicateRows(const LedgerInput& input, Threads threads, Progress& progress
         std::vector<double> rows;
         for (const auto row : again)
             rows.push_back(static_cast<double>(row + 1));
-        goad.moves.push_back(addStep(again.size() == 1 ? "leave it out" : "leave them out",
-                                     step("leave out rows", {{"rows", rows}, {"reason", std::string("equal to a row before")}})));
+        goad.moves.push_back(addStep(
+            again.size() == 1 ? "leave it out" : "leave them out",
+            step("leave out rows", {{"rows", rows}, {"reason", std::string("equal to a row before")}})));
     }
     goads.push_back(std::move(goad));
 }
@@ -408,7 +448,9 @@ void duplicateRows(const LedgerInput& input, Threads threads, Progress& progress
 /// Numbers of two sources whose middle nine tenths barely overlap.
 void distantSources(const LedgerInput& input, Progress& progress, std::vector<Goad>& goads) {
     const Column* origin = input.originColumn.empty() ? nullptr : input.table.find(input.originColumn);
-    if (!origin || origin->kind() != ColumnKind::factor || origin->levels().size() < 2 || origin->levels().size() > 100) return;
+    if (!origin || origin->kind() != ColumnKind::factor || origin->levels().size() < 2 ||
+        origin->levels().size() > 100)
+        return;
     for (const Column& column : input.table.columns()) {
         if (column.kind() != ColumnKind::number || input.quiet.contains(column.name())) continue;
         progress.checkpoint(0.8, "Comparing sources");
@@ -435,8 +477,10 @@ void distantSources(const LedgerInput& input, Progress& progress, std::vector<Go
             Goad goad;
             goad.key = "distant sources: " + column.name();
             goad.severity = Severity::alarm;
-            goad.title = column.name() + " lies elsewhere in " + origin->levels()[y.source] + " than in " + origin->levels()[x.source];
-            goad.reading = readableText(x.low) + " to " + readableText(x.high) + " against " + readableText(y.low) + " to " + readableText(y.high);
+            goad.title = column.name() + " lies elsewhere in " + origin->levels()[y.source] + " than in " +
+                         origin->levels()[x.source];
+            goad.reading = readableText(x.low) + " to " + readableText(x.high) + " against " +
+                           readableText(y.low) + " to " + readableText(y.high);
             goad.threshold = "the middle 90 % overlap by a tenth";
             goad.source = practice;
             goad.station = "data";

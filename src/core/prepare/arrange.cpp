@@ -40,7 +40,8 @@ void markFound(const Column& column, std::string_view wanted, std::vector<std::u
         for (const auto& name : column.levels())
             level.push_back(holds(name, wanted));
         for (std::size_t i = 0; i < n; ++i)
-            if (const auto code = column.codes()[i]; code >= 0) found[i] |= level[static_cast<std::size_t>(code)];
+            if (const auto code = column.codes()[i]; code >= 0)
+                found[i] |= level[static_cast<std::size_t>(code)];
         return;
     }
     case ColumnKind::text:
@@ -51,8 +52,8 @@ void markFound(const Column& column, std::string_view wanted, std::vector<std::u
 
 } // namespace
 
-std::vector<std::uint32_t> arrangeRows(const Table& table, const RowArrangement& wanted, std::span<const double> key,
-                                       Progress& progress) {
+std::vector<std::uint32_t> arrangeRows(const Table& table, const RowArrangement& wanted,
+                                       std::span<const double> key, Progress& progress) {
     const std::size_t n = table.rows();
     std::vector<std::uint8_t> shown(n, 1);
     if (!trimmed(wanted.condition).empty()) {
@@ -65,7 +66,8 @@ std::vector<std::uint32_t> arrangeRows(const Table& table, const RowArrangement&
     if (!text.empty()) {
         std::vector<std::uint8_t> found(n, 0);
         for (std::size_t c = 0; c < table.columns().size(); ++c) {
-            progress.checkpoint(static_cast<double>(c) / static_cast<double>(table.columns().size()), "Searching rows");
+            progress.checkpoint(static_cast<double>(c) / static_cast<double>(table.columns().size()),
+                                "Searching rows");
             markFound(table.columns()[c], text, found);
         }
         for (std::size_t i = 0; i < n; ++i)

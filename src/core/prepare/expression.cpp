@@ -43,18 +43,32 @@ Civil civilOf(double days) {
 }
 
 // The functions that are handed to the parser. They must not throw: it may run them on its own threads.
-double yearOf(double day) { return std::isnan(day) ? nan : civilOf(day).year; }
-double monthOf(double day) { return std::isnan(day) ? nan : civilOf(day).month; }
-double quarterOf(double day) { return std::isnan(day) ? nan : (civilOf(day).month + 2) / 3; }
-double dayOf(double day) { return std::isnan(day) ? nan : civilOf(day).day; }
+double yearOf(double day) {
+    return std::isnan(day) ? nan : civilOf(day).year;
+}
+double monthOf(double day) {
+    return std::isnan(day) ? nan : civilOf(day).month;
+}
+double quarterOf(double day) {
+    return std::isnan(day) ? nan : (civilOf(day).month + 2) / 3;
+}
+double dayOf(double day) {
+    return std::isnan(day) ? nan : civilOf(day).day;
+}
 double weekdayOf(double day) {
     const double rest = std::fmod(day + 3, 7); // 1970-01-01 was a Thursday
     return (rest < 0 ? rest + 7 : rest) + 1;
 }
-double lnOf(double x) { return x > 0 ? std::log(x) : nan; }
-double log10Of(double x) { return x > 0 ? std::log10(x) : nan; }
+double lnOf(double x) {
+    return x > 0 ? std::log(x) : nan;
+}
+double log10Of(double x) {
+    return x > 0 ? std::log10(x) : nan;
+}
 // Logic with three values, NaN the third (Kleene 1952, "Introduction to metamathematics", §64).
-double notOf(double x) { return std::isnan(x) ? nan : x == 0 ? 1 : 0; }
+double notOf(double x) {
+    return std::isnan(x) ? nan : x == 0 ? 1 : 0;
+}
 double andOf(double a, double b) {
     if (a == 0 || b == 0) return 0;
     return std::isnan(a) || std::isnan(b) ? nan : 1;
@@ -63,8 +77,7 @@ double orOf(double a, double b) {
     if ((a != 0 && !std::isnan(a)) || (b != 0 && !std::isnan(b))) return 1;
     return std::isnan(a) || std::isnan(b) ? nan : 0;
 }
-template <class Compare>
-double comparisonOf(double a, double b) {
+template <class Compare> double comparisonOf(double a, double b) {
     return std::isnan(a) || std::isnan(b) ? nan : Compare{}(a, b) ? 1 : 0;
 }
 double chooseOf(double condition, double yes, double no) {
@@ -85,13 +98,12 @@ struct Function {
     std::string_view name;
     int fewest, most;
 };
-constexpr std::array functions{Function{"ln", 1, 1},       Function{"log10", 1, 1}, Function{"exp", 1, 1},
-                               Function{"sqrt", 1, 1},     Function{"abs", 1, 1},   Function{"min", 2, 20},
-                               Function{"max", 2, 20},     Function{"round", 1, 1}, Function{"floor", 1, 1},
-                               Function{"ceil", 1, 1},     Function{"sin", 1, 1},   Function{"cos", 1, 1},
-                               Function{"if", 3, 3},       Function{"year", 1, 1},  Function{"quarter", 1, 1},
-                               Function{"month", 1, 1},    Function{"day", 1, 1},   Function{"weekday", 1, 1},
-                               Function{"missing", 1, 1}};
+constexpr std::array functions{
+    Function{"ln", 1, 1},    Function{"log10", 1, 1},   Function{"exp", 1, 1},     Function{"sqrt", 1, 1},
+    Function{"abs", 1, 1},   Function{"min", 2, 20},    Function{"max", 2, 20},    Function{"round", 1, 1},
+    Function{"floor", 1, 1}, Function{"ceil", 1, 1},    Function{"sin", 1, 1},     Function{"cos", 1, 1},
+    Function{"if", 3, 3},    Function{"year", 1, 1},    Function{"quarter", 1, 1}, Function{"month", 1, 1},
+    Function{"day", 1, 1},   Function{"weekday", 1, 1}, Function{"missing", 1, 1}};
 constexpr std::array dateFunctions{"year", "quarter", "month", "day", "weekday"};
 
 const Function* findFunction(std::string_view name) {
@@ -144,7 +156,8 @@ struct Token {
 
 bool isNameByte(char c) {
     const auto u = static_cast<unsigned char>(c);
-    return (u >= 'a' && u <= 'z') || (u >= 'A' && u <= 'Z') || (u >= '0' && u <= '9') || u == '_' || u >= 0x80;
+    return (u >= 'a' && u <= 'z') || (u >= 'A' && u <= 'Z') || (u >= '0' && u <= '9') || u == '_' ||
+           u >= 0x80;
 }
 
 struct Sign {
@@ -152,10 +165,10 @@ struct Sign {
 };
 /// Longest first. Signs beyond ASCII come before names, which may hold such bytes too.
 constexpr std::array signs{
-    Sign{"−", "-"},  Sign{"×", "*"},  Sign{"·", "*"},   Sign{"÷", "/"},   Sign{"≠", "NE"}, Sign{"≤", "LE"},
-    Sign{"≥", "GE"}, Sign{"²", "^2"}, Sign{"³", "^3"},  Sign{"<>", "NE"}, Sign{"<=", "LE"}, Sign{">=", "GE"},
-    Sign{"==", "EQ"}, Sign{"!=", "NE"}, Sign{"=", "EQ"}, Sign{"<", "LT"},   Sign{">", "GT"},  Sign{"+", "+"},
-    Sign{"-", "-"},  Sign{"*", "*"},  Sign{"/", "/"},   Sign{"^", "^"}};
+    Sign{"−", "-"},   Sign{"×", "*"},   Sign{"·", "*"},  Sign{"÷", "/"},   Sign{"≠", "NE"},  Sign{"≤", "LE"},
+    Sign{"≥", "GE"},  Sign{"²", "^2"},  Sign{"³", "^3"}, Sign{"<>", "NE"}, Sign{"<=", "LE"}, Sign{">=", "GE"},
+    Sign{"==", "EQ"}, Sign{"!=", "NE"}, Sign{"=", "EQ"}, Sign{"<", "LT"},  Sign{">", "GT"},  Sign{"+", "+"},
+    Sign{"-", "-"},   Sign{"*", "*"},   Sign{"/", "/"},  Sign{"^", "^"}};
 
 const Sign* signAt(std::string_view rest) {
     const auto found =
@@ -216,7 +229,8 @@ std::vector<Token> tokensOf(std::string_view text) {
             }
             const auto value = parseNumber(text.substr(i, end - i), '.');
             if (!value || (end < text.size() && isNameByte(text[end]) && !signAt(text.substr(end))))
-                refuse("this is not a number", character, "A column whose name begins with a digit goes in {}.");
+                refuse("this is not a number", character,
+                       "A column whose name begins with a digit goes in {}.");
             add(Token::Kind::number, exactText(*value), end - i);
         } else if (const Sign* sign = signAt(rest)) {
             add(Token::Kind::sign, std::string(sign->meant), sign->written.size());
@@ -280,7 +294,8 @@ public:
     Expression run() {
         for (; peek().kind != Token::Kind::end; ++m_at)
             translate();
-        if (!m_frames.empty()) refuse("a parenthesis is opened here and never closed", m_frames.back().character);
+        if (!m_frames.empty())
+            refuse("a parenthesis is opened here and never closed", m_frames.back().character);
         compile();
         return std::move(m_result);
     }
@@ -352,7 +367,8 @@ private:
     void close() {
         if (m_frames.empty()) refuse("a parenthesis is closed that was never opened", peek().character);
         const Frame frame = m_frames.back();
-        if (frame.function && (frame.arguments < frame.function->fewest || frame.arguments > frame.function->most))
+        if (frame.function &&
+            (frame.arguments < frame.function->fewest || frame.arguments > frame.function->most))
             refuse(std::string(frame.function->name) + " takes " +
                        (frame.function->fewest == frame.function->most
                             ? plural(static_cast<std::size_t>(frame.function->fewest), "value", "values")
@@ -394,13 +410,13 @@ private:
         }
         if (column.kind() == ColumnKind::factor || column.kind() == ColumnKind::text)
             throw Error(ErrorCode::wrongType,
-                        column.name() + " is a " + std::string(kindName(column.kind())) + " column, not a number",
+                        column.name() + " is a " + std::string(kindName(column.kind())) +
+                            " column, not a number",
                         {.character = token.character},
                         "Compare it with a quoted text, as in " + column.name() + " = \"…\".");
-        const bool inDateFunction =
-            !m_frames.empty() && m_frames.back().function &&
-            std::find(dateFunctions.begin(), dateFunctions.end(), m_frames.back().function->name) !=
-                dateFunctions.end();
+        const bool inDateFunction = !m_frames.empty() && m_frames.back().function &&
+                                    std::find(dateFunctions.begin(), dateFunctions.end(),
+                                              m_frames.back().function->name) != dateFunctions.end();
         if (column.kind() != ColumnKind::date && inDateFunction)
             throw Error(ErrorCode::wrongType, column.name() + " is not a date column",
                         {.character = token.character});
@@ -412,12 +428,14 @@ private:
         const Function* function = findFunction(token.text);
         if (!function)
             refuse("there is no function \"" + token.text + "\"", token.character,
-                   "Known are ln, log10, exp, sqrt, abs, min, max, round, floor, ceil, sin, cos, if, missing, year, "
+                   "Known are ln, log10, exp, sqrt, abs, min, max, round, floor, ceil, sin, cos, if, "
+                   "missing, year, "
                    "quarter, month, day, weekday.");
         if (function->name == "missing") {
             if (peek(2).kind != Token::Kind::name || peek(3).kind != Token::Kind::close)
                 refuse("missing() takes the name of one column", token.character);
-            emit(variable({Expression::Variable::Kind::missing, at(peek(2)).name(), {}, {}}), token.character);
+            emit(variable({Expression::Variable::Kind::missing, at(peek(2)).name(), {}, {}}),
+                 token.character);
             m_at += 3;
             return;
         }
@@ -443,7 +461,8 @@ private:
     void compare(const Column& column, const std::string& sign, const Token& text, std::size_t character) {
         const bool order = sign[0] == 'L' || sign[0] == 'G';
         if (column.kind() == ColumnKind::number)
-            throw Error(ErrorCode::wrongType, column.name() + " is a number and cannot be compared with a text",
+            throw Error(ErrorCode::wrongType,
+                        column.name() + " is a number and cannot be compared with a text",
                         {.character = character}, "Leave the quotes away.");
         if (column.kind() == ColumnKind::date) {
             if (!parseDate(text.text))
@@ -472,7 +491,8 @@ private:
         const std::string nearest = nearestName(token.text, m_columns);
         throw Error(ErrorCode::unknownColumn, "there is no column \"" + token.text + "\"",
                     {.character = token.character},
-                    nearest.empty() ? "Names with spaces go in braces: {list rate}." : "Did you mean " + nearest + "?");
+                    nearest.empty() ? "Names with spaces go in braces: {list rate}."
+                                    : "Did you mean " + nearest + "?");
     }
 
     std::string variable(Expression::Variable wanted) {
@@ -574,8 +594,8 @@ std::vector<double> Expression::evaluate(std::span<const Column> columns) const 
         case ColumnKind::text:
             return (column.text(row) == variable.literal) == (variable.comparison == "EQ");
         default:
-            return compareDays(column.asNumber(row),
-                               parseDate(variable.literal).value_or(Column::missingDay), variable.comparison);
+            return compareDays(column.asNumber(row), parseDate(variable.literal).value_or(Column::missingDay),
+                               variable.comparison);
         }
     };
     try {

@@ -13,25 +13,26 @@ namespace oxgoad {
 
 /// An expression the analyst typed: `list_rate × places / 1000`, `contract = "spot" and occupancy > 40`.
 ///
-/// Operators: + − × ÷ (or - * /), ^, = ≠ < ≤ > ≥ (or <> <= >=), and, or, not, parentheses. Functions: ln, log10,
-/// exp, sqrt, abs, min, max, round, floor, ceil, sin, cos, if(condition, then, else), missing(column), and of
-/// dates year, quarter, month, day, weekday (1 is Monday). pi is known. Column names stand as they are, or in
-/// braces when they hold other characters than letters, digits and _: {list rate}. Factors and texts are
-/// compared with a quoted text by = and ≠, dates with a quoted date by any comparison. Decimals are written
-/// with a point. There is no assignment.
+/// Operators: + − × ÷ (or - * /), ^, = ≠ < ≤ > ≥ (or <> <= >=), and, or, not, parentheses. Functions: ln,
+/// log10, exp, sqrt, abs, min, max, round, floor, ceil, sin, cos, if(condition, then, else), missing(column),
+/// and of dates year, quarter, month, day, weekday (1 is Monday). pi is known. Column names stand as they
+/// are, or in braces when they hold other characters than letters, digits and _: {list rate}. Factors and
+/// texts are compared with a quoted text by = and ≠, dates with a quoted date by any comparison. Decimals are
+/// written with a point. There is no assignment.
 ///
-/// Missing values: arithmetic and comparisons with a missing value are missing; "and" and "or" follow the logic
-/// of three values (a condition that is missing does not hold). A result that is not finite is missing.
+/// Missing values: arithmetic and comparisons with a missing value are missing; "and" and "or" follow the
+/// logic of three values (a condition that is missing does not hold). A result that is not finite is missing.
 class Expression {
 public:
-    /// Errors: badExpression, unknownColumn, wrongType; each with where.character. Requires nothing of the text.
+    /// Errors: badExpression, unknownColumn, wrongType; each with where.character. Requires nothing of the
+    /// text.
     static Expression parse(std::string_view text, std::span<const Column> columns);
 
     const std::string& text() const { return m_text; }
     /// Names of the columns in use, in the order of first use.
     const std::vector<std::string>& columns() const { return m_names; }
-    /// One value for each row; conditions give 1 or 0. `columns` are those it was parsed with, or others of the
-    /// same names and kinds. Errors: badExpression. The same for any number of threads.
+    /// One value for each row; conditions give 1 or 0. `columns` are those it was parsed with, or others of
+    /// the same names and kinds. Errors: badExpression. The same for any number of threads.
     std::vector<double> evaluate(std::span<const Column> columns) const;
 
 private:

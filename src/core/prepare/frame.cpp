@@ -179,8 +179,8 @@ std::vector<double> StepFrame::learningNumbers(const Column& column) const {
     for (const auto row : learningRows())
         if (!std::isnan(numbers[row])) values.push_back(numbers[row]);
     if (values.empty())
-        throw Error(ErrorCode::badStep, "all values in learning rows are missing", {.file = m_file, .column = column.name()},
-                    "Choose another column.");
+        throw Error(ErrorCode::badStep, "all values in learning rows are missing",
+                    {.file = m_file, .column = column.name()}, "Choose another column.");
     return values;
 }
 

@@ -50,11 +50,13 @@ private:
 /// Who left a row out: 0 nobody, -1 the analyst by hand, otherwise the number of the step, from 1.
 using LeftOutBy = std::int16_t;
 
-/// Columns and marks of n rows on which steps work one after the other. Rows are never removed: they are marked.
+/// Columns and marks of n rows on which steps work one after the other. Rows are never removed: they are
+/// marked.
 class StepFrame {
 public:
     /// `learning[i]` says whether row i is a learning row; all are when empty.
-    StepFrame(Table table, std::vector<LeftOutBy> leftOut, std::vector<std::uint8_t> learning, std::string file);
+    StepFrame(Table table, std::vector<LeftOutBy> leftOut, std::vector<std::uint8_t> learning,
+              std::string file);
 
     std::size_t rows() const { return m_rows; }
     const std::vector<Column>& columns() const { return m_columns; }

@@ -8,8 +8,8 @@ namespace oxgoad {
 
 namespace {
 
-/// Columns that `after` has and `before` has not with the same values. Columns share their values when they were
-/// not touched, so that comparing where these lie is enough.
+/// Columns that `after` has and `before` has not with the same values. Columns share their values when they
+/// were not touched, so that comparing where these lie is enough.
 std::vector<std::string> touchedColumns(const StepFrame& before, const StepFrame& after) {
     std::vector<std::string> touched;
     for (const Column& column : after.columns()) {
@@ -67,7 +67,8 @@ Prepared applySteps(const Table& table, const std::vector<Step>& steps, std::spa
     StepFrame frame(table, {}, {}, file);
     std::vector<StepOutcome> outcomes;
     for (std::size_t i = 0; i < steps.size(); ++i) {
-        progress.checkpoint(static_cast<double>(i) / static_cast<double>(steps.size()), "Preparing rows to be forecast");
+        progress.checkpoint(static_cast<double>(i) / static_cast<double>(steps.size()),
+                            "Preparing rows to be forecast");
         Step step = steps[i];
         step.on = step.on && i < learned.size() && learned[i].done;
         outcomes.push_back(runStep(frame, step, static_cast<LeftOutBy>(i + 1),

@@ -32,19 +32,20 @@ struct Prepared {
     std::vector<StepOutcome> outcomes;
 };
 
-/// Runs the steps that are switched on, in order. Whatever a step learns (medians, fences, scales, level lists),
-/// it learns from rows with learning[i] != 0 that are not left out before it; all rows when `learning` is empty.
-/// Rows are marked, never removed. A step that cannot run is passed over with its problem, and the rest still
-/// runs. `leftOutByHand[i]` marks rows the analyst left out. Throws Stopped.
+/// Runs the steps that are switched on, in order. Whatever a step learns (medians, fences, scales, level
+/// lists), it learns from rows with learning[i] != 0 that are not left out before it; all rows when
+/// `learning` is empty. Rows are marked, never removed. A step that cannot run is passed over with its
+/// problem, and the rest still runs. `leftOutByHand[i]` marks rows the analyst left out. Throws Stopped.
 Prepared learnSteps(const Table& table, const std::vector<Step>& steps, std::vector<LeftOutBy> leftOutByHand,
                     std::vector<std::uint8_t> learning, const std::string& file, Progress& progress);
 
-/// Runs the same steps over other rows with what was learned; steps that leave rows out mark them only. Steps whose
-/// columns are not there (the response of rows to be forecast) are passed over.
+/// Runs the same steps over other rows with what was learned; steps that leave rows out mark them only. Steps
+/// whose columns are not there (the response of rows to be forecast) are passed over.
 Prepared applySteps(const Table& table, const std::vector<Step>& steps, std::span<const StepOutcome> learned,
                     const std::string& file, Progress& progress);
 
 /// The table after the steps that learn nothing: enough to say which rows are set aside.
-Table withoutLearning(const Table& table, const std::vector<Step>& steps, const std::string& file, Progress& progress);
+Table withoutLearning(const Table& table, const std::vector<Step>& steps, const std::string& file,
+                      Progress& progress);
 
 } // namespace oxgoad

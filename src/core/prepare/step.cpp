@@ -12,17 +12,18 @@ namespace oxgoad {
 
 const std::vector<StepKind>& stepKinds() {
     static const std::vector<StepKind> kinds{
-        leaveOutWhere(), leaveOutMissing(), leaveOutBeyondFences(), leaveOutBeyondZ(), leaveOutRows(),
-        fillMissing(),   replaceValues(),   changeType(),           deriveColumn(),    transformNumbers(),
-        standardise(),   cutIntoBands(),    mergeLevels(),          lumpRareLevels(),  orderLevels(),
-        referenceLevel(), combineColumns(), partsOfDate(),          lagColumn(),       rollingMean(),
+        leaveOutWhere(),  leaveOutMissing(), leaveOutBeyondFences(), leaveOutBeyondZ(), leaveOutRows(),
+        fillMissing(),    replaceValues(),   changeType(),           deriveColumn(),    transformNumbers(),
+        standardise(),    cutIntoBands(),    mergeLevels(),          lumpRareLevels(),  orderLevels(),
+        referenceLevel(), combineColumns(),  partsOfDate(),          lagColumn(),       rollingMean(),
         renameColumn()};
     return kinds;
 }
 
 const StepKind* findStepKind(std::string_view name) {
     const auto& kinds = stepKinds();
-    const auto found = std::find_if(kinds.begin(), kinds.end(), [&](const StepKind& k) { return k.name == name; });
+    const auto found =
+        std::find_if(kinds.begin(), kinds.end(), [&](const StepKind& k) { return k.name == name; });
     return found == kinds.end() ? nullptr : &*found;
 }
 
@@ -77,14 +78,16 @@ void checkValue(const StepKind& kind, const StepField& field, const StepValue& v
     if (const auto* number = std::get_if<double>(&value)) {
         if (!std::isfinite(*number) || *number < field.low || *number > field.high)
             refuse(of + " must lie between " + readableText(field.low) + " and " + readableText(field.high));
-        if (field.type == FieldType::whole && *number != std::floor(*number)) refuse(of + " must be a whole number");
+        if (field.type == FieldType::whole && *number != std::floor(*number))
+            refuse(of + " must be a whole number");
     }
     if (const auto* numbers = std::get_if<std::vector<double>>(&value))
         for (const double number : *numbers)
             if (!std::isfinite(number)) refuse(of + " holds a number that is not finite");
-    if (field.type == FieldType::choice &&
-        std::find(field.choices.begin(), field.choices.end(), std::get<std::string>(value)) == field.choices.end())
-        refuse(of + " is \"" + std::get<std::string>(value) + "\"", "Known are " + nameList(field.choices, 20) + ".");
+    if (field.type == FieldType::choice && std::find(field.choices.begin(), field.choices.end(),
+                                                     std::get<std::string>(value)) == field.choices.end())
+        refuse(of + " is \"" + std::get<std::string>(value) + "\"",
+               "Known are " + nameList(field.choices, 20) + ".");
     if (field.type == FieldType::columns && std::get<std::vector<std::string>>(value).empty())
         refuse(of + " names no column", "Choose at least one.");
     if (field.type == FieldType::column && std::get<std::string>(value).empty() && !field.fallback)
@@ -102,7 +105,8 @@ void checkStep(const Step& step) {
         refuse("there is no step \"" + step.kind + "\"", "Known are " + nameList(known, known.size()) + ".");
     }
     for (const auto& [key, value] : step.fields)
-        if (std::none_of(kind->fields.begin(), kind->fields.end(), [&](const StepField& f) { return f.key == key; }))
+        if (std::none_of(kind->fields.begin(), kind->fields.end(),
+                         [&](const StepField& f) { return f.key == key; }))
             refuse("the step \"" + kind->name + "\" has no \"" + key + "\"");
     for (const StepField& field : kind->fields) {
         const auto own = step.fields.find(field.key);
@@ -146,7 +150,10 @@ std::string nameList(const std::vector<std::string>& names, std::size_t most) {
 }
 
 StepField columnField(std::vector<ColumnKind> kinds, std::string key, std::string label) {
-    return {.key = std::move(key), .label = std::move(label), .type = FieldType::column, .kinds = std::move(kinds)};
+    return {.key = std::move(key),
+            .label = std::move(label),
+            .type = FieldType::column,
+            .kinds = std::move(kinds)};
 }
 
 StepField columnsField(std::vector<ColumnKind> kinds) {

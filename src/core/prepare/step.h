@@ -17,10 +17,25 @@ namespace oxgoad {
 class StepFrame;
 
 using TextPairs = std::vector<std::pair<std::string, std::string>>;
-using StepValue = std::variant<std::string, double, bool, std::vector<std::string>, std::vector<double>, TextPairs>;
+using StepValue =
+    std::variant<std::string, double, bool, std::vector<std::string>, std::vector<double>, TextPairs>;
 
 /// What a field of a step holds, and how it is asked for.
-enum class FieldType { column, columns, number, whole, text, choice, expression, level, levels, texts, numbers, pairs, flag };
+enum class FieldType {
+    column,
+    columns,
+    number,
+    whole,
+    text,
+    choice,
+    expression,
+    level,
+    levels,
+    texts,
+    numbers,
+    pairs,
+    flag
+};
 
 struct StepField {
     /// Name in the recipe.
@@ -44,14 +59,13 @@ struct Step {
     bool operator==(const Step&) const = default;
 
     /// The field, or its kind's fallback. An assertion when the type is another; checkStep makes sure of it.
-    template <class T>
-    const T& get(std::string_view key) const {
-        return std::get<T>(value(key));
-    }
+    template <class T> const T& get(std::string_view key) const { return std::get<T>(value(key)); }
     const std::string& text(std::string_view key) const { return get<std::string>(key); }
     double number(std::string_view key) const { return get<double>(key); }
     bool flag(std::string_view key) const { return get<bool>(key); }
-    const std::vector<std::string>& texts(std::string_view key) const { return get<std::vector<std::string>>(key); }
+    const std::vector<std::string>& texts(std::string_view key) const {
+        return get<std::vector<std::string>>(key);
+    }
 
 private:
     const StepValue& value(std::string_view key) const;

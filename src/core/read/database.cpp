@@ -38,7 +38,8 @@ std::size_t characterOf(std::string_view text, std::size_t byte) {
 }
 
 void requireQuery(std::string_view query, const std::string& source) {
-    if (trimmed(query).empty()) refuseQuery(source, "there is no query", 0, "Type one, such as SELECT * FROM depots.");
+    if (trimmed(query).empty())
+        refuseQuery(source, "there is no query", 0, "Type one, such as SELECT * FROM depots.");
 }
 
 using SqliteHandle = std::unique_ptr<sqlite3, int (*)(sqlite3*)>;
@@ -48,8 +49,9 @@ using SqliteStatement = std::unique_ptr<sqlite3_stmt, int (*)(sqlite3_stmt*)>;
     const int code = sqlite3_errcode(handle) & 0xFF;
     const std::string message = sqlite3_errmsg(handle);
     if (code == SQLITE_NOTADB || code == SQLITE_CORRUPT)
-        throw Error(ErrorCode::badDatabase, code == SQLITE_NOTADB ? "this is not an SQLite database, or it is encrypted"
-                                                                  : "the database is damaged: " + message,
+        throw Error(ErrorCode::badDatabase,
+                    code == SQLITE_NOTADB ? "this is not an SQLite database, or it is encrypted"
+                                          : "the database is damaged: " + message,
                     {.file = name}, "Choose another file, or one made from a backup.");
     const int offset = sqlite3_error_offset(handle);
     refuseQuery(name, "the query was refused: " + message,
@@ -62,7 +64,8 @@ SqliteHandle openSqlite(const std::filesystem::path& path) {
     const int code = sqlite3_open_v2(path.c_str(), &raw, SQLITE_OPEN_READONLY, nullptr);
     SqliteHandle handle(raw, sqlite3_close);
     if (code != SQLITE_OK)
-        throw Error(ErrorCode::badDatabase, "the database cannot be opened: " + std::string(sqlite3_errmsg(raw)),
+        throw Error(ErrorCode::badDatabase,
+                    "the database cannot be opened: " + std::string(sqlite3_errmsg(raw)),
                     {.file = path.filename().string()}, "Choose another file.");
     sqlite3_busy_timeout(raw, 2000);
     // Nothing from the file may run code: no extensions, no functions with side effects in its views.
@@ -79,19 +82,23 @@ SqliteStatement prepared(sqlite3* handle, const std::string& query, const std::s
     if (sqlite3_prepare_v2(handle, query.c_str(), static_cast<int>(query.size()), &raw, &rest) != SQLITE_OK)
         sqliteFailed(handle, name, query);
     SqliteStatement statement(raw, sqlite3_finalize);
-    const std::string_view left = trimmed(std::string_view(rest, query.size() - static_cast<std::size_t>(rest - query.c_str())));
-    if (!raw) refuseQuery(name, "there is no query, only a comment", 1, "Type one, such as SELECT * FROM depots.");
+    const std::string_view left =
+        trimmed(std::string_view(rest, query.size() - static_cast<std::size_t>(rest - query.c_str())));
+    if (!raw)
+        refuseQuery(name, "there is no query, only a comment", 1, "Type one, such as SELECT * FROM depots.");
     if (!left.empty() && left != ";") {
         sqlite3_stmt* second = nullptr;
         sqlite3_prepare_v2(handle, rest, -1, &second, nullptr);
         const bool more = second != nullptr;
         sqlite3_finalize(second);
         if (more)
-            refuseQuery(name, "there is a second statement", characterOf(query, static_cast<std::size_t>(rest - query.c_str())),
+            refuseQuery(name, "there is a second statement",
+                        characterOf(query, static_cast<std::size_t>(rest - query.c_str())),
                         "Keep the query alone.");
     }
     if (sqlite3_column_count(raw) == 0 || sqlite3_stmt_readonly(raw) == 0)
-        refuseQuery(name, "this is not a query: it gives no rows or would change the database", 1, "Begin it with SELECT.");
+        refuseQuery(name, "this is not a query: it gives no rows or would change the database", 1,
+                    "Begin it with SELECT.");
     return statement;
 }
 
@@ -126,7 +133,8 @@ RowsRead readSqlite(const std::filesystem::path& path, const std::string& query,
     const SqliteHandle handle = openSqlite(path);
     // A query may run long before its first row: it is interrupted when a stop is asked for.
     sqlite3_progress_handler(
-        handle.get(), 10000, [](void* data) { return static_cast<Progress*>(data)->stopRequested() ? 1 : 0; }, &progress);
+        handle.get(), 10000, [](void* data) { return static_cast<Progress*>(data)->stopRequested() ? 1 : 0; },
+        &progress);
     const SqliteStatement statement = prepared(handle.get(), query, name);
     std::vector<std::string> names;
     for (int c = 0; c < sqlite3_column_count(statement.get()); ++c)
@@ -150,7 +158,8 @@ RowsRead readSqlite(const std::filesystem::path& path, const std::string& query,
 
 std::vector<std::string> tablesOfSqlite(const std::filesystem::path& path) {
     const std::string name = path.filename().string();
-    const std::string query = "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite_%' ORDER BY name";
+    const std::string query = "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name NOT "
+                              "LIKE 'sqlite_%' ORDER BY name";
     const SqliteHandle handle = openSqlite(path);
     const SqliteStatement statement = prepared(handle.get(), query, name);
     std::vector<std::string> tables;
@@ -166,7 +175,8 @@ using Result = std::unique_ptr<PGresult, void (*)(PGresult*)>;
 
 // Types of the server's catalogue (pg_type).
 constexpr Oid boolType = 16, int8Type = 20, int2Type = 21, int4Type = 23, oidType = 26, float4Type = 700,
-              float8Type = 701, dateType = 1082, timestampType = 1114, timestamptzType = 1184, numericType = 1700;
+              float8Type = 701, dateType = 1082, timestampType = 1114, timestamptzType = 1184,
+              numericType = 1700;
 
 std::string oneLine(const char* text) {
     std::string line(trimmed(text ? text : ""));
@@ -180,34 +190,45 @@ std::string placeName(const ServerPlace& place) {
 
 Connection connected(const ServerPlace& place, const std::string& password) {
     const std::string port = std::to_string(place.port);
-    const std::array<const char*, 8> keys{"host", "port", "dbname", "user", "password", "connect_timeout", "client_encoding", nullptr};
-    const std::array<const char*, 8> values{place.host.c_str(), port.c_str(), place.database.c_str(), place.user.c_str(),
-                                            password.c_str(), "10", "UTF8", nullptr};
+    const std::array<const char*, 8> keys{
+        "host", "port", "dbname", "user", "password", "connect_timeout", "client_encoding", nullptr};
+    const std::array<const char*, 8> values{place.host.c_str(),
+                                            port.c_str(),
+                                            place.database.c_str(),
+                                            place.user.c_str(),
+                                            password.c_str(),
+                                            "10",
+                                            "UTF8",
+                                            nullptr};
     Connection connection(PQconnectdbParams(keys.data(), values.data(), 0), PQfinish);
     if (PQstatus(connection.get()) == CONNECTION_OK) return connection;
     const bool wantsPassword = PQconnectionNeedsPassword(connection.get()) != 0;
     const bool wrongPassword = PQconnectionUsedPassword(connection.get()) != 0;
     if (wantsPassword || wrongPassword)
         throw Error(ErrorCode::badPassword,
-                    wantsPassword ? "the server asks for a password" : "the server refused the password of " + place.user,
+                    wantsPassword ? "the server asks for a password"
+                                  : "the server refused the password of " + place.user,
                     {.file = placeName(place),
                      .column = place.user + "@" + place.host + ":" + port + "/" + place.database},
                     "Give the password again; it is not stored.");
     throw Error(ErrorCode::badDatabase, "no connection: " + oneLine(PQerrorMessage(connection.get())),
-                {.file = placeName(place)}, "Look whether the server runs and whether host, port, database and user are right.");
+                {.file = placeName(place)},
+                "Look whether the server runs and whether host, port, database and user are right.");
 }
 
 void run(PGconn* connection, const char* sql, const ServerPlace& place) {
     const Result result(PQexec(connection, sql), PQclear);
     if (PQresultStatus(result.get()) != PGRES_COMMAND_OK)
-        throw Error(ErrorCode::badDatabase, oneLine(PQresultErrorMessage(result.get())), {.file = placeName(place)},
-                    "Ask whoever looks after the server.");
+        throw Error(ErrorCode::badDatabase, oneLine(PQresultErrorMessage(result.get())),
+                    {.file = placeName(place)}, "Ask whoever looks after the server.");
 }
 
-[[noreturn]] void postgresFailed(PGconn* connection, const PGresult* result, const ServerPlace& place, std::size_t rows) {
+[[noreturn]] void postgresFailed(PGconn* connection, const PGresult* result, const ServerPlace& place,
+                                 std::size_t rows) {
     if (PQstatus(connection) != CONNECTION_OK)
         throw Error(ErrorCode::badDatabase,
-                    "the connection was lost after " + plural(rows, "row", "rows") + ": " + oneLine(PQerrorMessage(connection)),
+                    "the connection was lost after " + plural(rows, "row", "rows") + ": " +
+                        oneLine(PQerrorMessage(connection)),
                     {.file = placeName(place)}, "Try again; what was open before stays as it was.");
     const char* state = PQresultErrorField(result, PG_DIAG_SQLSTATE);
     const char* message = PQresultErrorField(result, PG_DIAG_MESSAGE_PRIMARY);
@@ -221,10 +242,12 @@ void run(PGconn* connection, const char* sql, const ServerPlace& place) {
     }
     const std::string_view code = state ? state : "";
     if (code == "25006" || code == "42601")
-        refuseQuery(placeName(place), code == "25006" ? "this is not a query: it would change the database"
-                                                      : "this is not a query the server understands: " + oneLine(message),
+        refuseQuery(placeName(place),
+                    code == "25006" ? "this is not a query: it would change the database"
+                                    : "this is not a query the server understands: " + oneLine(message),
                     character, "Begin it with SELECT.");
-    refuseQuery(placeName(place), "the query was refused: " + oneLine(message), character, "Correct the query.");
+    refuseQuery(placeName(place), "the query was refused: " + oneLine(message), character,
+                "Correct the query.");
 }
 
 void addPostgresCell(TableBuilder& builder, std::size_t column, Oid type, std::string_view text) {
@@ -277,8 +300,11 @@ RowsRead readPostgres(const ServerPlace& place, const std::string& password, con
     {
         const std::string declare = "DECLARE oxgoad_rows NO SCROLL CURSOR FOR " + plain;
         // The protocol with parameters takes one statement only: a second one is refused by the server.
-        const Result result(PQexecParams(connection.get(), declare.c_str(), 0, nullptr, nullptr, nullptr, nullptr, 0), PQclear);
-        if (PQresultStatus(result.get()) != PGRES_COMMAND_OK) postgresFailed(connection.get(), result.get(), place, 0);
+        const Result result(
+            PQexecParams(connection.get(), declare.c_str(), 0, nullptr, nullptr, nullptr, nullptr, 0),
+            PQclear);
+        if (PQresultStatus(result.get()) != PGRES_COMMAND_OK)
+            postgresFailed(connection.get(), result.get(), place, 0);
     }
     std::optional<TableBuilder> builder;
     std::vector<Oid> types;
@@ -301,7 +327,8 @@ RowsRead readPostgres(const ServerPlace& place, const std::string& password, con
             for (int c = 0; c < static_cast<int>(types.size()); ++c)
                 if (PQgetisnull(result.get(), r, c) == 0)
                     addPostgresCell(*builder, static_cast<std::size_t>(c), types[static_cast<std::size_t>(c)],
-                                    {PQgetvalue(result.get(), r, c), static_cast<std::size_t>(PQgetlength(result.get(), r, c))});
+                                    {PQgetvalue(result.get(), r, c),
+                                     static_cast<std::size_t>(PQgetlength(result.get(), r, c))});
             builder->endRow(builder->rows() + 1);
         }
         more = rows > 0 && (mostRows == 0 || builder->rows() < mostRows);

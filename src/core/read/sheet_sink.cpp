@@ -66,13 +66,14 @@ std::optional<CellRange> parseRange(std::string_view text) {
 
 SheetSink::SheetSink(std::string file, std::string sheet, const CellRange& range, const TextOptions& options,
                      std::size_t mostRows)
-    : m_file(std::move(file)), m_sheet(std::move(sheet)), m_range(range), m_options(options), m_mostRows(mostRows) {
+    : m_file(std::move(file)), m_sheet(std::move(sheet)), m_range(range), m_options(options),
+      m_mostRows(mostRows) {
     m_range.firstRow = std::max(m_range.firstRow, options.skipLines);
 }
 
 void SheetSink::cell(std::size_t row, std::size_t column, SheetCell cell) {
-    if (row < m_range.firstRow || row > m_range.lastRow || column < m_range.firstColumn || column > m_range.lastColumn ||
-        column >= mostColumns)
+    if (row < m_range.firstRow || row > m_range.lastRow || column < m_range.firstColumn ||
+        column > m_range.lastColumn || column >= mostColumns)
         return;
     if (m_inRow && row != m_row.row) endRow();
     if (!m_inRow) {
@@ -166,10 +167,13 @@ std::vector<std::string> SheetSink::headNames(std::vector<std::string>& notes) c
                                                    ? dateText(static_cast<std::int32_t>(cell.number))
                                                    : cell.text;
         for (const CellRange& range : m_merged) {
-            if (m_head[h].row < range.firstRow || m_head[h].row > range.lastRow || range.firstColumn < m_firstColumn) continue;
+            if (m_head[h].row < range.firstRow || m_head[h].row > range.lastRow ||
+                range.firstColumn < m_firstColumn)
+                continue;
             if (m_head[h].row > range.firstRow) continue; // merged down: its name stands in the row above
             const std::size_t from = range.firstColumn - m_firstColumn;
-            for (std::size_t c = from + 1; c <= range.lastColumn - m_firstColumn && c < m_columns && from < m_columns; ++c)
+            for (std::size_t c = from + 1;
+                 c <= range.lastColumn - m_firstColumn && c < m_columns && from < m_columns; ++c)
                 line[c] = line[from];
         }
         for (std::size_t c = 0; c < m_columns; ++c) {
@@ -185,7 +189,9 @@ RowsRead SheetSink::finish() {
     if (m_inRow) endRow();
     if (!m_builder && !m_held.empty()) decideHeader();
     if (!m_builder)
-        throw Error(ErrorCode::noRows, "the sheet is empty" + std::string(m_range.firstRow > 0 || m_range.firstColumn > 0 ? " there" : ""),
+        throw Error(ErrorCode::noRows,
+                    "the sheet is empty" +
+                        std::string(m_range.firstRow > 0 || m_range.firstColumn > 0 ? " there" : ""),
                     {.file = m_file, .sheet = m_sheet}, "Choose another sheet or range.");
     std::vector<std::string> notes;
     m_builder->setNames(headNames(notes));
@@ -195,7 +201,8 @@ RowsRead SheetSink::finish() {
         const auto from = std::lower_bound(m_rowOfBuilder.begin(), m_rowOfBuilder.end(), range.firstRow);
         if (from == m_rowOfBuilder.end() || *from != range.firstRow) continue;
         for (auto to = from + 1; to != m_rowOfBuilder.end() && *to <= range.lastRow; ++to)
-            m_builder->repeat(range.firstColumn - m_firstColumn, static_cast<std::size_t>(from - m_rowOfBuilder.begin()),
+            m_builder->repeat(range.firstColumn - m_firstColumn,
+                              static_cast<std::size_t>(from - m_rowOfBuilder.begin()),
                               static_cast<std::size_t>(to - m_rowOfBuilder.begin()));
     }
     RowsRead result = m_builder->finish();
@@ -203,7 +210,9 @@ RowsRead SheetSink::finish() {
     if (m_head.size() > 1) result.report.notes.emplace_back("The header has two rows.");
     if (m_times) result.report.notes.emplace_back("Times of day were dropped from dates.");
     if (m_beyond > 0)
-        result.report.notes.push_back(plural(m_beyond, "cell right of the table was", "cells right of the table were") + " passed over.");
+        result.report.notes.push_back(
+            plural(m_beyond, "cell right of the table was", "cells right of the table were") +
+            " passed over.");
     return result;
 }
 

@@ -27,7 +27,8 @@ struct SheetCell {
 /// Takes the cells of a sheet row by row, finds the header, and fills a table.
 class SheetSink {
 public:
-    SheetSink(std::string file, std::string sheet, const CellRange& range, const TextOptions& options, std::size_t mostRows);
+    SheetSink(std::string file, std::string sheet, const CellRange& range, const TextOptions& options,
+              std::size_t mostRows);
 
     /// Rows and columns from 0 and never back.
     void cell(std::size_t row, std::size_t column, SheetCell cell);

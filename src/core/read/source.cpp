@@ -18,7 +18,8 @@ SourceKind kindOfFile(const std::filesystem::path& path) {
     if (ending == ".xlsx" || ending == ".xlsm" || ending == ".ods") return SourceKind::workbook;
     std::array<char, 16> head{};
     std::ifstream(path, std::ios::binary).read(head.data(), head.size());
-    if (std::string_view(head.data(), head.size()) == std::string_view("SQLite format 3\0", 16)) return SourceKind::sqlite;
+    if (std::string_view(head.data(), head.size()) == std::string_view("SQLite format 3\0", 16))
+        return SourceKind::sqlite;
     if (ending == ".sqlite" || ending == ".sqlite3" || ending == ".db") return SourceKind::sqlite;
     return SourceKind::text;
 }
@@ -31,15 +32,16 @@ std::string sourceName(const RowsSource& source) {
     case SourceKind::sqlite:
         return "query of " + file;
     case SourceKind::postgres:
-        return "query of " + source.server.database + (source.server.host.empty() ? "" : " on " + source.server.host);
+        return "query of " + source.server.database +
+               (source.server.host.empty() ? "" : " on " + source.server.host);
     case SourceKind::text:
         break;
     }
     return file;
 }
 
-RowsRead readSource(const RowsSource& source, const std::filesystem::path& folder, const PasswordFor& password,
-                    Threads threads, Progress& progress) {
+RowsRead readSource(const RowsSource& source, const std::filesystem::path& folder,
+                    const PasswordFor& password, Threads threads, Progress& progress) {
     const auto path = folder / source.file;
     switch (source.kind) {
     case SourceKind::workbook:
@@ -47,8 +49,8 @@ RowsRead readSource(const RowsSource& source, const std::filesystem::path& folde
     case SourceKind::sqlite:
         return readSqlite(path, source.query, source.text, 0, progress);
     case SourceKind::postgres:
-        return readPostgres(source.server, password ? password(source.server) : std::string(), source.query, source.text, 0,
-                            progress);
+        return readPostgres(source.server, password ? password(source.server) : std::string(), source.query,
+                            source.text, 0, progress);
     case SourceKind::text:
         break;
     }

@@ -28,7 +28,8 @@ struct RowsSource {
     /// For text files; marks and kinds also for the others.
     TextOptions text{};
     SourceKind kind = SourceKind::text;
-    /// Of a workbook: the first sheet with cells when empty; all cells when no range such as B3:F200 is given.
+    /// Of a workbook: the first sheet with cells when empty; all cells when no range such as B3:F200 is
+    /// given.
     std::string sheet{};
     std::string range{};
     /// Of a database.
@@ -60,15 +61,17 @@ SourceKind kindOfFile(const std::filesystem::path& path);
 /// "depots.xlsx, sheet Rates", "query of depots on db.example": what messages and the window call it.
 std::string sourceName(const RowsSource& source);
 
-/// Asks for the password of a server; the connection is tried without one when empty. Called where readRows runs.
+/// Asks for the password of a server; the connection is tried without one when empty. Called where readRows
+/// runs.
 using PasswordFor = std::function<std::string(const ServerPlace&)>;
 
 /// One table. Relative names are looked up in `folder`. Errors of the readers; Stopped.
-RowsRead readSource(const RowsSource& source, const std::filesystem::path& folder, const PasswordFor& password,
-                    Threads threads, Progress& progress);
+RowsRead readSource(const RowsSource& source, const std::filesystem::path& folder,
+                    const PasswordFor& password, Threads threads, Progress& progress);
 
-/// The whole plan. Columns that a stacked source lacks are missing there, those it has beyond the first are added;
-/// both are told in the notes, and so are unmatched and doubled keys of joins. Errors: those of the readers, badJoin.
+/// The whole plan. Columns that a stacked source lacks are missing there, those it has beyond the first are
+/// added; both are told in the notes, and so are unmatched and doubled keys of joins. Errors: those of the
+/// readers, badJoin.
 RowsRead readRows(const RowsPlan& plan, const std::filesystem::path& folder, const PasswordFor& password,
                   Threads threads, Progress& progress);
 

@@ -21,12 +21,13 @@ std::string namesOf(const std::vector<std::string>& names) {
 }
 
 /// One column of all parts; null where a part lacks it.
-Column stacked(const std::string& name, const std::vector<const Column*>& parts, const std::vector<std::size_t>& sizes,
-               std::vector<std::string>& notes) {
+Column stacked(const std::string& name, const std::vector<const Column*>& parts,
+               const std::vector<std::size_t>& sizes, std::vector<std::string>& notes) {
     std::size_t rows = 0;
     for (const auto size : sizes)
         rows += size;
-    const Column* first = *std::find_if(parts.begin(), parts.end(), [](const Column* c) { return c != nullptr; });
+    const Column* first =
+        *std::find_if(parts.begin(), parts.end(), [](const Column* c) { return c != nullptr; });
     ColumnKind kind = first->kind();
     for (const Column* part : parts)
         if (part && part->kind() != kind && part->missingCount() < part->size()) {
@@ -41,14 +42,19 @@ Column stacked(const std::string& name, const std::vector<const Column*>& parts,
         for (std::size_t p = 0; p < parts.size(); ++p) {
             const bool there = parts[p] && parts[p]->kind() == kind;
             if (kind == ColumnKind::number) {
-                if (there) numbers.insert(numbers.end(), parts[p]->numbers().begin(), parts[p]->numbers().end());
-                else numbers.resize(numbers.size() + sizes[p], std::nan(""));
+                if (there)
+                    numbers.insert(numbers.end(), parts[p]->numbers().begin(), parts[p]->numbers().end());
+                else
+                    numbers.resize(numbers.size() + sizes[p], std::nan(""));
             } else {
-                if (there) days.insert(days.end(), parts[p]->days().begin(), parts[p]->days().end());
-                else days.resize(days.size() + sizes[p], Column::missingDay);
+                if (there)
+                    days.insert(days.end(), parts[p]->days().begin(), parts[p]->days().end());
+                else
+                    days.resize(days.size() + sizes[p], Column::missingDay);
             }
         }
-        return kind == ColumnKind::number ? Column::ofNumbers(name, std::move(numbers)) : Column::ofDates(name, std::move(days));
+        return kind == ColumnKind::number ? Column::ofNumbers(name, std::move(numbers))
+                                          : Column::ofDates(name, std::move(days));
     }
     if (kind == ColumnKind::text) {
         TextCells cells;
@@ -81,7 +87,8 @@ Column stacked(const std::string& name, const std::vector<const Column*>& parts,
 
 RowsRead stackRows(std::vector<StackedRows> parts, const std::string& originColumn) {
     RowsRead result;
-    result.report.file = parts.front().name + (parts.size() > 1 ? " and " + countText(parts.size() - 1) + " more" : "");
+    result.report.file =
+        parts.front().name + (parts.size() > 1 ? " and " + countText(parts.size() - 1) + " more" : "");
     result.report.format = parts.front().rows.report.format;
     std::vector<std::string> names;
     std::vector<std::size_t> sizes;
@@ -98,8 +105,8 @@ RowsRead stackRows(std::vector<StackedRows> parts, const std::string& originColu
         for (const auto& note : part.rows.report.notes)
             result.report.notes.push_back(part.name + ": " + note);
         if (&part != &parts.front())
-            result.report.notes.push_back(part.name + ": " + plural(part.rows.table.rows(), "row", "rows") + " below" +
-                                          (lacking.empty() ? "" : "; lacks " + namesOf(lacking)) +
+            result.report.notes.push_back(part.name + ": " + plural(part.rows.table.rows(), "row", "rows") +
+                                          " below" + (lacking.empty() ? "" : "; lacks " + namesOf(lacking)) +
                                           (added.empty() ? "" : "; adds " + namesOf(added)) + ".");
         std::size_t rowsBefore = result.report.rows;
         for (CellFault fault : part.rows.report.faults) {
@@ -109,7 +116,8 @@ RowsRead stackRows(std::vector<StackedRows> parts, const std::string& originColu
         }
         for (const auto& [column, count] : part.rows.report.faultsByColumn) {
             auto& all = result.report.faultsByColumn;
-            const auto found = std::find_if(all.begin(), all.end(), [&](const auto& c) { return c.first == column; });
+            const auto found =
+                std::find_if(all.begin(), all.end(), [&](const auto& c) { return c.first == column; });
             if (found == all.end())
                 all.emplace_back(column, count);
             else
@@ -128,7 +136,8 @@ RowsRead stackRows(std::vector<StackedRows> parts, const std::string& originColu
     }
     if (!originColumn.empty()) {
         if (std::find(names.begin(), names.end(), originColumn) != names.end())
-            throw Error(ErrorCode::badStep, "there is a column \"" + originColumn + "\" already", {.column = originColumn},
+            throw Error(ErrorCode::badStep, "there is a column \"" + originColumn + "\" already",
+                        {.column = originColumn},
                         "Give the column that says where rows come from another name.");
         std::vector<std::string> levels;
         std::vector<std::int32_t> codes;
@@ -152,7 +161,9 @@ public:
         if (first.kind() == ColumnKind::number || first.kind() == ColumnKind::date) {
             std::unordered_map<std::uint64_t, std::int64_t> places;
             places.reserve(second.size());
-            secondCodes = coded(second, [&](double v) { return places.emplace(bitsOf(v), static_cast<std::int64_t>(places.size())).first->second; });
+            secondCodes = coded(second, [&](double v) {
+                return places.emplace(bitsOf(v), static_cast<std::int64_t>(places.size())).first->second;
+            });
             firstCodes = coded(first, [&](double v) {
                 const auto found = places.find(bitsOf(v));
                 return found == places.end() ? -1 : found->second;
@@ -160,7 +171,9 @@ public:
             return;
         }
         std::unordered_map<std::string, std::int64_t> places;
-        auto place = [&](const std::string& text) { return places.emplace(text, static_cast<std::int64_t>(places.size())).first->second; };
+        auto place = [&](const std::string& text) {
+            return places.emplace(text, static_cast<std::int64_t>(places.size())).first->second;
+        };
         auto seek = [&](const std::string& text) {
             const auto found = places.find(text);
             return found == places.end() ? std::int64_t{-1} : found->second;
@@ -177,15 +190,13 @@ private:
         std::memcpy(&bits, &value, sizeof bits);
         return bits;
     }
-    template <class Code>
-    static std::vector<std::int64_t> coded(const Column& column, const Code& code) {
+    template <class Code> static std::vector<std::int64_t> coded(const Column& column, const Code& code) {
         std::vector<std::int64_t> codes(column.size(), -1);
         for (std::size_t i = 0; i < codes.size(); ++i)
             if (!column.isMissing(i)) codes[i] = code(column.asNumber(i));
         return codes;
     }
-    template <class Code>
-    static std::vector<std::int64_t> texts(const Column& column, const Code& code) {
+    template <class Code> static std::vector<std::int64_t> texts(const Column& column, const Code& code) {
         std::vector<std::int64_t> codes(column.size(), -1);
         if (column.kind() == ColumnKind::factor) {
             std::vector<std::int64_t> ofLevel;
@@ -239,8 +250,11 @@ Column pickedRows(const Column& column, const std::string& name, const std::vect
 } // namespace
 
 RowsRead joinRows(RowsRead first, const RowsRead& second, const std::string& secondName,
-                  const std::vector<std::pair<std::string, std::string>>& keys, Threads threads, Progress& progress) {
-    if (keys.empty()) throw Error(ErrorCode::badJoin, "no key is named", {.file = secondName}, "Name a column both tables have.");
+                  const std::vector<std::pair<std::string, std::string>>& keys, Threads threads,
+                  Progress& progress) {
+    if (keys.empty())
+        throw Error(ErrorCode::badJoin, "no key is named", {.file = secondName},
+                    "Name a column both tables have.");
     const std::size_t n = first.table.rows();
     const std::size_t m = second.table.rows();
     // Keys of several columns are folded into one number, column by column.
@@ -258,14 +272,16 @@ RowsRead joinRows(RowsRead first, const RowsRead& second, const std::string& sec
         std::unordered_map<std::uint64_t, std::int64_t> pairs;
         auto fold = [&](std::int64_t so, std::int64_t code, bool add) -> std::int64_t {
             if (so < 0 || code < 0) return -1;
-            const std::uint64_t pair = (static_cast<std::uint64_t>(so) << 32U) | static_cast<std::uint64_t>(code);
+            const std::uint64_t pair =
+                (static_cast<std::uint64_t>(so) << 32U) | static_cast<std::uint64_t>(code);
             if (add) return pairs.emplace(pair, static_cast<std::int64_t>(pairs.size())).first->second;
             const auto found = pairs.find(pair);
             return found == pairs.end() ? -1 : found->second;
         };
         for (std::size_t j = 0; j < m; ++j)
             b[j] = fold(b[j], codes.secondCodes[j], true);
-        // The first table has far more rows than keys: what each of its codes folds to is looked up once a run.
+        // The first table has far more rows than keys: what each of its codes folds to is looked up once a
+        // run.
         std::int64_t lastSo = -2, lastCode = -2, lastFolded = -1;
         for (std::size_t i = 0; i < n; ++i) {
             if (a[i] != lastSo || codes.firstCodes[i] != lastCode) {
@@ -320,11 +336,15 @@ RowsRead joinRows(RowsRead first, const RowsRead& second, const std::string& sec
         columns.push_back(std::move(*column));
     first.table = Table(std::move(columns));
     const auto unused = static_cast<std::size_t>(std::count(asked.begin(), asked.end(), 0));
-    std::string note = secondName + " joined by " + keys[0].first + ": " + plural(wanted.size(), "column", "columns") + " added, " +
+    std::string note = secondName + " joined by " + keys[0].first + ": " +
+                       plural(wanted.size(), "column", "columns") + " added, " +
                        plural(n - unmatched, "row", "rows") + " matched";
     if (unmatched > 0)
-        note += ", " + countText(unmatched) + " without a match" + (example.empty() ? "" : " (such as " + example + ")");
-    if (doubled > 0) note += ", " + plural(doubled, "row of it has a key", "rows of it have keys") + " that came before and did not count";
+        note += ", " + countText(unmatched) + " without a match" +
+                (example.empty() ? "" : " (such as " + example + ")");
+    if (doubled > 0)
+        note += ", " + plural(doubled, "row of it has a key", "rows of it have keys") +
+                " that came before and did not count";
     if (unused > 0) note += ", " + plural(unused, "key was", "keys were") + " not asked for";
     first.report.notes.push_back(note + ".");
     for (const auto& each : second.report.notes)

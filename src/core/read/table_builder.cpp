@@ -46,7 +46,8 @@ void TableBuilder::addText(std::size_t column, std::string_view text) {
 void TableBuilder::addFault(std::size_t column, std::string_view text, std::string reason) {
     ++m_faultsByColumn[column];
     if (m_faults.size() < ReadReport::listedFaults)
-        m_faults.push_back({0, m_rows + 1, column + 1, m_names[column], std::string(text), std::move(reason)});
+        m_faults.push_back(
+            {0, m_rows + 1, column + 1, m_names[column], std::string(text), std::move(reason)});
 }
 
 void TableBuilder::repeat(std::size_t column, std::size_t fromRow, std::size_t toRow) {
@@ -88,12 +89,14 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
     }
     std::size_t present = 0, numbers = 0, dates = 0;
     for (std::size_t i = 0; i < m_rows; ++i) {
-        const auto code = static_cast<std::size_t>(cells.values[i] >= 0 && cells.tags[i] == Tag::text ? cells.values[i] : 0);
+        const auto code = static_cast<std::size_t>(
+            cells.values[i] >= 0 && cells.tags[i] == Tag::text ? cells.values[i] : 0);
         if (cells.tags[i] == Tag::text && missing[code]) cells.tags[i] = Tag::missing;
         if (cells.tags[i] == Tag::missing) continue;
         ++present;
         numbers += cells.tags[i] == Tag::number || (cells.tags[i] == Tag::text && asNumber[code]);
-        dates += cells.tags[i] == Tag::date || (cells.tags[i] == Tag::text && !asNumber[code] && asDate[code]);
+        dates +=
+            cells.tags[i] == Tag::date || (cells.tags[i] == Tag::text && !asNumber[code] && asDate[code]);
     }
     ColumnKind kind = ColumnKind::factor;
     if (10 * numbers >= fittingOfTen * present)
@@ -110,7 +113,8 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
     };
     auto misfit = [&](std::size_t i, const char* reason) {
         ++m_faultsByColumn[c];
-        if (m_faults.size() < ReadReport::listedFaults) m_faults.push_back({m_lines[i], i + 1, c + 1, name, textOf(i), reason});
+        if (m_faults.size() < ReadReport::listedFaults)
+            m_faults.push_back({m_lines[i], i + 1, c + 1, name, textOf(i), reason});
     };
     if (kind == ColumnKind::number) {
         std::vector<double>& values = cells.values;
@@ -127,7 +131,8 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
             values[i] = value;
         }
         if (asText > 0)
-            report.notes.push_back(name + ": " + plural(asText, "number was", "numbers were") + " stored as text and read as numbers.");
+            report.notes.push_back(name + ": " + plural(asText, "number was", "numbers were") +
+                                   " stored as text and read as numbers.");
         return Column::ofNumbers(name, std::move(values));
     }
     if (kind == ColumnKind::date) {
@@ -147,8 +152,9 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
     std::vector<std::int32_t> codes(m_rows, Column::missingCode);
     for (std::size_t i = 0; i < m_rows; ++i)
         if (cells.tags[i] != Tag::missing) codes[i] = dictionary.code(textOf(i));
-    const bool asText = asked != m_options.kinds.end() ? kind == ColumnKind::text
-                                                       : dictionary.size() > 20 && dictionary.size() * 2 > present;
+    const bool asText = asked != m_options.kinds.end()
+                            ? kind == ColumnKind::text
+                            : dictionary.size() > 20 && dictionary.size() * 2 > present;
     if (!asText) return sortedFactor(name, std::move(codes), dictionary.takeKeys());
     TextCells out;
     for (const auto code : codes)
@@ -158,12 +164,13 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
 
 RowsRead TableBuilder::finish() {
     if (m_rows == 0)
-        throw Error(ErrorCode::noRows, "there are no rows below the header", {.file = m_file}, "Choose another sheet, range or query.");
+        throw Error(ErrorCode::noRows, "there are no rows below the header", {.file = m_file},
+                    "Choose another sheet, range or query.");
     for (const auto& [wanted, kind] : m_options.kinds)
         if (!m_options.kindsMayBeAbsent && std::find(m_names.begin(), m_names.end(), wanted) == m_names.end())
             throw Error(ErrorCode::unknownColumn,
-                        "there is no column \"" + wanted + "\" to be read as " + std::string(kindName(kind)), {.file = m_file},
-                        "Take it out of \"kinds\" or correct its name.");
+                        "there is no column \"" + wanted + "\" to be read as " + std::string(kindName(kind)),
+                        {.file = m_file}, "Take it out of \"kinds\" or correct its name.");
     RowsRead result;
     std::vector<Column> columns;
     for (std::size_t c = 0; c < m_names.size(); ++c)
@@ -171,7 +178,8 @@ RowsRead TableBuilder::finish() {
     result.table = Table(std::move(columns));
     result.report.file = m_file;
     result.report.rows = m_rows;
-    std::stable_sort(m_faults.begin(), m_faults.end(), [](const CellFault& a, const CellFault& b) { return a.row < b.row; });
+    std::stable_sort(m_faults.begin(), m_faults.end(),
+                     [](const CellFault& a, const CellFault& b) { return a.row < b.row; });
     for (CellFault& fault : m_faults)
         if (fault.line == 0 && fault.row > 0) fault.line = m_lines[fault.row - 1];
     result.report.faults = std::move(m_faults);

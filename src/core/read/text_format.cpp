@@ -109,7 +109,8 @@ char findDelimiter(std::string_view text, char quote) {
 bool anyNumberOrDate(const std::vector<std::string>& cells, char decimalMark) {
     return std::any_of(cells.begin(), cells.end(), [&](const std::string& cell) {
         return parseDate(cell, DateOrder::dayFirst) || parseDate(cell, DateOrder::monthFirst) ||
-               parseDressedNumber(cell, {.decimalMark = decimalMark, .thousandsMarks = decimalMark == '.' ? ", '" : ". '"});
+               parseDressedNumber(
+                   cell, {.decimalMark = decimalMark, .thousandsMarks = decimalMark == '.' ? ", '" : ". '"});
     });
 }
 
@@ -168,7 +169,7 @@ Utf8Text decodeText(std::string_view bytes, const std::string& name, std::option
         return result;
     }
     if (bytes.starts_with(std::string_view("PK\x03\x04", 4)))
-    throw Error(ErrorCode::binaryFile, "this is a workbook or an archive, not a text file",
+        throw Error(ErrorCode::binaryFile, "this is a workbook or an archive, not a text file",
                     {.file = name}, "A workbook is read when its name ends in .xlsx or .ods.");
     if (wanted && *wanted != Encoding::utf8) {
         recode(bytes, *wanted);

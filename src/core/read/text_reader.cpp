@@ -368,7 +368,8 @@ void parseChunks(const Layout& layout, std::vector<Chunk>& chunks, Threads threa
 }
 
 /// Kinds by looking at the first rows and at a few rows in every part of the file.
-std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chunks, const TextOptions& options) {
+std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chunks,
+                                   const TextOptions& options) {
     struct Tally {
         std::size_t present = 0;
         std::size_t numbers = 0;
@@ -410,12 +411,14 @@ std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chu
             std::max(1.0, static_cast<double>(sampledBytes) / static_cast<double>(sampledRows));
     std::vector<ColumnKind> kinds;
     for (Tally& t : tallies) {
-        const DateOrder order = options.dateOrder ? *options.dateOrder
+        const DateOrder order = options.dateOrder            ? *options.dateOrder
                                 : t.dayFirst >= t.monthFirst ? DateOrder::dayFirst
                                                              : DateOrder::monthFirst;
         layout.dateOrders.push_back(order);
         layout.orderIsGuess.push_back(!options.dateOrder && t.dayFirst > 0 && t.dayFirst == t.monthFirst);
-        t.dates += order == DateOrder::dayFirst ? t.dayFirst : order == DateOrder::monthFirst ? t.monthFirst : 0;
+        t.dates += order == DateOrder::dayFirst     ? t.dayFirst
+                   : order == DateOrder::monthFirst ? t.monthFirst
+                                                    : 0;
         if (10 * t.numbers >= fittingOfTen * t.present)
             kinds.push_back(ColumnKind::number);
         else
@@ -516,8 +519,9 @@ void noteDress(const Layout& layout, const std::vector<Chunk>& chunks, ReadRepor
         };
         add(sum.thousands, " with thousands marks");
         add(sum.currency, " with a currency sign");
-        add(sum.percent, layout.dress.percent == NumberDress::Percent::share ? " with a percent sign (5 % is 0.05)"
-                                                                              : " with a percent sign (5 % is 5)");
+        add(sum.percent, layout.dress.percent == NumberDress::Percent::share
+                             ? " with a percent sign (5 % is 0.05)"
+                             : " with a percent sign (5 % is 5)");
         if (!text.empty()) report.notes.push_back(layout.names[c] + ": numbers " + text + ".");
     }
 }
@@ -557,8 +561,8 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
     for (std::size_t skipped = 0; skipped < options.skipLines; ++skipped) {
         const auto end = text.find(layout.newline);
         if (end == std::string_view::npos)
-            throw Error(ErrorCode::noRows, "there are no more lines to pass over than " + countText(skipped), {.file = name},
-                        "Pass over fewer lines.");
+            throw Error(ErrorCode::noRows, "there are no more lines to pass over than " + countText(skipped),
+                        {.file = name}, "Pass over fewer lines.");
         text.remove_prefix(end + 1);
     }
     layout.text = text;

@@ -29,7 +29,8 @@ struct TextOptions {
     std::optional<Encoding> encoding;
     /// Lines above the header that are no part of the table.
     std::size_t skipLines = 0;
-    /// Characters that may part thousands ("" for none); what is usual beside the decimal mark when not given.
+    /// Characters that may part thousands ("" for none); what is usual beside the decimal mark when not
+    /// given.
     std::optional<std::string> thousandsMarks;
     /// Whether currency signs are read past.
     bool currency = true;
@@ -89,13 +90,13 @@ struct RowsRead {
 
 /// Reads a delimited text file (RFC 4180, and the usual departures from it).
 ///
-/// A column is a number or a date when at least 90 % of its cells that are not missing can be read so (numbers also
-/// with thousands marks, currency and percent signs, which the notes count);
-/// otherwise a factor, or text when more than half of more than 20 cells are distinct. Cells that do not fit
-/// become missing and are counted and listed in the report. Numbers read to the nearest double. The result
-/// does not depend on the number of threads. Errors: fileNotFound, notAFile, cannotRead, emptyFile,
-/// binaryFile, badText (an open quote at the end), noRows (a header only), unknownColumn (in options.kinds,
-/// unless they may be absent). Throws Stopped.
+/// A column is a number or a date when at least 90 % of its cells that are not missing can be read so
+/// (numbers also with thousands marks, currency and percent signs, which the notes count); otherwise a
+/// factor, or text when more than half of more than 20 cells are distinct. Cells that do not fit become
+/// missing and are counted and listed in the report. Numbers read to the nearest double. The result does not
+/// depend on the number of threads. Errors: fileNotFound, notAFile, cannotRead, emptyFile, binaryFile,
+/// badText (an open quote at the end), noRows (a header only), unknownColumn (in options.kinds, unless they
+/// may be absent). Throws Stopped.
 RowsRead readText(const std::filesystem::path& path, const TextOptions& options, Threads threads,
                   Progress& progress);
 

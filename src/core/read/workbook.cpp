@@ -56,7 +56,8 @@ protected:
     bool m_gathering = false;
 };
 
-// Office Open XML ------------------------------------------------------------------------------------------------
+// Office Open XML
+// ------------------------------------------------------------------------------------------------
 
 struct XlsxSheet {
     SheetInfo info;
@@ -71,7 +72,9 @@ public:
         if (name == "sheet") {
             std::string_view relation = attributes["r:id"];
             const auto state = attributes["state"];
-            sheets.push_back({{std::string(attributes["name"]), !state.empty() && state != "visible"}, std::string(relation), {}});
+            sheets.push_back({{std::string(attributes["name"]), !state.empty() && state != "visible"},
+                              std::string(relation),
+                              {}});
         } else if (name == "workbookPr") {
             const auto flag = attributes["date1904"];
             from1904 = flag == "1" || flag == "true";
@@ -151,8 +154,10 @@ public:
     void open(std::string_view element, const XmlAttributes& attributes) override {
         const auto name = local(element);
         if (name == "numFmt") {
-            if (showsDate(attributes["formatCode"])) m_custom[std::string(attributes["numFmtId"])] = true;
-            else m_custom[std::string(attributes["numFmtId"])] = false;
+            if (showsDate(attributes["formatCode"]))
+                m_custom[std::string(attributes["numFmtId"])] = true;
+            else
+                m_custom[std::string(attributes["numFmtId"])] = false;
         } else if (name == "cellXfs") {
             m_inCells = true;
         } else if (name == "xf" && m_inCells) {
@@ -160,8 +165,9 @@ public:
             const auto own = m_custom.find(id);
             const auto number = countOf(id, 0, 100000);
             // Built-in formats with a day, by ECMA-376 part 1, §18.8.30, and its East Asian lists.
-            const bool builtIn = (number >= 14 && number <= 17) || number == 22 || (number >= 27 && number <= 31) ||
-                                 number == 36 || (number >= 50 && number <= 54) || number == 57 || number == 58;
+            const bool builtIn = (number >= 14 && number <= 17) || number == 22 ||
+                                 (number >= 27 && number <= 31) || number == 36 ||
+                                 (number >= 50 && number <= 54) || number == 57 || number == 58;
             dates.push_back(own == m_custom.end() ? builtIn : own->second);
         }
     }
@@ -183,7 +189,8 @@ struct XlsxParts {
 XlsxParts readXlsxParts(const ZipArchive& archive, Progress& progress) {
     XlsxParts parts;
     if (!archive.has("xl/workbook.xml"))
-        throw Error(ErrorCode::badWorkbook, "this archive holds no workbook", {.file = archive.name()}, "Choose an .xlsx or .ods file.");
+        throw Error(ErrorCode::badWorkbook, "this archive holds no workbook", {.file = archive.name()},
+                    "Choose an .xlsx or .ods file.");
     parsePart(archive, "xl/workbook.xml", parts.book, progress);
     parsePart(archive, "xl/_rels/workbook.xml.rels", parts.relations, progress);
     for (XlsxSheet& sheet : parts.book.sheets) {
@@ -191,15 +198,18 @@ XlsxParts readXlsxParts(const ZipArchive& archive, Progress& progress) {
         if (found != parts.relations.targets.end()) sheet.part = found->second;
     }
     // Chart sheets hold no cells.
-    std::erase_if(parts.book.sheets, [](const XlsxSheet& s) { return s.part.find("chartsheets/") != std::string::npos; });
+    std::erase_if(parts.book.sheets,
+                  [](const XlsxSheet& s) { return s.part.find("chartsheets/") != std::string::npos; });
     if (parts.book.sheets.empty())
-        throw Error(ErrorCode::badWorkbook, "the workbook has no sheets", {.file = archive.name()}, "Choose another.");
+        throw Error(ErrorCode::badWorkbook, "the workbook has no sheets", {.file = archive.name()},
+                    "Choose another.");
     return parts;
 }
 
 class XlsxCells : public TextHandler {
 public:
-    XlsxCells(SheetSink& sink, const std::vector<std::string>& strings, const std::vector<bool>& dates, bool from1904)
+    XlsxCells(SheetSink& sink, const std::vector<std::string>& strings, const std::vector<bool>& dates,
+              bool from1904)
         : m_sink(sink), m_strings(strings), m_dates(dates), m_from1904(from1904) {}
 
     void open(std::string_view element, const XmlAttributes& attributes) override {
@@ -253,8 +263,10 @@ private:
             m_sink.cell(m_row, m_column, {SheetCell::Kind::number, *value, {}});
         } else if (m_type == "s") {
             const auto at = numberOf(m_value);
-            if (!at || *at < 0 || *at >= static_cast<double>(m_strings.size())) return fault("text that is not there");
-            m_sink.cell(m_row, m_column, {SheetCell::Kind::text, 0, m_strings[static_cast<std::size_t>(*at)]});
+            if (!at || *at < 0 || *at >= static_cast<double>(m_strings.size()))
+                return fault("text that is not there");
+            m_sink.cell(m_row, m_column,
+                        {SheetCell::Kind::text, 0, m_strings[static_cast<std::size_t>(*at)]});
         } else if (m_type == "b") {
             m_sink.cell(m_row, m_column, {SheetCell::Kind::text, 0, m_value == "1" ? "true" : "false"});
         } else if (m_type == "e") {
@@ -290,12 +302,14 @@ private:
     bool m_formula = false, m_hasValue = false, m_phonetic = false;
 };
 
-// OpenDocument ---------------------------------------------------------------------------------------------------
+// OpenDocument
+// ---------------------------------------------------------------------------------------------------
 
 class OdsSheets : public XmlHandler {
 public:
     void open(std::string_view element, const XmlAttributes& attributes) override {
-        if (element == "table:table" && m_depth++ == 0) sheets.push_back({std::string(attributes["table:name"]), false});
+        if (element == "table:table" && m_depth++ == 0)
+            sheets.push_back({std::string(attributes["table:name"]), false});
     }
     void close(std::string_view element) override {
         if (element == "table:table") --m_depth;
@@ -308,7 +322,9 @@ private:
 
 class OdsManifest : public XmlHandler {
 public:
-    void open(std::string_view element, const XmlAttributes&) override { encrypted |= local(element) == "encryption-data"; }
+    void open(std::string_view element, const XmlAttributes&) override {
+        encrypted |= local(element) == "encryption-data";
+    }
     bool encrypted = false;
 };
 
@@ -319,7 +335,8 @@ public:
 
     void open(std::string_view element, const XmlAttributes& attributes) override {
         if (element == "table:table") {
-            m_inSheet = m_depth++ == 0 && !m_found && (m_sheet.empty() || attributes["table:name"] == m_sheet);
+            m_inSheet =
+                m_depth++ == 0 && !m_found && (m_sheet.empty() || attributes["table:name"] == m_sheet);
             m_found |= m_inSheet;
             m_row = 0;
             return;
@@ -339,7 +356,8 @@ public:
                                             : attributes["office:value"];
             const auto across = countOf(attributes["table:number-columns-spanned"], 1, 16384);
             const auto down = countOf(attributes["table:number-rows-spanned"], 1, mostRows);
-            if (across > 1 || down > 1) m_sink.merged({m_row, m_row + down - 1, m_column, m_column + across - 1});
+            if (across > 1 || down > 1)
+                m_sink.merged({m_row, m_row + down - 1, m_column, m_column + across - 1});
             m_text.clear();
             m_gathering = false;
             m_paragraphs = 0;
@@ -388,7 +406,8 @@ private:
         SheetCell cell;
         if (m_type == "float" || m_type == "percentage" || m_type == "currency") {
             const auto value = numberOf(m_value);
-            cell = value ? SheetCell{SheetCell::Kind::number, *value, {}} : SheetCell{SheetCell::Kind::fault, 0, m_text};
+            cell = value ? SheetCell{SheetCell::Kind::number, *value, {}}
+                         : SheetCell{SheetCell::Kind::fault, 0, m_text};
         } else if (m_type == "date") {
             const auto day = parseDate(m_value, DateOrder::yearFirst);
             if (m_value.find('T') != std::string::npos) m_sink.timesDropped();
@@ -400,7 +419,8 @@ private:
             const std::string& text = m_value.empty() ? m_text : m_value;
             if (trimmed(text).empty()) return;
             const bool error = text.starts_with('#') && m_type != "string";
-            cell = {error || text.starts_with("Err:") ? SheetCell::Kind::fault : SheetCell::Kind::text, 0, text};
+            cell = {error || text.starts_with("Err:") ? SheetCell::Kind::fault : SheetCell::Kind::text, 0,
+                    text};
         }
         for (std::size_t k = 0; k < m_repeat; ++k)
             m_cells.emplace_back(m_column + k, cell);
@@ -424,11 +444,12 @@ void refuseLocked(const ZipArchive& archive, Progress& progress) {
     OdsManifest manifest;
     parsePart(archive, "META-INF/manifest.xml", manifest, progress);
     if (manifest.encrypted)
-        throw Error(ErrorCode::badWorkbook, "the workbook is locked with a password", {.file = archive.name()},
-                    "Take the password away where it was made.");
+        throw Error(ErrorCode::badWorkbook, "the workbook is locked with a password",
+                    {.file = archive.name()}, "Take the password away where it was made.");
 }
 
-[[noreturn]] void noSheet(const ZipArchive& archive, const std::string& wanted, const std::vector<SheetInfo>& sheets) {
+[[noreturn]] void noSheet(const ZipArchive& archive, const std::string& wanted,
+                          const std::vector<SheetInfo>& sheets) {
     std::string names;
     for (const SheetInfo& sheet : sheets)
         names += (names.empty() ? "" : ", ") + sheet.name;
@@ -466,16 +487,16 @@ std::vector<SheetInfo> sheetsOf(const std::filesystem::path& path, Progress& pro
     return sheets;
 }
 
-RowsRead readWorkbook(const std::filesystem::path& path, const SheetChoice& choice, const TextOptions& options,
-                      Progress& progress) {
+RowsRead readWorkbook(const std::filesystem::path& path, const SheetChoice& choice,
+                      const TextOptions& options, Progress& progress) {
     progress.checkpoint(0, "Opening the workbook");
     const ZipArchive archive(path);
     CellRange range;
     if (!choice.range.empty()) {
         const auto parsed = parseRange(choice.range);
         if (!parsed)
-            throw Error(ErrorCode::badWorkbook, "\"" + choice.range + "\" is not a range of cells", {.file = archive.name()},
-                        "Write it as B3:F200, or B:F for whole columns.");
+            throw Error(ErrorCode::badWorkbook, "\"" + choice.range + "\" is not a range of cells",
+                        {.file = archive.name()}, "Write it as B3:F200, or B:F for whole columns.");
         range = *parsed;
     }
     if (isOds(archive)) {
@@ -492,7 +513,8 @@ RowsRead readWorkbook(const std::filesystem::path& path, const SheetChoice& choi
     const XlsxParts parts = readXlsxParts(archive, quiet);
     const XlsxSheet* sheet = nullptr;
     for (const XlsxSheet& candidate : parts.book.sheets)
-        if (!sheet && (choice.sheet.empty() ? !candidate.info.hidden : candidate.info.name == choice.sheet)) sheet = &candidate;
+        if (!sheet && (choice.sheet.empty() ? !candidate.info.hidden : candidate.info.name == choice.sheet))
+            sheet = &candidate;
     if (!sheet && choice.sheet.empty()) sheet = &parts.book.sheets.front();
     if (!sheet) {
         std::vector<SheetInfo> infos;

@@ -25,13 +25,13 @@ struct SheetChoice {
     std::size_t mostRows = 0;
 };
 
-/// Reads a sheet. The first row with cells holds the names; a second one belongs to them when the first has gaps and
-/// the second holds texts only, and names of cells merged across columns are repeated: "rate list", "rate paid".
-/// Dates are cells shown as dates; times of day are dropped, and a time alone is the share of a day. Formulas give
-/// their stored value, percentages the share, cells merged down rows the value in each row, errors a missing value and
-/// a fault. Streams: memory is the table's. Errors: as sheetsOf, noRows (an empty sheet), and badWorkbook for a part
-/// that unpacks to more than 4 GB. Throws Stopped.
-RowsRead readWorkbook(const std::filesystem::path& path, const SheetChoice& choice, const TextOptions& options,
-                      Progress& progress);
+/// Reads a sheet. The first row with cells holds the names; a second one belongs to them when the first has
+/// gaps and the second holds texts only, and names of cells merged across columns are repeated: "rate list",
+/// "rate paid". Dates are cells shown as dates; times of day are dropped, and a time alone is the share of a
+/// day. Formulas give their stored value, percentages the share, cells merged down rows the value in each
+/// row, errors a missing value and a fault. Streams: memory is the table's. Errors: as sheetsOf, noRows (an
+/// empty sheet), and badWorkbook for a part that unpacks to more than 4 GB. Throws Stopped.
+RowsRead readWorkbook(const std::filesystem::path& path, const SheetChoice& choice,
+                      const TextOptions& options, Progress& progress);
 
 } // namespace oxgoad

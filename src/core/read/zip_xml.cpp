@@ -32,7 +32,8 @@ void explainHead(const std::filesystem::path& path, const std::string& name) {
         refuse(name, "the workbook is locked with a password, or of the old .xls form",
                "Open it where it was made, take the password away, and save it as .xlsx.");
     if (!bytes.starts_with("PK"))
-        refuse(name, "this is not a workbook", "Choose an .xlsx or .ods file; text is read when the name ends in .csv or .txt.");
+        refuse(name, "this is not a workbook",
+               "Choose an .xlsx or .ods file; text is read when the name ends in .csv or .txt.");
 }
 
 } // namespace
@@ -43,7 +44,8 @@ ZipArchive::ZipArchive(const std::filesystem::path& path) : m_name(path.filename
     int failure = 0;
     m_handle = zip_open(path.c_str(), ZIP_RDONLY, &failure);
     if (!m_handle)
-        refuse(m_name, "the workbook is damaged: its list of parts cannot be read", "Get the file again, or open and save it where it was made.");
+        refuse(m_name, "the workbook is damaged: its list of parts cannot be read",
+               "Get the file again, or open and save it where it was made.");
 }
 
 ZipArchive::~ZipArchive() {
@@ -64,7 +66,8 @@ void ZipArchive::stream(const std::string& part, std::size_t limit,
                         const std::function<bool(std::string_view)>& use) const {
     zip_stat_t stat{};
     if (zip_stat(m_handle, part.c_str(), 0, &stat) != 0)
-        refuse(m_name, "the workbook is damaged: it lacks its part " + part, "Get the file again, or open and save it where it was made.");
+        refuse(m_name, "the workbook is damaged: it lacks its part " + part,
+               "Get the file again, or open and save it where it was made.");
     if ((stat.valid & ZIP_STAT_ENCRYPTION_METHOD) != 0 && stat.encryption_method != ZIP_EM_NONE)
         refuse(m_name, "the workbook is locked with a password", "Take the password away where it was made.");
     auto tooLarge = [&] {
@@ -72,13 +75,18 @@ void ZipArchive::stream(const std::string& part, std::size_t limit,
                "If the file can be trusted, save the sheet as text (CSV) and read that.");
     };
     if ((stat.valid & ZIP_STAT_SIZE) != 0 && stat.size > limit) tooLarge();
-    const std::unique_ptr<zip_file_t, int (*)(zip_file_t*)> file(zip_fopen(m_handle, part.c_str(), 0), zip_fclose);
-    if (!file) refuse(m_name, "the workbook is damaged: its part " + part + " cannot be unpacked", "Get the file again.");
+    const std::unique_ptr<zip_file_t, int (*)(zip_file_t*)> file(zip_fopen(m_handle, part.c_str(), 0),
+                                                                 zip_fclose);
+    if (!file)
+        refuse(m_name, "the workbook is damaged: its part " + part + " cannot be unpacked",
+               "Get the file again.");
     std::vector<char> block(blockBytes);
     std::size_t total = 0;
     for (;;) {
         const auto count = zip_fread(file.get(), block.data(), block.size());
-        if (count < 0) refuse(m_name, "the workbook is damaged: its part " + part + " breaks off", "Get the file again.");
+        if (count < 0)
+            refuse(m_name, "the workbook is damaged: its part " + part + " breaks off",
+                   "Get the file again.");
         if (count == 0) return;
         total += static_cast<std::size_t>(count);
         if (total > limit) tooLarge();
@@ -94,8 +102,7 @@ struct Parse {
     XML_Parser parser;
     std::exception_ptr thrown;
 
-    template <class Call>
-    void guard(const Call& call) {
+    template <class Call> void guard(const Call& call) {
         if (thrown || handler->stopped()) return;
         try {
             call();
@@ -121,15 +128,16 @@ void onText(void* data, const char* text, int length) {
 void onDocumentType(void* data, const char*, const char*, const char*, int) {
     auto* parse = static_cast<Parse*>(data);
     parse->guard([&] {
-        throw Error(ErrorCode::badWorkbook, "the workbook declares a document type, which no workbook needs", {},
-                    "Do not trust this file.");
+        throw Error(ErrorCode::badWorkbook, "the workbook declares a document type, which no workbook needs",
+                    {}, "Do not trust this file.");
     });
 }
 
 } // namespace
 
 void parsePart(const ZipArchive& archive, const std::string& part, XmlHandler& handler, Progress& progress) {
-    const std::unique_ptr<XML_ParserStruct, void (*)(XML_Parser)> parser(XML_ParserCreate(nullptr), XML_ParserFree);
+    const std::unique_ptr<XML_ParserStruct, void (*)(XML_Parser)> parser(XML_ParserCreate(nullptr),
+                                                                         XML_ParserFree);
     Parse parse{&handler, parser.get(), nullptr};
     XML_SetUserData(parser.get(), &parse);
     XML_SetElementHandler(parser.get(), onOpen, onClose);

@@ -24,9 +24,10 @@ public:
     bool has(const std::string& part) const;
     /// Bytes of a part once unpacked, as the archive says.
     std::size_t sizeOf(const std::string& part) const;
-    /// Calls use(bytes) with one block after the other; stops when `use` returns false. Refuses a part of more than
-    /// `limit` bytes, whatever the archive says of its size.
-    void stream(const std::string& part, std::size_t limit, const std::function<bool(std::string_view)>& use) const;
+    /// Calls use(bytes) with one block after the other; stops when `use` returns false. Refuses a part of
+    /// more than `limit` bytes, whatever the archive says of its size.
+    void stream(const std::string& part, std::size_t limit,
+                const std::function<bool(std::string_view)>& use) const;
     const std::string& name() const { return m_name; }
 
 private:
@@ -63,7 +64,8 @@ private:
     bool m_stopped = false;
 };
 
-/// Parses a part. Document types are refused, and with them entities that grow. Errors: badWorkbook with the line.
+/// Parses a part. Document types are refused, and with them entities that grow. Errors: badWorkbook with the
+/// line.
 void parsePart(const ZipArchive& archive, const std::string& part, XmlHandler& handler, Progress& progress);
 
 } // namespace oxgoad

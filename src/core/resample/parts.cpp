@@ -14,12 +14,13 @@ namespace oxgoad {
 
 namespace {
 
-constexpr std::array<std::pair<SetAsideKind, std::string_view>, 6> kindNames{{{SetAsideKind::random, "random"},
-                                                                              {SetAsideKind::proportionate, "in proportion"},
-                                                                              {SetAsideKind::firstRows, "first rows"},
-                                                                              {SetAsideKind::column, "column"},
-                                                                              {SetAsideKind::groups, "groups"},
-                                                                              {SetAsideKind::latest, "latest"}}};
+constexpr std::array<std::pair<SetAsideKind, std::string_view>, 6> kindNames{
+    {{SetAsideKind::random, "random"},
+     {SetAsideKind::proportionate, "in proportion"},
+     {SetAsideKind::firstRows, "first rows"},
+     {SetAsideKind::column, "column"},
+     {SetAsideKind::groups, "groups"},
+     {SetAsideKind::latest, "latest"}}};
 
 [[noreturn]] void refuse(const std::string& what, const std::string& file, const std::string& column,
                          const std::string& remedy) {
@@ -54,7 +55,8 @@ std::vector<std::uint32_t> stratumOf(const Column& column, int bands, std::size_
         std::map<std::string, std::uint32_t> places;
         for (std::size_t i = 0; i < stratum.size(); ++i)
             if (!column.isMissing(i))
-                stratum[i] = places.emplace(column.cellText(i), static_cast<std::uint32_t>(places.size() + 1)).first->second;
+                stratum[i] = places.emplace(column.cellText(i), static_cast<std::uint32_t>(places.size() + 1))
+                                 .first->second;
         count = places.size() + 1;
         return stratum;
     }
@@ -77,8 +79,8 @@ void dealInProportion(const Column& column, const SetAside& aside, std::vector<P
     std::size_t count = 0;
     const auto stratum = stratumOf(column, aside.bands, count);
     RandomStream stream(aside.seed, "set aside in proportion");
-    // One order of all rows, cut by stratum: each stratum deals its own share, and what rounding takes from one
-    // stratum is given back by the next (systematic selection).
+    // One order of all rows, cut by stratum: each stratum deals its own share, and what rounding takes from
+    // one stratum is given back by the next (systematic selection).
     const auto order = shuffled(static_cast<std::uint32_t>(parts.size()), stream);
     std::vector<std::vector<std::uint32_t>> rows(count);
     for (const auto row : order)
@@ -90,7 +92,8 @@ void dealInProportion(const Column& column, const SetAside& aside, std::vector<P
         heldOutDue += aside.share * n;
         bothDue += (aside.share + aside.testShare) * n;
         const auto both = static_cast<std::size_t>(std::clamp(std::round(bothDue), 0.0, n));
-        const auto heldOut = static_cast<std::size_t>(std::clamp(std::round(heldOutDue), 0.0, static_cast<double>(both)));
+        const auto heldOut =
+            static_cast<std::size_t>(std::clamp(std::round(heldOutDue), 0.0, static_cast<double>(both)));
         for (std::size_t i = 0; i < both; ++i)
             parts[members[i]] = i < heldOut ? Part::heldOut : Part::test;
         heldOutDue -= static_cast<double>(heldOut);
@@ -100,7 +103,8 @@ void dealInProportion(const Column& column, const SetAside& aside, std::vector<P
 
 /// Deals whole groups in a given order until each part has its share, as near as whole groups come.
 void dealGroups(std::span<const std::size_t> order, std::span<const std::size_t> sizes,
-                std::span<const std::uint32_t> groupOf, const SetAside& aside, bool testFirst, std::vector<Part>& parts) {
+                std::span<const std::uint32_t> groupOf, const SetAside& aside, bool testFirst,
+                std::vector<Part>& parts) {
     const auto [heldOutWanted, testWanted] = countsOf(aside, parts.size());
     std::vector<Part> partOf(sizes.size(), Part::learning);
     std::size_t next = 0;
@@ -108,7 +112,8 @@ void dealGroups(std::span<const std::size_t> order, std::span<const std::size_t>
         std::size_t taken = 0;
         while (wanted > 0 && next < order.size()) {
             const std::size_t size = sizes[order[next]];
-            // Stop where one group more would overshoot by more than stopping falls short, but take one at least.
+            // Stop where one group more would overshoot by more than stopping falls short, but take one at
+            // least.
             if (taken > 0 && taken + size > wanted && taken + size - wanted > wanted - taken) break;
             if (taken >= wanted) break;
             partOf[order[next++]] = part;
@@ -121,7 +126,8 @@ void dealGroups(std::span<const std::size_t> order, std::span<const std::size_t>
         parts[i] = partOf[groupOf[i]];
 }
 
-void dealByGroup(const Column& column, const SetAside& aside, const std::string& file, std::vector<Part>& parts) {
+void dealByGroup(const Column& column, const SetAside& aside, const std::string& file,
+                 std::vector<Part>& parts) {
     std::size_t count = 0;
     const auto group = stratumOf(column, 0, count);
     std::vector<std::size_t> sizes(count, 0);
@@ -141,10 +147,11 @@ void dealByGroup(const Column& column, const SetAside& aside, const std::string&
     dealGroups(groups, sizes, group, aside, false, parts);
 }
 
-void dealLatest(const Column& column, const SetAside& aside, const std::string& file, std::vector<Part>& parts) {
+void dealLatest(const Column& column, const SetAside& aside, const std::string& file,
+                std::vector<Part>& parts) {
     if (column.kind() != ColumnKind::date && column.kind() != ColumnKind::number)
-        throw Error(ErrorCode::wrongType, "the latest periods are told by a date or a number", {.file = file, .column = column.name()},
-                    "Choose a date column.");
+        throw Error(ErrorCode::wrongType, "the latest periods are told by a date or a number",
+                    {.file = file, .column = column.name()}, "Choose a date column.");
     std::map<double, std::uint32_t> periods;
     for (std::size_t i = 0; i < parts.size(); ++i)
         if (!column.isMissing(i)) periods.emplace(column.asNumber(i), 0);
@@ -166,13 +173,15 @@ void dealLatest(const Column& column, const SetAside& aside, const std::string& 
     dealGroups(order, sizes, group, aside, true, parts);
 }
 
-void dealByColumn(const Column& column, const SetAside& aside, const std::string& file, std::vector<Part>& parts) {
+void dealByColumn(const Column& column, const SetAside& aside, const std::string& file,
+                  std::vector<Part>& parts) {
     std::map<std::string, Part> meaning;
     for (const auto& value : aside.heldOutValues)
         meaning[value] = Part::heldOut;
     for (const auto& value : aside.testValues)
         if (!meaning.emplace(value, Part::test).second)
-            refuse("the value \"" + value + "\" cannot mean held out and test", file, column.name(), "Take it out of one.");
+            refuse("the value \"" + value + "\" cannot mean held out and test", file, column.name(),
+                   "Take it out of one.");
     if (meaning.empty()) refuse("no value is named that means held out", file, column.name(), "Name one.");
     std::map<std::string, std::size_t> found;
     for (std::size_t i = 0; i < parts.size(); ++i) {
@@ -184,7 +193,8 @@ void dealByColumn(const Column& column, const SetAside& aside, const std::string
     }
     for (const auto& [value, part] : meaning)
         if (!found.contains(value))
-            refuse("no row has the value \"" + value + "\"", file, column.name(), "Look at its levels in the ledger.");
+            refuse("no row has the value \"" + value + "\"", file, column.name(),
+                   "Look at its levels in the ledger.");
 }
 
 } // namespace
@@ -228,7 +238,8 @@ std::string judgedText(const SetAside& aside) {
 
 std::string setAsideText(const SetAside& aside) {
     if (aside.kind == SetAsideKind::column) return judgedText(aside);
-    const std::string test = aside.testShare > 0 ? " (and " + percentText(aside.testShare) + " for the test)" : "";
+    const std::string test =
+        aside.testShare > 0 ? " (and " + percentText(aside.testShare) + " for the test)" : "";
     return percentText(aside.share) + " " + judgedText(aside) + test;
 }
 
@@ -238,7 +249,8 @@ std::optional<SetAsideKind> setAsideNamed(std::string_view name) {
     return std::nullopt;
 }
 
-std::vector<Part> assignParts(const Table& table, const std::optional<SetAside>& aside, const std::string& file) {
+std::vector<Part> assignParts(const Table& table, const std::optional<SetAside>& aside,
+                              const std::string& file) {
     std::vector<Part> parts(table.rows(), Part::learning);
     if (!aside) return parts;
     const bool shares = aside->kind != SetAsideKind::column;
@@ -300,10 +312,13 @@ std::vector<PartSummary> summarizeParts(const Table& table, std::span<const Part
                 for (std::size_t i = 0; i < parts.size(); ++i) {
                     if (column.codes()[i] < 0 || used[i] == 0) continue;
                     auto& mark = seen[static_cast<std::size_t>(column.codes()[i])];
-                    mark = static_cast<std::uint8_t>(mark | (parts[i] == Part::learning ? 1 : parts[i] == part ? 2 : 0));
+                    mark = static_cast<std::uint8_t>(mark | (parts[i] == Part::learning ? 1
+                                                             : parts[i] == part         ? 2
+                                                                                        : 0));
                 }
                 for (std::size_t level = 0; level < seen.size(); ++level)
-                    if (seen[level] == 2) s.unseenLevels.push_back(column.name() + ": " + column.levels()[level]);
+                    if (seen[level] == 2)
+                        s.unseenLevels.push_back(column.name() + ": " + column.levels()[level]);
             }
         summaries.push_back(std::move(s));
     }

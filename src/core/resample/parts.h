@@ -20,7 +20,8 @@ std::string_view partName(Part part);
 enum class SetAsideKind {
     /// At random.
     random,
-    /// At random within the levels of a factor, or within bands of a number, so that all parts have the same mix.
+    /// At random within the levels of a factor, or within bands of a number, so that all parts have the same
+    /// mix.
     proportionate,
     /// The first rows learn, those after them are held out, the last are the test.
     firstRows,
@@ -51,18 +52,20 @@ struct SetAside {
     bool operator==(const SetAside&) const = default;
 };
 
-/// "25 % at random, seed 7", "by depot, 20 %, seed 3", "the latest 20 % by month": how it reads in a sentence.
+/// "25 % at random, seed 7", "by depot, 20 %, seed 3", "the latest 20 % by month": how it reads in a
+/// sentence.
 std::string setAsideText(const SetAside& aside);
 
 /// The same after a number of rows: "held out at random, seed 7", "held out by whole depot, seed 3".
 std::string judgedText(const SetAside& aside);
 
-/// The part of every row of the table; all learn when nothing is set aside. Random parts depend on the seed and on
-/// the number of rows (the mix, the groups) only. Missing values of the column are a group, a level or a band of
-/// their own; a row without a date learns. Stratified sampling: Cochran (1977), "Sampling techniques", ch. 5.
-/// Errors: unknownColumn, wrongType, badParts (shares that leave nothing to learn from, a value no row has, one
-/// group that holds all rows).
-std::vector<Part> assignParts(const Table& table, const std::optional<SetAside>& aside, const std::string& file);
+/// The part of every row of the table; all learn when nothing is set aside. Random parts depend on the seed
+/// and on the number of rows (the mix, the groups) only. Missing values of the column are a group, a level or
+/// a band of their own; a row without a date learns. Stratified sampling: Cochran (1977), "Sampling
+/// techniques", ch. 5. Errors: unknownColumn, wrongType, badParts (shares that leave nothing to learn from, a
+/// value no row has, one group that holds all rows).
+std::vector<Part> assignParts(const Table& table, const std::optional<SetAside>& aside,
+                              const std::string& file);
 
 /// What is in a part: its rows and the response there.
 struct PartSummary {

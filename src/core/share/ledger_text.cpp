@@ -27,8 +27,8 @@ std::string harmless(std::string_view text) {
 }
 
 std::size_t widthOf(std::string_view text) {
-    return static_cast<std::size_t>(
-        std::count_if(text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0U) != 0x80; }));
+    return static_cast<std::size_t>(std::count_if(
+        text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0U) != 0x80; }));
 }
 
 using Line = std::vector<std::string>;
@@ -80,15 +80,18 @@ std::string ledgerText(const Recipe& recipe, const StudyRows& rows, const Prepar
     text += "\n";
     for (const auto& note : report.notes)
         text += "  " + harmless(note) + "\n";
-    std::vector<Line> lines{{"column", "role", "type", "missing", "distinct", "smallest", "lower quartile", "median", "mean", "upper quartile",
-                             "largest", "std deviation", "skew"}};
+    std::vector<Line> lines{{"column", "role", "type", "missing", "distinct", "smallest", "lower quartile",
+                             "median", "mean", "upper quartile", "largest", "std deviation", "skew"}};
     for (const LedgerLine& line : prepared.ledger.columns) {
         const ColumnSummary& s = line.summary;
-        lines.push_back({harmless(s.name), roleWord(recipe, s.name), std::string(kindName(s.kind)), s.missing > 0 ? countText(s.missing) : "",
-                         countText(s.distinct), moment(s, &NumberSummary::smallest, true), moment(s, &NumberSummary::lowerQuartile, true),
-                         moment(s, &NumberSummary::median, true), moment(s, &NumberSummary::mean, true),
-                         moment(s, &NumberSummary::upperQuartile, true), moment(s, &NumberSummary::largest, true),
-                         moment(s, &NumberSummary::standardDeviation, false), moment(s, &NumberSummary::skewness, false)});
+        lines.push_back(
+            {harmless(s.name), roleWord(recipe, s.name), std::string(kindName(s.kind)),
+             s.missing > 0 ? countText(s.missing) : "", countText(s.distinct),
+             moment(s, &NumberSummary::smallest, true), moment(s, &NumberSummary::lowerQuartile, true),
+             moment(s, &NumberSummary::median, true), moment(s, &NumberSummary::mean, true),
+             moment(s, &NumberSummary::upperQuartile, true), moment(s, &NumberSummary::largest, true),
+             moment(s, &NumberSummary::standardDeviation, false),
+             moment(s, &NumberSummary::skewness, false)});
     }
     text += "\n" + aligned(lines, 3);
     if (!recipe.steps.empty()) {
@@ -101,19 +104,24 @@ std::string ledgerText(const Recipe& recipe, const StudyRows& rows, const Prepar
             else if (!o.problem.empty())
                 text += "; could not run: " + harmless(o.problem);
             else
-                text += "; rows " + countText(o.rowsIn) + " → " + countText(o.rowsOut) + ", columns " + countText(o.columnsIn) + " → " + countText(o.columnsOut);
+                text += "; rows " + countText(o.rowsIn) + " → " + countText(o.rowsOut) + ", columns " +
+                        countText(o.columnsIn) + " → " + countText(o.columnsOut);
             text += "\n";
         }
     }
-    std::vector<Line> parts{{"  part", "rows", "mean of " + harmless(recipe.response), "std deviation", "levels no learning row has"}};
+    std::vector<Line> parts{{"  part", "rows", "mean of " + harmless(recipe.response), "std deviation",
+                             "levels no learning row has"}};
     for (const PartSummary& p : prepared.partSummaries)
-        parts.push_back({"  " + std::string(partName(p.part)), countText(p.rows), std::isnan(p.mean) ? "" : shortText(p.mean),
-                         std::isnan(p.standardDeviation) ? "" : shortText(p.standardDeviation), harmless(nameList(p.unseenLevels))});
+        parts.push_back({"  " + std::string(partName(p.part)), countText(p.rows),
+                         std::isnan(p.mean) ? "" : shortText(p.mean),
+                         std::isnan(p.standardDeviation) ? "" : shortText(p.standardDeviation),
+                         harmless(nameList(p.unseenLevels))});
     text += "\nParts\n" + aligned(parts, 1);
     const auto goads = prepared.ledger.goads();
     if (!goads.empty()) text += "\nWhat is odd\n";
     for (const Goad& goad : goads)
-        text += "  " + harmless(goad.title) + ": " + harmless(goad.reading) + " (threshold " + harmless(goad.threshold) + ")\n";
+        text += "  " + harmless(goad.title) + ": " + harmless(goad.reading) + " (threshold " +
+                harmless(goad.threshold) + ")\n";
     return text;
 }
 
@@ -126,8 +134,9 @@ std::string ledgerJson(const Recipe& recipe, const StudyRows& rows, const Prepar
     out["columns"] = ordered_json::array();
     for (const LedgerLine& line : prepared.ledger.columns) {
         const ColumnSummary& s = line.summary;
-        ordered_json column{{"name", s.name}, {"role", roleWord(recipe, s.name)}, {"type", kindName(s.kind)}, {"rows", s.rows},
-                            {"missing", s.missing}, {"distinct", s.distinct}};
+        ordered_json column{{"name", s.name},           {"role", roleWord(recipe, s.name)},
+                            {"type", kindName(s.kind)}, {"rows", s.rows},
+                            {"missing", s.missing},     {"distinct", s.distinct}};
         if (s.numbers) {
             auto place = [&](const char* key, double value) {
                 if (s.kind == ColumnKind::date)
@@ -150,14 +159,24 @@ std::string ledgerJson(const Recipe& recipe, const StudyRows& rows, const Prepar
         out["columns"].push_back(column);
     }
     for (std::size_t i = 0; i < recipe.steps.size(); ++i)
-        out["steps"].push_back({{"says", stepSentence(recipe.steps[i])}, {"done", prepared.steps[i].done}, {"problem", prepared.steps[i].problem},
-                                {"rows_in", prepared.steps[i].rowsIn}, {"rows_out", prepared.steps[i].rowsOut}});
+        out["steps"].push_back({{"says", stepSentence(recipe.steps[i])},
+                                {"done", prepared.steps[i].done},
+                                {"problem", prepared.steps[i].problem},
+                                {"rows_in", prepared.steps[i].rowsIn},
+                                {"rows_out", prepared.steps[i].rowsOut}});
     for (const PartSummary& p : prepared.partSummaries)
-        out["parts"].push_back({{"part", partName(p.part)}, {"rows", p.rows}, {"mean", p.mean}, {"standard_deviation", p.standardDeviation},
+        out["parts"].push_back({{"part", partName(p.part)},
+                                {"rows", p.rows},
+                                {"mean", p.mean},
+                                {"standard_deviation", p.standardDeviation},
                                 {"levels_not_learned", p.unseenLevels}});
     out["goads"] = ordered_json::array();
     for (const Goad& goad : prepared.ledger.goads()) {
-        ordered_json each{{"goad", goad.key}, {"title", goad.title}, {"reading", goad.reading}, {"threshold", goad.threshold}, {"source", goad.source}};
+        ordered_json each{{"goad", goad.key},
+                          {"title", goad.title},
+                          {"reading", goad.reading},
+                          {"threshold", goad.threshold},
+                          {"source", goad.source}};
         if (!goad.column.empty()) each["column"] = goad.column;
         if (goad.row) each["row"] = *goad.row + 1;
         out["goads"].push_back(each);

@@ -30,10 +30,11 @@ constexpr double nan = std::numeric_limits<double>::quiet_NaN();
 /// One evaluation, step by step; each step reads what the steps before it left.
 class Evaluation {
 public:
-    Evaluation(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared, const EvaluateOptions& options,
-               Progress& progress)
-        : m_recipe(recipe), m_rows(rows), m_prepared(prepared), m_table(prepared.table), m_file(rows.learning.report.file),
-          m_options(options), m_threads(options.threads), m_progress(progress) {}
+    Evaluation(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared,
+               const EvaluateOptions& options, Progress& progress)
+        : m_recipe(recipe), m_rows(rows), m_prepared(prepared), m_table(prepared.table),
+          m_file(rows.learning.report.file), m_options(options), m_threads(options.threads),
+          m_progress(progress) {}
 
     Evidence run() {
         m_progress.checkpoint(0, "Sorting rows");
@@ -83,7 +84,7 @@ private:
         auto& state = m_evidence.rows.state;
         state.resize(n);
         for (std::size_t i = 0; i < n; ++i) {
-            state[i] = m_prepared.leftOut[i] != 0                ? RowState::leftOut
+            state[i] = m_prepared.leftOut[i] != 0              ? RowState::leftOut
                        : m_prepared.parts[i] == Part::learning ? RowState::learning
                        : m_prepared.parts[i] == Part::heldOut  ? RowState::heldOut
                                                                : RowState::test;
@@ -499,8 +500,8 @@ private:
             }
     }
 
-    /// Goads of the ledger about columns in use, of steps that could not run, and about the rows as a whole. Missing
-    /// values, rare levels and unreadable cells of columns in use have checks of their own.
+    /// Goads of the ledger about columns in use, of steps that could not run, and about the rows as a whole.
+    /// Missing values, rare levels and unreadable cells of columns in use have checks of their own.
     void addDataGoads(std::vector<Goad>& goads) const {
         for (std::size_t i = 0; i < m_prepared.steps.size(); ++i) {
             if (m_prepared.steps[i].problem.empty()) continue;
@@ -607,8 +608,8 @@ RowsRead loadForecastRows(const Recipe& recipe, const Table& learning, const std
     return readRows(plan, folder, password, threads, progress);
 }
 
-StudyRows loadRows(const Recipe& recipe, const std::filesystem::path& folder, Threads threads, Progress& progress,
-                   const PasswordFor& password) {
+StudyRows loadRows(const Recipe& recipe, const std::filesystem::path& folder, Threads threads,
+                   Progress& progress, const PasswordFor& password) {
     StudyRows rows;
     {
         ProgressStage stage(progress, 0, recipe.forecast ? 0.8 : 1);
@@ -621,8 +622,8 @@ StudyRows loadRows(const Recipe& recipe, const std::filesystem::path& folder, Th
     return rows;
 }
 
-Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared, const EvaluateOptions& options,
-                  Progress& progress) {
+Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared,
+                  const EvaluateOptions& options, Progress& progress) {
     return Evaluation(recipe, rows, prepared, options, progress).run();
 }
 

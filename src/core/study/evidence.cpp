@@ -62,8 +62,12 @@ ordered_json goadJson(const Goad& g) {
 }
 
 ordered_json stepEvidenceJson(const StepOutcome& o, const Step& step) {
-    ordered_json out{{"says", stepSentence(step)}, {"done", o.done},           {"rows_in", o.rowsIn},
-                     {"rows_out", o.rowsOut},      {"columns_in", o.columnsIn}, {"columns_out", o.columnsOut},
+    ordered_json out{{"says", stepSentence(step)},
+                     {"done", o.done},
+                     {"rows_in", o.rowsIn},
+                     {"rows_out", o.rowsOut},
+                     {"columns_in", o.columnsIn},
+                     {"columns_out", o.columnsOut},
                      {"changed_cells", o.changedCells}};
     if (!o.problem.empty()) out["problem"] = o.problem;
     if (!o.notes.empty()) out["notes"] = o.notes;

@@ -1,7 +1,7 @@
 #pragma once
 // The evidence: everything that was found, as an immutable value.
-#include "ledger/goad.h"
 #include "forecast/forecast.h"
+#include "ledger/goad.h"
 #include "prepare/preparation.h"
 #include "resample/parts.h"
 #include "study/recipe.h"
@@ -73,7 +73,8 @@ struct RowEvidence {
 struct Evidence {
     std::string response;
     double level = 0.95;
-    std::size_t rowsRead = 0, rowsLearning = 0, rowsHeldOut = 0, rowsLeftOut = 0, rowsMissing = 0, rowsTest = 0;
+    std::size_t rowsRead = 0, rowsLearning = 0, rowsHeldOut = 0, rowsLeftOut = 0, rowsMissing = 0,
+                rowsTest = 0;
     /// Held-out rows with a level no learning row has, which cannot be predicted.
     std::size_t heldOutUnpredicted = 0;
     std::vector<std::pair<std::string, std::size_t>> missingByColumn;

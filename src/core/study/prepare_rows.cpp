@@ -15,32 +15,38 @@ std::vector<LeftOutBy> byHand(const Recipe& recipe, std::size_t rows, const std:
     for (const LeftOutRow& row : recipe.leaveOut) {
         if (row.row > rows)
             throw Error(ErrorCode::badRecipe,
-                        "leave_out names row " + countText(row.row) + ", but there are " + plural(rows, "row", "rows"),
+                        "leave_out names row " + countText(row.row) + ", but there are " +
+                            plural(rows, "row", "rows"),
                         {.file = file});
         leftOut[row.row - 1] = -1;
     }
     return leftOut;
 }
 
-Prepared applied(const PreparedRows& prepared, const std::vector<Step>& steps, const RowsRead& forecast, Progress& progress) {
+Prepared applied(const PreparedRows& prepared, const std::vector<Step>& steps, const RowsRead& forecast,
+                 Progress& progress) {
     return applySteps(forecast.table, steps, prepared.steps, forecast.report.file, progress);
 }
 
 bool sameTable(const Table& a, const Table& b) {
     return a.columns().size() == b.columns().size() &&
-           std::equal(a.columns().begin(), a.columns().end(), b.columns().begin(), [](const Column& x, const Column& y) {
-               return x.name() == y.name() && x.sharesValues(y);
-           });
+           std::equal(
+               a.columns().begin(), a.columns().end(), b.columns().begin(),
+               [](const Column& x, const Column& y) { return x.name() == y.name() && x.sharesValues(y); });
 }
 
 Ledger ledgerOf(const PreparedRows& prepared, const Recipe& recipe, const ReadReport& report, Threads threads,
                 Progress& progress) {
     const auto used = prepared.used();
-    LedgerInput input{.table = prepared.table, .used = used, .response = recipe.response, .misfits = report.faultsByColumn,
+    LedgerInput input{.table = prepared.table,
+                      .used = used,
+                      .response = recipe.response,
+                      .misfits = report.faultsByColumn,
                       .originColumn = recipe.rows.originColumn};
     for (const CellFault& fault : report.faults) {
         auto& texts = input.misfitTexts[fault.column];
-        if (texts.size() < 3 && std::find(texts.begin(), texts.end(), fault.text) == texts.end()) texts.push_back(fault.text);
+        if (texts.size() < 3 && std::find(texts.begin(), texts.end(), fault.text) == texts.end())
+            texts.push_back(fault.text);
     }
     input.quiet = prepared.quiet;
     return makeLedger(input, threads, progress);
@@ -73,7 +79,8 @@ std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const Stud
         learning[i] = prepared->parts[i] == Part::learning;
     {
         ProgressStage stage(progress, 0.05, 0.5);
-        Prepared done = learnSteps(raw, recipe.steps, byHand(recipe, raw.rows(), file), learning, file, stage);
+        Prepared done =
+            learnSteps(raw, recipe.steps, byHand(recipe, raw.rows(), file), learning, file, stage);
         prepared->table = std::move(done.table);
         prepared->leftOut = std::move(done.leftOut);
         prepared->steps = std::move(done.outcomes);
@@ -91,11 +98,13 @@ std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const Stud
     for (const auto& [column, role] : recipe.roles)
         if (role == Role::identifier || role == Role::setAside) prepared->quiet.insert(column);
     ProgressStage stage(progress, 0.55, 1);
-    const bool sameLedger = before && before->response == recipe.response && before->quiet == prepared->quiet &&
-                            before->leftOut == prepared->leftOut && sameTable(before->raw, raw) &&
-                            sameTable(before->table, prepared->table);
-    prepared->ledger = sameLedger ? before->ledger : ledgerOf(*prepared, recipe, rows.learning.report, threads, stage);
-    prepared->partSummaries = summarizeParts(prepared->table, prepared->parts, prepared->used(), recipe.response);
+    const bool sameLedger = before && before->response == recipe.response &&
+                            before->quiet == prepared->quiet && before->leftOut == prepared->leftOut &&
+                            sameTable(before->raw, raw) && sameTable(before->table, prepared->table);
+    prepared->ledger =
+        sameLedger ? before->ledger : ledgerOf(*prepared, recipe, rows.learning.report, threads, stage);
+    prepared->partSummaries =
+        summarizeParts(prepared->table, prepared->parts, prepared->used(), recipe.response);
     return prepared;
 }
 
@@ -103,13 +112,13 @@ bool isPreparedFor(const PreparedRows& prepared, const Recipe& recipe, const Stu
     std::set<std::string> quiet;
     for (const auto& [column, role] : recipe.roles)
         if (role == Role::identifier || role == Role::setAside) quiet.insert(column);
-    return prepared.quiet == quiet && prepared.madeBy == recipe.steps && prepared.setAside == recipe.setAside &&
-           prepared.leftOutByHand == recipe.leaveOut && prepared.response == recipe.response &&
-           sameTable(prepared.raw, rows.learning.table);
+    return prepared.quiet == quiet && prepared.madeBy == recipe.steps &&
+           prepared.setAside == recipe.setAside && prepared.leftOutByHand == recipe.leaveOut &&
+           prepared.response == recipe.response && sameTable(prepared.raw, rows.learning.table);
 }
 
-std::shared_ptr<const PreparedRows> withForecast(const PreparedRows& prepared, const Recipe& recipe, const StudyRows& rows,
-                                                 Progress& progress) {
+std::shared_ptr<const PreparedRows> withForecast(const PreparedRows& prepared, const Recipe& recipe,
+                                                 const StudyRows& rows, Progress& progress) {
     auto next = std::make_shared<PreparedRows>(prepared);
     next->forecast.reset();
     next->rawForecast.reset();
@@ -120,8 +129,8 @@ std::shared_ptr<const PreparedRows> withForecast(const PreparedRows& prepared, c
     return next;
 }
 
-StepEffect stepEffect(const PreparedRows& prepared, std::size_t index, const std::vector<Step>& steps, Progress& progress,
-                      StepOutcome* outcome) {
+StepEffect stepEffect(const PreparedRows& prepared, std::size_t index, const std::vector<Step>& steps,
+                      Progress& progress, StepOutcome* outcome) {
     StepEffect effect;
     if (index >= steps.size()) return effect;
     std::vector<std::uint8_t> learning(prepared.raw.rows());
@@ -131,7 +140,8 @@ StepEffect stepEffect(const PreparedRows& prepared, std::size_t index, const std
     for (const LeftOutRow& row : prepared.leftOutByHand)
         if (row.row >= 1 && row.row <= hand.size()) hand[row.row - 1] = -1;
     const auto upTo = [&](std::size_t count) {
-        return learnSteps(prepared.raw, {steps.begin(), steps.begin() + static_cast<std::ptrdiff_t>(count)}, hand, learning, {}, progress);
+        return learnSteps(prepared.raw, {steps.begin(), steps.begin() + static_cast<std::ptrdiff_t>(count)},
+                          hand, learning, {}, progress);
     };
     const Prepared before = upTo(index);
     const Prepared after = upTo(index + 1);

@@ -19,8 +19,8 @@ struct StudyRows {
     std::optional<RowsRead> forecast;
 };
 
-/// Rows after the steps, and what each step learned. Row numbers are those of the rows as read: rows are marked, never
-/// removed.
+/// Rows after the steps, and what each step learned. Row numbers are those of the rows as read: rows are
+/// marked, never removed.
 struct PreparedRows {
     Table table;
     std::vector<Part> parts;
@@ -46,11 +46,11 @@ struct PreparedRows {
     std::vector<std::uint8_t> used() const;
 };
 
-/// Sets rows aside, then runs the steps, which learn from learning rows only, then looks at every column. A set-aside
-/// rule that goes by a column finds it among the columns as read and those that steps make without learning.
-/// A pure function: the same for any number of threads. Errors: badParts, badRecipe; a step that cannot run is no
-/// error but has its problem in `steps`. Throws Stopped.
-/// `before`, rows prepared by another recipe, saves work where it can be taken over; it changes no result.
+/// Sets rows aside, then runs the steps, which learn from learning rows only, then looks at every column. A
+/// set-aside rule that goes by a column finds it among the columns as read and those that steps make without
+/// learning. A pure function: the same for any number of threads. Errors: badParts, badRecipe; a step that
+/// cannot run is no error but has its problem in `steps`. Throws Stopped. `before`, rows prepared by another
+/// recipe, saves work where it can be taken over; it changes no result.
 std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const StudyRows& rows, Threads threads,
                                                 Progress& progress, const PreparedRows* before = nullptr);
 
@@ -58,15 +58,15 @@ std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const Stud
 bool isPreparedFor(const PreparedRows& prepared, const Recipe& recipe, const StudyRows& rows);
 
 /// The prepared rows with the recipe's rows to be forecast, when that is all that changed.
-std::shared_ptr<const PreparedRows> withForecast(const PreparedRows& prepared, const Recipe& recipe, const StudyRows& rows,
-                                                 Progress& progress);
+std::shared_ptr<const PreparedRows> withForecast(const PreparedRows& prepared, const Recipe& recipe,
+                                                 const StudyRows& rows, Progress& progress);
 
 /// What a step did to the columns it touches: their lines of the ledger before and after it.
 struct StepEffect {
     std::vector<ColumnSummary> before, after;
 };
 /// Runs the steps up to and with number `index` (from 0) again. Throws Stopped.
-StepEffect stepEffect(const PreparedRows& prepared, std::size_t index, const std::vector<Step>& steps, Progress& progress,
-                      StepOutcome* outcome = nullptr);
+StepEffect stepEffect(const PreparedRows& prepared, std::size_t index, const std::vector<Step>& steps,
+                      Progress& progress, StepOutcome* outcome = nullptr);
 
 } // namespace oxgoad

@@ -100,7 +100,8 @@ void parseRest(JsonObject& object, Recipe& recipe) {
         v.eachMember([&](const std::string& column, const JsonValue& role) {
             const auto named = roleNamed(role.text());
             if (!named)
-                role.refuse("is \"" + role.text() + "\"", "Known are predictor, time, group, identifier and set aside.");
+                role.refuse("is \"" + role.text() + "\"",
+                            "Known are predictor, time, group, identifier and set aside.");
             recipe.roles[column] = *named;
         });
     });
@@ -234,8 +235,7 @@ std::string changeText(const Recipe& from, const Recipe& to) {
     auto in = [](const std::vector<Term>& terms, const Term& term) {
         return std::find(terms.begin(), terms.end(), term) != terms.end();
     };
-    if (from.rows != to.rows)
-        changes.push_back("rows of " + sourceName(to.rows));
+    if (from.rows != to.rows) changes.push_back("rows of " + sourceName(to.rows));
     for (const Step& step : to.steps)
         if (step.on && std::find(from.steps.begin(), from.steps.end(), step) == from.steps.end())
             changes.push_back("+ " + stepSentence(step));
@@ -265,9 +265,7 @@ std::string changeText(const Recipe& from, const Recipe& to) {
     if (from.setAside != to.setAside)
         changes.push_back(to.setAside ? setAsideText(*to.setAside) : "no rows held out");
     if (from.forecast != to.forecast)
-        changes.push_back(to.forecast
-                              ? "forecast of " + sourceName(*to.forecast)
-                              : "no forecast");
+        changes.push_back(to.forecast ? "forecast of " + sourceName(*to.forecast) : "no forecast");
     if (from.level != to.level) changes.push_back(readableText(100 * to.level, 3) + " % intervals");
     if (changes.empty()) return "the same";
     std::string text = changes[0];

@@ -15,8 +15,8 @@
 
 namespace oxgoad {
 
-/// Rows to be forecast: a source like any other, and the level of the intervals. The joins of the rows are made with
-/// them too.
+/// Rows to be forecast: a source like any other, and the level of the intervals. The joins of the rows are
+/// made with them too.
 struct ForecastRequest : RowsSource {
     double level = 0.95;
     bool operator==(const ForecastRequest&) const = default;

@@ -18,7 +18,9 @@ constexpr std::array encodings{Encoding::utf8, Encoding::utf16LittleEndian, Enco
 constexpr std::array kinds{ColumnKind::number, ColumnKind::factor, ColumnKind::date, ColumnKind::text};
 constexpr std::array orders{DateOrder::yearFirst, DateOrder::dayFirst, DateOrder::monthFirst};
 constexpr std::array<std::pair<NumberDress::Percent, std::string_view>, 3> percents{
-    {{NumberDress::Percent::share, "share"}, {NumberDress::Percent::number, "number"}, {NumberDress::Percent::refused, "refused"}}};
+    {{NumberDress::Percent::share, "share"},
+     {NumberDress::Percent::number, "number"},
+     {NumberDress::Percent::refused, "refused"}}};
 
 std::vector<std::string> textList(const JsonValue& value) {
     std::vector<std::string> texts;
@@ -40,14 +42,17 @@ TextOptions parseTextOptions(JsonObject& object) {
     object.optional("currency", [&](const JsonValue& v) { options.currency = v.boolean(); });
     object.optional("percent", [&](const JsonValue& v) {
         const std::string name = v.text();
-        const auto* found = std::find_if(percents.begin(), percents.end(), [&](const auto& p) { return p.second == name; });
+        const auto* found =
+            std::find_if(percents.begin(), percents.end(), [&](const auto& p) { return p.second == name; });
         if (found == percents.end()) v.refuse("is \"" + name + "\"", "Known are share, number and refused.");
         options.percent = found->first;
     });
     object.optional("date_order", [&](const JsonValue& v) {
         const std::string name = v.text();
-        const auto* found = std::find_if(orders.begin(), orders.end(), [&](DateOrder o) { return dateOrderName(o) == name; });
-        if (found == orders.end()) v.refuse("is \"" + name + "\"", "Known are year first, day first and month first.");
+        const auto* found =
+            std::find_if(orders.begin(), orders.end(), [&](DateOrder o) { return dateOrderName(o) == name; });
+        if (found == orders.end())
+            v.refuse("is \"" + name + "\"", "Known are year first, day first and month first.");
         options.dateOrder = *found;
     });
     object.optional("encoding", [&](const JsonValue& v) {
@@ -107,7 +112,8 @@ RowsSource parseSource(JsonObject& object) {
         server.optional("port", [&](const JsonValue& x) { source.server.port = x.integer(1, 65535); });
         source.server.database = server.at("database").text();
         source.server.user = server.at("user").text();
-        if (server.has("password")) v.refuse("holds a password, which a recipe must not", "Take it out; it is asked for.");
+        if (server.has("password"))
+            v.refuse("holds a password, which a recipe must not", "Take it out; it is asked for.");
         server.finish();
     });
     if (source.kind == SourceKind::postgres) {
@@ -127,7 +133,9 @@ RowsSource parseSource(JsonObject& object) {
 
 void writeSource(ordered_json& out, const RowsSource& source) {
     if (source.kind == SourceKind::postgres) {
-        out["server"] = {{"host", source.server.host}, {"port", source.server.port}, {"database", source.server.database},
+        out["server"] = {{"host", source.server.host},
+                         {"port", source.server.port},
+                         {"database", source.server.database},
                          {"user", source.server.user}};
         out["query"] = source.query;
     } else {
@@ -158,7 +166,8 @@ RowsPlan parsePlan(const JsonValue& value) {
             join.source = parseSource(source);
             source.at("keys").eachItem([&](const JsonValue& pair) {
                 const auto names = textList(pair);
-                if (names.size() != 2) pair.refuse("must name a column of the rows and one of the second table");
+                if (names.size() != 2)
+                    pair.refuse("must name a column of the rows and one of the second table");
                 join.keys.emplace_back(names[0], names[1]);
             });
             if (join.keys.empty()) item.refuse("names no key");
@@ -237,11 +246,13 @@ Step parseStep(const JsonValue& value) {
         std::vector<std::string> known;
         for (const StepKind& each : stepKinds())
             known.push_back("\"" + each.name + "\"");
-        object.at("do").refuse("is \"" + step.kind + "\"", "Known are " + nameList(known, known.size()) + ".");
+        object.at("do").refuse("is \"" + step.kind + "\"",
+                               "Known are " + nameList(known, known.size()) + ".");
     }
     object.optional("off", [&](const JsonValue& v) { step.on = !v.boolean(); });
     for (const StepField& field : kind->fields)
-        object.optional(field.key, [&](const JsonValue& v) { step.fields[field.key] = parseField(field, v); });
+        object.optional(field.key,
+                        [&](const JsonValue& v) { step.fields[field.key] = parseField(field, v); });
     object.finish();
     try {
         checkStep(step);
@@ -275,16 +286,21 @@ SetAside parseSetAside(const JsonValue& value) {
     const JsonValue kind = object.at("kind");
     const auto named = setAsideNamed(kind.text());
     if (!named)
-        kind.refuse("is \"" + kind.text() + "\"",
-                    "Known are \"random\", \"in proportion\", \"first rows\", \"column\", \"groups\" and \"latest\".");
+        kind.refuse("is \"" + kind.text() + "\"", "Known are \"random\", \"in proportion\", \"first rows\", "
+                                                  "\"column\", \"groups\" and \"latest\".");
     aside.kind = *named;
     const bool byColumn = aside.kind == SetAsideKind::column;
     if (!byColumn) aside.share = object.at("share").number(0, 1);
-    if (!byColumn) object.optional("test_share", [&](const JsonValue& v) { aside.testShare = v.number(0, 1); });
-    if (aside.share + aside.testShare >= 1) value.refuse("has shares that leave nothing to learn from", "Choose shares that are below 1 together.");
-    if (aside.kind == SetAsideKind::random || aside.kind == SetAsideKind::proportionate || aside.kind == SetAsideKind::groups)
+    if (!byColumn)
+        object.optional("test_share", [&](const JsonValue& v) { aside.testShare = v.number(0, 1); });
+    if (aside.share + aside.testShare >= 1)
+        value.refuse("has shares that leave nothing to learn from",
+                     "Choose shares that are below 1 together.");
+    if (aside.kind == SetAsideKind::random || aside.kind == SetAsideKind::proportionate ||
+        aside.kind == SetAsideKind::groups)
         aside.seed = object.at("seed").whole(0, UINT64_MAX);
-    if (aside.kind != SetAsideKind::random && aside.kind != SetAsideKind::firstRows) aside.column = object.at("column").text();
+    if (aside.kind != SetAsideKind::random && aside.kind != SetAsideKind::firstRows)
+        aside.column = object.at("column").text();
     if (aside.kind == SetAsideKind::proportionate)
         object.optional("bands", [&](const JsonValue& v) { aside.bands = v.integer(2, 1000); });
     if (byColumn) {
@@ -306,7 +322,8 @@ ordered_json setAsideJson(const SetAside& aside) {
     if (!aside.column.empty()) out["column"] = aside.column;
     out["share"] = aside.share;
     if (aside.testShare > 0) out["test_share"] = aside.testShare;
-    if (aside.kind == SetAsideKind::random || aside.kind == SetAsideKind::proportionate || aside.kind == SetAsideKind::groups)
+    if (aside.kind == SetAsideKind::random || aside.kind == SetAsideKind::proportionate ||
+        aside.kind == SetAsideKind::groups)
         out["seed"] = aside.seed;
     if (aside.kind == SetAsideKind::proportionate && aside.bands != 5) out["bands"] = aside.bands;
     return out;

@@ -17,7 +17,8 @@ void writeSource(nlohmann::ordered_json& out, const RowsSource& source);
 RowsPlan parsePlan(const JsonValue& value);
 nlohmann::ordered_json planJson(const RowsPlan& plan);
 
-/// {"do": "fill missing", "columns": ["occupancy"], "with": "median"}; "off": true for a step that is switched off.
+/// {"do": "fill missing", "columns": ["occupancy"], "with": "median"}; "off": true for a step that is
+/// switched off.
 Step parseStep(const JsonValue& value);
 nlohmann::ordered_json stepJson(const Step& step);
 

@@ -36,7 +36,8 @@ double quantileOfSorted(const std::vector<double>& sorted, double share) {
 void sortNumbers(std::vector<double>& values) {
     constexpr std::size_t fewest = 4096;
     if (values.size() < fewest) {
-        std::sort(values.begin(), values.end(), [](double a, double b) { return a < b || (std::isnan(b) && !std::isnan(a)); });
+        std::sort(values.begin(), values.end(),
+                  [](double a, double b) { return a < b || (std::isnan(b) && !std::isnan(a)); });
         return;
     }
     // Bits in an order that is the order of the numbers: negative ones turned over, the others above them.
@@ -73,8 +74,9 @@ void sortNumbers(std::vector<double>& values) {
     }
     for (std::size_t i = 0; i < values.size(); ++i) {
         const std::uint64_t key = keys[i];
-        values[i] = key == ~std::uint64_t{0} ? std::nan("")
-                                             : std::bit_cast<double>((key >> 63U) != 0 ? key & ~(std::uint64_t{1} << 63U) : ~key);
+        values[i] = key == ~std::uint64_t{0}
+                        ? std::nan("")
+                        : std::bit_cast<double>((key >> 63U) != 0 ? key & ~(std::uint64_t{1} << 63U) : ~key);
     }
 }
 
@@ -163,8 +165,10 @@ ColumnSummary summarize(const Column& column, std::span<const std::uint8_t> used
         std::vector<std::string_view> cells;
         for (std::size_t i = 0; i < column.size(); ++i)
             if (counts(i)) {
-                if (column.isMissing(i)) ++s.missing;
-                else cells.push_back(column.text(i));
+                if (column.isMissing(i))
+                    ++s.missing;
+                else
+                    cells.push_back(column.text(i));
             }
         std::sort(cells.begin(), cells.end());
         s.distinct = static_cast<std::size_t>(std::unique(cells.begin(), cells.end()) - cells.begin());

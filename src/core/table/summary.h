@@ -39,8 +39,8 @@ struct ColumnSummary {
     std::vector<std::pair<std::string, std::size_t>> levels;
     /// Counts over equal bins from smallest to largest, or per level in order of count (at most 24).
     std::vector<std::size_t> shape;
-    /// For numbers: how many lie more than three quartile spreads beyond the quartiles, the outer fences of Tukey
-    /// (1977, "Exploratory data analysis", §2D), and below zero; and how many are whole.
+    /// For numbers: how many lie more than three quartile spreads beyond the quartiles, the outer fences of
+    /// Tukey (1977, "Exploratory data analysis", §2D), and below zero; and how many are whole.
     std::size_t farOut = 0, negative = 0, whole = 0;
     /// How often the commonest value occurs.
     std::size_t commonest = 0;
@@ -53,8 +53,8 @@ double quantileOfSorted(const std::vector<double>& sorted, double share);
 /// Two-pass mean, sd and skewness, sorted quantiles. NaN are left out. Empty when no value is left.
 std::optional<NumberSummary> summarizeNumbers(std::vector<double> values);
 
-/// Sorts numbers in place, NaN last: by digits, in time proportional to their number (Knuth, "The art of computer
-/// programming", vol. 3, §5.2.5).
+/// Sorts numbers in place, NaN last: by digits, in time proportional to their number (Knuth, "The art of
+/// computer programming", vol. 3, §5.2.5).
 void sortNumbers(std::vector<double>& values);
 
 /// Of the rows with used[i] != 0, or of all when `used` is empty.

@@ -163,7 +163,8 @@ bool takeCurrency(std::string_view& text) {
         text = withoutSpaces(text.substr(3));
         return true;
     }
-    if (isCapital(text[n - 1]) && isCapital(text[n - 2]) && isCapital(text[n - 3]) && !isCapital(text[n - 4])) {
+    if (isCapital(text[n - 1]) && isCapital(text[n - 2]) && isCapital(text[n - 3]) &&
+        !isCapital(text[n - 4])) {
         text = withoutSpaces(text.substr(0, n - 3));
         return true;
     }
@@ -281,8 +282,9 @@ std::string_view dateOrderName(DateOrder order) {
 
 namespace {
 
-constexpr std::array<std::string_view, 12> months{"january", "february", "march",     "april",   "may",      "june",
-                                                  "july",    "august",   "september", "october", "november", "december"};
+constexpr std::array<std::string_view, 12> months{"january",   "february", "march",    "april",
+                                                  "may",       "june",     "july",     "august",
+                                                  "september", "october",  "november", "december"};
 
 /// 1..12 for the English name of a month or its first three letters; 0 otherwise.
 unsigned monthNamed(std::string_view text) {
@@ -290,19 +292,22 @@ unsigned monthNamed(std::string_view text) {
     for (const char c : text)
         name += c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c;
     for (unsigned m = 0; m < months.size(); ++m)
-        if (name == months[m] || (name.size() == 3 && months[m].starts_with(name)) || (m == 8 && name == "sept"))
+        if (name == months[m] || (name.size() == 3 && months[m].starts_with(name)) ||
+            (m == 8 && name == "sept"))
             return m + 1;
     return 0;
 }
 
-/// Takes a time of day off the end: "2025-03-01T12:30:00Z", "2025-03-01 12:30". False when what follows is none.
+/// Takes a time of day off the end: "2025-03-01T12:30:00Z", "2025-03-01 12:30". False when what follows is
+/// none.
 bool dropTime(std::string_view& text) {
     const auto colon = text.find(':');
     if (colon == std::string_view::npos) return true;
     const auto begin = text.find_last_of(" Tt", colon);
     if (begin == std::string_view::npos || begin == 0 || colon - begin > 3 || colon - begin < 2) return false;
     for (std::size_t i = begin + 1; i < text.size(); ++i)
-        if (!isDigit(text[i]) && std::string_view(":.+-Zz APMapm").find(text[i]) == std::string_view::npos) return false;
+        if (!isDigit(text[i]) && std::string_view(":.+-Zz APMapm").find(text[i]) == std::string_view::npos)
+            return false;
     text = trimmed(text.substr(0, begin));
     return true;
 }
@@ -335,7 +340,8 @@ std::optional<std::int32_t> parseDate(std::string_view text, DateOrder order) {
                 value = value * 10 + static_cast<unsigned>(text[i++] - '0');
             pieces[count++] = {value, i - begin, false};
         } else {
-            while (i < text.size() && ((text[i] >= 'a' && text[i] <= 'z') || (text[i] >= 'A' && text[i] <= 'Z')))
+            while (i < text.size() &&
+                   ((text[i] >= 'a' && text[i] <= 'z') || (text[i] >= 'A' && text[i] <= 'Z')))
                 ++i;
             const unsigned month = i > begin ? monthNamed(text.substr(begin, i - begin)) : 0;
             if (month == 0) return std::nullopt;

@@ -15,7 +15,8 @@ std::optional<double> parseNumber(std::string_view text, char decimalMark);
 /// How numbers are dressed for people.
 struct NumberDress {
     char decimalMark = '.';
-    /// "" for none; otherwise the characters that may part groups of three digits. A space means every kind of space.
+    /// "" for none; otherwise the characters that may part groups of three digits. A space means every kind
+    /// of space.
     std::string thousandsMarks = ", '";
     bool currency = true;
     /// A percent sign: share makes 5 % 0.05, number makes it 5.
@@ -30,9 +31,9 @@ struct DressedNumber {
     bool percent = false;
 };
 
-/// The number a cell written for people says: "€ 1,234.50", "1 234,5 EUR", "(1,200)", "5 %", "−3". Thousands marks must
-/// part groups of three; currencies are the signs € $ £ ¥ and three capital letters; brackets mean below zero. Empty
-/// when it is anything else. A plain number is one too.
+/// The number a cell written for people says: "€ 1,234.50", "1 234,5 EUR", "(1,200)", "5 %", "−3". Thousands
+/// marks must part groups of three; currencies are the signs € $ £ ¥ and three capital letters; brackets mean
+/// below zero. Empty when it is anything else. A plain number is one too.
 std::optional<DressedNumber> parseDressedNumber(std::string_view text, const NumberDress& dress);
 
 enum class DateOrder { yearFirst, dayFirst, monthFirst };
@@ -42,8 +43,8 @@ std::string_view dateOrderName(DateOrder order);
 /// Days since 1970-01-01 from 2025-03-01, 2025/03/01, 2025-03 (its first day) or 01.03.2025; empty otherwise.
 std::optional<std::int32_t> parseDate(std::string_view text);
 
-/// The same, and by the order also 1/3/2025, 1-3-2025 and 3/1/2025; names of months in English (1 Mar 2025, Mar 2025,
-/// March 1, 2025) in any order; a time of day after the date is read and dropped.
+/// The same, and by the order also 1/3/2025, 1-3-2025 and 3/1/2025; names of months in English (1 Mar 2025,
+/// Mar 2025, March 1, 2025) in any order; a time of day after the date is read and dropped.
 std::optional<std::int32_t> parseDate(std::string_view text, DateOrder order);
 
 } // namespace oxgoad

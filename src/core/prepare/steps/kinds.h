@@ -28,7 +28,8 @@ StepKind renameColumn();
 StepKind combineColumns();
 
 // Fields that several kinds share.
-StepField columnField(std::vector<ColumnKind> kinds, std::string key = "column", std::string label = "Column");
+StepField columnField(std::vector<ColumnKind> kinds, std::string key = "column",
+                      std::string label = "Column");
 StepField columnsField(std::vector<ColumnKind> kinds);
 StepField choiceField(std::string key, std::string label, std::vector<std::string> choices);
 StepField numberField(std::string key, std::string label, double fallback, double low, double high);

@@ -4,6 +4,7 @@
 #include "prepare/expression.h"
 #include "prepare/steps/kinds.h"
 #include "table/summary.h"
+#include "table/values.h"
 
 #include <algorithm>
 #include <cmath>
@@ -28,12 +29,14 @@ void leaveOutIf(StepFrame& frame, const std::function<bool(std::size_t)>& test) 
         return;
     }
     if (!rows.empty() && rows.size() == frame.rowsIn())
-        throw Error(ErrorCode::badStep, "this leaves no rows", {.file = frame.file()}, "Change the condition.");
+        throw Error(ErrorCode::badStep, "this leaves no rows", {.file = frame.file()},
+                    "Change the condition.");
     for (const auto row : rows)
         frame.leaveOut(row);
 }
 
-/// Quartiles of the learning rows and `width` spreads beyond them (Tukey 1977, "Exploratory data analysis", §2D).
+/// Quartiles of the learning rows and `width` spreads beyond them (Tukey 1977, "Exploratory data analysis",
+/// §2D).
 std::pair<double, double> fencesOf(StepFrame& frame, const Column& column, double width) {
     const auto& quartiles = frame.values().numbers(column.name(), "quartiles", [&] {
         std::vector<double> values = frame.learningNumbers(column);
@@ -61,7 +64,8 @@ void leaveOutBeyond(StepFrame& frame, const std::vector<std::string>& names,
 } // namespace
 
 StepKind leaveOutWhere() {
-    StepKind kind{.name = "leave out where", .title = "Leave out rows where a condition holds", .group = "rows"};
+    StepKind kind{
+        .name = "leave out where", .title = "Leave out rows where a condition holds", .group = "rows"};
     kind.fields = {{.key = "condition", .label = "Condition", .type = FieldType::expression},
                    textField("reason", "Reason", StepValue(std::string()))};
     kind.leavesOut = true;
@@ -78,7 +82,8 @@ StepKind leaveOutWhere() {
 }
 
 StepKind leaveOutMissing() {
-    StepKind kind{.name = "leave out missing", .title = "Leave out rows with missing values", .group = "rows"};
+    StepKind kind{
+        .name = "leave out missing", .title = "Leave out rows with missing values", .group = "rows"};
     kind.fields = {columnsField({})};
     kind.leavesOut = true;
     kind.sentence = [](const Step& step) {
@@ -89,15 +94,18 @@ StepKind leaveOutMissing() {
         for (const std::string& name : step.texts("columns"))
             columns.push_back(&frame.at(name));
         leaveOutIf(frame, [&](std::size_t i) {
-            return std::any_of(columns.begin(), columns.end(), [i](const Column* c) { return c->isMissing(i); });
+            return std::any_of(columns.begin(), columns.end(),
+                               [i](const Column* c) { return c->isMissing(i); });
         });
     };
     return kind;
 }
 
 StepKind leaveOutBeyondFences() {
-    StepKind kind{.name = "leave out beyond fences", .title = "Leave out rows beyond quartile fences", .group = "rows"};
-    kind.fields = {columnsField({ColumnKind::number}), numberField("width", "Width, in quartile spreads", 1.5, 0, 1000)};
+    StepKind kind{
+        .name = "leave out beyond fences", .title = "Leave out rows beyond quartile fences", .group = "rows"};
+    kind.fields = {columnsField({ColumnKind::number}),
+                   numberField("width", "Width, in quartile spreads", 1.5, 0, 1000)};
     kind.learns = kind.leavesOut = true;
     kind.sentence = [](const Step& step) {
         return "Leave out rows whose " + nameList(step.texts("columns")) + " lies more than " +
@@ -112,7 +120,8 @@ StepKind leaveOutBeyondFences() {
 
 StepKind leaveOutBeyondZ() {
     StepKind kind{.name = "leave out beyond z", .title = "Leave out rows beyond z limits", .group = "rows"};
-    kind.fields = {columnsField({ColumnKind::number}), numberField("limit", "Limit, in standard deviations", 3, 0, 1000)};
+    kind.fields = {columnsField({ColumnKind::number}),
+                   numberField("limit", "Limit, in standard deviations", 3, 0, 1000)};
     kind.learns = kind.leavesOut = true;
     kind.sentence = [](const Step& step) {
         return "Leave out rows whose " + nameList(step.texts("columns")) + " lies more than " +
@@ -126,21 +135,24 @@ StepKind leaveOutBeyondZ() {
                 // No |z| of n values exceeds (n - 1)/√n (Shiffler 1988, The American Statistician 42).
                 const auto n = static_cast<double>(values.size());
                 if ((n - 1) / std::sqrt(n) < step.number("limit"))
-                    frame.note("with " + countText(values.size()) + " learning rows no value can lie that far out");
-                return std::vector<double>{summary->mean,
-                                           std::isnan(summary->standardDeviation) ? 0 : summary->standardDeviation};
+                    frame.note("with " + countText(values.size()) +
+                               " learning rows no value can lie that far out");
+                return std::vector<double>{
+                    summary->mean, std::isnan(summary->standardDeviation) ? 0 : summary->standardDeviation};
             });
             const double reach = step.number("limit") * scale[1];
             return std::pair{scale[0] - reach, scale[0] + reach};
         });
-        frame.note("outliers stretch the standard deviation they are judged by; quartile fences do not have that fault");
+        frame.note("outliers stretch the standard deviation they are judged by; quartile fences do not have "
+                   "that fault");
     };
     return kind;
 }
 
 StepKind leaveOutRows() {
     StepKind kind{.name = "leave out rows", .title = "Leave out listed rows, with a reason", .group = "rows"};
-    kind.fields = {{.key = "rows", .label = "Row numbers", .type = FieldType::numbers}, textField("reason", "Reason")};
+    kind.fields = {{.key = "rows", .label = "Row numbers", .type = FieldType::numbers},
+                   textField("reason", "Reason")};
     kind.leavesOut = true;
     kind.sentence = [](const Step& step) {
         std::vector<std::string> rows;
@@ -152,7 +164,8 @@ StepKind leaveOutRows() {
     kind.run = [](const Step& step, StepFrame& frame) {
         const auto& rows = step.get<std::vector<double>>("rows");
         if (frame.applying()) return; // the rows of another table
-        if (rows.empty()) throw Error(ErrorCode::badStep, "no row is listed", {}, "List row numbers, as in 89, 129.");
+        if (rows.empty())
+            throw Error(ErrorCode::badStep, "no row is listed", {}, "List row numbers, as in 89, 129.");
         std::vector<std::uint8_t> named(frame.rows(), 0);
         for (const double row : rows) {
             if (row < 1 || row != std::floor(row) || row > static_cast<double>(frame.rows()))
@@ -194,12 +207,7 @@ StepKind fillMissing() {
             if (column.kind() == ColumnKind::number) {
                 const double filler = frame.values().number(name, with, [&]() -> double {
                     if (with == "value") {
-                        try {
-                            std::size_t used = 0;
-                            const double value = std::stod(step.text("value"), &used);
-                            if (used == step.text("value").size() && std::isfinite(value)) return value;
-                        } catch (const std::exception&) { // said below
-                        }
+                        if (const auto value = parseNumber(step.text("value"), '.')) return *value;
                         throw Error(ErrorCode::badStep, "\"" + step.text("value") + "\" is not a number",
                                     {.column = name}, "Write it with a decimal point.");
                     }
@@ -234,30 +242,31 @@ StepKind fillMissing() {
             }
             if (column.kind() != ColumnKind::factor)
                 throw Error(ErrorCode::wrongType,
-                            "a " + std::string(kindName(column.kind())) + " column cannot be filled", {.column = name},
-                            "Change its type first.");
+                            "a " + std::string(kindName(column.kind())) + " column cannot be filled",
+                            {.column = name}, "Change its type first.");
             if (with == "median" || with == "mean")
                 throw Error(ErrorCode::wrongType, "a factor has no " + with, {.column = name},
                             "Fill it with its most frequent level or with the level \"missing\".");
-            const std::string filler = frame.values()
-                                           .texts(name, with,
-                                                  [&]() -> std::vector<std::string> {
-                                                      if (with == "value") return {step.text("value")};
-                                                      if (with == "level missing") return {"missing"};
-                                                      std::vector<std::size_t> counts(column.levels().size(), 0);
-                                                      for (const auto row : frame.learningRows())
-                                                          if (!column.isMissing(row))
-                                                              ++counts[static_cast<std::size_t>(column.codes()[row])];
-                                                      const auto best = std::max_element(counts.begin(), counts.end());
-                                                      if (counts.empty() || *best == 0)
-                                                          throw Error(ErrorCode::badStep, "all values are missing",
-                                                                      {.column = name});
-                                                      return {column.levels()[static_cast<std::size_t>(
-                                                          best - counts.begin())]};
-                                                  })
-                                           .front();
+            const std::string filler =
+                frame.values()
+                    .texts(name, with,
+                           [&]() -> std::vector<std::string> {
+                               if (with == "value") return {step.text("value")};
+                               if (with == "level missing") return {"missing"};
+                               std::vector<std::size_t> counts(column.levels().size(), 0);
+                               for (const auto row : frame.learningRows())
+                                   if (!column.isMissing(row))
+                                       ++counts[static_cast<std::size_t>(column.codes()[row])];
+                               const auto best = std::max_element(counts.begin(), counts.end());
+                               if (counts.empty() || *best == 0)
+                                   throw Error(ErrorCode::badStep, "all values are missing",
+                                               {.column = name});
+                               return {column.levels()[static_cast<std::size_t>(best - counts.begin())]};
+                           })
+                    .front();
             if (filler.empty())
-                throw Error(ErrorCode::badStep, "no value to fill with is given", {.column = name}, "Type one.");
+                throw Error(ErrorCode::badStep, "no value to fill with is given", {.column = name},
+                            "Type one.");
             std::vector<std::string> levels = column.levels();
             std::int32_t code = column.codeOf(filler);
             if (code < 0) {
@@ -267,7 +276,8 @@ StepKind fillMissing() {
             std::vector<std::int32_t> codes(column.codes().begin(), column.codes().end());
             for (auto& c : codes)
                 if (c < 0) c = code;
-            frame.note(name + ": " + plural(column.missingCount(), "value", "values") + " filled with " + filler);
+            frame.note(name + ": " + plural(column.missingCount(), "value", "values") + " filled with " +
+                       filler);
             frame.put(Column::ofFactor(name, std::move(codes), std::move(levels)));
         }
     };

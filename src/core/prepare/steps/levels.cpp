@@ -42,8 +42,8 @@ Column relevelled(const Column& column, const std::function<std::string(const st
 Column reordered(const Column& column, const std::vector<std::string>& order) {
     std::vector<std::int32_t> newCode(column.levels().size());
     for (std::size_t i = 0; i < newCode.size(); ++i)
-        newCode[i] = static_cast<std::int32_t>(
-            std::find(order.begin(), order.end(), column.levels()[i]) - order.begin());
+        newCode[i] = static_cast<std::int32_t>(std::find(order.begin(), order.end(), column.levels()[i]) -
+                                               order.begin());
     std::vector<std::int32_t> codes(column.codes().begin(), column.codes().end());
     for (auto& code : codes)
         if (code >= 0) code = newCode[static_cast<std::size_t>(code)];
@@ -51,7 +51,8 @@ Column reordered(const Column& column, const std::vector<std::string>& order) {
 }
 
 /// Levels in the wanted order; those not named follow as they stood.
-std::vector<std::string> fullOrder(StepFrame& frame, const Column& column, const std::vector<std::string>& wanted) {
+std::vector<std::string> fullOrder(StepFrame& frame, const Column& column,
+                                   const std::vector<std::string>& wanted) {
     std::vector<std::string> order;
     for (const std::string& level : wanted) {
         if (std::find(order.begin(), order.end(), level) != order.end())
@@ -59,7 +60,8 @@ std::vector<std::string> fullOrder(StepFrame& frame, const Column& column, const
         if (column.codeOf(level) >= 0)
             order.push_back(level);
         else if (!frame.applying())
-            refuse("there is no level \"" + level + "\"", column.name(), "The levels are: " + nameList(column.levels(), 20) + ".");
+            refuse("there is no level \"" + level + "\"", column.name(),
+                   "The levels are: " + nameList(column.levels(), 20) + ".");
     }
     for (const std::string& level : column.levels())
         if (std::find(wanted.begin(), wanted.end(), level) == wanted.end()) order.push_back(level);
@@ -72,7 +74,8 @@ StepKind changeType() {
     StepKind kind{.name = "change type", .title = "Change the type", .group = "values"};
     kind.fields = {columnsField({}), choiceField("to", "To", {"number", "factor", "date", "text"})};
     kind.sentence = [](const Step& step) {
-        return "Take " + nameList(step.texts("columns")) + " as " + (step.text("to") == "text" ? "" : "a ") + step.text("to");
+        return "Take " + nameList(step.texts("columns")) + " as " + (step.text("to") == "text" ? "" : "a ") +
+               step.text("to");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         const std::string& to = step.text("to");
@@ -87,8 +90,8 @@ StepKind changeType() {
             if (present > 0 && converted.lost == present)
                 refuse("no value can be read as a " + to, name, "Choose another type.");
             if (converted.lost > 0)
-                frame.note(name + ": " + plural(converted.lost, "value", "values") + " cannot be read as a " + to +
-                           " and became missing");
+                frame.note(name + ": " + plural(converted.lost, "value", "values") + " cannot be read as a " +
+                           to + " and became missing");
             frame.put(converted.column);
         }
     };
@@ -97,7 +100,9 @@ StepKind changeType() {
 
 StepKind replaceValues() {
     StepKind kind{.name = "replace values", .title = "Replace values", .group = "values"};
-    kind.fields = {columnField({}), {.key = "pairs", .label = "Value and what replaces it (nothing: missing)", .type = FieldType::pairs}};
+    kind.fields = {
+        columnField({}),
+        {.key = "pairs", .label = "Value and what replaces it (nothing: missing)", .type = FieldType::pairs}};
     kind.sentence = [](const Step& step) {
         std::vector<std::string> pairs;
         for (const auto& [from, to] : step.get<TextPairs>("pairs"))
@@ -107,7 +112,8 @@ StepKind replaceValues() {
     kind.run = [](const Step& step, StepFrame& frame) {
         const Column column = frame.at(step.text("column"));
         const auto& pairs = step.get<TextPairs>("pairs");
-        if (pairs.empty()) refuse("nothing to replace is given", column.name(), "Name a value and what replaces it.");
+        if (pairs.empty())
+            refuse("nothing to replace is given", column.name(), "Name a value and what replaces it.");
         std::map<std::string, std::size_t> used;
         if (column.kind() == ColumnKind::factor) {
             std::map<std::string, std::string> by(pairs.begin(), pairs.end());
@@ -116,7 +122,8 @@ StepKind replaceValues() {
                 return found == by.end() ? level : found->second;
             });
             for (const auto& [from, to] : pairs)
-                if (column.codeOf(from) < 0 && !frame.applying()) frame.note("there is no level \"" + from + "\"");
+                if (column.codeOf(from) < 0 && !frame.applying())
+                    frame.note("there is no level \"" + from + "\"");
             frame.put(next);
             return;
         }
@@ -146,7 +153,8 @@ StepKind replaceValues() {
                 const auto from = parseDate(fromText);
                 const auto to = toText.empty() ? std::optional(Column::missingDay) : parseDate(toText);
                 if (!from || !to)
-                    refuse("\"" + (from ? toText : fromText) + "\" is not a date", column.name(), "Write it as 2025-03-01.");
+                    refuse("\"" + (from ? toText : fromText) + "\" is not a date", column.name(),
+                           "Write it as 2025-03-01.");
                 for (std::size_t i = 0; i < days.size(); ++i)
                     if (column.days()[i] == *from) days[i] = *to;
             }
@@ -166,19 +174,22 @@ StepKind replaceValues() {
 
 StepKind mergeLevels() {
     StepKind kind{.name = "merge levels", .title = "Merge levels", .group = "levels"};
-    kind.fields = {columnField({ColumnKind::factor}), {.key = "levels", .label = "Levels", .type = FieldType::levels},
+    kind.fields = {columnField({ColumnKind::factor}),
+                   {.key = "levels", .label = "Levels", .type = FieldType::levels},
                    textField("into", "Into")};
     kind.sentence = [](const Step& step) {
-        return "Merge the levels " + nameList(step.texts("levels")) + " of " + step.text("column") + " into " +
-               step.text("into");
+        return "Merge the levels " + nameList(step.texts("levels")) + " of " + step.text("column") +
+               " into " + step.text("into");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         const Column column = frame.factor(step.text("column"));
         const auto& merged = step.texts("levels");
         const std::string& into = step.text("into");
-        if (merged.empty() || into.empty()) refuse("levels to merge and a name for them are needed", column.name());
+        if (merged.empty() || into.empty())
+            refuse("levels to merge and a name for them are needed", column.name());
         for (const std::string& level : merged)
-            if (column.codeOf(level) < 0 && !frame.applying()) frame.note("there is no level \"" + level + "\"");
+            if (column.codeOf(level) < 0 && !frame.applying())
+                frame.note("there is no level \"" + level + "\"");
         frame.put(relevelled(column, [&](const std::string& level) {
             return std::find(merged.begin(), merged.end(), level) == merged.end() ? level : into;
         }));
@@ -188,12 +199,13 @@ StepKind mergeLevels() {
 
 StepKind lumpRareLevels() {
     StepKind kind{.name = "lump rare levels", .title = "Lump rare levels together", .group = "levels"};
-    kind.fields = {columnsField({ColumnKind::factor}), wholeField("rows", "Levels with fewer learning rows than", 10, 2, 1e9),
+    kind.fields = {columnsField({ColumnKind::factor}),
+                   wholeField("rows", "Levels with fewer learning rows than", 10, 2, 1e9),
                    textField("into", "Into", StepValue(std::string("other")))};
     kind.learns = true;
     kind.sentence = [](const Step& step) {
-        return "Lump levels of " + nameList(step.texts("columns")) + " with fewer than " + exactText(step.number("rows")) +
-               " learning rows into " + step.text("into");
+        return "Lump levels of " + nameList(step.texts("columns")) + " with fewer than " +
+               exactText(step.number("rows")) + " learning rows into " + step.text("into");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         const std::string& into = step.text("into");
@@ -211,7 +223,8 @@ StepKind lumpRareLevels() {
                         few.push_back(column.levels()[i]);
                 return few;
             });
-            frame.note(rare.empty() ? name + ": no level is that rare" : name + ": " + nameList(rare, 8) + " became " + into);
+            frame.note(rare.empty() ? name + ": no level is that rare"
+                                    : name + ": " + nameList(rare, 8) + " became " + into);
             frame.put(relevelled(column, [&](const std::string& level) {
                 return std::find(rare.begin(), rare.end(), level) == rare.end() ? level : into;
             }));
@@ -222,7 +235,8 @@ StepKind lumpRareLevels() {
 
 StepKind orderLevels() {
     StepKind kind{.name = "order levels", .title = "Put levels in order", .group = "levels"};
-    kind.fields = {columnField({ColumnKind::factor}), {.key = "levels", .label = "Levels, first to last", .type = FieldType::levels},
+    kind.fields = {columnField({ColumnKind::factor}),
+                   {.key = "levels", .label = "Levels, first to last", .type = FieldType::levels},
                    flagField("scores", "Add a column of scores 1, 2, 3, …", false)};
     kind.sentence = [](const Step& step) {
         std::string order;
@@ -251,7 +265,8 @@ StepKind orderLevels() {
 
 StepKind referenceLevel() {
     StepKind kind{.name = "reference level", .title = "Choose the reference level", .group = "levels"};
-    kind.fields = {columnField({ColumnKind::factor}), {.key = "level", .label = "Level", .type = FieldType::level}};
+    kind.fields = {columnField({ColumnKind::factor}),
+                   {.key = "level", .label = "Level", .type = FieldType::level}};
     kind.sentence = [](const Step& step) {
         return "Compare the levels of " + step.text("column") + " with " + step.text("level");
     };
@@ -294,7 +309,9 @@ StepKind combineColumns() {
 StepKind renameColumn() {
     StepKind kind{.name = "rename", .title = "Rename a column", .group = "columns"};
     kind.fields = {columnField({}), textField("to", "To")};
-    kind.sentence = [](const Step& step) { return "Rename " + step.text("column") + " to " + step.text("to"); };
+    kind.sentence = [](const Step& step) {
+        return "Rename " + step.text("column") + " to " + step.text("to");
+    };
     kind.run = [](const Step& step, StepFrame& frame) { frame.rename(step.text("column"), step.text("to")); };
     return kind;
 }

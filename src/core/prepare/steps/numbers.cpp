@@ -42,7 +42,8 @@ double transformed(std::string_view by, double x, double power) {
 
 StepKind deriveColumn() {
     StepKind kind{.name = "derive", .title = "Work out a new column", .group = "numbers"};
-    kind.fields = {textField("name", "Name"), {.key = "expression", .label = "Expression", .type = FieldType::expression}};
+    kind.fields = {textField("name", "Name"),
+                   {.key = "expression", .label = "Expression", .type = FieldType::expression}};
     kind.sentence = [](const Step& step) { return step.text("name") + " = " + step.text("expression"); };
     kind.run = [](const Step& step, StepFrame& frame) {
         std::vector<double> values =
@@ -58,7 +59,8 @@ StepKind transformNumbers() {
     for (const auto& t : transformations)
         names.emplace_back(t.name);
     kind.fields = {columnsField({ColumnKind::number}), choiceField("by", "By", names),
-                   numberField("power", "Power", 2, -20, 20), flagField("keep", "Keep the old column, add a new one", true)};
+                   numberField("power", "Power", 2, -20, 20),
+                   flagField("keep", "Keep the old column, add a new one", true)};
     kind.sentence = [](const Step& step) {
         const std::string& by = step.text("by");
         return "Take " + (by == "power" ? "the power " + shortText(step.number("power")) : by) + " of " +
@@ -79,8 +81,9 @@ StepKind transformNumbers() {
             for (std::size_t i = 0; i < values.size(); ++i) {
                 const double x = values[i];
                 if (std::isnan(x)) continue;
-                const bool fits = (wholePower || x > how->lowest || (how->lowestAllowed && x == how->lowest)) &&
-                                  !(x == 0 && (by == "reciprocal" || (by == "power" && power < 0)));
+                const bool fits =
+                    (wholePower || x > how->lowest || (how->lowestAllowed && x == how->lowest)) &&
+                    !(x == 0 && (by == "reciprocal" || (by == "power" && power < 0)));
                 values[i] = fits ? transformed(by, x, power) : nan;
                 if (std::isfinite(values[i])) continue;
                 values[i] = nan;
@@ -91,13 +94,15 @@ StepKind transformNumbers() {
                 }
             }
             if (refused > 0 && !frame.applying())
-                throw Error(ErrorCode::badStep,
-                            plural(refused, "value has", "values have") + " no " + by + "; the first is " +
-                                shortText(example) + " in row " + countText(first),
-                            {.file = frame.file(), .column = name},
-                            "Leave these rows out first, replace the values, or choose another transformation.");
+                throw Error(
+                    ErrorCode::badStep,
+                    plural(refused, "value has", "values have") + " no " + by + "; the first is " +
+                        shortText(example) + " in row " + countText(first),
+                    {.file = frame.file(), .column = name},
+                    "Leave these rows out first, replace the values, or choose another transformation.");
             if (refused > 0)
-                frame.note(name + ": " + plural(refused, "value has", "values have") + " no " + by + " and became missing");
+                frame.note(name + ": " + plural(refused, "value has", "values have") + " no " + by +
+                           " and became missing");
             const std::string label =
                 by == "power" ? name + " to the " + shortText(power) : std::string(how->ending) + name;
             if (step.flag("keep"))
@@ -111,12 +116,14 @@ StepKind transformNumbers() {
 
 StepKind standardise() {
     StepKind kind{.name = "standardise", .title = "Standardise", .group = "numbers"};
-    kind.fields = {columnsField({ColumnKind::number}),
-                   choiceField("by", "By", {"mean and standard deviation", "median and quartile spread", "mean only"}),
-                   flagField("keep", "Keep the old column, add a new one", false)};
+    kind.fields = {
+        columnsField({ColumnKind::number}),
+        choiceField("by", "By", {"mean and standard deviation", "median and quartile spread", "mean only"}),
+        flagField("keep", "Keep the old column, add a new one", false)};
     kind.learns = true;
     kind.sentence = [](const Step& step) {
-        return "Standardise " + nameList(step.texts("columns")) + " by the " + step.text("by") + " of the learning rows";
+        return "Standardise " + nameList(step.texts("columns")) + " by the " + step.text("by") +
+               " of the learning rows";
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         for (const std::string& name : step.texts("columns")) {
@@ -124,12 +131,14 @@ StepKind standardise() {
             const auto& scale = frame.values().numbers(name, step.text("by"), [&] {
                 const auto summary = summarizeNumbers(frame.learningNumbers(column));
                 if (step.text("by") == "median and quartile spread")
-                    return std::vector<double>{summary->median, summary->upperQuartile - summary->lowerQuartile};
+                    return std::vector<double>{summary->median,
+                                               summary->upperQuartile - summary->lowerQuartile};
                 return std::vector<double>{summary->mean,
                                            step.text("by") == "mean only" ? 1 : summary->standardDeviation};
             });
             if (!(scale[1] > 0))
-                throw Error(ErrorCode::badStep, "the learning rows have no spread", {.file = frame.file(), .column = name},
+                throw Error(ErrorCode::badStep, "the learning rows have no spread",
+                            {.file = frame.file(), .column = name},
                             "Leave the column away; it says nothing.");
             std::vector<double> values(column.numbers().begin(), column.numbers().end());
             for (double& value : values)
@@ -149,7 +158,10 @@ StepKind cutIntoBands() {
     kind.fields = {columnField({ColumnKind::number}),
                    choiceField("at", "Limits at", {"quantiles", "equal widths", "given limits"}),
                    wholeField("bands", "Number of bands", 4, 2, 100),
-                   {.key = "limits", .label = "Given limits", .type = FieldType::numbers, .fallback = std::vector<double>()},
+                   {.key = "limits",
+                    .label = "Given limits",
+                    .type = FieldType::numbers,
+                    .fallback = std::vector<double>()},
                    textField("name", "Name (empty: the old one and \"band\")", StepValue(std::string()))};
     kind.learns = true;
     kind.sentence = [](const Step& step) {
@@ -160,7 +172,8 @@ StepKind cutIntoBands() {
                 limits.push_back(shortText(limit));
             how = "at " + nameList(limits, 10);
         } else {
-            how = "into " + exactText(step.number("bands")) + " bands at " + step.text("at") + " of the learning rows";
+            how = "into " + exactText(step.number("bands")) + " bands at " + step.text("at") +
+                  " of the learning rows";
         }
         return "Cut " + step.text("column") + " " + how;
     };
@@ -172,14 +185,16 @@ StepKind cutIntoBands() {
             if (at == "given limits") {
                 cuts = step.get<std::vector<double>>("limits");
                 if (cuts.empty())
-                    throw Error(ErrorCode::badStep, "no limits are given", {.column = column.name()}, "Give some.");
+                    throw Error(ErrorCode::badStep, "no limits are given", {.column = column.name()},
+                                "Give some.");
             } else {
                 std::vector<double> values = frame.learningNumbers(column);
                 std::sort(values.begin(), values.end());
                 const auto bands = step.number("bands");
                 for (double i = 1; i < bands; ++i)
-                    cuts.push_back(at == "quantiles" ? quantileOfSorted(values, i / bands)
-                                                     : values.front() + (values.back() - values.front()) * i / bands);
+                    cuts.push_back(at == "quantiles"
+                                       ? quantileOfSorted(values, i / bands)
+                                       : values.front() + (values.back() - values.front()) * i / bands);
             }
             std::sort(cuts.begin(), cuts.end());
             cuts.erase(std::unique(cuts.begin(), cuts.end()), cuts.end());
@@ -187,7 +202,7 @@ StepKind cutIntoBands() {
         });
         std::vector<std::string> levels;
         for (std::size_t i = 0; i <= limits.size(); ++i)
-            levels.push_back(i == 0                ? "below " + shortText(limits[0])
+            levels.push_back(i == 0               ? "below " + shortText(limits[0])
                              : i == limits.size() ? "from " + shortText(limits[i - 1])
                                                   : shortText(limits[i - 1]) + " to " + shortText(limits[i]));
         for (std::size_t i = 1; i < levels.size(); ++i)
@@ -197,9 +212,11 @@ StepKind cutIntoBands() {
         std::vector<std::int32_t> codes(frame.rows(), Column::missingCode);
         for (std::size_t i = 0; i < codes.size(); ++i)
             if (const double x = column.numbers()[i]; !std::isnan(x))
-                codes[i] = static_cast<std::int32_t>(std::upper_bound(limits.begin(), limits.end(), x) - limits.begin());
+                codes[i] = static_cast<std::int32_t>(std::upper_bound(limits.begin(), limits.end(), x) -
+                                                     limits.begin());
         frame.note("a band holds its lower limit and not its upper one");
-        frame.add(Column::ofFactor(newName(step, column.name(), " band"), std::move(codes), std::move(levels)));
+        frame.add(
+            Column::ofFactor(newName(step, column.name(), " band"), std::move(codes), std::move(levels)));
     };
     return kind;
 }

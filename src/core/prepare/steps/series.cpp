@@ -20,7 +20,8 @@ using std::chrono::sys_days;
 using std::chrono::year_month_day;
 
 constexpr double nan = std::numeric_limits<double>::quiet_NaN();
-constexpr std::array weekdayOrder{"Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"};
+constexpr std::array weekdayOrder{"Monday", "Tuesday",  "Wednesday", "Thursday",
+                                  "Friday", "Saturday", "Sunday"};
 
 year_month_day dateOf(std::int32_t day) {
     return year_month_day(sys_days(days(day)));
@@ -32,7 +33,8 @@ int monthsOf(std::int32_t day) {
 }
 
 /// Numbers worked out from each date; missing dates stay missing.
-Column fromDates(const Column& dates, const std::string& ending, const std::function<double(std::int32_t)>& value) {
+Column fromDates(const Column& dates, const std::string& ending,
+                 const std::function<double(std::int32_t)>& value) {
     std::vector<double> values(dates.size(), nan);
     for (std::size_t i = 0; i < values.size(); ++i)
         if (!dates.isMissing(i)) values[i] = value(dates.days()[i]);
@@ -138,7 +140,8 @@ private:
 std::vector<StepField> lookingBack() {
     StepField group = columnField({ColumnKind::factor, ColumnKind::text}, "group", "Within each");
     group.fallback = std::string();
-    return {columnField({ColumnKind::number}), columnField({ColumnKind::date, ColumnKind::number}, "time", "Along"), group,
+    return {columnField({ColumnKind::number}),
+            columnField({ColumnKind::date, ColumnKind::number}, "time", "Along"), group,
             choiceField("unit", "Period", {"month", "day", "week"})};
 }
 
@@ -150,9 +153,12 @@ std::string within(const Step& step) {
 
 StepKind partsOfDate() {
     StepKind kind{.name = "parts of date", .title = "Take parts of a date", .group = "dates and series"};
-    kind.fields = {columnField({ColumnKind::date}),         flagField("month", "Month, 1 to 12", true),
-                   flagField("quarter", "Quarter, 1 to 4", false), flagField("year", "Year", false),
-                   flagField("weekday", "Day of the week", false), flagField("running", "Running number of the month", false)};
+    kind.fields = {columnField({ColumnKind::date}),
+                   flagField("month", "Month, 1 to 12", true),
+                   flagField("quarter", "Quarter, 1 to 4", false),
+                   flagField("year", "Year", false),
+                   flagField("weekday", "Day of the week", false),
+                   flagField("running", "Running number of the month", false)};
     kind.learns = true;
     kind.sentence = [](const Step& step) {
         std::vector<std::string> parts;
@@ -164,13 +170,15 @@ StepKind partsOfDate() {
         const Column dates = frame.date(step.text("column"));
         const std::size_t before = frame.columns().size();
         if (step.flag("month"))
-            frame.add(fromDates(dates, " month", [](std::int32_t d) { return static_cast<unsigned>(dateOf(d).month()); }));
+            frame.add(fromDates(dates, " month",
+                                [](std::int32_t d) { return static_cast<unsigned>(dateOf(d).month()); }));
         if (step.flag("quarter"))
             frame.add(fromDates(dates, " quarter", [](std::int32_t d) {
                 return (static_cast<unsigned>(dateOf(d).month()) + 2) / 3;
             }));
         if (step.flag("year"))
-            frame.add(fromDates(dates, " year", [](std::int32_t d) { return static_cast<int>(dateOf(d).year()); }));
+            frame.add(
+                fromDates(dates, " year", [](std::int32_t d) { return static_cast<int>(dateOf(d).year()); }));
         if (step.flag("weekday")) frame.add(weekdayColumn(dates));
         if (step.flag("running")) {
             const double first = frame.values().number(dates.name(), "first month", [&]() -> double {
@@ -178,13 +186,16 @@ StepKind partsOfDate() {
                 for (const auto row : frame.learningRows())
                     if (!dates.isMissing(row)) earliest = std::min(earliest, dates.days()[row]);
                 if (earliest == std::numeric_limits<std::int32_t>::max())
-                    throw Error(ErrorCode::badStep, "all dates in learning rows are missing", {.column = dates.name()});
+                    throw Error(ErrorCode::badStep, "all dates in learning rows are missing",
+                                {.column = dates.name()});
                 return monthsOf(earliest);
             });
-            frame.add(fromDates(dates, " running month", [&](std::int32_t d) { return monthsOf(d) - first + 1; }));
+            frame.add(
+                fromDates(dates, " running month", [&](std::int32_t d) { return monthsOf(d) - first + 1; }));
         }
         if (frame.columns().size() == before)
-            throw Error(ErrorCode::badStep, "no part is chosen", {.column = dates.name()}, "Choose at least one.");
+            throw Error(ErrorCode::badStep, "no part is chosen", {.column = dates.name()},
+                        "Choose at least one.");
     };
     return kind;
 }
@@ -193,12 +204,13 @@ StepKind lagColumn() {
     StepKind kind{.name = "lag", .title = "Take an earlier value", .group = "dates and series"};
     kind.fields = lookingBack();
     kind.fields.push_back(wholeField("back", "Periods back", 1, 1, 10000));
-    kind.fields.push_back(textField("name", "Name (empty: the old one and \"before\")", StepValue(std::string())));
+    kind.fields.push_back(
+        textField("name", "Name (empty: the old one and \"before\")", StepValue(std::string())));
     kind.learns = true;
     kind.sentence = [](const Step& step) {
         const double back = step.number("back");
-        return "Take " + step.text("column") + " " + exactText(back) + " " + step.text("unit") + (back == 1 ? "" : "s") +
-               " before" + within(step) + ", along " + step.text("time");
+        return "Take " + step.text("column") + " " + exactText(back) + " " + step.text("unit") +
+               (back == 1 ? "" : "s") + " before" + within(step) + ", along " + step.text("time");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         const History history(step, frame);
@@ -206,8 +218,9 @@ StepKind lagColumn() {
         std::vector<double> values(history.rows());
         for (std::size_t i = 0; i < values.size(); ++i)
             values[i] = history.before(i, back);
-        frame.add(Column::ofNumbers(newName(step, step.text("column"), " " + exactText(step.number("back")) + " before"),
-                                    std::move(values)));
+        frame.add(Column::ofNumbers(
+            newName(step, step.text("column"), " " + exactText(step.number("back")) + " before"),
+            std::move(values)));
     };
     return kind;
 }
@@ -217,12 +230,13 @@ StepKind rollingMean() {
     kind.fields = lookingBack();
     kind.fields.push_back(wholeField("periods", "Over how many periods", 3, 1, 1000));
     kind.fields.push_back(flagField("current", "The row's own period counts too", false));
-    kind.fields.push_back(textField("name", "Name (empty: the old one and \"rolling mean\")", StepValue(std::string())));
+    kind.fields.push_back(
+        textField("name", "Name (empty: the old one and \"rolling mean\")", StepValue(std::string())));
     kind.learns = true;
     kind.sentence = [](const Step& step) {
-        return "Take the mean of " + step.text("column") + " over " + exactText(step.number("periods")) + " " +
-               step.text("unit") + "s " + (step.flag("current") ? "up to the row's own" : "before") + within(step) +
-               ", along " + step.text("time");
+        return "Take the mean of " + step.text("column") + " over " + exactText(step.number("periods")) +
+               " " + step.text("unit") + "s " + (step.flag("current") ? "up to the row's own" : "before") +
+               within(step) + ", along " + step.text("time");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         const History history(step, frame);
@@ -241,7 +255,8 @@ StepKind rollingMean() {
             if (count > 0) values[i] = sum / static_cast<double>(count);
         }
         if (first == 0)
-            frame.note("with its own period a rolling mean of the response holds the answer it should predict");
+            frame.note(
+                "with its own period a rolling mean of the response holds the answer it should predict");
         frame.add(Column::ofNumbers(newName(step, step.text("column"), " rolling mean"), std::move(values)));
     };
     return kind;
