@@ -94,27 +94,22 @@ void Session::givePassword(const ServerPlace& place, const QString& password) {
     if (const auto again = std::exchange(m_afterPassword, {})) again();
 }
 
-void Session::start(const QString& title, Jobs::Work work, std::function<void()> again) {
+void Session::start(const QString& title, Jobs::Work work, std::function<RowsPlan()> planOf,
+                    std::function<void()> again) {
     m_jobs.start(title,
-                 [this, work = std::move(work), again = std::move(again),
-                  plan = m_recipe.rows](Progress& progress) -> Jobs::Finish {
+                 [this, work = std::move(work), planOf = std::move(planOf),
+                  again = std::move(again)](Progress& progress) -> Jobs::Finish {
                      try {
                          return work(progress);
                      } catch (const Error& error) {
-                         if (error.code() != ErrorCode::badPassword || error.where().column.empty()) throw;
-                         return [this, again, why = qs(error.message()), text = error.where().column] {
-                             // "user@host:port/database", as keyOf wrote it
-                             ServerPlace place;
-                             const auto at = text.find('@');
-                             const auto slash = text.rfind('/');
-                             const auto colon = text.rfind(':', slash);
-                             place.user = text.substr(0, at);
-                             place.host = text.substr(at + 1, colon - at - 1);
-                             place.port = std::stoi(text.substr(colon + 1, slash - colon - 1));
-                             place.database = text.substr(slash + 1);
-                             m_afterPassword = again;
-                             emit passwordWanted(place, why);
-                         };
+                         if (error.code() != ErrorCode::badPassword) throw;
+                         for (const ServerPlace& place : serversOf(planOf()))
+                             if (serverName(place) == error.where().file)
+                                 return [this, again, place, why = qs(error.message())] {
+                                     m_afterPassword = again;
+                                     emit passwordWanted(place, why);
+                                 };
+                         throw;
                      }
                  });
 }
@@ -206,7 +201,7 @@ void Session::openRecipe(const QString& path) {
                 emit opened(path);
             };
         },
-        [this, path] { openRecipe(path); });
+        [path] { return readRecipe(ss(path)).rows; }, [this, path] { openRecipe(path); });
 }
 
 void Session::openPlan(const RowsPlan& plan, const QString& folder) {
@@ -233,7 +228,7 @@ void Session::openPlan(const RowsPlan& plan, const QString& folder) {
                                 : qs((fs::path(folder) / recipe.rows.file).string()));
             };
         },
-        [this, plan, folder] { openPlan(plan, folder); });
+        [plan] { return plan; }, [this, plan, folder] { openPlan(plan, folder); });
 }
 
 void Session::paste(const QString& text) {
@@ -501,7 +496,7 @@ void Session::readAgain(const RowsPlan& plan) {
                 emit rowsCompared(changes);
             };
         },
-        [this, plan] { readAgain(plan); });
+        [plan] { return plan; }, [this, plan] { readAgain(plan); });
 }
 
 void Session::chooseForecast(const QString& path) {

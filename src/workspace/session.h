@@ -130,7 +130,8 @@ private:
                                std::shared_ptr<const PreparedRows> prepared, bool fit, Progress& progress,
                                bool lookAtTest = false);
     /// Runs `work`; a password that is wanted is asked for, and `again` is what happens then.
-    void start(const QString& title, Jobs::Work work, std::function<void()> again);
+    void start(const QString& title, Jobs::Work work, std::function<RowsPlan()> planOf,
+               std::function<void()> again);
     PasswordFor passwordFor() const;
     void openProjectFile(const QString& path);
     void openRecipe(const QString& path);

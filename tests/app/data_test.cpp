@@ -13,6 +13,7 @@
 #include <QListWidget>
 #include <QMenu>
 #include <QPlainTextEdit>
+#include <QProcess>
 #include <QSpinBox>
 #include <fstream>
 
@@ -460,4 +461,46 @@ TEST_F(DataWindow, AThousandColumnsStayUsable) {
     EXPECT_EQ(ledger->model()->rowCount(), 1000);
     find<QLineEdit>("findColumn")->setText("c999");
     EXPECT_EQ(ledger->model()->rowCount(), 1);
+}
+
+TEST_F(DataWindow, APasswordIsAskedForAndNeverStored) {
+    const QString script = OXGOAD_SUPPORT "/postgres.sh";
+    const int port = 40000 + static_cast<int>(QCoreApplication::applicationPid() % 20000);
+    QProcess start;
+    start.start(script, {"start", QString::number(port)});
+    ASSERT_TRUE(start.waitForFinished(60000));
+    ASSERT_EQ(start.exitCode(), 0) << start.readAllStandardError().toStdString();
+    const QString place = QString::fromUtf8(start.readAllStandardOutput()).trimmed();
+    RowsPlan plan;
+    plan.kind = SourceKind::postgres;
+    plan.server = {"127.0.0.1", port, "postgres", "oxgoad"};
+    plan.query = "SELECT x, y FROM many WHERE x <= 500";
+    station(1);
+    session().openPlan(plan, ".");
+    auto answer = [&](const QString& password) {
+        QDialog* dialog = nullptr;
+        ASSERT_TRUE(waitFor([&] {
+            dialog = window->findChild<QDialog*>("passwordDialog");
+            return dialog && dialog->isVisible();
+        }));
+        auto* field = dialog->findChild<QLineEdit*>();
+        EXPECT_EQ(field->echoMode(), QLineEdit::Password);
+        QTest::keyClicks(field, password);
+        QTest::keyClick(field, Qt::Key_Return);
+        delete dialog;
+    };
+    answer("wrong");
+    answer("right");
+    ASSERT_TRUE(waitFor([&] { return session().hasRows() && !session().jobs().busy(); }));
+    EXPECT_EQ(session().table().rows(), 500u);
+    session().save(folder.filePath("p.oxgoad"));
+    ASSERT_TRUE(settle());
+    QFile saved(folder.filePath("p.oxgoad"));
+    ASSERT_TRUE(saved.open(QIODevice::ReadOnly));
+    EXPECT_TRUE(saved.readAll().contains("127.0.0.1"));
+    saved.seek(0);
+    EXPECT_FALSE(saved.readAll().contains("right"));
+    QProcess stop;
+    stop.start(script, {"stop", place});
+    EXPECT_TRUE(stop.waitForFinished(60000));
 }

@@ -184,10 +184,6 @@ std::string oneLine(const char* text) {
     return line;
 }
 
-std::string placeName(const ServerPlace& place) {
-    return place.database + " on " + (place.host.empty() ? "this machine" : place.host);
-}
-
 Connection connected(const ServerPlace& place, const std::string& password) {
     const std::string port = std::to_string(place.port);
     const std::array<const char*, 8> keys{
@@ -208,11 +204,9 @@ Connection connected(const ServerPlace& place, const std::string& password) {
         throw Error(ErrorCode::badPassword,
                     wantsPassword ? "the server asks for a password"
                                   : "the server refused the password of " + place.user,
-                    {.file = placeName(place),
-                     .column = place.user + "@" + place.host + ":" + port + "/" + place.database},
-                    "Give the password again; it is not stored.");
+                    {.file = serverName(place)}, "Give the password again; it is not stored.");
     throw Error(ErrorCode::badDatabase, "no connection: " + oneLine(PQerrorMessage(connection.get())),
-                {.file = placeName(place)},
+                {.file = serverName(place)},
                 "Look whether the server runs and whether host, port, database and user are right.");
 }
 
@@ -220,7 +214,7 @@ void run(PGconn* connection, const char* sql, const ServerPlace& place) {
     const Result result(PQexec(connection, sql), PQclear);
     if (PQresultStatus(result.get()) != PGRES_COMMAND_OK)
         throw Error(ErrorCode::badDatabase, oneLine(PQresultErrorMessage(result.get())),
-                    {.file = placeName(place)}, "Ask whoever looks after the server.");
+                    {.file = serverName(place)}, "Ask whoever looks after the server.");
 }
 
 [[noreturn]] void postgresFailed(PGconn* connection, const PGresult* result, const ServerPlace& place,
@@ -229,7 +223,7 @@ void run(PGconn* connection, const char* sql, const ServerPlace& place) {
         throw Error(ErrorCode::badDatabase,
                     "the connection was lost after " + plural(rows, "row", "rows") + ": " +
                         oneLine(PQerrorMessage(connection)),
-                    {.file = placeName(place)}, "Try again; what was open before stays as it was.");
+                    {.file = serverName(place)}, "Try again; what was open before stays as it was.");
     const char* state = PQresultErrorField(result, PG_DIAG_SQLSTATE);
     const char* message = PQresultErrorField(result, PG_DIAG_MESSAGE_PRIMARY);
     const char* position = PQresultErrorField(result, PG_DIAG_STATEMENT_POSITION);
@@ -242,11 +236,11 @@ void run(PGconn* connection, const char* sql, const ServerPlace& place) {
     }
     const std::string_view code = state ? state : "";
     if (code == "25006" || code == "42601")
-        refuseQuery(placeName(place),
+        refuseQuery(serverName(place),
                     code == "25006" ? "this is not a query: it would change the database"
                                     : "this is not a query the server understands: " + oneLine(message),
                     character, "Begin it with SELECT.");
-    refuseQuery(placeName(place), "the query was refused: " + oneLine(message), character,
+    refuseQuery(serverName(place), "the query was refused: " + oneLine(message), character,
                 "Correct the query.");
 }
 
@@ -287,7 +281,7 @@ void addPostgresCell(TableBuilder& builder, std::size_t column, Oid type, std::s
 
 RowsRead readPostgres(const ServerPlace& place, const std::string& password, const std::string& query,
                       const TextOptions& options, std::size_t mostRows, Progress& progress) {
-    requireQuery(query, placeName(place));
+    requireQuery(query, serverName(place));
     progress.checkpoint(0, "Connecting");
     const Connection connection = connected(place, password);
     run(connection.get(), "SET DateStyle TO ISO", place);
@@ -319,8 +313,8 @@ RowsRead readPostgres(const ServerPlace& place, const std::string& password, con
                 names.emplace_back(PQfname(result.get(), c));
                 types.push_back(PQftype(result.get(), c));
             }
-            requireDistinct(names, placeName(place));
-            builder.emplace(names, options, placeName(place));
+            requireDistinct(names, serverName(place));
+            builder.emplace(names, options, serverName(place));
         }
         const int rows = PQntuples(result.get());
         for (int r = 0; r < rows && (mostRows == 0 || builder->rows() < mostRows); ++r) {

@@ -6,6 +6,7 @@
 #include "read/stack_join.h"
 #include "read/workbook.h"
 
+#include <algorithm>
 #include <array>
 #include <fstream>
 
@@ -38,6 +39,25 @@ std::string sourceName(const RowsSource& source) {
         break;
     }
     return file;
+}
+
+std::string serverName(const ServerPlace& place) {
+    return place.database + " on " + (place.host.empty() ? "this machine" : place.host);
+}
+
+std::vector<ServerPlace> serversOf(const RowsPlan& plan) {
+    std::vector<ServerPlace> servers;
+    auto add = [&servers](const RowsSource& source) {
+        if (source.kind == SourceKind::postgres &&
+            std::find(servers.begin(), servers.end(), source.server) == servers.end())
+            servers.push_back(source.server);
+    };
+    add(plan);
+    for (const RowsSource& source : plan.stacked)
+        add(source);
+    for (const JoinedSource& join : plan.joins)
+        add(join.source);
+    return servers;
 }
 
 RowsRead readSource(const RowsSource& source, const std::filesystem::path& folder,

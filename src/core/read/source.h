@@ -61,6 +61,12 @@ SourceKind kindOfFile(const std::filesystem::path& path);
 /// "depots.xlsx, sheet Rates", "query of depots on db.example": what messages and the window call it.
 std::string sourceName(const RowsSource& source);
 
+/// "depots on db.example": what messages call a server.
+std::string serverName(const ServerPlace& place);
+
+/// Servers a plan asks, each once.
+std::vector<ServerPlace> serversOf(const RowsPlan& plan);
+
 /// Asks for the password of a server; the connection is tried without one when empty. Called where readRows
 /// runs.
 using PasswordFor = std::function<std::string(const ServerPlace&)>;
