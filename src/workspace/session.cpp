@@ -409,6 +409,7 @@ void Session::goTo(const State& state) {
                      const Evaluated result = evaluated(recipe, *rows, prepared, fit != 0, progress);
                      return [this, fit, recipe, result] {
                          m_recipe = recipe;
+                         if (result.evidence) m_trail.renew(fit, *result.evidence);
                          showFit(fit, result);
                      };
                  });
@@ -486,6 +487,7 @@ void Session::readAgain(const RowsPlan& plan) {
                 // Fits of the trail were made from other values: those that stay keep their numbers but are
                 // worked out anew when they are chosen.
                 takeRows(rows);
+                m_trail.rowsWereReadAgain();
                 const TrailFit* made = result.evidence ? m_trail.findModel(recipe) : nullptr;
                 if (made) m_trail.renew(made->number, *result.evidence);
                 showFit(made              ? made->number

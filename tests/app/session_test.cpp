@@ -95,7 +95,13 @@ TEST_F(Sessions, ReadingAgainKeepsTheModelWhereTheColumnsStay) {
     ASSERT_TRUE(settle());
     ASSERT_TRUE(session.evidence());
     EXPECT_EQ(session.evidence()->coefficients.back().name, "g = 2");
-    EXPECT_EQ(session.trail().fits().size(), 2u);
+    ASSERT_EQ(session.trail().fits().size(), 2u);
+    // The first fit's error is of the rows as they were read before; chosen again, it is of these.
+    EXPECT_TRUE(session.trail().fits()[0].earlierRows);
+    EXPECT_FALSE(session.trail().fits()[1].earlierRows);
+    session.choose(1);
+    ASSERT_TRUE(settle());
+    EXPECT_FALSE(session.trail().fits()[0].earlierRows);
 }
 
 TEST_F(Sessions, SelectingARowThatIsNotThereSelectsNone) {

@@ -161,6 +161,8 @@ void TrailStrip::paintEvent(QPaintEvent*) {
         const double cx = xOf(i);
         const double y = yOf(placed(f));
         const bool chosen = fits[i].number == m_session.current();
+        // What was found in rows read before stands back until it is worked out anew.
+        painter.setOpacity(fits[i].earlierRows ? 0.35 : 1);
         if (std::isfinite(f.learningRmse))
             painter.drawPixmap(QPointF(cx - 4.5, yOf(f.learningRmse) - 4.5),
                                theme::mark(theme::Mark::learning, theme::learning, devicePixelRatioF()));
@@ -172,6 +174,7 @@ void TrailStrip::paintEvent(QPaintEvent*) {
             painter.drawPixmap(QPointF(cx - 4.5, y - 4.5),
                                theme::mark(theme::Mark::heldOut, theme::heldOut, devicePixelRatioF()));
         }
+        painter.setOpacity(1);
         if (chosen) {
             painter.setPen(QPen(theme::ink, 1.5));
             painter.setBrush(Qt::NoBrush);
@@ -216,6 +219,7 @@ void TrailStrip::mouseMoveEvent(QMouseEvent* event) {
     if (std::isfinite(s.heldOutRmse))
         text += tr("\nheld-out RMSE %1 ± %2")
                     .arg(qs(readableText(s.heldOutRmse)), qs(readableText(s.heldOutRmseError, 2)));
+    if (fit->earlierRows) text += tr("\nin rows that were read before; choose the fit to work it out anew");
     QToolTip::showText(event->globalPosition().toPoint(), text.toHtmlEscaped().replace("\n", "<br>"), this);
 }
 

@@ -24,7 +24,7 @@ CREATE TABLE state (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE view (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE fits (number INTEGER PRIMARY KEY, parent INTEGER NOT NULL, change TEXT NOT NULL, recipe TEXT NOT NULL,
   learning_rmse REAL, held_out_rmse REAL, held_out_rmse_error REAL, adjusted_r_squared REAL,
-  rows_learning INTEGER NOT NULL, goads TEXT NOT NULL);
+  rows_learning INTEGER NOT NULL, goads TEXT NOT NULL, earlier_rows INTEGER NOT NULL);
 CREATE TABLE test_looks (position INTEGER PRIMARY KEY, fit INTEGER NOT NULL);
 CREATE TABLE tables (name TEXT PRIMARY KEY, rows INTEGER NOT NULL, report TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE columns (table_name TEXT NOT NULL, position INTEGER NOT NULL, name TEXT NOT NULL, kind TEXT NOT NULL,
@@ -126,7 +126,7 @@ void writeFits(Database& database, const Trail& trail) {
             .bind(2, static_cast<std::int64_t>(trail.testLooks()[i]))
             .runOnce();
     for (const TrailFit& fit : trail.fits())
-        Statement(database, "INSERT INTO fits VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
+        Statement(database, "INSERT INTO fits VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
             .bind(1, static_cast<std::int64_t>(fit.number))
             .bind(2, static_cast<std::int64_t>(fit.parent))
             .bind(3, fit.change)
@@ -137,6 +137,7 @@ void writeFits(Database& database, const Trail& trail) {
             .bind(8, fit.summary.adjustedRSquared)
             .bind(9, static_cast<std::int64_t>(fit.summary.rowsLearning))
             .bind(10, dumped(json(fit.summary.goads)))
+            .bind(11, static_cast<std::int64_t>(fit.earlierRows))
             .runOnce();
 }
 
@@ -215,6 +216,7 @@ Trail readFits(Database& database, std::int64_t version, const fs::path& path) {
                        select.real(7),
                        static_cast<std::size_t>(select.integer(8)),
                        json::parse(select.text(9)).get<std::vector<std::string>>()};
+        if (version >= 2) fit.earlierRows = select.integer(10) != 0;
         fits.push_back(std::move(fit));
     }
     auto trail = Trail::fromFits(std::move(fits));

@@ -37,9 +37,17 @@ int Trail::add(const Recipe& recipe, const Evidence& evidence, int parent) {
     return m_fits.back().number;
 }
 
+void Trail::rowsWereReadAgain() {
+    for (TrailFit& fit : m_fits)
+        fit.earlierRows = true;
+}
+
 void Trail::renew(int number, const Evidence& evidence) {
     for (TrailFit& fit : m_fits)
-        if (fit.number == number) fit.summary = summaryOf(evidence);
+        if (fit.number == number) {
+            fit.summary = summaryOf(evidence);
+            fit.earlierRows = false;
+        }
 }
 
 void Trail::updateNotes(int number, const Recipe& recipe) {

@@ -30,6 +30,8 @@ struct TrailFit {
     std::string change;
     Recipe recipe;
     FitSummary summary;
+    /// The summary is of rows that were read before the present ones.
+    bool earlierRows = false;
 };
 
 /// A tree of fits in the order they were made.
@@ -42,7 +44,9 @@ public:
     const TrailFit* findModel(const Recipe& recipe) const;
     /// Adds a fit that came from `parent` (0 for a start); its number is returned.
     int add(const Recipe& recipe, const Evidence& evidence, int parent);
-    /// Takes over what the fit found in other rows: its numbers of before no longer hold.
+    /// Other rows were read: what the fits found before is of earlier rows, until each is worked out anew.
+    void rowsWereReadAgain();
+    /// Takes over what the fit found in the present rows.
     void renew(int number, const Evidence& evidence);
     /// Accepted goads, roles and units of a fit may change without a new fit.
     void updateNotes(int number, const Recipe& recipe);
