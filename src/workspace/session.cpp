@@ -332,6 +332,17 @@ void Session::setRole(const std::string& column, Role role) {
     setDirty(true);
 }
 
+void Session::setUnit(const std::string& column, const std::string& unit) {
+    if (unit.empty())
+        m_recipe.units.erase(column);
+    else
+        m_recipe.units[column] = unit;
+    if (m_current != 0) m_trail.updateNotes(m_current, m_recipe);
+    emit trailChanged();
+    emit fitChanged();
+    setDirty(true);
+}
+
 int Session::describeStep(const std::vector<Step>& steps, std::size_t index) {
     const int ticket = ++m_ticket;
     if (!m_prepared) return ticket;

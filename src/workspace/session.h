@@ -73,6 +73,8 @@ public:
     void setSteps(std::vector<Step> steps);
     void addStep(const Step& step);
     void setRole(const std::string& column, Role role);
+    /// "" takes the unit away. Units change no number.
+    void setUnit(const std::string& column, const std::string& unit);
     /// What step `index` (from 0) of some steps does to its columns: stepDescribed follows with the ticket
     /// returned.
     int describeStep(const std::vector<Step>& steps, std::size_t index);

@@ -215,6 +215,14 @@ TEST_F(DataWindow, ColumnsGetRolesAndIdentifiersAreNotOffered) {
     for (const TermLine& each : termLines(session()))
         EXPECT_NE(each.column, "depot");
     EXPECT_EQ(session().trail().fits().size(), 1u); // a role is no other model
+    ledger->setCurrentIndex(line(ledger, "dock_hours"));
+    QTest::keyClick(ledger, Qt::Key_Return);
+    choose("columnMenu", QString::fromUtf8("Unit…"));
+    auto* dialog = find<QDialog>("unitDialog");
+    dialog->findChild<QLineEdit*>()->setText("hours a week");
+    QTest::keyClick(dialog->findChild<QLineEdit*>(), Qt::Key_Return);
+    EXPECT_EQ(line(ledger, "dock_hours").siblingAtColumn(3).data().toString(), "hours a week");
+    EXPECT_EQ(session().recipe().units.at("dock_hours"), "hours a week");
 }
 
 TEST_F(DataWindow, TheLedgerIsSortedAndSearched) {

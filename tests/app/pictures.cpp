@@ -11,6 +11,7 @@
 #include <QApplication>
 #include <QElapsedTimer>
 #include <QPushButton>
+#include <QTableView>
 #include <QTemporaryDir>
 #include <QTest>
 #include <cstdio>
@@ -56,7 +57,7 @@ int main(int argc, char** argv) {
         auto shoot = [&](const QString& name) {
             QTest::qWait(700);
             for (QWidget* dialog : QApplication::topLevelWidgets())
-                if (dialog->isVisible() && dialog->inherits("QDialog")) {
+                if (dialog->isVisible() && (dialog->inherits("QDialog") || dialog->inherits("QMenu"))) {
                     dialog->grab().save(out + "/" + name + ".png");
                     dialog->close();
                 }
@@ -65,6 +66,14 @@ int main(int argc, char** argv) {
         for (auto* button : window.findChildren<QPushButton*>())
             if (button->text() == QString::fromUtf8("read otherwise…")) button->click();
         shoot("dialog_reading");
+        window.findChild<QPushButton*>("openRows")->click();
+        shoot("menu_rows");
+        window.findChild<QPushButton*>("addStep")->click();
+        shoot("menu_steps");
+        auto* ledger = window.findChild<QTableView*>("ledger");
+        ledger->setCurrentIndex(ledger->model()->index(8, 0));
+        QTest::keyClick(ledger, Qt::Key_Return);
+        shoot("menu_column");
         for (const Step& step : window.session().recipe().steps) {
             auto* dialog =
                 new StepDialog(window.session(), step, window.session().recipe().steps.size(), station);

@@ -16,6 +16,7 @@
 #include <QGuiApplication>
 #include <QHBoxLayout>
 #include <QHeaderView>
+#include <QInputDialog>
 #include <QLineEdit>
 #include <QMenu>
 #include <QShortcut>
@@ -502,6 +503,19 @@ void DataStation::openColumn(const QModelIndex& index) {
         action->setEnabled(name != recipe.response);
         connect(action, &QAction::triggered, this, [this, name, role] { m_session.setRole(name, role); });
     }
+    connect(menu->addAction(tr("Unit…")), &QAction::triggered, this, [this, name] {
+        auto* dialog = new QInputDialog(this);
+        dialog->setObjectName("unitDialog");
+        dialog->setAttribute(Qt::WA_DeleteOnClose);
+        dialog->setWindowTitle(tr("Unit"));
+        dialog->setLabelText(tr("Unit of %1, such as EUR a month").arg(qs(name)));
+        for (auto* label : dialog->findChildren<QLabel*>())
+            label->setTextFormat(Qt::PlainText);
+        dialog->setTextValue(m_session.unit(name));
+        connect(dialog, &QInputDialog::textValueSelected, this,
+                [this, name](const QString& unit) { m_session.setUnit(name, ss(unit.trimmed())); });
+        dialog->open();
+    });
     auto* types = menu->addMenu(tr("Type"));
     for (const ColumnKind other :
          {ColumnKind::number, ColumnKind::factor, ColumnKind::date, ColumnKind::text}) {
