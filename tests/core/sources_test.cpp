@@ -192,6 +192,25 @@ TEST(Workbook, DatesOf1904AndFormatsThatOnlyLookLikeDates) {
     EXPECT_EQ(cell(rows, "time", 1), "0.5"); // a time alone is the share of a day
 }
 
+TEST(Workbook, AColumnThatBeginsFarDownIsReadAndEmptyOnesAreNot) {
+    const TemporaryFolder folder;
+    std::string sheet = "<worksheet><sheetData><row r=\"1\"><c r=\"B1\" t=\"str\"><v>a</v></c><c r=\"C1\" "
+                        "t=\"str\"><v>empty</v></c></row>";
+    for (int r = 2; r <= 60; ++r)
+        sheet += "<row r=\"" + std::to_string(r) + "\">" + (r == 51 ? "<c r=\"A51\"><v>1</v></c>" : "") +
+                 "<c r=\"B" + std::to_string(r) + "\"><v>" + std::to_string(r) + "</v></c>" +
+                 (r == 50 ? "<c r=\"F50\"><v>7</v></c>" : "") + "</row>";
+    const auto rows = readWorkbook(pack(folder, "w.xlsx", xlsxParts(sheet + "</sheetData></worksheet>")), {},
+                                   {}, quietly());
+    ASSERT_EQ(rows.table.columns().size(),
+              3u); // a, the named one without values, and F; D and E hold nothing at all
+    EXPECT_EQ(rows.table.columns()[1].name(), "empty");
+    EXPECT_EQ(rows.table.columns()[2].name(), "column_3");
+    EXPECT_EQ(rows.table.columns()[2].numbers()[48], 7);
+    EXPECT_TRUE(noted(rows, "1 cell left of the table"));
+    EXPECT_TRUE(noted(rows, "Column 3 has no name"));
+}
+
 TEST(Workbook, ThatIsDamagedLockedOrHugeIsRefusedWithASentence) {
     const TemporaryFolder folder;
     EXPECT_NE(refusal(ErrorCode::badWorkbook,

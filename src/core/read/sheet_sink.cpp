@@ -125,11 +125,15 @@ void SheetSink::put(const HeldRow& row) {
     if (full()) return;
     bool any = false;
     for (const auto& [column, cell] : row.cells) {
-        if (column < m_firstColumn || column - m_firstColumn >= m_columns) {
+        if (column < m_firstColumn) {
             ++m_beyond;
             continue;
         }
         const std::size_t c = column - m_firstColumn;
+        if (c >= m_columns) { // a column that begins further down
+            m_columns = c + 1;
+            m_builder->widen(m_columns);
+        }
         switch (cell.kind) {
         case SheetCell::Kind::number:
             m_builder->addNumber(c, cell.number);
@@ -156,7 +160,7 @@ void SheetSink::merged(const CellRange& cells) {
     if (m_merged.size() < most) m_merged.push_back(cells);
 }
 
-std::vector<std::string> SheetSink::headNames(std::vector<std::string>& notes) const {
+std::vector<std::string> SheetSink::headTexts() const {
     std::vector<std::string> texts(m_columns);
     for (std::size_t h = 0; h < m_head.size(); ++h) {
         std::vector<std::string> line(m_columns);
@@ -181,8 +185,7 @@ std::vector<std::string> SheetSink::headNames(std::vector<std::string>& notes) c
             if (!part.empty()) texts[c] += (texts[c].empty() ? "" : " ") + part;
         }
     }
-    // Merged across with nothing below, the columns need numbers to be told apart; columnNames sees to it.
-    return columnNames(texts, !m_head.empty(), notes);
+    return texts;
 }
 
 RowsRead SheetSink::finish() {
@@ -193,8 +196,6 @@ RowsRead SheetSink::finish() {
                     "the sheet is empty" +
                         std::string(m_range.firstRow > 0 || m_range.firstColumn > 0 ? " there" : ""),
                     {.file = m_file, .sheet = m_sheet}, "Choose another sheet or range.");
-    std::vector<std::string> notes;
-    m_builder->setNames(headNames(notes));
     for (const CellRange& range : m_merged) {
         if (range.firstRow == range.lastRow || range.firstColumn != range.lastColumn) continue;
         if (range.firstColumn < m_firstColumn || range.firstColumn - m_firstColumn >= m_columns) continue;
@@ -205,14 +206,24 @@ RowsRead SheetSink::finish() {
                               static_cast<std::size_t>(from - m_rowOfBuilder.begin()),
                               static_cast<std::size_t>(to - m_rowOfBuilder.begin()));
     }
+    std::vector<std::string> heads = headTexts();
+    if (!m_head.empty()) { // columns with neither a name nor a value only stand between others
+        std::vector<std::uint8_t> wanted(m_columns);
+        for (std::size_t c = 0; c < m_columns; ++c)
+            wanted[c] = !heads[c].empty() || !m_builder->isEmpty(c);
+        m_builder->keepOnly(wanted);
+        std::size_t place = 0;
+        std::erase_if(heads, [&](const std::string&) { return wanted[place++] == 0; });
+    }
+    std::vector<std::string> notes;
+    m_builder->setNames(columnNames(heads, !m_head.empty(), notes));
     RowsRead result = m_builder->finish();
     result.report.notes.insert(result.report.notes.begin(), notes.begin(), notes.end());
     if (m_head.size() > 1) result.report.notes.emplace_back("The header has two rows.");
     if (m_times) result.report.notes.emplace_back("Times of day were dropped from dates.");
     if (m_beyond > 0)
         result.report.notes.push_back(
-            plural(m_beyond, "cell right of the table was", "cells right of the table were") +
-            " passed over.");
+            plural(m_beyond, "cell left of the table was", "cells left of the table were") + " passed over.");
     return result;
 }
 

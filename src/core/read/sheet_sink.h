@@ -47,7 +47,9 @@ private:
     void endRow();
     void decideHeader();
     void put(const HeldRow& row);
-    std::vector<std::string> headNames(std::vector<std::string>& notes) const;
+    /// What the header says of each column; empty where it says nothing. Names merged across columns are
+    /// repeated; columnNames tells equal ones apart.
+    std::vector<std::string> headTexts() const;
 
     std::string m_file, m_sheet;
     CellRange m_range;

@@ -50,6 +50,29 @@ void TableBuilder::addFault(std::size_t column, std::string_view text, std::stri
             {0, m_rows + 1, column + 1, m_names[column], std::string(text), std::move(reason)});
 }
 
+void TableBuilder::widen(std::size_t columns) {
+    if (columns <= m_names.size()) return;
+    m_names.resize(columns);
+    m_cells.resize(columns);
+    m_faultsByColumn.resize(columns, 0);
+}
+
+void TableBuilder::keepOnly(const std::vector<std::uint8_t>& wanted) {
+    std::size_t kept = 0;
+    for (std::size_t c = 0; c < m_names.size(); ++c) {
+        if (wanted[c] == 0) continue;
+        if (kept != c) {
+            m_names[kept] = std::move(m_names[c]);
+            m_cells[kept] = std::move(m_cells[c]);
+            m_faultsByColumn[kept] = m_faultsByColumn[c];
+        }
+        ++kept;
+    }
+    m_names.resize(kept);
+    m_cells.resize(kept);
+    m_faultsByColumn.resize(kept);
+}
+
 void TableBuilder::repeat(std::size_t column, std::size_t fromRow, std::size_t toRow) {
     Cells& cells = m_cells[column];
     if (fromRow >= cells.tags.size()) return;

@@ -3,6 +3,7 @@
 #include "read/text_reader.h"
 #include "table/dictionary.h"
 
+#include <cstdint>
 #include <string>
 #include <vector>
 
@@ -23,6 +24,14 @@ public:
     std::size_t rows() const { return m_rows; }
     /// Gives a cell the value of another of its column; rows from 0.
     void repeat(std::size_t column, std::size_t fromRow, std::size_t toRow);
+    /// More columns at the right, without values so far.
+    void widen(std::size_t columns);
+    /// True while a column was given neither a value nor a fault.
+    bool isEmpty(std::size_t column) const {
+        return m_cells[column].tags.empty() && m_faultsByColumn[column] == 0;
+    }
+    /// Drops the columns whose mark is 0.
+    void keepOnly(const std::vector<std::uint8_t>& wanted);
     void setNames(std::vector<std::string> names) { m_names = std::move(names); }
     std::size_t columns() const { return m_names.size(); }
 

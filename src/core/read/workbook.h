@@ -29,8 +29,9 @@ struct SheetChoice {
 /// gaps and the second holds texts only, and names of cells merged across columns are repeated: "rate list",
 /// "rate paid". Dates are cells shown as dates; times of day are dropped, and a time alone is the share of a
 /// day. Formulas give their stored value, percentages the share, cells merged down rows the value in each
-/// row, errors a missing value and a fault. Streams: memory is the table's. Errors: as sheetsOf, noRows (an
-/// empty sheet), and badWorkbook for a part that unpacks to more than 4 GB. Throws Stopped.
+/// row, errors a missing value and a fault. Columns with neither a name nor a value are left away. Streams:
+/// memory is the table's. Errors: as sheetsOf, noRows (an empty sheet), and badWorkbook for a part that
+/// unpacks to more than 4 GB. Throws Stopped.
 RowsRead readWorkbook(const std::filesystem::path& path, const SheetChoice& choice,
                       const TextOptions& options, Progress& progress);
 
