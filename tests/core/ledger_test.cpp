@@ -192,6 +192,11 @@ TEST(PreparedDemo, PlantedFaultsAreFoundAndEachIsAnsweredByOneStep) {
     EXPECT_NE(find("far out: list_rate").reading.find("row 129"), std::string::npos);
     EXPECT_NE(find("rare levels: cooling").reading.find("glycol 5"), std::string::npos);
     const Evidence evidence = evaluate(recipe, rows, {}, quietly());
+    Recipe weighted = recipe;
+    weighted.roles["dock_hours"] = Role::weight;
+    const auto told = evaluate(weighted, rows, {}, quietly()).goads;
+    EXPECT_TRUE(std::any_of(told.begin(), told.end(),
+                            [](const Goad& g) { return g.key == "weight not used: dock_hours"; }));
     bool fire = false;
     for (const Goad& goad : evidence.goads)
         fire |= goad.key == "outlying: row 89" &&
@@ -320,7 +325,8 @@ TEST(PreparedRecipe, ReadsBackEqualWhateverItHolds) {
                       {"limits", std::vector<double>{0.1, 1e300}},
                       {"at", std::string("given limits")}}},
                     {"leave out where", true, {{"condition", std::string("x ≠ \"\\\"")}}}};
-    recipe.roles = {{"k", Role::group}, {"id", Role::identifier}};
+    recipe.roles = {{"k", Role::group}, {"id", Role::identifier}, {"w", Role::weight}};
+    EXPECT_FALSE(isOffered(recipe, "w"));
     for (const SetAside& aside :
          {SetAside{.kind = SetAsideKind::groups, .share = 0.2, .testShare = 0.1, .seed = 3, .column = "k"},
           SetAside{

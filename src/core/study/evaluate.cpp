@@ -516,6 +516,19 @@ private:
             goad.moves.push_back({Move::Kind::seeSteps, "see steps", {}, i});
             goads.push_back(std::move(goad));
         }
+        for (const auto& [column, role] : m_recipe.roles) {
+            if (role != Role::weight) continue;
+            Goad goad;
+            goad.key = "weight not used: " + column;
+            goad.title = "The weights in " + column + " are not used";
+            goad.reading = "least squares without weights counts all rows alike";
+            goad.threshold = "any column with the role of a weight";
+            goad.source = "common practice, no source";
+            goad.station = "data";
+            goad.column = column;
+            goad.moves.push_back({Move::Kind::seeColumn, "see column", column, 0});
+            goads.push_back(std::move(goad));
+        }
         auto used = inputNames(m_recipe.terms);
         used.push_back(m_recipe.response);
         for (const Goad& goad : m_prepared.ledger.table)

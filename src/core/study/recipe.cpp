@@ -15,7 +15,8 @@ using nlohmann::ordered_json;
 
 namespace {
 
-constexpr std::array roles{Role::predictor, Role::time, Role::group, Role::identifier, Role::setAside};
+constexpr std::array roles{Role::predictor, Role::weight,     Role::time,
+                           Role::group,     Role::identifier, Role::setAside};
 
 TermPart parsePart(const JsonValue& value) {
     if (value.isText()) return {value.text()};
@@ -101,7 +102,7 @@ void parseRest(JsonObject& object, Recipe& recipe) {
             const auto named = roleNamed(role.text());
             if (!named)
                 role.refuse("is \"" + role.text() + "\"",
-                            "Known are predictor, time, group, identifier and set aside.");
+                            "Known are predictor, weight, time, group, identifier and set aside.");
             recipe.roles[column] = *named;
         });
     });
@@ -140,6 +141,8 @@ std::string_view roleName(Role role) {
     switch (role) {
     case Role::predictor:
         return "predictor";
+    case Role::weight:
+        return "weight";
     case Role::time:
         return "time";
     case Role::group:
@@ -165,7 +168,7 @@ Role roleOf(const Recipe& recipe, const std::string& column) {
 
 bool isOffered(const Recipe& recipe, const std::string& column) {
     const Role role = roleOf(recipe, column);
-    return role != Role::identifier && role != Role::setAside;
+    return role != Role::weight && role != Role::identifier && role != Role::setAside;
 }
 
 Recipe parseRecipe(std::string_view text, const std::string& name) {

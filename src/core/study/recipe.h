@@ -38,8 +38,8 @@ struct AcceptedGoad {
 enum class EstimatorKind { leastSquares };
 
 /// What a column is for. Columns without a role are predictors.
-enum class Role { predictor, time, group, identifier, setAside };
-/// "predictor", "time", "group", "identifier", "set aside".
+enum class Role { predictor, weight, time, group, identifier, setAside };
+/// "predictor", "weight", "time", "group", "identifier", "set aside".
 std::string_view roleName(Role role);
 std::optional<Role> roleNamed(std::string_view name);
 
@@ -73,7 +73,7 @@ Recipe readRecipe(const std::filesystem::path& path);
 /// Role of a column that is neither the response nor left without one.
 Role roleOf(const Recipe& recipe, const std::string& column);
 
-/// False for columns that are identifiers or set aside: they are not offered as predictors.
+/// False for weights, identifiers and columns that are set aside: they are not offered as predictors.
 bool isOffered(const Recipe& recipe, const std::string& column);
 
 /// Text that parseRecipe reads back to an equal recipe.
