@@ -82,6 +82,7 @@ TEST(Expression, FactorsAndDatesAreComparedWithQuotedTexts) {
     expectValues("\"2024-03-01\" > month", {1, 0, 1, none});
     expectValues("year(month)", {2024, 2024, 1969, none});
     expectValues("month(month) * 100 + day(month)", {229, 301, 1231, none});
+    expectValues("year(month × 1e12)", {none, none, none, none}); // no day of any calendar
     expectValues("quarter(month)", {1, 1, 4, none});
     expectValues("weekday(month)", {4, 5, 3, none}); // 29 February 2024 was a Thursday: any calendar
 }

@@ -286,6 +286,14 @@ TEST(Workbook, ThatIsDamagedLockedOrHugeIsRefusedWithASentence) {
     EXPECT_LE(seen, std::size_t{1} << 20U);
 }
 
+TEST(Workbook, ReadingStopsAtOnceWhenTold) {
+    struct Stopping : Progress {
+        bool stopRequested() const override { return true; }
+    } stopping;
+    EXPECT_THROW(readWorkbook(workbooks / "openpyxl.xlsx", {}, {}, stopping), Stopped);
+    EXPECT_THROW(readWorkbook(workbooks / "odfpy.ods", {}, {}, stopping), Stopped);
+}
+
 TEST(Workbook, RepeatedCellsDoNotGrowWithoutEnd) {
     const TemporaryFolder folder;
     const auto path =

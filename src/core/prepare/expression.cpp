@@ -8,6 +8,7 @@
 
 #include <algorithm>
 #include <array>
+#include <chrono>
 #include <cmath>
 #include <functional>
 
@@ -23,37 +24,25 @@ constexpr double nan = std::numeric_limits<double>::quiet_NaN();
     throw Error(ErrorCode::badExpression, std::move(what), {.character = character}, std::move(remedy));
 }
 
-struct Civil {
-    int year;
-    unsigned month, day;
-};
-
-/// Calendar date of a day. Source: Howard Hinnant, "chrono-compatible low-level date algorithms".
-Civil civilOf(double days) {
-    if (!(std::fabs(days) < 1e8)) return {0, 0, 0};
-    const long long z = static_cast<long long>(days) + 719468;
-    const long long era = (z >= 0 ? z : z - 146096) / 146097;
-    const auto doe = static_cast<unsigned>(z - era * 146097);
-    const unsigned yoe = (doe - doe / 1460 + doe / 36524 - doe / 146096) / 365;
-    const unsigned doy = doe - (365 * yoe + yoe / 4 - yoe / 100);
-    const unsigned mp = (5 * doy + 2) / 153;
-    const unsigned month = mp < 10 ? mp + 3 : mp - 9;
-    return {static_cast<int>(static_cast<long long>(yoe) + era * 400 + (month <= 2)), month,
-            doy - (153 * mp + 2) / 5 + 1};
+/// A part of the calendar date of a day; NaN for what is no day of the years a calendar has.
+template <class Part> double partOf(double day, const Part& part) {
+    if (!(std::fabs(day) < 1e7)) return nan;
+    return part(std::chrono::year_month_day(
+        std::chrono::sys_days(std::chrono::days(static_cast<int>(std::floor(day))))));
 }
 
 // The functions that are handed to the parser. They must not throw: it may run them on its own threads.
 double yearOf(double day) {
-    return std::isnan(day) ? nan : civilOf(day).year;
+    return partOf(day, [](const auto& date) { return static_cast<int>(date.year()); });
 }
 double monthOf(double day) {
-    return std::isnan(day) ? nan : civilOf(day).month;
+    return partOf(day, [](const auto& date) { return static_cast<unsigned>(date.month()); });
 }
 double quarterOf(double day) {
-    return std::isnan(day) ? nan : (civilOf(day).month + 2) / 3;
+    return partOf(day, [](const auto& date) { return (static_cast<unsigned>(date.month()) + 2) / 3; });
 }
 double dayOf(double day) {
-    return std::isnan(day) ? nan : civilOf(day).day;
+    return partOf(day, [](const auto& date) { return static_cast<unsigned>(date.day()); });
 }
 double weekdayOf(double day) {
     const double rest = std::fmod(day + 3, 7); // 1970-01-01 was a Thursday
