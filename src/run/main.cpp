@@ -3,6 +3,7 @@
 #include "base/text.h"
 #include "share/exports.h"
 #include "share/ledger_text.h"
+#include "share/look_text.h"
 #include "study/evaluate.h"
 #include "study/project.h"
 
@@ -30,6 +31,7 @@ constexpr const char* help = R"(oxgoad-run: fits the model a recipe describes an
 
   oxgoad-run RECIPE.json --out DIR [--threads N] [--quiet]
   oxgoad-run RECIPE.json [MORE.json ...] --project FILE.oxgoad
+  oxgoad-run --look FILE [--response NAME] [--against WHAT] [--out DIR]
   oxgoad-run --describe FILE [--json] [--sheet S] [--range B3:F200] [--query SQL]
 
   --out DIR        write evidence.json, coefficients.csv, rows.csv and, when the
@@ -41,6 +43,12 @@ constexpr const char* help = R"(oxgoad-run: fits the model a recipe describes an
                    it. FILE is a text file, a workbook, an SQLite file (with
                    --query), or a recipe, whose steps run first
   --json           print it as JSON
+  --look FILE      rank all columns by what they explain of the response alone, and
+                   compare them with each other, over the learning rows. FILE as
+                   above; prints JSON, or writes look.json, ranking.csv and pairs.csv
+                   into DIR with --out
+  --response NAME  the response, when FILE is no recipe
+  --against WHAT   response, or predicted or residual of the recipe's fit
   --look-at-test   score the locked test rows too; in a project the look is counted
   --threads N      use N threads (results do not depend on it); all cores by default
   --quiet          no progress on standard error
@@ -93,6 +101,10 @@ struct Arguments {
     std::string project;
     /// What to describe, and how it is read.
     std::string describe;
+    /// What to look at.
+    std::string look;
+    std::string response;
+    Against against = Against::response;
     RowsSource source;
     bool json = false;
     bool lookAtTest = false;
@@ -118,7 +130,16 @@ Arguments parse(int argc, char** argv) {
             arguments.project = next();
         else if (word == "--describe")
             arguments.describe = next();
-        else if (word == "--sheet")
+        else if (word == "--look")
+            arguments.look = next();
+        else if (word == "--response")
+            arguments.response = next();
+        else if (word == "--against") {
+            const std::string value = next();
+            const auto against = againstNamed(value);
+            if (!against) usage("--against needs response, predicted or residual, not \"" + value + "\"");
+            arguments.against = *against;
+        } else if (word == "--sheet")
             arguments.source.sheet = next();
         else if (word == "--range")
             arguments.source.range = next();
@@ -146,6 +167,12 @@ Arguments parse(int argc, char** argv) {
             usage("--describe takes one file and writes nothing");
         return arguments;
     }
+    if (!arguments.look.empty()) {
+        if (!arguments.recipes.empty() || !arguments.project.empty())
+            usage("--look takes one file and no project");
+        return arguments;
+    }
+    if (!arguments.response.empty()) usage("--response goes with --look");
     if (arguments.recipes.empty()) usage("name a recipe");
     if (arguments.out.empty() == arguments.project.empty()) usage("say either --out DIR or --project FILE");
     if (!arguments.out.empty() && arguments.recipes.size() != 1) usage("--out takes one recipe");
@@ -161,8 +188,8 @@ std::string passwordOf(const ServerPlace&) {
     return password ? password : "";
 }
 
-void describeRows(const Arguments& arguments, TerminalProgress& progress) {
-    const fs::path path = arguments.describe;
+/// The recipe of a file: itself, or a new one whose rows are the file's.
+Recipe recipeOfFile(const fs::path& path, const Arguments& arguments) {
     Recipe recipe;
     if (path.extension() == ".json") {
         recipe = readRecipe(path);
@@ -172,6 +199,34 @@ void describeRows(const Arguments& arguments, TerminalProgress& progress) {
         recipe.rows.file = path.filename().string();
         recipe.rows.kind = arguments.source.query.empty() ? kindOfFile(path) : SourceKind::sqlite;
     }
+    return recipe;
+}
+
+void lookAtRows(const Arguments& arguments, TerminalProgress& progress) {
+    const fs::path path = arguments.look;
+    Recipe recipe = recipeOfFile(path, arguments);
+    if (!arguments.response.empty()) recipe.response = arguments.response;
+    if (recipe.response.empty()) usage("--look needs --response when the file is no recipe");
+    ProgressStage reading(progress, 0, 0.5);
+    const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading, passwordOf);
+    ProgressStage preparing(progress, 0.5, 0.7);
+    const auto prepared = prepareRows(recipe, rows, arguments.threads, preparing);
+    std::optional<Evidence> evidence;
+    if (arguments.against != Against::response)
+        evidence = evaluate(recipe, rows, *prepared, {.threads = arguments.threads}, preparing);
+    ProgressStage looking(progress, 0.7, 1);
+    const LookReport report = lookReport(recipe, *prepared, evidence ? &*evidence : nullptr,
+                                         arguments.against, arguments.threads, looking);
+    progress.clear();
+    if (arguments.out.empty())
+        std::cout << lookJson(report);
+    else
+        writeLook(arguments.out, report);
+}
+
+void describeRows(const Arguments& arguments, TerminalProgress& progress) {
+    const fs::path path = arguments.describe;
+    const Recipe recipe = recipeOfFile(path, arguments);
     ProgressStage reading(progress, 0, 0.7);
     const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading, passwordOf);
     ProgressStage preparing(progress, 0.7, 1);
@@ -240,6 +295,8 @@ int main(int argc, char** argv) {
         TerminalProgress progress(!arguments.quiet);
         if (!arguments.describe.empty())
             describeRows(arguments, progress);
+        else if (!arguments.look.empty())
+            lookAtRows(arguments, progress);
         else if (arguments.project.empty())
             runToFolder(arguments, progress);
         else

@@ -1,5 +1,4 @@
 #include "base/text.h"
-#include "look/look.h"
 #include "support/support.h"
 #include "table/dictionary.h"
 #include "table/summary.h"
@@ -92,56 +91,4 @@ TEST(Summary, StandardDeviationKeepsDigitsFarFromZero) {
         values.insert(values.end(), {10000000.1, 10000000.3});
     EXPECT_GE(digits(summarizeNumbers(values)->standardDeviation, 0.1),
               8); // the data themselves hold 0.1 to 8 digits
-}
-
-TEST(Look, LinesAgreeWithAnscombesFourFits) {
-    // Anscombe 1973, "Graphs in statistical analysis": y = 3.00 + 0.500x in each set; exact values beside it.
-    const auto rows = publishedRows("anscombe");
-    const auto exact = publishedJson("anscombe");
-    const Table& table = rows.learning.table;
-    const Column* group = nullptr;
-    for (const Column& c : table.columns())
-        if (c.kind() == ColumnKind::factor) group = &c;
-    ASSERT_NE(group, nullptr);
-    const Column* x = nullptr;
-    const Column* y = nullptr;
-    for (const Column& c : table.columns()) {
-        if (c.name() == "x" || c.name() == "X") x = &c;
-        if (c.name() == "y" || c.name() == "Y") y = &c;
-    }
-    ASSERT_TRUE(x && y);
-    const auto lines = linesByGroup(*x, *y, group);
-    ASSERT_EQ(lines.size(), 4u);
-    for (const GroupLine& line : lines) {
-        const auto& values = exact["results"][line.group];
-        EXPECT_GE(digits(line.intercept, values["coef"][0]), 13);
-        EXPECT_GE(digits(line.slope, values["coef"][1]), 13);
-        EXPECT_GE(digits(line.slopeError, values["se"][1]), 13);
-        EXPECT_GE(digits(line.rSquared, values["r2"]), 13);
-    }
-}
-
-TEST(Look, ALineNeverLeavesItsGroupsRange) {
-    const auto read = readBytes("x,y,g\n1,1,a\n2,2,a\n3,3,a\n10,0,b\n11,1,b\n12,2,b\n5,5,c\n");
-    const auto& t = read.table;
-    const auto lines = linesByGroup(t.columns()[0], t.columns()[1], &t.columns()[2]);
-    ASSERT_EQ(lines.size(), 2u); // c has one row: no line
-    EXPECT_EQ(lines[0].high, 3);
-    EXPECT_EQ(lines[1].low, 10);
-}
-
-TEST(Look, DensityCountsEveryPointInsideOnce) {
-    const std::vector<double> x{0, 0.5, 1, 2, std::nan("")}, y{0, 0.5, 1, 2, 0};
-    const auto d = density(x, y, 0, 1, 0, 1, 2, 2);
-    EXPECT_EQ(d.counts, (std::vector<std::uint32_t>{1, 0, 0, 2}));
-    EXPECT_EQ(d.largest, 2u);
-}
-
-TEST(Look, HistogramBinsHoldAllValues) {
-    const auto h = histogram({1, 2, 2, 3, 3, 3, 4, 4, 5, std::nan("")});
-    std::size_t sum = 0;
-    for (const auto c : h->counts)
-        sum += c;
-    EXPECT_EQ(sum, 9u);
-    EXPECT_FALSE(histogram({std::nan("")}));
 }

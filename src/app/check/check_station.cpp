@@ -2,7 +2,7 @@
 
 #include "app/parts.h"
 #include "base/text.h"
-#include "look/look.h"
+#include "look/distribution.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"
 

@@ -2,7 +2,7 @@
 
 #include "app/parts.h"
 #include "base/text.h"
-#include "look/look.h"
+#include "look/density.h"
 #include "workspace/text.h"
 
 #include <QApplication>

@@ -2,6 +2,7 @@
 
 #include <boost/math/distributions/chi_squared.hpp>
 #include <boost/math/distributions/fisher_f.hpp>
+#include <boost/math/distributions/normal.hpp>
 #include <boost/math/distributions/students_t.hpp>
 
 #include <cmath>
@@ -25,6 +26,19 @@ double fisherUpper(double f, double numeratorDf, double denominatorDf) {
     if (std::isnan(f) || !(numeratorDf > 0) || !(denominatorDf > 0)) return std::nan("");
     if (std::isinf(f)) return 0;
     return bm::cdf(bm::complement(bm::fisher_f(numeratorDf, denominatorDf), std::max(f, 0.0)));
+}
+
+double normalQuantile(double share) {
+    if (!(share > 0 && share < 1)) return std::nan("");
+    // The tail that is small keeps its digits.
+    const bm::normal normal;
+    return share < 0.5 ? bm::quantile(normal, share) : bm::quantile(bm::complement(normal, 1 - share));
+}
+
+double normalTwoSided(double z) {
+    if (std::isnan(z)) return z;
+    if (std::isinf(z)) return 0;
+    return 2 * bm::cdf(bm::complement(bm::normal(), std::fabs(z)));
 }
 
 double chiSquaredUpper(double x, double df) {

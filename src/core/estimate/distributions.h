@@ -9,6 +9,10 @@ double studentTwoSided(double t, double df);
 double studentQuantile(double level, double df);
 /// P(F >= f) for Fisher's F.
 double fisherUpper(double f, double numeratorDf, double denominatorDf);
+/// z with P(Z <= z) = share for a standard normal Z. NaN outside 0 < share < 1.
+double normalQuantile(double share);
+/// P(|Z| >= |z|) for a standard normal Z.
+double normalTwoSided(double z);
 /// P(X >= x) for chi-squared.
 double chiSquaredUpper(double x, double df);
 

@@ -80,11 +80,15 @@ std::string forecastCsv(const Evidence& evidence, const Table& table) {
 
 void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence& evidence,
                    const StudyRows& rows) {
-    std::vector<std::pair<std::string, std::string>> files{{"evidence.json", evidenceText(evidence, recipe)},
-                                                           {"coefficients.csv", coefficientsCsv(evidence)},
-                                                           {"rows.csv", rowsCsv(evidence)}};
+    NamedFiles files{{"evidence.json", evidenceText(evidence, recipe)},
+                     {"coefficients.csv", coefficientsCsv(evidence)},
+                     {"rows.csv", rowsCsv(evidence)}};
     if (evidence.forecast && rows.forecast)
         files.emplace_back("forecast.csv", forecastCsv(evidence, rows.forecast->table));
+    writeFiles(folder, files);
+}
+
+void writeFiles(const fs::path& folder, const NamedFiles& files) {
     std::error_code failure;
     if (fs::exists(folder) && !fs::is_directory(folder))
         throw Error(ErrorCode::cannotWrite, "this is a file, so no folder of that name can be made",

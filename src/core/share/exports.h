@@ -6,6 +6,8 @@
 
 #include <filesystem>
 #include <string>
+#include <utility>
+#include <vector>
 
 namespace oxgoad {
 
@@ -17,9 +19,14 @@ std::string rowsCsv(const Evidence& evidence);
 /// A given column of one of those names gets "given_" in front. Requires evidence.forecast.
 std::string forecastCsv(const Evidence& evidence, const Table& rows);
 
-/// Writes evidence.json, coefficients.csv, rows.csv and, with a forecast, forecast.csv into `folder`, which
-/// is made when it is not there. All are prepared in a folder beside it first, so that nothing half-written
-/// is left when one cannot be written. Errors: cannotWrite.
+/// Names and contents.
+using NamedFiles = std::vector<std::pair<std::string, std::string>>;
+
+/// Writes files into `folder`, which is made when it is not there. All are prepared in a folder beside it
+/// first, so that nothing half-written is left when one cannot be written. Errors: cannotWrite.
+void writeFiles(const std::filesystem::path& folder, const NamedFiles& files);
+
+/// Writes evidence.json, coefficients.csv, rows.csv and, with a forecast, forecast.csv as writeFiles does.
 void writeEvidence(const std::filesystem::path& folder, const Recipe& recipe, const Evidence& evidence,
                    const StudyRows& rows);
 

@@ -33,51 +33,82 @@ double quantileOfSorted(const std::vector<double>& sorted, double share) {
     return sorted[below] * (1 - part) + sorted[above] * part;
 }
 
-void sortNumbers(std::vector<double>& values) {
-    constexpr std::size_t fewest = 4096;
-    if (values.size() < fewest) {
-        std::sort(values.begin(), values.end(),
-                  [](double a, double b) { return a < b || (std::isnan(b) && !std::isnan(a)); });
-        return;
-    }
-    // Bits in an order that is the order of the numbers: negative ones turned over, the others above them.
-    const auto keyOf = [](double value) {
-        if (std::isnan(value)) return ~std::uint64_t{0};
-        const auto bits = std::bit_cast<std::uint64_t>(value);
-        return (bits >> 63U) != 0 ? ~bits : bits | (std::uint64_t{1} << 63U);
-    };
+namespace {
+
+/// Bits in an order that is the order of the numbers: negative ones turned over, the others above them; NaN
+/// last.
+std::uint64_t keyOf(double value) {
+    if (std::isnan(value)) return ~std::uint64_t{0};
+    const auto bits = std::bit_cast<std::uint64_t>(value == 0 ? 0.0 : value); // one zero
+    return (bits >> 63U) != 0 ? ~bits : bits | (std::uint64_t{1} << 63U);
+}
+
+double valueOf(std::uint64_t key) {
+    if (key == ~std::uint64_t{0}) return std::nan("");
+    return std::bit_cast<double>((key >> 63U) != 0 ? key & ~(std::uint64_t{1} << 63U) : ~key);
+}
+
+/// Sorts items by the key each of them has, stable, least digit first.
+template <class Item, class Key> void sortByDigits(std::vector<Item>& items, Key&& key) {
     constexpr unsigned digitBits = 11;
     constexpr std::size_t digits = 6;
     constexpr std::size_t buckets = 1U << digitBits;
-    std::vector<std::uint64_t> keys(values.size());
-    std::vector<std::uint64_t> other(values.size());
+    if (items.empty()) return;
+    std::vector<Item> other(items.size());
     std::vector<std::array<std::size_t, buckets>> counts(digits);
     for (auto& count : counts)
         count.fill(0);
-    for (std::size_t i = 0; i < values.size(); ++i) {
-        keys[i] = keyOf(values[i]);
+    for (const Item& item : items)
         for (std::size_t d = 0; d < digits; ++d)
-            ++counts[d][(keys[i] >> (d * digitBits)) & (buckets - 1)];
-    }
+            ++counts[d][(key(item) >> (d * digitBits)) & (buckets - 1)];
     for (std::size_t d = 0; d < digits; ++d) {
         const unsigned shift = static_cast<unsigned>(d) * digitBits;
-        if (counts[d][(keys[0] >> shift) & (buckets - 1)] == keys.size()) continue; // all alike in this digit
+        if (counts[d][(key(items[0]) >> shift) & (buckets - 1)] == items.size()) continue; // all alike here
         std::size_t place = 0;
         for (auto& count : counts[d]) {
             const std::size_t here = count;
             count = place;
             place += here;
         }
-        for (const auto key : keys)
-            other[counts[d][(key >> shift) & (buckets - 1)]++] = key;
-        keys.swap(other);
+        for (const Item& item : items)
+            other[counts[d][(key(item) >> shift) & (buckets - 1)]++] = item;
+        items.swap(other);
     }
-    for (std::size_t i = 0; i < values.size(); ++i) {
-        const std::uint64_t key = keys[i];
-        values[i] = key == ~std::uint64_t{0}
-                        ? std::nan("")
-                        : std::bit_cast<double>((key >> 63U) != 0 ? key & ~(std::uint64_t{1} << 63U) : ~key);
+}
+
+constexpr std::size_t fewestByDigits = 4096;
+
+} // namespace
+
+void sortNumbers(std::vector<double>& values) {
+    if (values.size() < fewestByDigits) {
+        std::sort(values.begin(), values.end(),
+                  [](double a, double b) { return a < b || (std::isnan(b) && !std::isnan(a)); });
+        return;
     }
+    std::vector<std::uint64_t> keys(values.size());
+    std::transform(values.begin(), values.end(), keys.begin(), keyOf);
+    sortByDigits(keys, [](std::uint64_t key) { return key; });
+    std::transform(keys.begin(), keys.end(), values.begin(), valueOf);
+}
+
+std::vector<std::uint32_t> sortedOrder(std::span<const double> values) {
+    struct Item {
+        std::uint64_t key;
+        std::uint32_t place;
+    };
+    std::vector<Item> items(values.size());
+    for (std::size_t i = 0; i < values.size(); ++i)
+        items[i] = {keyOf(values[i]), static_cast<std::uint32_t>(i)};
+    if (items.size() < fewestByDigits)
+        std::stable_sort(items.begin(), items.end(),
+                         [](const Item& a, const Item& b) { return a.key < b.key; });
+    else
+        sortByDigits(items, [](const Item& item) { return item.key; });
+    std::vector<std::uint32_t> order(items.size());
+    for (std::size_t i = 0; i < items.size(); ++i)
+        order[i] = items[i].place;
+    return order;
 }
 
 namespace {

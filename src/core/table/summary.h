@@ -57,6 +57,10 @@ std::optional<NumberSummary> summarizeNumbers(std::vector<double> values);
 /// computer programming", vol. 3, §5.2.5).
 void sortNumbers(std::vector<double>& values);
 
+/// Places of the values from smallest to largest, equal values in the order given, NaN last; by digits too.
+/// Requires fewer than 2³² values.
+std::vector<std::uint32_t> sortedOrder(std::span<const double> values);
+
 /// Of the rows with used[i] != 0, or of all when `used` is empty.
 ColumnSummary summarize(const Column& column, std::span<const std::uint8_t> used = {});
 /// One summary a column, in parallel.

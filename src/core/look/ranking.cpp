@@ -1,0 +1,233 @@
+#include "look/ranking.h"
+
+#include "estimate/distributions.h"
+#include "look/curve.h"
+#include "look/points.h"
+#include "look/scaled.h"
+#include "table/summary.h"
+
+#include <algorithm>
+#include <atomic>
+#include <cmath>
+#include <mutex>
+#include <numeric>
+
+namespace oxgoad {
+
+double RankedColumn::bend() const {
+    const double gain = curved - std::max(0.0, straightUnseen);
+    return gain > 0 ? gain : 0;
+}
+
+std::vector<double> holmAdjusted(std::span<const double> p) {
+    std::vector<std::size_t> order;
+    for (std::size_t i = 0; i < p.size(); ++i)
+        if (!std::isnan(p[i])) order.push_back(i);
+    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return p[a] < p[b]; });
+    std::vector<double> adjusted(p.size(), std::nan(""));
+    double largest = 0;
+    for (std::size_t k = 0; k < order.size(); ++k) {
+        largest = std::max(largest, std::min(1.0, static_cast<double>(order.size() - k) * p[order[k]]));
+        adjusted[order[k]] = largest;
+    }
+    return adjusted;
+}
+
+namespace {
+
+/// Ranks of values that are visited in sorted order.
+template <class Value, class Each> void rankSorted(std::size_t n, Value&& value, Each&& give) {
+    std::size_t begin = 0;
+    while (begin < n) {
+        std::size_t end = begin + 1;
+        while (end < n && value(end) == value(begin))
+            ++end;
+        const double rank = (static_cast<double>(begin) + static_cast<double>(end) + 1) / 2;
+        for (std::size_t k = begin; k < end; ++k)
+            give(k, rank);
+        begin = end;
+    }
+}
+
+double spearman(std::span<const double> x, std::span<const double> yRanks) {
+    const std::vector<double> xRanks = ranksOf(x);
+    const double middle = (static_cast<double>(x.size()) + 1) / 2;
+    double xx = 0, xy = 0, yy = 0;
+    for (std::size_t i = 0; i < x.size(); ++i) {
+        const double a = xRanks[i] - middle, b = yRanks[i] - middle;
+        xx += a * a;
+        xy += a * b;
+        yy += b * b;
+    }
+    return xx > 0 && yy > 0 ? xy / std::sqrt(xx * yy) : std::nan("");
+}
+
+void rankNumber(RankedColumn& r, std::span<const double> x, std::span<const double> y,
+                std::span<const double> yRanks) {
+    const double xScale = powerOfTwoScale(x);
+    const double yScale = powerOfTwoScale(y);
+    PairSums sums;
+    for (std::size_t i = 0; i < x.size(); ++i)
+        sums.add(x[i] * xScale, y[i] * yScale);
+    const double correlation = sums.correlation();
+    r.straight = correlation * correlation;
+    r.direction = correlation > 0 ? 1 : correlation < 0 ? -1 : 0;
+    const double df = static_cast<double>(x.size()) - 2;
+    r.p = fisherUpper(r.straight * df / (1 - r.straight), 1, df);
+    r.rankCorrelation = spearman(x, yRanks);
+    const CrossValidated unseen = crossValidateCurve(x, y);
+    r.straightUnseen = unseen.line;
+    r.curved = unseen.curve;
+}
+
+void rankFactor(RankedColumn& r, std::span<const std::int32_t> codes, std::size_t levels,
+                std::span<const double> y) {
+    struct Level {
+        double n = 0, sum = 0;
+    };
+    constexpr std::size_t folds = 10;
+    const double scale = powerOfTwoScale(y);
+    double mean = 0;
+    for (std::size_t i = 0; i < y.size(); ++i)
+        mean += (y[i] * scale - mean) / static_cast<double>(i + 1);
+    std::vector<Level> all(levels);
+    std::vector<Level> held(levels * folds);
+    std::vector<Level> fold(folds);
+    double total = 0;
+    for (std::size_t i = 0; i < y.size(); ++i) {
+        const double value = y[i] * scale - mean;
+        const auto level = static_cast<std::size_t>(codes[i]);
+        const std::size_t f = foldOf(i);
+        for (Level* l : {&all[level], &held[level * folds + f], &fold[f]}) {
+            l->n += 1;
+            l->sum += value;
+        }
+        total += value * value;
+    }
+    double between = 0;
+    double groups = 0;
+    for (const Level& l : all)
+        if (l.n > 0) {
+            between += l.sum * l.sum / l.n;
+            groups += 1;
+        }
+    const auto n = static_cast<double>(y.size());
+    if (!(total > 0)) return;
+    r.straight = std::min(1.0, between / total);
+    r.p = groups > 1 ? fisherUpper((between / (groups - 1)) / (std::max(0.0, total - between) / (n - groups)),
+                                   groups - 1, n - groups)
+                     : std::nan("");
+    if (y.size() < 2 * folds || groups < 2) return;
+    double error = 0, base = 0;
+    for (std::size_t i = 0; i < y.size(); ++i) {
+        const double value = y[i] * scale - mean;
+        const auto level = static_cast<std::size_t>(codes[i]);
+        const std::size_t f = foldOf(i);
+        const double others = -fold[f].sum / (n - fold[f].n); // y is centred: all sum to 0
+        const Level& h = held[level * folds + f];
+        const double left = all[level].n - h.n;
+        const double predicted = left > 0 ? (all[level].sum - h.sum) / left : others;
+        error += (value - predicted) * (value - predicted);
+        base += (value - others) * (value - others);
+    }
+    r.straightUnseen = r.curved = 1 - error / base;
+}
+
+} // namespace
+
+std::vector<double> ranksOf(std::span<const double> values) {
+    const std::vector<std::uint32_t> order = sortedOrder(values);
+    std::vector<double> ranks(values.size());
+    rankSorted(
+        values.size(), [&](std::size_t k) { return values[order[k]]; },
+        [&](std::size_t k, double rank) { ranks[order[k]] = rank; });
+    return ranks;
+}
+
+std::vector<RankedColumn> rankColumns(const Table& table, std::span<const double> target,
+                                      std::span<const std::uint8_t> used,
+                                      const std::vector<std::string>& columns, Threads threads,
+                                      Progress& progress, const ColumnRanked& ranked) {
+    std::vector<std::uint32_t> rows;
+    for (std::size_t i = 0; i < target.size(); ++i)
+        if ((used.empty() || used[i] != 0) && std::isfinite(target[i]))
+            rows.push_back(static_cast<std::uint32_t>(i));
+    std::vector<double> y;
+    y.reserve(rows.size());
+    for (const auto row : rows)
+        y.push_back(target[row]);
+    // The target is sorted once; a column with gaps takes its ranks from that order.
+    const std::vector<std::uint32_t> yOrder = sortedOrder(y);
+    std::vector<double> yRanks(y.size());
+    rankSorted(
+        y.size(), [&](std::size_t k) { return y[yOrder[k]]; },
+        [&](std::size_t k, double rank) { yRanks[yOrder[k]] = rank; });
+
+    std::vector<RankedColumn> results(columns.size());
+    std::mutex guard;
+    std::atomic<std::size_t> done{0};
+    parallelFor(columns.size(), threads, [&](std::size_t c) {
+        progress.checkpoint(static_cast<double>(done) / static_cast<double>(columns.size()),
+                            "Ranking columns");
+        const Column& column = table.at(columns[c], {});
+        const double nan = std::nan("");
+        RankedColumn& r = results[c];
+        r = {column.name(), column.kind(), 0, 0, nan, nan, nan, nan, nan, nan, 0};
+        std::vector<double> x;
+        std::vector<std::int32_t> codes;
+        std::vector<double> ys;
+        std::vector<char> present(rows.size(), 0);
+        x.reserve(rows.size());
+        ys.reserve(rows.size());
+        const bool factor = column.kind() == ColumnKind::factor;
+        const NumberView values(column);
+        if (column.kind() != ColumnKind::text)
+            for (std::size_t k = 0; k < rows.size(); ++k) {
+                const double value = values[rows[k]];
+                if (!std::isfinite(value)) continue;
+                present[k] = 1;
+                if (factor)
+                    codes.push_back(static_cast<std::int32_t>(value));
+                else
+                    x.push_back(value);
+                ys.push_back(y[k]);
+            }
+        r.rows = ys.size();
+        r.missingShare =
+            rows.empty() ? 0 : 1 - static_cast<double>(r.rows) / static_cast<double>(rows.size());
+        if (r.rows >= 3 && factor) {
+            rankFactor(r, codes, column.levels().size(), ys);
+        } else if (r.rows >= 3) {
+            std::vector<double> ranks;
+            if (r.rows < rows.size()) {
+                std::vector<std::uint32_t> place(rows.size());
+                std::uint32_t next = 0;
+                for (std::size_t k = 0; k < rows.size(); ++k)
+                    place[k] = present[k] != 0 ? next++ : 0;
+                std::vector<std::uint32_t> order;
+                order.reserve(r.rows);
+                for (const auto k : yOrder)
+                    if (present[k] != 0) order.push_back(place[k]);
+                ranks.resize(r.rows);
+                rankSorted(
+                    r.rows, [&](std::size_t k) { return ys[order[k]]; },
+                    [&](std::size_t k, double rank) { ranks[order[k]] = rank; });
+            }
+            rankNumber(r, x, ys, ranks.empty() ? std::span<const double>(yRanks) : ranks);
+        }
+        ++done;
+        if (ranked) {
+            const std::lock_guard lock(guard);
+            ranked(c, r);
+        }
+    });
+    std::vector<double> p;
+    for (const RankedColumn& r : results)
+        p.push_back(r.p);
+    const std::vector<double> adjusted = holmAdjusted(p);
+    for (std::size_t c = 0; c < results.size(); ++c)
+        results[c].pAdjusted = adjusted[c];
+    return results;
+}
+
+} // namespace oxgoad

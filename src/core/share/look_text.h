@@ -1,0 +1,20 @@
+#pragma once
+// A look as files and text.
+#include "study/look_at.h"
+
+#include <filesystem>
+#include <string>
+
+namespace oxgoad {
+
+/// look.json, documented in docs/evidence.md. Numbers read back exactly; NaN is null.
+std::string lookJson(const LookReport& report);
+/// ranking.csv: column, kind, rows, missing_share, straight_r2, straight_unseen_r2, curved_unseen_r2,
+/// rank_correlation, p, p_adjusted.
+std::string rankingCsv(const LookReport& report);
+/// pairs.csv: column_a, column_b, measure, value, rows, group_a, group_b; strongest first.
+std::string pairsCsv(const LookReport& report);
+/// Writes the three into `folder`, which is made when it is not there. Errors: cannotWrite.
+void writeLook(const std::filesystem::path& folder, const LookReport& report);
+
+} // namespace oxgoad

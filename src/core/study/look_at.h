@@ -1,0 +1,83 @@
+#pragma once
+// What a look is taken at: which rows, and which number of each.
+#include "look/lines.h"
+#include "look/pairs.h"
+#include "look/ranking.h"
+#include "study/evidence.h"
+#include "study/prepare_rows.h"
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+/// What stands up the plots and what columns are ranked against.
+enum class Against { response, predicted, residual };
+/// "response", "predicted", "residual".
+std::string_view againstName(Against against);
+std::optional<Against> againstNamed(std::string_view name);
+
+/// The rows and numbers a look is taken at. Only learning rows are read off: held-out rows must stay able to
+/// judge what was chosen by looking, and test rows are locked.
+struct LookScope {
+    /// One value a row of the table; NaN where there is none.
+    std::vector<double> target;
+    /// 1 for learning rows that nobody left out.
+    std::vector<std::uint8_t> used;
+    std::size_t rows = 0;
+};
+
+/// `evidence` may be null; then only the response can be looked at. Errors: unknownColumn, wrongType (the
+/// response is not a number), badRecipe (no response, or predictions without a fit).
+LookScope lookScope(const Recipe& recipe, const PreparedRows& prepared, const Evidence* evidence,
+                    Against against);
+
+/// Columns that are offered as predictors, in the order of the table; text columns and the response are not.
+std::vector<std::string> lookColumns(const Recipe& recipe, const Table& table);
+
+/// Factors of 2 to `most` levels by which the slope of the target over `x` differs, by the test of equal
+/// slopes.
+struct SlopesBy {
+    std::string factor;
+    EqualSlopes test;
+    /// For the number of factors tried (Holm 1979).
+    double pAdjusted = 0;
+};
+/// Smallest p first. Errors: unknownColumn. Throws Stopped.
+std::vector<SlopesBy> slopesByFactor(const Table& table, const LookScope& scope, const std::string& x,
+                                     const std::vector<std::string>& columns, std::size_t most,
+                                     Threads threads, Progress& progress);
+
+/// The plain term that says most of the bend of a number: its square, or its logarithm, beside or in place of
+/// the column itself; by the residual sum of squares, each with one term more or as many.
+struct BendTerm {
+    /// True for ln(x) in place of x, false for x² beside x.
+    bool logarithm = false;
+    /// R² of it.
+    double rSquared = 0;
+};
+/// Empty for fewer than five rows or a constant column.
+std::optional<BendTerm> bendTerm(const Column& x, const LookScope& scope);
+
+/// Everything the headless look gives.
+struct LookReport {
+    Against against = Against::response;
+    std::string response;
+    std::size_t rows = 0;
+    /// Strongest first, by what curve or levels say of unseen rows.
+    std::vector<RankedColumn> ranking;
+    /// For each number of the ranking that has one: the factor its slope differs by most.
+    std::vector<std::pair<std::string, SlopesBy>> slopes;
+    Pairs pairs;
+};
+LookReport lookReport(const Recipe& recipe, const PreparedRows& prepared, const Evidence* evidence,
+                      Against against, Threads threads, Progress& progress);
+
+/// Strongest first: by what curve or levels say of unseen rows; those without a number last.
+void sortByStrength(std::vector<RankedColumn>& ranking);
+
+} // namespace oxgoad
