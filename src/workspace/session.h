@@ -88,6 +88,9 @@ public:
 
     /// Work beside the fits that a view needs: one at a time, an outdated answer is dropped.
     Jobs& sideJobs() { return m_viewJobs; }
+    /// What the Look station draws and ranks: neither stops the other.
+    Jobs& lookJobs() { return m_lookJobs; }
+    Jobs& rankJobs() { return m_rankJobs; }
 
     bool canUndo() const { return !m_back.empty(); }
     bool canRedo() const { return !m_forward.empty(); }
@@ -152,6 +155,8 @@ private:
     Jobs m_sideJobs;
     Jobs m_viewJobs;
     Jobs m_saveJobs;
+    Jobs m_lookJobs;
+    Jobs m_rankJobs;
     std::shared_ptr<const StudyRows> m_rows;
     std::shared_ptr<const PreparedRows> m_prepared;
     std::map<std::string, std::string> m_passwords;

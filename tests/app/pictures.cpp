@@ -9,6 +9,7 @@
 #include "workspace/text.h"
 
 #include <QApplication>
+#include <QComboBox>
 #include <QElapsedTimer>
 #include <QPushButton>
 #include <QTableView>
@@ -44,6 +45,18 @@ int main(int argc, char** argv) {
         window.showStation(station);
         QTest::qWait(400);
         window.grab().save(QString::fromLocal8Bit(argv[2]) + "/" + station + ".png");
+        if (QString(station) == "look")
+            for (const auto* view : {"against", "spread out", "season", "map", "pairs"}) {
+                for (auto* combo : window.findChildren<QComboBox*>("group"))
+                    combo->setCurrentIndex(0);
+                for (auto* combo : window.findChildren<QComboBox*>("predictor"))
+                    combo->setCurrentText("occupancy");
+                for (auto* button : window.findChildren<QPushButton*>())
+                    if (button->property("view") == view) button->click();
+                QTest::qWait(400);
+                window.grab().save(QString::fromLocal8Bit(argv[2]) + "/look_" +
+                                   QString(view).section(' ', 0, 0) + ".png");
+            }
         if (QString(station) != "data" || window.session().recipe().steps.empty()) continue;
         for (const auto* pane : {"steps", "parts"}) {
             for (auto* button : window.findChildren<QPushButton*>())

@@ -187,7 +187,8 @@ void PlotFrame::build() {
         graph->setLineStyle(QCPGraph::lsNone);
         graph->setAdaptiveSampling(false); // it drops points and falsifies the density
         graph->setScatterStyle(
-            QCPScatterStyle(theme::mark(marks.mark, theme::markColour(marks.mark), devicePixelRatioF())));
+            QCPScatterStyle(theme::mark(
+            marks.mark, marks.colour.value_or(theme::markColour(marks.mark)), devicePixelRatioF())));
         graph->setName(marks.name);
         if (!dense) graph->setData(toVector(marks.x, xUnit), toVector(marks.y, 1));
         if (marks.name.isEmpty()) graph->removeFromLegend();
@@ -204,6 +205,17 @@ void PlotFrame::build() {
         m_plot->density->setGradient(gradient);
         m_plot->density->setInterpolate(false);
         m_plot->density->setName("rows, darker where there are more");
+    }
+    for (const Box& box : m_content.boxes) {
+        auto* drawn = new QCPStatisticalBox(plot->xAxis, plot->yAxis);
+        drawn->addData(box.x, box.lowerWhisker, box.lowerQuartile, box.median, box.upperQuartile,
+                       box.upperWhisker);
+        drawn->setWidth(0.56);
+        drawn->setPen(QPen(theme::ink, 1.1));
+        drawn->setMedianPen(QPen(theme::ink, 2.4));
+        drawn->setBrush(QColor(255, 255, 255, 150));
+        drawn->setWhiskerWidth(0.2);
+        drawn->removeFromLegend();
     }
     for (const Line& line : m_content.lines) {
         auto* curve = plot->addGraph();
@@ -344,6 +356,16 @@ void PlotFrame::showAll() {
     if (m_content.yRange) plot->yAxis->setRange((*m_content.yRange)[0], (*m_content.yRange)[1]);
     plot->xAxis->ticker()->setTickCount(std::clamp(width() / 95, 2, 8));
     plot->yAxis->ticker()->setTickCount(std::clamp(height() / 45, 2, 8));
+    if (m_content.proportion) {
+        // Whichever axis has room to spare shows more than it needs.
+        plot->replot();
+        const QCPRange up = plot->yAxis->range();
+        plot->yAxis->setScaleRatio(plot->xAxis, *m_content.proportion);
+        if (plot->yAxis->range().size() < up.size()) {
+            plot->yAxis->setRange(up);
+            plot->xAxis->setScaleRatio(plot->yAxis, 1 / *m_content.proportion);
+        }
+    }
     drawDensity();
     drawSelection();
     plot->replot();

@@ -24,6 +24,13 @@ public:
         theme::Mark mark = theme::Mark::learning;
         std::vector<double> x, y;
         std::vector<std::size_t> rows;
+        /// In place of the mark's own colour.
+        std::optional<QColor> colour{};
+    };
+    /// A box with whiskers at x.
+    struct Box {
+        double x = 0;
+        double lowerWhisker = 0, lowerQuartile = 0, median = 0, upperQuartile = 0, upperWhisker = 0;
     };
     struct Line {
         QString name;
@@ -55,6 +62,9 @@ public:
         std::vector<Line> lines;
         std::vector<Band> bands;
         std::vector<Bars> bars;
+        std::vector<Box> boxes;
+        /// Length of a unit along over a unit up, where both are lengths on the ground.
+        std::optional<double> proportion;
         bool zeroLine = false;
         /// Fixed range up the plot, to share a scale with another.
         std::optional<std::array<double, 2>> yRange;

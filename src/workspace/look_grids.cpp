@@ -1,0 +1,120 @@
+#include "workspace/look_grids.h"
+
+#include "base/text.h"
+#include "workspace/grid_text.h"
+#include "workspace/grids.h"
+#include "workspace/text.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace oxgoad {
+
+GridModel::Content rankingGrid(std::shared_ptr<const std::vector<RankedColumn>> ranking) {
+    auto at = [ranking](int row) -> const RankedColumn& { return (*ranking)[static_cast<std::size_t>(row)]; };
+    GridModel::Content grid;
+    grid.rows = static_cast<int>(ranking->size());
+    auto share = [&](const QString& title, const QString& tip, std::function<double(int)> value) {
+        GridColumn column = numberColumn(title, std::move(value), 2);
+        column.toolTip = tip;
+        return column;
+    };
+    GridColumn drawn = textColumn("explained alone", [](int) { return QString(); });
+    drawn.toolTip =
+        "From what a line explains to what a curve explains (the mark), both of rows not used to draw "
+        "them, from 0 to all of the variance: a long bar bends";
+    grid.columns = {
+        textColumn("column", [at](int row) { return qs(at(row).name); }),
+        drawn,
+        share("line R²", "Share of the variance a straight line or the level means explain",
+              [at](int row) { return at(row).straight; }),
+        share("curve R²", "Share a curve or the level means explain of rows not used to make them",
+              [at](int row) { return at(row).curved; }),
+        share("bend", "What the curve adds to the line, on rows not used to draw them",
+              [at](int row) { return std::isnan(at(row).curved) ? at(row).curved : at(row).bend(); }),
+        share("rank r", "Spearman's rank correlation", [at](int row) { return at(row).rankCorrelation; }),
+        {"p adjusted", true,
+         [at](int row) {
+             const double p = at(row).pAdjusted;
+             return std::isnan(p) ? QString() : qs(probabilityText(p));
+         },
+         [at](int row) { return rawNumber(at(row).pAdjusted); },
+         "Of the line or the level means, for the number of columns (Holm 1979)"},
+        {"missing", true,
+         [at](int row) { return qs(percentText(std::round(1000 * at(row).missingShare) / 1000)); },
+         [at](int row) { return rawNumber(at(row).missingShare); }, "Learning rows that lack the column"}};
+    grid.extra = [at](int row, int column, int role) -> QVariant {
+        const RankedColumn& r = at(row);
+        if (role == DrawingRole && column == 1 && !std::isnan(r.curved)) {
+            const double line = std::max(0.0, r.straightUnseen);
+            const double curve = std::max(0.0, r.curved);
+            return QVariant::fromValue(
+                IntervalDrawing{{{curve, std::min(line, curve), std::max(line, curve)}}, 0, 1});
+        }
+        if (role == ToneRole && column == 4 && !std::isnan(r.curved) && r.bend() > 0.02) return "goad";
+        return {};
+    };
+    return grid;
+}
+
+void sortRanking(std::vector<RankedColumn>& ranking, int column, bool descending) {
+    auto key = [column](const RankedColumn& r) {
+        switch (column) {
+        case 2:
+            return r.straight;
+        case 4:
+            return std::isnan(r.curved) ? r.curved : r.bend();
+        case 5:
+            return std::fabs(r.rankCorrelation);
+        case 6:
+            return r.pAdjusted;
+        case 7:
+            return r.missingShare;
+        default:
+            return r.curved;
+        }
+    };
+    std::stable_sort(ranking.begin(), ranking.end(), [&](const RankedColumn& a, const RankedColumn& b) {
+        if (column == 0) return descending ? a.name > b.name : a.name < b.name;
+        const double x = key(a), y = key(b);
+        if (std::isnan(x) || std::isnan(y)) return !std::isnan(x) && std::isnan(y);
+        return descending ? x > y : x < y;
+    });
+}
+
+GridModel::Content pairsGrid(std::shared_ptr<const Pairs> pairs) {
+    auto at = [pairs](int row) -> const Association& {
+        return pairs->strongest[static_cast<std::size_t>(row)];
+    };
+    GridModel::Content grid;
+    grid.rows = static_cast<int>(pairs->strongest.size());
+    auto group = [pairs, at](int row) {
+        const int a = pairs->group[at(row).a], b = pairs->group[at(row).b];
+        return a != 0 && a == b ? a : 0;
+    };
+    grid.columns = {textColumn("group",
+                               [group](int row) {
+                                   return group(row) != 0 ? QString("[%1]").arg(group(row)) : QString();
+                               }),
+                    textColumn("column", [pairs, at](int row) { return qs(pairs->columns[at(row).a]); }),
+                    textColumn("goes with", [pairs, at](int row) { return qs(pairs->columns[at(row).b]); }),
+                    numberColumn(
+                        "strength", [at](int row) { return at(row).value; }, 3),
+                    textColumn("measured by",
+                               [at](int row) {
+                                   return QString(at(row).kind == AssociationKind::correlation ? "correlation"
+                                                  : at(row).kind == AssociationKind::correlationRatio
+                                                      ? "correlation ratio"
+                                                      : "Cramér's V");
+                               }),
+                    numberColumn(
+                        "rows", [at](int row) { return static_cast<double>(at(row).rows); }, 0)};
+    grid.columns[0].toolTip = "Columns that go together by more than 0.7 (Dormann et al. 2013)";
+    grid.extra = [at](int row, int column, int role) -> QVariant {
+        if (role == ToneRole && column == 3 && std::fabs(at(row).value) > groupStrength) return "goad";
+        return {};
+    };
+    return grid;
+}
+
+} // namespace oxgoad

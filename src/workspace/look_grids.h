@@ -1,0 +1,21 @@
+#pragma once
+// Tables of the Look station.
+#include "study/look_at.h"
+#include "workspace/grid_model.h"
+
+#include <memory>
+#include <vector>
+
+namespace oxgoad {
+
+/// One line a column, in the order given; lines of columns that are not ranked yet say so.
+GridModel::Content rankingGrid(std::shared_ptr<const std::vector<RankedColumn>> ranking);
+
+/// Sorts by a column of the ranking grid: 0 name, 1 and 3 what a curve explains, 2 straight, 4 bend, 5 rank
+/// correlation by size, 6 adjusted p, 7 missing. Columns without the number come last both ways.
+void sortRanking(std::vector<RankedColumn>& ranking, int column, bool descending);
+
+/// All pairs, strongest first; columns that go together have the number of their group.
+GridModel::Content pairsGrid(std::shared_ptr<const Pairs> pairs);
+
+} // namespace oxgoad
