@@ -194,6 +194,7 @@ TEST_F(Sentences, LookAddsAPairWithItsParents) {
     station(2);
     find<QComboBox>("predictor")->setCurrentText("promotion");
     find<QComboBox>("group")->setCurrentText("region");
+    ASSERT_TRUE(settle());
     click(button("add promotion × region to the terms"));
     ASSERT_TRUE(settle());
     std::vector<std::string> names;

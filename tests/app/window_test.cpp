@@ -284,6 +284,7 @@ TEST_F(Window, AGroupsLineIsDrawnOnlyOverItsRange) {
     station(2);
     find<QComboBox>("predictor")->setCurrentText("list_rate");
     find<QComboBox>("group")->setCurrentText("contract");
+    ASSERT_TRUE(settle());
     const auto& content = find<PlotFrame>("lookPlot")->content();
     ASSERT_EQ(content.lines.size(), 3u);
     const Column& rate = *session().table().find("list_rate");
@@ -292,7 +293,7 @@ TEST_F(Window, AGroupsLineIsDrawnOnlyOverItsRange) {
         double low = 1e9, high = -1e9;
         for (std::size_t i = 0; i < rate.size(); ++i)
             if (contract.cellText(i) == ss(drawn.label) &&
-                session().evidence()->rows.state[i] != RowState::leftOut) {
+                session().evidence()->rows.state[i] == RowState::learning) {
                 low = std::min(low, rate.numbers()[i]);
                 high = std::max(high, rate.numbers()[i]);
             }
@@ -463,6 +464,6 @@ TEST_F(Window, ManyRowsAreDrawnAsADensity) {
     file.close();
     openFile(file.fileName());
     station(2);
-    QTest::qWait(30);
+    ASSERT_TRUE(settle());
     EXPECT_TRUE(find<PlotFrame>("lookPlot")->showsDensity());
 }

@@ -88,6 +88,13 @@ std::vector<PlotFrame::Marks> marksOf(const Looking& look, std::span<const doubl
     return all;
 }
 
+/// Three digits, for the classes of a legend.
+QString roundText(double value) {
+    if (value == 0) return "0";
+    const double unit = std::pow(10, std::floor(std::log10(std::fabs(value))) - 2);
+    return qs(readableText(std::isnormal(unit) ? std::round(value / unit) * unit : value, 3));
+}
+
 void addLine(PlotFrame::Content& content, const GroupLine& line, const QString& label, int index) {
     const QColor colour = theme::groupColour(index);
     content.lines.push_back({{},
@@ -200,7 +207,7 @@ void drawNumber(Looking& look, const Column& column, const NumberView& view, Pro
                       "Cochran 1989).")
                        .arg(lines.equalSlopes->p < 0.05 ? tr("Slopes differ") : tr("Slopes may be the same"),
                             qs(group->name()), qs(readableText(lines.equalSlopes->f, 3)),
-                            qs(readableText(lines.equalSlopes->numeratorDf)),
+                            qs(countText(static_cast<std::size_t>(lines.equalSlopes->numeratorDf))),
                             qs(countText(static_cast<std::size_t>(lines.equalSlopes->denominatorDf))),
                             qs(probabilityText(lines.equalSlopes->p))
                                 .prepend(qs(probabilityText(lines.equalSlopes->p)).startsWith('<') ? ""
@@ -219,7 +226,10 @@ void drawNumber(Looking& look, const Column& column, const NumberView& view, Pro
     content.lines.back().width = 1.4;
     const auto curve = fitCurve(x, y, {});
     const CrossValidated unseen = crossValidateCurve(x, y);
-    const bool bends = curve && unseen.curve > std::max(0.0, unseen.line) + 0.01;
+    const auto bend = bendTerm(column, look.scope);
+    // A hundredth of the variance is seen by eye; less than that needs a test.
+    const double gain = unseen.curve - std::max(0.0, unseen.line);
+    const bool bends = curve && (gain > 0.01 || (gain > 0 && bend && bend->p < 0.01));
     if (curve) {
         PlotFrame::Line drawn{tr("curve"), {}, {}, theme::goad, Qt::SolidLine, {}, 2.2};
         PlotFrame::Band band{{}, {}, {}, theme::goad};
@@ -256,20 +266,17 @@ void drawNumber(Looking& look, const Column& column, const NumberView& view, Pro
                         ? slopesByFactor(look.table(), look.scope, column.name(),
                                          lookColumns(request.recipe, look.table()), mostGroups, {}, progress)
                         : std::vector<SlopesBy>();
-    if (!by.empty() && by.front().pAdjusted < 0.05) {
-        look.picture.offeredGroup = qs(by.front().factor);
-        look.picture.offer = tr("slopes differ by %1 (p %2): show")
-                                 .arg(qs(by.front().factor), qs(probabilityText(by.front().pAdjusted)));
+    for (std::size_t k = 0; k < std::min<std::size_t>(2, by.size()); ++k)
+        if (by[k].pAdjusted < 0.05)
+            look.picture.groups.emplace_back(qs(by[k].factor),
+                                             tr("see slopes differ by %1").arg(qs(by[k].factor)));
+    if (bend && bends && request.up.empty()) {
+        const TermPart part = bend->logarithm ? TermPart{column.name(), 1, true} : TermPart{column.name(), 2};
+        std::vector<Term> terms;
+        if (!bend->logarithm) terms.push_back(plainTerm(column.name()));
+        terms.push_back(Term{{part}});
+        look.offer(tr("add the bend as %1").arg(qs(partName(part))), terms);
     }
-    if (bends && column.kind() == ColumnKind::number && request.up.empty())
-        if (const auto bend = bendTerm(column, look.scope)) {
-            const TermPart part =
-                bend->logarithm ? TermPart{column.name(), 1, true} : TermPart{column.name(), 2};
-            std::vector<Term> terms;
-            if (!bend->logarithm) terms.push_back(plainTerm(column.name()));
-            terms.push_back(Term{{part}});
-            look.offer(tr("add the bend as %1").arg(qs(partName(part))), terms);
-        }
     look.offer(tr("add %1 to the terms").arg(name), {plainTerm(column.name())});
 }
 
@@ -489,7 +496,7 @@ void drawSeries(Looking& look, bool season) {
             content.summary = tr("A season needs two years of months or quarters.");
             return;
         }
-        content.xTitle = tr("month of %1").arg(qs(dates->name()));
+        content.xTitle = found->length == 12 ? tr("month of the year") : tr("quarter of the year");
         for (int k = 0; k < found->length; ++k)
             content.xLevels << seasonName(k);
         std::map<std::int64_t, PlotFrame::Line> years;
@@ -607,8 +614,7 @@ void drawMap(Looking& look) {
         const double low = means[static_cast<std::size_t>(c) * means.size() / classes];
         const double high =
             means[std::min(means.size() - 1, static_cast<std::size_t>(c + 1) * means.size() / classes)];
-        marks[static_cast<std::size_t>(c)].name =
-            tr("%1 to %2").arg(qs(readableText(low, 3)), qs(readableText(high, 3)));
+        marks[static_cast<std::size_t>(c)].name = roundText(low) + "–" + roundText(high);
         marks[static_cast<std::size_t>(c)].mark = theme::Mark::plain;
         marks[static_cast<std::size_t>(c)].colour = colours[static_cast<std::size_t>(c)];
     }

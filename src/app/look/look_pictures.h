@@ -40,9 +40,8 @@ struct LookPicture {
     /// What it says, a sentence each.
     QStringList sentences;
     std::vector<LookMove> moves;
-    /// A factor whose lines would show that slopes differ; empty for none.
-    QString offeredGroup;
-    QString offer;
+    /// Factors whose lines would show that slopes differ, each with what a button says.
+    std::vector<std::pair<QString, QString>> groups;
     /// Slopes by group.
     std::optional<GridModel::Content> slopes;
 };

@@ -46,7 +46,7 @@ LookStation::LookStation(Session& session, QWidget* parent) : Station(session, "
     splitter->addWidget(left);
     splitter->addWidget(right);
     splitter->setStretchFactor(1, 1);
-    splitter->setSizes({330, 600});
+    splitter->setSizes({400, 560});
     layout->addWidget(splitter);
     connect(m_plot, &PlotFrame::rowClicked, this, [this](std::size_t row) { m_session.selectRow(row); });
     connect(&session, &Session::selectionChanged, this,
@@ -271,7 +271,7 @@ void LookStation::showRanking() {
     const bool first = m_rankingModel.rowCount() == 0;
     const QSignalBlocker blocker(m_ranking->selectionModel());
     m_rankingModel.setContent(rankingGrid(ranking));
-    if (first || ranking->size() < 60) m_ranking->fitColumns(120);
+    if (first || ranking->size() < 60) m_ranking->fitColumns(136);
 }
 
 void LookStation::draw() {
@@ -314,12 +314,10 @@ void LookStation::take(LookPicture picture) {
         if (item->widget()) item->widget()->deleteLater();
         delete item;
     }
-    if (!picture.offeredGroup.isEmpty()) {
-        auto* button = linkButton(picture.offer, this);
-        button->setProperty("offer", picture.offeredGroup);
+    for (const auto& [group, text] : picture.groups) {
+        auto* button = linkButton(text, this);
         m_moves->addWidget(button);
-        connect(button, &QPushButton::clicked, this,
-                [this, group = picture.offeredGroup] { m_group->setCurrentText(group); });
+        connect(button, &QPushButton::clicked, this, [this, name = group] { m_group->setCurrentText(name); });
     }
     for (const LookMove& move : picture.moves) {
         auto* button = linkButton(move.label, this);

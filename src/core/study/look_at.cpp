@@ -1,5 +1,6 @@
 #include "study/look_at.h"
 
+#include "estimate/distributions.h"
 #include "estimate/least_squares.h"
 #include "look/points.h"
 
@@ -130,12 +131,15 @@ std::optional<BendTerm> bendTerm(const Column& x, const LookScope& scope) {
         Eigen::MatrixXd square(n, 2);
         square.col(0) = values;
         square.col(1) = values.array().square();
-        BendTerm best{false, rSquaredOf(square)};
+        const Eigen::MatrixXd line = values;
+        BendTerm best{false, rSquaredOf(square), 1};
+        const double df = static_cast<double>(n) - 3;
+        best.p = fisherUpper((best.rSquared - rSquaredOf(line)) / ((1 - best.rSquared) / df), 1, df);
         if (values.minCoeff() > 0) {
             const Eigen::MatrixXd logarithm = values.array().log();
             // As many terms as the line has: preferred when it says nearly as much.
             const double r = rSquaredOf(logarithm);
-            if (r > best.rSquared - 0.005) best = {true, r};
+            if (r > best.rSquared - 0.005) best = {true, r, best.p};
         }
         return best;
     } catch (const Error&) { // a constant target

@@ -59,6 +59,8 @@ struct BendTerm {
     bool logarithm = false;
     /// R² of it.
     double rSquared = 0;
+    /// Of the F test that x² adds nothing to the line.
+    double p = 0;
 };
 /// Empty for fewer than five rows or a constant column.
 std::optional<BendTerm> bendTerm(const Column& x, const LookScope& scope);
