@@ -14,7 +14,7 @@ namespace oxgoad {
 
 namespace {
 
-constexpr std::size_t sampleRows = 10000;
+constexpr std::size_t sampleRows = 4000;
 constexpr unsigned folds = 10;
 constexpr std::size_t chunkRows = 32768;
 
@@ -215,8 +215,9 @@ Penalised solve(const Sums& sums, const Eigen::MatrixXd& roughness) {
     const double to = std::log(1e4 / std::max(smallest, 1e-300));
     auto shrunk = [&](double logPenalty) {
         Eigen::VectorXd s(q);
+        const double penalty = std::exp(logPenalty);
         for (Eigen::Index i = 0; i < q; ++i)
-            s[i] = i < 2 ? 1 : 1 / (1 + std::exp(logPenalty) * gamma[i]);
+            s[i] = i < 2 ? 1 : 1 / (1 + penalty * gamma[i]);
         return s;
     };
     auto rssOf = [&](const Eigen::VectorXd& s) {

@@ -15,7 +15,7 @@ namespace oxgoad {
 /// Cubic splines on knots at quantiles. Knows nothing of y.
 class CurveBasis {
 public:
-    /// At most `mostKnots` inner knots at quantiles of (at most 10,000 evenly spaced) values, one for every
+    /// At most `mostKnots` inner knots at quantiles of (at most 4,000 evenly spaced) values, one for every
     /// four distinct ones. Empty when fewer than two distinct finite values, or when their range overflows.
     static std::optional<CurveBasis> of(std::span<const double> x, std::size_t mostKnots = 20);
 
@@ -27,7 +27,7 @@ public:
     /// ∫ B''B'' over the range taken as 0..1, size() × size() (O'Sullivan 1986, "A statistical perspective on
     /// ill-posed inverse problems").
     const Eigen::MatrixXd& roughness() const { return m_roughness; }
-    /// How many distinct values the sample had, up to 10,000.
+    /// How many distinct values the sample had, up to 4,000.
     std::size_t distinct() const { return m_distinct; }
 
 private:

@@ -48,10 +48,10 @@ double valueOf(std::uint64_t key) {
     return std::bit_cast<double>((key >> 63U) != 0 ? key & ~(std::uint64_t{1} << 63U) : ~key);
 }
 
-/// Sorts items by the key each of them has, stable, least digit first.
-template <class Item, class Key> void sortByDigits(std::vector<Item>& items, Key&& key) {
+/// Sorts items by the lowest 11 bits times `digits` of the key each of them has, stable, least digit first.
+template <std::size_t digits = 6, class Item, class Key>
+void sortByDigits(std::vector<Item>& items, Key&& key) {
     constexpr unsigned digitBits = 11;
-    constexpr std::size_t digits = 6;
     constexpr std::size_t buckets = 1U << digitBits;
     if (items.empty()) return;
     std::vector<Item> other(items.size());
@@ -93,21 +93,34 @@ void sortNumbers(std::vector<double>& values) {
 }
 
 std::vector<std::uint32_t> sortedOrder(std::span<const double> values) {
-    struct Item {
-        std::uint64_t key;
-        std::uint32_t place;
-    };
-    std::vector<Item> items(values.size());
+    // The upper half of the key and the place in one word: half the digits to sort by. Values alike in that
+    // half are put right afterwards.
+    std::vector<std::uint64_t> items(values.size());
     for (std::size_t i = 0; i < values.size(); ++i)
-        items[i] = {keyOf(values[i]), static_cast<std::uint32_t>(i)};
+        items[i] = (keyOf(values[i]) & 0xFFFFFFFF00000000U) | i;
     if (items.size() < fewestByDigits)
-        std::stable_sort(items.begin(), items.end(),
-                         [](const Item& a, const Item& b) { return a.key < b.key; });
+        std::sort(items.begin(), items.end());
     else
-        sortByDigits(items, [](const Item& item) { return item.key; });
+        sortByDigits<3>(items, [](std::uint64_t item) { return item >> 32U; });
     std::vector<std::uint32_t> order(items.size());
     for (std::size_t i = 0; i < items.size(); ++i)
-        order[i] = items[i].place;
+        order[i] = static_cast<std::uint32_t>(items[i]);
+    const auto before = [&](std::uint32_t a, std::uint32_t b) {
+        const std::uint64_t x = keyOf(values[a]), y = keyOf(values[b]);
+        return x < y || (x == y && a < b);
+    };
+    for (std::size_t begin = 0; begin < items.size();) {
+        std::size_t end = begin + 1;
+        bool sorted = true;
+        while (end < items.size() && items[end] >> 32U == items[begin] >> 32U) {
+            sorted = sorted && before(order[end - 1], order[end]);
+            ++end;
+        }
+        if (!sorted)
+            std::sort(order.begin() + static_cast<std::ptrdiff_t>(begin),
+                      order.begin() + static_cast<std::ptrdiff_t>(end), before);
+        begin = end;
+    }
     return order;
 }
 
