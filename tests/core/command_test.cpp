@@ -175,3 +175,27 @@ TEST(Command, ScoresTestRowsOnlyWhenTold) {
     EXPECT_EQ(evidence["scores"]["test"]["rows"], 160);
     EXPECT_EQ(evidence["steps"][2]["learned"][0]["what"], "median");
 }
+
+TEST(Command, LooksAtRowsAndWritesRankingAndPairs) {
+    const TemporaryFolder folder;
+    const std::string out = folder.file("look").string();
+    ASSERT_EQ(run("--look " + demo + "/1_straight.json --out " + out, folder).code, 0);
+    const auto look = nlohmann::json::parse(bytesOf(folder.file("look") / "look.json"));
+    EXPECT_EQ(look["ranking"][0]["column"], "depot");
+    EXPECT_EQ(look["ranking"].size(), 17u);
+    EXPECT_EQ(look["pairs"].size(), 136u);
+    EXPECT_EQ(look["learning_rows"], 1008);
+    EXPECT_TRUE(bytesOf(folder.file("look") / "ranking.csv")
+                    .starts_with("column,kind,rows,missing_share,straight_r2,"));
+    EXPECT_TRUE(
+        bytesOf(folder.file("look") / "pairs.csv").starts_with("column_a,column_b,measure,value,rows,"));
+    // The same for any number of threads, and printed without a folder.
+    ASSERT_EQ(run("--look " + demo + "/1_straight.json --threads 3", folder).code, 0);
+    EXPECT_EQ(bytesOf(folder.file("stdout.txt")), bytesOf(folder.file("look") / "look.json"));
+    ASSERT_EQ(run("--look " + demo + "/depot_months.csv --response revenue --threads 1", folder).code, 0);
+    EXPECT_EQ(run("--look " + demo + "/depot_months.csv", folder).code, 2);
+    EXPECT_NE(run("--look " + demo + "/depot_months.csv --response region", folder).errors.find("no number"),
+              std::string::npos);
+    EXPECT_EQ(run("--look " + demo + "/1_straight.json --against residual", folder).code, 0);
+    EXPECT_EQ(run("--look " + demo + "/1_straight.json --against nothing", folder).code, 2);
+}

@@ -156,12 +156,18 @@ std::vector<RankedColumn> rankColumns(const Table& table, std::span<const double
     y.reserve(rows.size());
     for (const auto row : rows)
         y.push_back(target[row]);
-    // The target is sorted once; a column with gaps takes its ranks from that order.
+    // The target is sorted once; a column with gaps takes its ranks from the classes of equal targets.
     const std::vector<std::uint32_t> yOrder = sortedOrder(y);
     std::vector<double> yRanks(y.size());
     rankSorted(
         y.size(), [&](std::size_t k) { return y[yOrder[k]]; },
         [&](std::size_t k, double rank) { yRanks[yOrder[k]] = rank; });
+    std::vector<std::uint32_t> yClass(y.size());
+    std::uint32_t classes = 0;
+    for (std::size_t k = 0; k < y.size(); ++k) {
+        if (k > 0 && y[yOrder[k]] != y[yOrder[k - 1]]) ++classes;
+        yClass[yOrder[k]] = classes;
+    }
 
     std::vector<RankedColumn> results(columns.size());
     std::mutex guard;
@@ -200,18 +206,19 @@ std::vector<RankedColumn> rankColumns(const Table& table, std::span<const double
         } else if (r.rows >= 3) {
             std::vector<double> ranks;
             if (r.rows < rows.size()) {
-                std::vector<std::uint32_t> place(rows.size());
-                std::uint32_t next = 0;
+                // How many of each class of equal targets are there says where its ranks begin.
+                std::vector<std::uint32_t> count(classes + 1, 0);
                 for (std::size_t k = 0; k < rows.size(); ++k)
-                    place[k] = present[k] != 0 ? next++ : 0;
-                std::vector<std::uint32_t> order;
-                order.reserve(r.rows);
-                for (const auto k : yOrder)
-                    if (present[k] != 0) order.push_back(place[k]);
-                ranks.resize(r.rows);
-                rankSorted(
-                    r.rows, [&](std::size_t k) { return ys[order[k]]; },
-                    [&](std::size_t k, double rank) { ranks[order[k]] = rank; });
+                    if (present[k] != 0) ++count[yClass[k]];
+                std::vector<double> rankOfClass(classes + 1);
+                double before = 0;
+                for (std::size_t j = 0; j <= classes; ++j) {
+                    rankOfClass[j] = before + (count[j] + 1) / 2.0;
+                    before += count[j];
+                }
+                ranks.reserve(r.rows);
+                for (std::size_t k = 0; k < rows.size(); ++k)
+                    if (present[k] != 0) ranks.push_back(rankOfClass[yClass[k]]);
             }
             rankNumber(r, x, ys, ranks.empty() ? std::span<const double>(yRanks) : ranks);
         }
