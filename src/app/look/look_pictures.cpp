@@ -621,9 +621,7 @@ void drawMap(Looking& look) {
     std::vector<PlotFrame::Marks> marks(classes);
     for (int c = 0; c < classes; ++c) {
         const double low = means[static_cast<std::size_t>(c) * means.size() / classes];
-        const double high =
-            means[std::min(means.size() - 1, static_cast<std::size_t>(c + 1) * means.size() / classes)];
-        marks[static_cast<std::size_t>(c)].name = roundText(low) + "–" + roundText(high);
+        marks[static_cast<std::size_t>(c)].name = tr("from %1").arg(roundText(low));
         marks[static_cast<std::size_t>(c)].mark = theme::Mark::plain;
         marks[static_cast<std::size_t>(c)].colour = colours[static_cast<std::size_t>(c)];
     }
