@@ -15,6 +15,7 @@ namespace oxgoad {
 namespace {
 
 constexpr std::size_t sampleRows = 4000;
+constexpr std::size_t mostJudged = 50000;
 constexpr unsigned folds = 10;
 constexpr std::size_t chunkRows = 32768;
 
@@ -52,12 +53,14 @@ std::optional<CurveBasis> CurveBasis::of(std::span<const double> x, std::size_t 
         }
     const double range = basis.m_high - basis.m_low;
     if (finite < 2 || !(range > 0) || !std::isfinite(range)) return std::nullopt;
+    basis.m_inverseRange = 1 / range;
+    if (!std::isnormal(basis.m_inverseRange)) return std::nullopt;
     std::vector<double> sample;
     const std::size_t stride = finite / sampleRows + 1;
     sample.reserve(finite / stride + 1);
     std::size_t seen = 0;
     for (const double v : x)
-        if (std::isfinite(v) && seen++ % stride == 0) sample.push_back((v - basis.m_low) / range);
+        if (std::isfinite(v) && seen++ % stride == 0) sample.push_back((v - basis.m_low) * basis.m_inverseRange);
     std::sort(sample.begin(), sample.end());
     std::vector<double> values = sample;
     values.erase(std::unique(values.begin(), values.end()), values.end());
@@ -124,7 +127,7 @@ std::optional<CurveBasis> CurveBasis::of(std::span<const double> x, std::size_t 
 }
 
 std::size_t CurveBasis::at(double x, double values[4]) const {
-    const double t = std::clamp((x - m_low) / (m_high - m_low), 0.0, 1.0);
+    const double t = std::clamp((x - m_low) * m_inverseRange, 0.0, 1.0);
     std::size_t p = m_start[std::min<std::size_t>(255, static_cast<std::size_t>(t * 256))];
     while (p + 1 < m_pieces.size() && t >= m_breaks[p + 1])
         ++p;
@@ -145,13 +148,27 @@ struct Sums {
     double yy = 0, y = 0, n = 0;
     double x = 0, xx = 0, xy = 0; // for the line; x centred and scaled too
     explicit Sums(std::size_t size) : band(size, std::array<double, 8>{}) {}
+    /// What only the curve needs.
+    void addSplines(std::size_t first, const double b[4], double value) {
+        const double b0 = b[0], b1 = b[1], b2 = b[2], b3 = b[3]; // the sums might lie over b for all one knows
+        double* r = band[first].data();
+        r[0] += b0 * b0;
+        r[1] += b0 * b1;
+        r[2] += b0 * b2;
+        r[3] += b0 * b3;
+        r[4] += b0 * value;
+        r[8] += b1 * b1;
+        r[9] += b1 * b2;
+        r[10] += b1 * b3;
+        r[12] += b1 * value;
+        r[16] += b2 * b2;
+        r[17] += b2 * b3;
+        r[20] += b2 * value;
+        r[24] += b3 * b3;
+        r[28] += b3 * value;
+    }
     void add(std::size_t first, const double b[4], double t, double value) {
-        for (std::size_t i = 0; i < 4; ++i) {
-            auto& row = band[first + i];
-            for (std::size_t j = i; j < 4; ++j)
-                row[j - i] += b[i] * b[j];
-            row[4] += b[i] * value;
-        }
+        addSplines(first, b, value);
         yy += value * value;
         y += value;
         n += 1;
@@ -289,12 +306,20 @@ std::optional<Curve> fitCurve(std::span<const double> x, std::span<const double>
     const std::size_t chunks = (x.size() + chunkRows - 1) / chunkRows;
     std::vector<Sums> parts(chunks, Sums(basis->size()));
     parallelFor(chunks, threads, [&](std::size_t c) {
+        Sums& part = parts[c];
         double b[4];
+        double n = 0, sum = 0, squares = 0;
         for (std::size_t i = c * chunkRows; i < std::min(x.size(), (c + 1) * chunkRows); ++i) {
             if (!std::isfinite(x[i]) || !std::isfinite(y[i])) continue;
-            const std::size_t first = basis->at(x[i], b);
-            parts[c].add(first, b, 0, centred.of(y[i]));
+            const double value = centred.of(y[i]);
+            part.addSplines(basis->at(x[i], b), b, value);
+            n += 1;
+            sum += value;
+            squares += value * value;
         }
+        part.n = n;
+        part.y = sum;
+        part.yy = squares;
     });
     Sums sums(basis->size());
     for (const Sums& part : parts)
@@ -335,7 +360,8 @@ CrossValidated crossValidateCurve(std::span<const double> x, std::span<const dou
     const double middle = basis->low() + range / 2;
     std::vector<Sums> held(folds, Sums(basis->size()));
     double b[4];
-    for (std::size_t i = 0; i < x.size(); ++i) {
+    const std::size_t stride = (x.size() + mostJudged - 1) / mostJudged;
+    for (std::size_t i = 0; i < x.size(); i += stride) {
         if (!std::isfinite(x[i]) || !std::isfinite(y[i])) continue;
         const std::size_t first = basis->at(x[i], b);
         held[foldOf(i)].add(first, b, (x[i] - middle) / range, centred.of(y[i]));

@@ -31,7 +31,7 @@ public:
     std::size_t distinct() const { return m_distinct; }
 
 private:
-    double m_low = 0, m_high = 1;
+    double m_low = 0, m_high = 1, m_inverseRange = 1;
     std::size_t m_distinct = 0;
     /// Interval ends in 0..1, first 0 and last 1.
     std::vector<double> m_breaks;
@@ -79,8 +79,8 @@ std::optional<Curve> fitCurve(std::span<const double> x, std::span<const double>
 
 /// What straight line and curve explain of rows that were not used to make them, over ten folds: 1 − Σ(y −
 /// ŷ)²/Σ(y − ȳ)², ŷ and ȳ from the other folds (Stone 1974, "Cross-validatory choice"). The curve's penalty
-/// is chosen anew in every fold. Rows are dealt to folds by a hash of their place. NaN where it cannot be
-/// said.
+/// is chosen anew in every fold. Rows are dealt to folds by a hash of their place. Of more than 50,000 points
+/// evenly spaced ones are taken: their shares are known to ±0.007. NaN where it cannot be said.
 struct CrossValidated {
     double line = 0;
     double curve = 0;

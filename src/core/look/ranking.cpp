@@ -7,6 +7,7 @@
 #include "table/summary.h"
 
 #include <algorithm>
+#include <array>
 #include <atomic>
 #include <cmath>
 #include <mutex>
@@ -35,12 +36,12 @@ std::vector<double> holmAdjusted(std::span<const double> p) {
 
 namespace {
 
-/// Ranks of values that are visited in sorted order.
-template <class Value, class Each> void rankSorted(std::size_t n, Value&& value, Each&& give) {
+/// Ranks of values that are visited in sorted order; `same(a, b)` tells whether two places hold equal values.
+template <class Same, class Each> void rankSorted(std::size_t n, Same&& same, Each&& give) {
     std::size_t begin = 0;
     while (begin < n) {
         std::size_t end = begin + 1;
-        while (end < n && value(end) == value(begin))
+        while (end < n && same(end, begin))
             ++end;
         const double rank = (static_cast<double>(begin) + static_cast<double>(end) + 1) / 2;
         for (std::size_t k = begin; k < end; ++k)
@@ -49,32 +50,70 @@ template <class Value, class Each> void rankSorted(std::size_t n, Value&& value,
     }
 }
 
-double spearman(std::span<const double> x, std::span<const double> yRanks) {
-    const std::vector<double> xRanks = ranksOf(x);
+/// Spearman's correlation of x with numbers whose ranks are known.
+double spearman(std::span<const double> x, std::span<const double> yRanks, SortScratch& scratch) {
+    const std::span<const std::uint32_t> order = sortedOrder(x, scratch);
     const double middle = (static_cast<double>(x.size()) + 1) / 2;
     double xx = 0, xy = 0, yy = 0;
-    for (std::size_t i = 0; i < x.size(); ++i) {
-        const double a = xRanks[i] - middle, b = yRanks[i] - middle;
-        xx += a * a;
-        xy += a * b;
-        yy += b * b;
-    }
+    // Equal values share the half of the key the sort was made by: most places need no look at the values.
+    const auto same = [&](std::size_t a, std::size_t b) {
+        return scratch.items[a] >> 32U == scratch.items[b] >> 32U && x[order[a]] == x[order[b]];
+    };
+    rankSorted(
+        x.size(), same, [&](std::size_t k, double rank) {
+            const double a = rank - middle, b = yRanks[order[k]] - middle;
+            xx += a * a;
+            xy += a * b;
+            yy += b * b;
+        });
     return xx > 0 && yy > 0 ? xy / std::sqrt(xx * yy) : std::nan("");
 }
 
+/// Memory that columns worked out by one thread share, one after the other.
+struct Scratch {
+    std::vector<double> x, y, yRanks, rankOfClass;
+    std::vector<std::int32_t> codes;
+    std::vector<std::uint32_t> classes, count;
+    SortScratch sorting;
+};
+
+/// Pearson's, about means worked out first; four sums side by side.
+double correlationOf(std::span<const double> x, double xScale, std::span<const double> y, double yScale) {
+    const auto n = static_cast<double>(x.size());
+    const std::size_t whole = x.size() / 4 * 4;
+    std::array<double, 4> sumX{}, sumY{};
+    for (std::size_t i = 0; i < x.size(); ++i) {
+        sumX[i % 4] += x[i] * xScale;
+        sumY[i % 4] += y[i] * yScale;
+    }
+    const double meanX = ((sumX[0] + sumX[1]) + (sumX[2] + sumX[3])) / n;
+    const double meanY = ((sumY[0] + sumY[1]) + (sumY[2] + sumY[3])) / n;
+    std::array<double, 4> xx{}, xy{}, yy{};
+    const auto add = [&](std::size_t i, std::size_t lane) {
+        const double dx = x[i] * xScale - meanX, dy = y[i] * yScale - meanY;
+        xx[lane] += dx * dx;
+        xy[lane] += dx * dy;
+        yy[lane] += dy * dy;
+    };
+    for (std::size_t i = 0; i < whole; i += 4)
+        for (std::size_t lane = 0; lane < 4; ++lane)
+            add(i + lane, lane);
+    for (std::size_t i = whole; i < x.size(); ++i)
+        add(i, i - whole);
+    const auto of = [](const std::array<double, 4>& s) { return (s[0] + s[1]) + (s[2] + s[3]); };
+    return of(xx) > 0 && of(yy) > 0 ? of(xy) / std::sqrt(of(xx)) / std::sqrt(of(yy)) : std::nan("");
+}
+
 void rankNumber(RankedColumn& r, std::span<const double> x, std::span<const double> y,
-                std::span<const double> yRanks) {
+                std::span<const double> yRanks, SortScratch& scratch) {
     const double xScale = powerOfTwoScale(x);
     const double yScale = powerOfTwoScale(y);
-    PairSums sums;
-    for (std::size_t i = 0; i < x.size(); ++i)
-        sums.add(x[i] * xScale, y[i] * yScale);
-    const double correlation = sums.correlation();
+    const double correlation = correlationOf(x, xScale, y, yScale);
     r.straight = correlation * correlation;
     r.direction = correlation > 0 ? 1 : correlation < 0 ? -1 : 0;
     const double df = static_cast<double>(x.size()) - 2;
     r.p = fisherUpper(r.straight * df / (1 - r.straight), 1, df);
-    r.rankCorrelation = spearman(x, yRanks);
+    r.rankCorrelation = spearman(x, yRanks, scratch);
     const CrossValidated unseen = crossValidateCurve(x, y);
     r.straightUnseen = unseen.line;
     r.curved = unseen.curve;
@@ -139,7 +178,7 @@ std::vector<double> ranksOf(std::span<const double> values) {
     const std::vector<std::uint32_t> order = sortedOrder(values);
     std::vector<double> ranks(values.size());
     rankSorted(
-        values.size(), [&](std::size_t k) { return values[order[k]]; },
+        values.size(), [&](std::size_t a, std::size_t b) { return values[order[a]] == values[order[b]]; },
         [&](std::size_t k, double rank) { ranks[order[k]] = rank; });
     return ranks;
 }
@@ -160,7 +199,7 @@ std::vector<RankedColumn> rankColumns(const Table& table, std::span<const double
     const std::vector<std::uint32_t> yOrder = sortedOrder(y);
     std::vector<double> yRanks(y.size());
     rankSorted(
-        y.size(), [&](std::size_t k) { return y[yOrder[k]]; },
+        y.size(), [&](std::size_t a, std::size_t b) { return y[yOrder[a]] == y[yOrder[b]]; },
         [&](std::size_t k, double rank) { yRanks[yOrder[k]] = rank; });
     std::vector<std::uint32_t> yClass(y.size());
     std::uint32_t classes = 0;
@@ -179,48 +218,50 @@ std::vector<RankedColumn> rankColumns(const Table& table, std::span<const double
         const double nan = std::nan("");
         RankedColumn& r = results[c];
         r = {column.name(), column.kind(), 0, 0, nan, nan, nan, nan, nan, nan, 0};
-        std::vector<double> x;
-        std::vector<std::int32_t> codes;
-        std::vector<double> ys;
-        std::vector<char> present(rows.size(), 0);
-        x.reserve(rows.size());
-        ys.reserve(rows.size());
-        const bool factor = column.kind() == ColumnKind::factor;
+        thread_local Scratch scratch;
         const NumberView values(column);
-        if (column.kind() != ColumnKind::text)
+        std::size_t present = 0;
+        if (column.kind() != ColumnKind::text) {
+            scratch.x.resize(rows.size());
+            scratch.y.resize(rows.size());
+            scratch.classes.resize(rows.size());
             for (std::size_t k = 0; k < rows.size(); ++k) {
                 const double value = values[rows[k]];
-                if (!std::isfinite(value)) continue;
-                present[k] = 1;
-                if (factor)
-                    codes.push_back(static_cast<std::int32_t>(value));
-                else
-                    x.push_back(value);
-                ys.push_back(y[k]);
+                scratch.x[present] = value;
+                scratch.y[present] = y[k];
+                scratch.classes[present] = yClass[k];
+                present += std::isfinite(value) ? 1 : 0;
             }
-        r.rows = ys.size();
+        }
+        r.rows = present;
         r.missingShare =
             rows.empty() ? 0 : 1 - static_cast<double>(r.rows) / static_cast<double>(rows.size());
-        if (r.rows >= 3 && factor) {
-            rankFactor(r, codes, column.levels().size(), ys);
-        } else if (r.rows >= 3) {
-            std::vector<double> ranks;
-            if (r.rows < rows.size()) {
+        const std::span<const double> x(scratch.x.data(), present);
+        const std::span<const double> ys(scratch.y.data(), present);
+        if (present >= 3 && column.kind() == ColumnKind::factor) {
+            scratch.codes.resize(present);
+            for (std::size_t k = 0; k < present; ++k)
+                scratch.codes[k] = static_cast<std::int32_t>(x[k]);
+            rankFactor(r, scratch.codes, column.levels().size(), ys);
+        } else if (present >= 3) {
+            std::span<const double> ranks = yRanks;
+            if (present < rows.size()) {
                 // How many of each class of equal targets are there says where its ranks begin.
-                std::vector<std::uint32_t> count(classes + 1, 0);
-                for (std::size_t k = 0; k < rows.size(); ++k)
-                    if (present[k] != 0) ++count[yClass[k]];
-                std::vector<double> rankOfClass(classes + 1);
+                scratch.count.assign(classes + 1, 0);
+                for (std::size_t k = 0; k < present; ++k)
+                    ++scratch.count[scratch.classes[k]];
+                scratch.rankOfClass.resize(classes + 1);
                 double before = 0;
                 for (std::size_t j = 0; j <= classes; ++j) {
-                    rankOfClass[j] = before + (count[j] + 1) / 2.0;
-                    before += count[j];
+                    scratch.rankOfClass[j] = before + (scratch.count[j] + 1) / 2.0;
+                    before += scratch.count[j];
                 }
-                ranks.reserve(r.rows);
-                for (std::size_t k = 0; k < rows.size(); ++k)
-                    if (present[k] != 0) ranks.push_back(rankOfClass[yClass[k]]);
+                scratch.yRanks.resize(present);
+                for (std::size_t k = 0; k < present; ++k)
+                    scratch.yRanks[k] = scratch.rankOfClass[scratch.classes[k]];
+                ranks = scratch.yRanks;
             }
-            rankNumber(r, x, ys, ranks.empty() ? std::span<const double>(yRanks) : ranks);
+            rankNumber(r, x, ys, ranks, scratch.sorting);
         }
         ++done;
         if (ranked) {

@@ -50,23 +50,21 @@ double valueOf(std::uint64_t key) {
 
 /// Sorts items by the lowest 11 bits times `digits` of the key each of them has, stable, least digit first.
 template <std::size_t digits = 6, class Item, class Key>
-void sortByDigits(std::vector<Item>& items, Key&& key) {
+void sortByDigits(std::vector<Item>& items, std::vector<Item>& other, Key&& key) {
     constexpr unsigned digitBits = 11;
     constexpr std::size_t buckets = 1U << digitBits;
     if (items.empty()) return;
-    std::vector<Item> other(items.size());
-    std::vector<std::array<std::size_t, buckets>> counts(digits);
-    for (auto& count : counts)
-        count.fill(0);
+    other.resize(items.size());
+    std::array<std::array<std::uint32_t, buckets>, digits> counts{};
     for (const Item& item : items)
         for (std::size_t d = 0; d < digits; ++d)
             ++counts[d][(key(item) >> (d * digitBits)) & (buckets - 1)];
     for (std::size_t d = 0; d < digits; ++d) {
         const unsigned shift = static_cast<unsigned>(d) * digitBits;
         if (counts[d][(key(items[0]) >> shift) & (buckets - 1)] == items.size()) continue; // all alike here
-        std::size_t place = 0;
+        std::uint32_t place = 0;
         for (auto& count : counts[d]) {
-            const std::size_t here = count;
+            const std::uint32_t here = count;
             count = place;
             place += here;
         }
@@ -88,21 +86,30 @@ void sortNumbers(std::vector<double>& values) {
     }
     std::vector<std::uint64_t> keys(values.size());
     std::transform(values.begin(), values.end(), keys.begin(), keyOf);
-    sortByDigits(keys, [](std::uint64_t key) { return key; });
+    std::vector<std::uint64_t> other;
+    sortByDigits(keys, other, [](std::uint64_t key) { return key; });
     std::transform(keys.begin(), keys.end(), values.begin(), valueOf);
 }
 
 std::vector<std::uint32_t> sortedOrder(std::span<const double> values) {
+    SortScratch scratch;
+    sortedOrder(values, scratch);
+    return std::move(scratch.order);
+}
+
+std::span<const std::uint32_t> sortedOrder(std::span<const double> values, SortScratch& scratch) {
     // The upper half of the key and the place in one word: half the digits to sort by. Values alike in that
     // half are put right afterwards.
-    std::vector<std::uint64_t> items(values.size());
+    auto& items = scratch.items;
+    auto& order = scratch.order;
+    items.resize(values.size());
     for (std::size_t i = 0; i < values.size(); ++i)
         items[i] = (keyOf(values[i]) & 0xFFFFFFFF00000000U) | i;
     if (items.size() < fewestByDigits)
         std::sort(items.begin(), items.end());
     else
-        sortByDigits<3>(items, [](std::uint64_t item) { return item >> 32U; });
-    std::vector<std::uint32_t> order(items.size());
+        sortByDigits<3>(items, scratch.other, [](std::uint64_t item) { return item >> 32U; });
+    order.resize(items.size());
     for (std::size_t i = 0; i < items.size(); ++i)
         order[i] = static_cast<std::uint32_t>(items[i]);
     const auto before = [&](std::uint32_t a, std::uint32_t b) {

@@ -61,6 +61,14 @@ void sortNumbers(std::vector<double>& values);
 /// Requires fewer than 2³² values.
 std::vector<std::uint32_t> sortedOrder(std::span<const double> values);
 
+/// Memory for sorting many columns one after the other.
+struct SortScratch {
+    std::vector<std::uint64_t> items, other;
+    std::vector<std::uint32_t> order;
+};
+/// The same in memory that is given; holds until the scratch is used again.
+std::span<const std::uint32_t> sortedOrder(std::span<const double> values, SortScratch& scratch);
+
 /// Of the rows with used[i] != 0, or of all when `used` is empty.
 ColumnSummary summarize(const Column& column, std::span<const std::uint8_t> used = {});
 /// One summary a column, in parallel.
