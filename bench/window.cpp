@@ -11,6 +11,7 @@
 #include <benchmark/benchmark.h>
 
 #include <QApplication>
+#include <QComboBox>
 #include <QElapsedTimer>
 #include <QTemporaryDir>
 #include <QTest>
@@ -179,6 +180,92 @@ void scrollRows(benchmark::State& state) {
     state.counters["limit_ms"] = 50;
 }
 BENCHMARK(scrollRows)->UseManualTime()->Iterations(200)->Unit(benchmark::kMillisecond);
+
+/// Rows of six numbers and two factors, shown in Look.
+std::unique_ptr<Shown> lookAt(std::size_t rows) {
+    auto shown = std::make_unique<Shown>();
+    const QString path = shown->folder.filePath("look.csv");
+    RandomStream random(6, "bench");
+    std::string text = "y,a,b,c,d,e,g,h\n";
+    for (std::size_t i = 0; i < rows; ++i) {
+        for (int j = 0; j < 6; ++j)
+            (text += std::to_string(random.uniform())) += ',';
+        text += std::string("g") + static_cast<char>('a' + random.below(4)) + ",h" +
+                static_cast<char>('a' + random.below(6)) + '\n';
+    }
+    replaceFile(path.toStdString(), text);
+    shown->open(path);
+    Session& session = shown->window.session();
+    Recipe recipe = session.recipe();
+    recipe.response = "y";
+    recipe.terms = {plainTerm("a"), plainTerm("b")};
+    session.change(recipe);
+    waitFor([&] { return !session.jobs().busy(); });
+    shown->window.showStation("look");
+    waitFor([&] { return !session.lookJobs().busy() && !session.rankJobs().busy(); });
+    QTest::qWait(200);
+    return shown;
+}
+
+/// From the choice of another predictor to its picture painted: gathering, line, curve, folds, test of
+/// slopes.
+void changePredictor(benchmark::State& state) {
+    const auto shown = lookAt(static_cast<std::size_t>(state.range(0)));
+    auto* predictor = shown->window.findChild<QComboBox*>("predictor");
+    auto* plot = shown->window.findChild<PlotFrame*>("lookPlot");
+    Heartbeat heart;
+    double worst = 0;
+    std::vector<double> times;
+    for (auto _ : state) {
+        const QString next = QString(QChar('a' + static_cast<int>(times.size() + 1) % 5));
+        heart.reset();
+        const auto start = Clock::now();
+        predictor->setCurrentText(next);
+        waitFor([&] { return !shown->window.session().lookJobs().busy() && plot->content().xTitle == next; });
+        plot->repaint();
+        const double seconds = since(start);
+        QCoreApplication::processEvents();
+        worst = std::max(worst, heart.longestMs());
+        times.push_back(1000 * seconds);
+        state.SetIterationTime(seconds);
+    }
+    std::sort(times.begin(), times.end());
+    state.counters["median_ms"] = times[times.size() / 2];
+    state.counters["limit_ms"] = state.range(0) > 500000 ? 100 : 50;
+    state.counters["longest_wait_ms"] = worst;
+}
+BENCHMARK(changePredictor)
+    ->Arg(100000)
+    ->Arg(1000000)
+    ->UseManualTime()
+    ->Iterations(15)
+    ->Unit(benchmark::kMillisecond);
+
+/// From rows being marked to their marks painted in the plot of Look; half of them, and one.
+void linkSelection(benchmark::State& state) {
+    const auto shown = lookAt(100000);
+    auto* plot = shown->window.findChild<PlotFrame*>("lookPlot");
+    std::vector<std::size_t> half;
+    for (std::size_t i = 0; i < 50000; ++i)
+        half.push_back(2 * i);
+    std::vector<double> times;
+    for (auto _ : state) {
+        const auto start = Clock::now();
+        if (times.size() % 2 == 0)
+            shown->window.session().markRows(half, false);
+        else
+            shown->window.session().selectRow(times.size());
+        plot->repaint();
+        const double seconds = since(start);
+        QCoreApplication::processEvents();
+        times.push_back(1000 * seconds);
+        state.SetIterationTime(seconds);
+        half.back() -= 2; // never the same set twice
+    }
+    state.counters["longest_ms"] = *std::max_element(times.begin(), times.end());
+    state.counters["limit_ms"] = 50;
+}
+BENCHMARK(linkSelection)->UseManualTime()->Iterations(30)->Unit(benchmark::kMillisecond);
 
 void repaintPlot(benchmark::State& state) {
     const auto n = static_cast<std::size_t>(state.range(0));

@@ -137,6 +137,17 @@ void drawShape(QPainter& painter, const QRect& rect, const ShapeDrawing& drawing
     painter.drawPolyline(line);
 }
 
+void drawBracket(QPainter& painter, const QRect& rect, const BracketDrawing& drawing) {
+    const qreal x = rect.right() - 8.5;
+    const qreal top = drawing.begins ? rect.top() + 4.5 : rect.top();
+    const qreal bottom = drawing.ends ? rect.bottom() - 3.5 : rect.bottom() + 1;
+    painter.setRenderHint(QPainter::Antialiasing, false);
+    painter.setPen(QPen(theme::goad, 2));
+    painter.drawLine(QPointF(x, top), QPointF(x, bottom));
+    if (drawing.begins) painter.drawLine(QPointF(x, top), QPointF(x + 5, top));
+    if (drawing.ends) painter.drawLine(QPointF(x, bottom), QPointF(x + 5, bottom));
+}
+
 } // namespace
 
 void CellDelegate::paint(QPainter* painter, const QStyleOptionViewItem& option,
@@ -155,6 +166,14 @@ void CellDelegate::paint(QPainter* painter, const QStyleOptionViewItem& option,
         painter->restore();
         return;
     }
+    if (drawing.canConvert<BracketDrawing>()) {
+        drawBracket(*painter, option.rect, drawing.value<BracketDrawing>());
+        painter->restore();
+        return;
+    }
+    if (const QVariant tint = index.data(Qt::BackgroundRole);
+        tint.isValid() && !(option.state & QStyle::State_Selected))
+        painter->fillRect(option.rect.adjusted(0, 0, -1, -1), tint.value<QColor>());
     QRect rect = option.rect.adjusted(8, 0, -8, 0);
     if (drawing.typeId() == QMetaType::Int) { // reach
         const auto kind = drawing.toInt() == 2 ? theme::Mark::forecastOutside : theme::Mark::forecastInside;

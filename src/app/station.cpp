@@ -26,6 +26,8 @@ void Station::refreshLater() {
 
 void Station::showEvent(QShowEvent* event) {
     QWidget::showEvent(event);
+    for (PlotFrame* plot : m_linked)
+        showSelectionIn(*plot);
     if (!m_stale) return;
     m_stale = false;
     refresh();
@@ -79,6 +81,22 @@ std::function<QString(std::size_t)> Station::rowDescription() const {
         }
         return parts.join(", ");
     };
+}
+
+void Station::link(PlotFrame& plot) {
+    m_linked.push_back(&plot);
+    connect(&plot, &PlotFrame::rowClicked, this, [this](std::size_t row) { m_session.selectRow(row); });
+    connect(&plot, &PlotFrame::rowsMarked, this,
+            [this](const std::vector<std::size_t>& rows, bool add) { m_session.markRows(rows, add); });
+    connect(&m_session, &Session::selectionChanged, &plot, [this, &plot] {
+        // What is not seen is drawn once it is shown.
+        if (plot.isVisible()) showSelectionIn(plot);
+    });
+}
+
+void Station::showSelectionIn(PlotFrame& plot) const {
+    plot.setSelectedRow(m_session.selectedRow());
+    plot.setMarkedRows(m_session.markedRows());
 }
 
 QComboBox* plainBox(const QString& accessibleName, const QString& objectName, QWidget* parent) {

@@ -34,12 +34,16 @@ protected:
     /// Fills a box with column names, keeping the choice.
     static void fillBox(QComboBox& box, const QStringList& items, const QString& fallback);
     std::function<QString(std::size_t)> rowDescription() const;
+    /// Joins a plot of rows to the selection: a click selects, boxes and lines mark, and both are shown.
+    void link(PlotFrame& plot);
+    void showSelectionIn(PlotFrame& plot) const;
 
     Session& m_session;
 
 private:
     QString m_name;
     bool m_stale = true;
+    std::vector<PlotFrame*> m_linked;
 };
 
 QComboBox* plainBox(const QString& accessibleName, const QString& objectName, QWidget* parent);

@@ -150,12 +150,15 @@ GridModel::Content rowsGrid(const Session& session, std::shared_ptr<const std::v
                             [dataRow](int row) { return qs(countText(dataRow(row) + 1)); },
                             [dataRow](int row) { return static_cast<qulonglong>(dataRow(row)) + 1; },
                             {}});
-    grid.columns.push_back(textColumn("part", [state, prepared, dataRow](int row) {
+    grid.columns.push_back(textColumn("part", [&session, state, prepared, dataRow](int row) {
         const QString name = qs(stateName(state(row)));
         const auto by = prepared->leftOut[dataRow(row)];
-        return by > 0   ? QObject::tr("left out by step %1").arg(by)
-               : by < 0 ? QObject::tr("left out by hand")
-                        : name;
+        const auto& marked = session.markedRows();
+        const bool here = marked && dataRow(row) < marked->size() && (*marked)[dataRow(row)] != 0;
+        return (by > 0   ? QObject::tr("left out by step %1").arg(by)
+                : by < 0 ? QObject::tr("left out by hand")
+                         : name) +
+               (here ? QObject::tr(", marked") : QString());
     }));
     for (const Column& column : prepared->table.columns())
         grid.columns.push_back(

@@ -18,6 +18,10 @@ struct IntervalDrawing {
     std::vector<Mark> marks;
     double low = 0, high = 0;
 };
+/// A bracket that holds lines of one group together.
+struct BracketDrawing {
+    bool begins = false, ends = false;
+};
 /// Counts or a line to be drawn small. `steps` draws a level each.
 struct ShapeDrawing {
     enum class Kind { bars, line, steps } kind = Kind::line;
@@ -79,3 +83,4 @@ QString supportedText(double value, double error);
 
 Q_DECLARE_METATYPE(oxgoad::IntervalDrawing)
 Q_DECLARE_METATYPE(oxgoad::ShapeDrawing)
+Q_DECLARE_METATYPE(oxgoad::BracketDrawing)

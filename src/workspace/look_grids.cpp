@@ -5,6 +5,7 @@
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
+#include <QColor>
 #include <algorithm>
 #include <cmath>
 
@@ -113,6 +114,49 @@ GridModel::Content pairsGrid(std::shared_ptr<const Pairs> pairs) {
     grid.extra = [at](int row, int column, int role) -> QVariant {
         if (role == ToneRole && column == 3 && std::fabs(at(row).value) > groupStrength) return "goad";
         return {};
+    };
+    return grid;
+}
+
+GridModel::Content pairMatrix(std::shared_ptr<const Pairs> pairs) {
+    GridModel::Content grid;
+    const auto& order = pairs->order;
+    grid.rows = static_cast<int>(order.size());
+    const auto groupAt = [pairs](int place) {
+        return place < 0 || place >= static_cast<int>(pairs->order.size())
+                   ? -1
+                   : pairs->group[pairs->order[static_cast<std::size_t>(place)]];
+    };
+    grid.columns = {textColumn("", [](int) { return QString(); }), textColumn("column", [pairs](int row) {
+                        return QString("%1  %2").arg(row + 1).arg(
+                            qs(pairs->columns[pairs->order[static_cast<std::size_t>(row)]]));
+                    })};
+    grid.columns[0].toolTip = "Columns that go together by more than 0.7 (Dormann et al. 2013)";
+    for (std::size_t k = 0; k < order.size(); ++k) {
+        const auto value = [pairs, k](int row) {
+            const auto line = static_cast<std::size_t>(row);
+            return line == k ? std::nan("") : pairs->at(pairs->order[line], pairs->order[k]);
+        };
+        GridColumn column = numberColumn(QString::number(k + 1), value, 2);
+        column.toolTip = qs(pairs->columns[order[k]]);
+        grid.columns.push_back(std::move(column));
+    }
+    grid.extra = [pairs, groupAt](int row, int column, int role) -> QVariant {
+        if (column == 0) {
+            const int group = groupAt(row);
+            if (role != DrawingRole || group <= 0) return {};
+            return QVariant::fromValue(BracketDrawing{groupAt(row - 1) != group, groupAt(row + 1) != group});
+        }
+        if (column == 1) return {};
+        const auto line = static_cast<std::size_t>(row), across = static_cast<std::size_t>(column - 2);
+        if (role != Qt::BackgroundRole) return {};
+        if (line == across) return QColor(0xF3, 0xF4, 0xF1);
+        const double value = pairs->at(pairs->order[line], pairs->order[across]);
+        if (std::isnan(value)) return {};
+        // Warm where they rise together, cool where one falls; the sign stands in the cell.
+        QColor tint = value < 0 ? QColor(0x5B, 0x6F, 0xA6) : QColor(0xB5, 0x76, 0x1B);
+        tint.setAlphaF(static_cast<float>(0.6 * value * value));
+        return tint;
     };
     return grid;
 }

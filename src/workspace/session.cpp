@@ -61,6 +61,7 @@ std::vector<Goad> Session::goads() const {
         used = inputNames(m_recipe.terms);
         used.push_back(m_recipe.response);
     }
+    if (!m_evidence) all = notedGoads(m_recipe);
     for (Goad& goad : ledger().goads()) {
         const bool there =
             std::any_of(all.begin(), all.end(), [&](const Goad& g) { return g.key == goad.key; });
@@ -264,6 +265,9 @@ void Session::takeRows(std::shared_ptr<const StudyRows> rows) {
     m_back.clear();
     m_forward.clear();
     m_selectedRow.reset();
+    m_marked.reset();
+    m_markedCount = 0;
+    m_lookedAt.reset();
     m_evidence.reset();
     m_current = 0;
 }
@@ -562,6 +566,68 @@ void Session::selectRow(std::optional<std::size_t> row) {
     if (row == m_selectedRow) return;
     m_selectedRow = row;
     emit selectionChanged();
+}
+
+void Session::markRows(const std::vector<std::size_t>& rows, bool add) {
+    std::vector<std::uint8_t> mask =
+        add && m_marked ? *m_marked : std::vector<std::uint8_t>(table().rows(), 0);
+    for (const std::size_t row : rows)
+        if (row < mask.size()) mask[row] = 1;
+    m_markedCount = static_cast<std::size_t>(std::count(mask.begin(), mask.end(), 1));
+    m_marked =
+        m_markedCount > 0 ? std::make_shared<const std::vector<std::uint8_t>>(std::move(mask)) : nullptr;
+    emit selectionChanged();
+}
+
+void Session::leaveOutMarked(const std::string& reason) {
+    if (!m_marked) return;
+    Recipe recipe = m_recipe;
+    std::vector<std::uint8_t> known(m_marked->size(), 0);
+    for (const LeftOutRow& out : recipe.leaveOut)
+        if (out.row >= 1 && out.row <= known.size()) known[out.row - 1] = 1;
+    for (std::size_t i = 0; i < known.size(); ++i)
+        if ((*m_marked)[i] != 0 && known[i] == 0) recipe.leaveOut.push_back({i + 1, reason});
+    markRows({}, false);
+    change(recipe);
+}
+
+void Session::lookAtOnlyMarked() {
+    if (!m_marked) return;
+    m_lookedAt = m_marked;
+    emit lookedAtChanged();
+}
+
+void Session::lookAtAllRows() {
+    if (!m_lookedAt) return;
+    m_lookedAt.reset();
+    emit lookedAtChanged();
+}
+
+void Session::note(const std::string& column, const std::string& says) {
+    if (!m_rows || says.empty()) return;
+    const NotedGoad made{column, says};
+    if (std::find(m_recipe.noted.begin(), m_recipe.noted.end(), made) != m_recipe.noted.end()) return;
+    m_recipe.noted.push_back(made);
+    showNotes();
+}
+
+void Session::dropNote(const std::string& column, const std::string& says) {
+    std::erase(m_recipe.noted, NotedGoad{column, says});
+    showNotes();
+}
+
+void Session::showNotes() {
+    setDirty(true);
+    if (!m_evidence) {
+        emit fitChanged();
+        return;
+    }
+    auto next = std::make_shared<Evidence>(*m_evidence);
+    std::erase_if(next->goads, [](const Goad& goad) { return goad.key.starts_with("noted: "); });
+    for (Goad& goad : notedGoads(m_recipe))
+        next->goads.push_back(std::move(goad));
+    m_trail.updateNotes(m_current, m_recipe);
+    showFit(m_current, {m_prepared, next});
 }
 
 void Session::acceptGoad(const std::string& key, const std::string& reason) {

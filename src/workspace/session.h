@@ -41,6 +41,12 @@ public:
     /// Of another fit of the trail, if it is at hand; otherwise it is worked out and evidenceReady follows.
     std::shared_ptr<const Evidence> evidenceOf(int fit);
     std::optional<std::size_t> selectedRow() const { return m_selectedRow; }
+    /// A byte a row, not 0 where rows are marked; null when none are.
+    using RowMask = std::shared_ptr<const std::vector<std::uint8_t>>;
+    const RowMask& markedRows() const { return m_marked; }
+    std::size_t markedCount() const { return m_markedCount; }
+    /// The rows looks are taken at; null for all.
+    const RowMask& lookedAtRows() const { return m_lookedAt; }
     /// Unit of a column, "" when none was given.
     QString unit(const std::string& column) const;
     /// "list_rate, EUR a pallet and week".
@@ -83,6 +89,16 @@ public:
     const std::string& folder() const { return m_folder; }
     void setForecastLevel(double level);
     void selectRow(std::optional<std::size_t> row);
+    /// Marks rows in place of those that are, or beside them; rows beyond the table are passed over.
+    void markRows(const std::vector<std::size_t>& rows, bool add);
+    /// Fits without the marked rows, for a reason.
+    void leaveOutMarked(const std::string& reason);
+    /// Takes looks at the marked rows only, or at all rows again.
+    void lookAtOnlyMarked();
+    void lookAtAllRows();
+    /// Keeps a sentence as a goad of the analyst's own, which stays until it is dropped or accepted.
+    void note(const std::string& column, const std::string& says);
+    void dropNote(const std::string& column, const std::string& says);
     void acceptGoad(const std::string& key, const std::string& reason);
     void takeBackAcceptance(const std::string& key);
 
@@ -110,7 +126,9 @@ signals:
     /// Recipe, evidence and current fit changed together.
     void fitChanged();
     void trailChanged();
+    /// The selected row or the marked ones.
     void selectionChanged();
+    void lookedAtChanged();
     void evidenceReady(int fit);
     void dirtyChanged();
     void saved(const QString& path);
@@ -147,6 +165,8 @@ private:
     void setDirty(bool dirty);
     void remember(int fit, Evaluated evaluated);
     const Recent* recent(int fit) const;
+    /// Shows the goads of the recipe's notes in place of those of the evidence.
+    void showNotes();
     /// The recipe of a fit with the forecast that is loaded now.
     std::shared_ptr<const StudyRows> rowsFor(const Recipe& recipe) const;
 
@@ -171,6 +191,9 @@ private:
     std::vector<State> m_back;
     std::vector<State> m_forward;
     std::optional<std::size_t> m_selectedRow;
+    RowMask m_marked;
+    std::size_t m_markedCount = 0;
+    RowMask m_lookedAt;
     QString m_projectPath;
     std::map<std::string, std::string> m_view;
     bool m_dirty = false;

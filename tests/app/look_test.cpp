@@ -1,9 +1,13 @@
 // The Look station, driven by mouse and keys on the demo rows and on odd ones.
 #include "app_support.h"
 #include "study/look_at.h"
+#include "workspace/grids.h"
 
 #include <QFile>
 #include <QHeaderView>
+#include <QLineEdit>
+#include <QMouseEvent>
+#include <QRegularExpression>
 
 #include <algorithm>
 #include <cmath>
@@ -38,6 +42,22 @@ protected:
     void press(const QString& text) {
         click(button(text));
         ASSERT_TRUE(settle());
+    }
+    /// Presses the button at the first place, goes through the others, and lets go at the last.
+    void drag(QWidget* inner, const std::vector<QPoint>& way, Qt::KeyboardModifiers keys) {
+        auto* plot = find<PlotFrame>("lookPlot");
+        const auto send = [&](QEvent::Type type, const QPoint& at, Qt::MouseButton button,
+                              Qt::MouseButtons held) {
+            const QPointF place(inner->mapFrom(plot, at));
+            QMouseEvent event(type, place, inner->mapToGlobal(place), button, held, keys);
+            QApplication::sendEvent(inner, &event);
+        };
+        send(QEvent::MouseButtonPress, way.front(), Qt::LeftButton, Qt::LeftButton);
+        for (std::size_t k = 1; k < way.size(); ++k)
+            for (int step = 1; step <= 10; ++step)
+                send(QEvent::MouseMove, way[k - 1] + (way[k] - way[k - 1]) * step / 10, Qt::NoButton,
+                     Qt::LeftButton);
+        send(QEvent::MouseButtonRelease, way.back(), Qt::LeftButton, Qt::NoButton);
     }
     QString said() { return find<QLabel>("lookSaid")->text(); }
     const PlotFrame::Content& shown() { return find<PlotFrame>("lookPlot")->content(); }
@@ -82,8 +102,7 @@ TEST_F(Looks, TheInteractionIsSeenAndAddedInThreeClicks) {
 
 TEST_F(Looks, TheSaturationIsSeenInTheResidualsAndAddedInThreeClicks) {
     look(demo + "/1_straight.json");
-    find<QComboBox>("against")->setCurrentText("residual");
-    ASSERT_TRUE(settle());
+    press("residual");
     clickLine("occupancy");
     EXPECT_TRUE(said().contains("it bends")) << said().toStdString();
     ASSERT_EQ(shown().lines.size(), 2u);
@@ -109,12 +128,249 @@ TEST_F(Looks, TheSeasonIsSeenAndAddedInTwoClicks) {
     EXPECT_TRUE(hasTerm("calendar_month"));
 }
 
-TEST_F(Looks, TheSpreadGrowsWithPlaces) {
+TEST_F(Looks, TheSpreadGrowsWithPlacesAndIsNotedInThreeClicks) {
     look(demo + "/1_straight.json");
-    find<QComboBox>("against")->setCurrentText("residual");
-    ASSERT_TRUE(settle());
+    press("residual");
     clickLine("places");
     EXPECT_TRUE(said().contains("The spread grows with places")) << said().toStdString();
+    const std::size_t before = session().goads().size();
+    press("note it as a goad");
+    ASSERT_EQ(session().recipe().noted.size(), 1u);
+    ASSERT_EQ(session().goads().size(), before + 1);
+    const auto goads = session().goads();
+    const auto noted =
+        std::find_if(goads.begin(), goads.end(), [](const Goad& g) { return g.title == "Seen in places"; });
+    ASSERT_NE(noted, goads.end());
+    EXPECT_TRUE(noted->reading.starts_with("The spread grows with places (p "));
+    // It stands there through another fit, until it is dropped.
+    session().change(withTerm(session().recipe(), plainTerm("occupancy")));
+    ASSERT_TRUE(settle());
+    press("drop the note");
+    EXPECT_TRUE(session().recipe().noted.empty());
+}
+
+TEST_F(Looks, ABoxMarksItsRowsInThePlotsAndInTheRows) {
+    look(demo + "/1_straight.json");
+    clickLine("occupancy");
+    auto* plot = find<PlotFrame>("lookPlot");
+    QWidget* inner = plot->childAt(plot->rect().center());
+    const QPoint from = plot->rect().center() - QPoint(60, 50), to = plot->rect().center() + QPoint(60, 50);
+    std::vector<std::size_t> within;
+    std::size_t onTheEdge = 0;
+    for (const auto& marks : shown().marks)
+        for (const std::size_t row : marks.rows) {
+            const QPoint place = *plot->placeOfRow(row);
+            if (place.x() > from.x() + 1 && place.x() < to.x() - 1 && place.y() > from.y() + 1 &&
+                place.y() < to.y() - 1)
+                within.push_back(row);
+            else if (place.x() >= from.x() - 1 && place.x() <= to.x() + 1 && place.y() >= from.y() - 1 &&
+                     place.y() <= to.y() + 1)
+                ++onTheEdge;
+        }
+    ASSERT_GT(within.size(), 3u);
+    drag(inner, {from, to}, Qt::ShiftModifier);
+    ASSERT_TRUE(session().markedRows());
+    for (const std::size_t row : within)
+        EXPECT_EQ((*session().markedRows())[row], 1);
+    EXPECT_LE(session().markedCount(), within.size() + onTheEdge);
+    EXPECT_EQ(plot->marksMarked(), session().markedCount());
+    const std::size_t marked = session().markedCount();
+    // The same rows in Check, and among the rows.
+    station(4);
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(find<PlotFrame>("checkPlot")->marksMarked(), marked);
+    press("show the rows");
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(find<GridView>("rows")->model()->rowCount(), static_cast<int>(marked));
+    EXPECT_TRUE(find<GridView>("rows")->model()->index(0, 1).data().toString().endsWith(", marked"));
+    press("unmark");
+    EXPECT_FALSE(session().markedRows());
+    EXPECT_FALSE(find<QWidget>("selectionBar")->isVisible());
+}
+
+TEST_F(Looks, ALineDrawnRoundRowsMarksThem) {
+    look(demo + "/1_straight.json");
+    clickLine("occupancy");
+    auto* plot = find<PlotFrame>("lookPlot");
+    QWidget* inner = plot->childAt(plot->rect().center());
+    const QPoint c = plot->rect().center();
+    // A triangle: half of the box that holds it.
+    drag(inner, {c + QPoint(-80, -80), c + QPoint(80, -80), c + QPoint(-80, 80)}, Qt::ControlModifier);
+    const std::size_t triangle = session().markedCount();
+    ASSERT_GT(triangle, 3u);
+    for (std::size_t row = 0; row < session().markedRows()->size(); ++row)
+        if ((*session().markedRows())[row] != 0) {
+            const QPoint place = *plot->placeOfRow(row) - c;
+            EXPECT_LE(place.x() + place.y(), 3) << "beyond the slanted side";
+        }
+    find<QComboBox>("drag")->setCurrentText("drag: mark a box");
+    drag(inner, {c + QPoint(-80, -80), c + QPoint(80, 80)}, {});
+    EXPECT_GT(session().markedCount(), triangle);
+}
+
+TEST_F(Looks, MarkedRowsAreLookedAtAloneAndLeftOutForAReason) {
+    look(demo + "/1_straight.json");
+    clickLine("occupancy");
+    auto* plot = find<PlotFrame>("lookPlot");
+    std::vector<std::size_t> rows;
+    for (std::size_t i = 0; i < 200; ++i)
+        rows.push_back(i);
+    session().markRows(rows, false);
+    press("look at only these");
+    EXPECT_TRUE(said().startsWith("Only the ")) << said().toStdString();
+    for (const auto& marks : shown().marks)
+        for (const std::size_t row : marks.rows)
+            EXPECT_LT(row, 200u);
+    press("look at all rows again");
+    EXPECT_GT(shown().marks[0].rows.size(), 300u);
+    EXPECT_GT(plot->marksMarked(), 150u);
+    // From the keyboard: what is in view is marked, Escape unmarks.
+    plot->setFocus();
+    QTest::keyClick(plot, Qt::Key_Escape);
+    EXPECT_FALSE(session().markedRows());
+    QTest::keyClick(plot, Qt::Key_Plus);
+    QTest::keyClick(plot, Qt::Key_M);
+    ASSERT_TRUE(session().markedRows());
+    const std::size_t marked = session().markedCount();
+    press("leave them out");
+    EXPECT_TRUE(session().recipe().leaveOut.empty()) << "without a reason";
+    auto* reason = find<QLineEdit>("markedReason");
+    QTest::keyClicks(reason, "another tariff");
+    QTest::keyClick(reason, Qt::Key_Return);
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().recipe().leaveOut.size(), marked);
+    EXPECT_EQ(session().recipe().leaveOut.front().reason, "another tariff");
+    EXPECT_FALSE(session().markedRows());
+}
+
+TEST_F(Looks, PanelsShareTheirScalesAndNoLineLeavesTheRangeOfItsGroup) {
+    look(demo + "/1_straight.json");
+    clickLine("list_rate");
+    find<QComboBox>("panelsBy")->setCurrentText("plots by contract");
+    ASSERT_TRUE(settle());
+    const auto panels = window->findChildren<PlotFrame*>(QRegularExpression("^panel"));
+    ASSERT_EQ(panels.size(), 3);
+    std::size_t marks = 0;
+    for (const PlotFrame* panel : panels) {
+        EXPECT_EQ(panel->extent(), panels[0]->extent());
+        double low = INFINITY, high = -INFINITY;
+        for (const auto& m : panel->content().marks) {
+            marks += m.rows.size();
+            for (const double x : m.x) {
+                low = std::min(low, x);
+                high = std::max(high, x);
+            }
+        }
+        for (const auto& l : panel->content().lines) {
+            EXPECT_GE(l.x.front(), low);
+            EXPECT_LE(l.x.back(), high);
+        }
+    }
+    EXPECT_EQ(find<GridView>("slopes")->model()->rowCount(), 3);
+    find<QComboBox>("panelsBy")->setCurrentIndex(0);
+    ASSERT_TRUE(settle());
+    std::size_t whole = 0;
+    for (const auto& m : shown().marks)
+        whole += m.rows.size();
+    EXPECT_EQ(marks, whole);
+}
+
+TEST_F(Looks, OnLogarithmicScalesTheSlopeIsThatOfLogarithms) {
+    look(demo + "/1_straight.json");
+    clickLine("places");
+    find<QComboBox>("scales")->setCurrentText("ln both");
+    ASSERT_TRUE(settle());
+    EXPECT_TRUE(shown().xLog && shown().yLog);
+    EXPECT_TRUE(said().contains("1 % more places goes with")) << said().toStdString();
+    // The drawn line is straight on these scales: equal ratios along, equal ratios up.
+    const auto& line = shown().lines[0];
+    const double up = std::log(line.y.back() / line.y.front()),
+                 across = std::log(line.x.back() / line.x.front());
+    const std::size_t middle = line.x.size() / 2;
+    EXPECT_NEAR(std::log(line.y[middle] / line.y.front()) / std::log(line.x[middle] / line.x.front()),
+                up / across, 1e-9);
+    const auto extent = find<PlotFrame>("lookPlot")->extent();
+    EXPECT_GT(extent[0], 0);
+    EXPECT_LT(extent[0], line.x.front());
+    press("add ln(places) to the terms");
+    EXPECT_TRUE(hasTerm("ln(places)"));
+}
+
+TEST_F(Looks, CurvesOfGroupsAndMeansOfBandsAreDrawn) {
+    look(demo + "/1_straight.json");
+    clickLine("list_rate");
+    find<QComboBox>("group")->setCurrentText("lines by contract");
+    find<QComboBox>("shape")->setCurrentText("curves");
+    ASSERT_TRUE(settle());
+    ASSERT_EQ(shown().lines.size(), 3u);
+    EXPECT_EQ(shown().lines[0].x.size(), 121u);
+    // Rows have the colour of their level's curve.
+    for (const auto& line : shown().lines) {
+        for (const auto& marks : shown().marks) {
+            if (marks.name == line.label) {
+                EXPECT_EQ(*marks.colour, line.colour);
+            }
+        }
+    }
+    find<QComboBox>("group")->setCurrentIndex(0);
+    find<QComboBox>("shape")->setCurrentText("means of bands");
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(shown().lines.back().x.size(), 12u);
+    EXPECT_EQ(shown().lines.size(), 13u);
+}
+
+TEST_F(Looks, TheResponseIsSeenAgainstNormalAndWithItsPowers) {
+    look(demo + "/1_straight.json");
+    press("distribution");
+    find<QComboBox>("predictor")->setCurrentText("revenue");
+    ASSERT_TRUE(settle());
+    auto panels = window->findChildren<PlotFrame*>(QRegularExpression("^panel"));
+    ASSERT_EQ(panels.size(), 2);
+    EXPECT_EQ(panels[1]->content().xTitle, "ln revenue");
+    find<QComboBox>("spread")->setCurrentText("against normal");
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(panels[0]->content().xTitle, "normal quantile");
+    EXPECT_GT(panels[0]->content().marks[0].rows.size(), 900u);
+    find<QComboBox>("spread")->setCurrentText("powers");
+    ASSERT_TRUE(settle());
+    const auto& profile = shown().lines[0];
+    const auto top = std::max_element(profile.y.begin(), profile.y.end()) - profile.y.begin();
+    const auto& interval = shown().lines[1];
+    EXPECT_GE(profile.x[static_cast<std::size_t>(top)], interval.x.front() - 0.1);
+    EXPECT_LE(profile.x[static_cast<std::size_t>(top)], interval.x.back() + 0.1);
+}
+
+TEST_F(Looks, GroupsRunOnTheirOwnScalesAndAgainstThemselves) {
+    look(demo + "/1_straight.json");
+    press("over time");
+    find<QComboBox>("group")->setCurrentText("lines by contract");
+    find<QComboBox>("over")->setCurrentText("each on its own scale");
+    ASSERT_TRUE(settle());
+    const auto panels = window->findChildren<PlotFrame*>(QRegularExpression("^panel"));
+    ASSERT_EQ(panels.size(), 3);
+    EXPECT_EQ(panels[0]->extent()[0], panels[1]->extent()[0]);
+    EXPECT_NE(panels[0]->extent()[2], panels[1]->extent()[2]);
+    find<QComboBox>("summing")->setCurrentText("total");
+    ASSERT_TRUE(settle());
+    EXPECT_TRUE(panels[0]->accessibleName().contains(": total of revenue"));
+    find<QComboBox>("over")->setCurrentText("against itself");
+    ASSERT_TRUE(settle());
+    ASSERT_EQ(shown().bars.size(), 1u);
+    EXPECT_EQ(shown().bars[0].heights.size(), 18u); // half of 36 months
+    find<QComboBox>("predictor")->setCurrentText("energy_price");
+    find<QComboBox>("over")->setCurrentText("on one scale");
+    ASSERT_TRUE(settle());
+    EXPECT_TRUE(shown().yTitle.contains("energy_price"));
+}
+
+TEST_F(Looks, AMarkOnTheMapMarksAllRowsOfItsPlace) {
+    look(demo + "/1_straight.json");
+    press("map");
+    auto* plot = find<PlotFrame>("lookPlot");
+    plot->setFocus();
+    QTest::keyClick(plot, Qt::Key_M);
+    EXPECT_GT(session().markedCount(), 900u);
+    EXPECT_EQ(plot->marksMarked(), 40u);
 }
 
 TEST_F(Looks, TheMapHasAMarkAPlaceInTheProportionsOfItsLatitude) {
@@ -144,6 +400,20 @@ TEST_F(Looks, PairsAreListedAndOneOpensItsScatter) {
     look(demo + "/1_straight.json");
     press("pairs");
     auto* view = find<GridView>("pairs");
+    // First as a matrix: columns that go together stand side by side.
+    ASSERT_EQ(view->model()->rowCount(), 17);
+    ASSERT_EQ(view->model()->columnCount(), 19);
+    int bracketed = 0;
+    for (int row = 0; row < 17; ++row) {
+        EXPECT_TRUE(view->model()->index(row, row + 2).data().toString().isEmpty());
+        bracketed += view->model()->index(row, 0).data(DrawingRole).canConvert<BracketDrawing>();
+        for (int column = 0; column < row; ++column)
+            EXPECT_EQ(view->model()->index(row, column + 2).data(RawValueRole),
+                      view->model()->index(column, row + 2).data(RawValueRole));
+    }
+    EXPECT_GT(bracketed, 1);
+    find<QComboBox>("pairsAs")->setCurrentText("as a list");
+    ASSERT_TRUE(settle());
     ASSERT_EQ(view->model()->rowCount(), 17 * 16 / 2);
     int row = 0;
     while (row < view->model()->rowCount() && !(view->model()->index(row, 1).data() == "places" &&
@@ -162,10 +432,11 @@ TEST_F(Looks, TheDistributionSaysItsShapeAndItsPower) {
     press("distribution");
     find<QComboBox>("predictor")->setCurrentText("places");
     ASSERT_TRUE(settle());
-    ASSERT_EQ(shown().bars.size(), 1u);
+    const auto& shown = window->findChild<PlotFrame*>("panel0")->content();
+    ASSERT_EQ(shown.bars.size(), 1u);
     EXPECT_TRUE(said().contains("Likeliest power")) << said().toStdString();
     double rows = 0;
-    for (const double h : shown().bars[0].heights)
+    for (const double h : shown.bars[0].heights)
         rows += h;
     EXPECT_GT(rows, 900);
 }

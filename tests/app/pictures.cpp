@@ -19,6 +19,56 @@
 
 using namespace oxgoad;
 
+namespace {
+
+struct Shot {
+    const char* name;
+    const char* view;
+    const char* column;
+    /// Boxes and what they are set to.
+    std::vector<std::pair<const char*, const char*>> boxes;
+};
+
+void shootLooks(MainWindow& window, const QString& folder) {
+    const std::vector<Shot> shots{
+        {"look_against", "against", "occupancy", {{"group", "one line"}}},
+        {"look_panels",
+         "against",
+         "list_rate",
+         {{"panelsBy", "plots by contract"}, {"group", "lines by region"}}},
+        {"look_curves",
+         "against",
+         "list_rate",
+         {{"panelsBy", "one plot"}, {"group", "lines by contract"}, {"shape", "curves"}}},
+        {"look_log",
+         "against",
+         "places",
+         {{"group", "one line"}, {"shape", "means of bands"}, {"scales", "ln both"}}},
+        {"look_boxes", "against", "region", {{"shape", "lines"}, {"scales", "plain scales"}}},
+        {"look_spread", "spread out", "revenue", {}},
+        {"look_normal", "spread out", "revenue", {{"spread", "against normal"}}},
+        {"look_powers", "spread out", "revenue", {{"spread", "powers"}}},
+        {"look_time",
+         "over time",
+         "revenue",
+         {{"group", "lines by contract"}, {"over", "each on its own scale"}}},
+        {"look_itself", "over time", "revenue", {{"over", "against itself"}}},
+        {"look_season", "season", "revenue", {}},
+        {"look_map", "map", "", {}},
+        {"look_pairs", "pairs", "", {}}};
+    for (const Shot& shot : shots) {
+        for (auto* button : window.findChildren<QPushButton*>())
+            if (button->property("view") == shot.view) button->click();
+        if (*shot.column != 0) window.findChild<QComboBox*>("predictor")->setCurrentText(shot.column);
+        for (const auto& [box, text] : shot.boxes)
+            window.findChild<QComboBox*>(box)->setCurrentText(text);
+        QTest::qWait(500);
+        window.grab().save(folder + "/" + shot.name + ".png");
+    }
+}
+
+} // namespace
+
 int main(int argc, char** argv) {
     if (qEnvironmentVariableIsEmpty("QT_QPA_PLATFORM")) qputenv("QT_QPA_PLATFORM", "offscreen");
     QApplication application(argc, argv);
@@ -45,18 +95,7 @@ int main(int argc, char** argv) {
         window.showStation(station);
         QTest::qWait(400);
         window.grab().save(QString::fromLocal8Bit(argv[2]) + "/" + station + ".png");
-        if (QString(station) == "look")
-            for (const auto* view : {"against", "spread out", "season", "map", "pairs"}) {
-                for (auto* combo : window.findChildren<QComboBox*>("group"))
-                    combo->setCurrentIndex(0);
-                for (auto* combo : window.findChildren<QComboBox*>("predictor"))
-                    combo->setCurrentText("occupancy");
-                for (auto* button : window.findChildren<QPushButton*>())
-                    if (button->property("view") == view) button->click();
-                QTest::qWait(400);
-                window.grab().save(QString::fromLocal8Bit(argv[2]) + "/look_" +
-                                   QString(view).section(' ', 0, 0) + ".png");
-            }
+        if (QString(station) == "look") shootLooks(window, QString::fromLocal8Bit(argv[2]));
         if (QString(station) != "data" || window.session().recipe().steps.empty()) continue;
         for (const auto* pane : {"steps", "parts"}) {
             for (auto* button : window.findChildren<QPushButton*>())

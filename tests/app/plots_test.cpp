@@ -51,7 +51,7 @@ TEST_P(OddRows, AreShownInEveryStation) {
         << "neither a fit nor a reason";
     for (int s = 1; s <= 6; ++s) {
         station(s);
-        QTest::qWait(15);
+        ASSERT_TRUE(settle());
         for (auto* plot : window->findChildren<PlotFrame*>()) {
             if (!plot->isVisible()) continue;
             EXPECT_TRUE(!plot->content().summary.isEmpty() || !plot->content().marks.empty())
@@ -193,7 +193,7 @@ TEST_F(Sentences, LookAddsAPairWithItsParents) {
     openFile(demo + "/1_straight.json");
     station(2);
     find<QComboBox>("predictor")->setCurrentText("promotion");
-    find<QComboBox>("group")->setCurrentText("region");
+    find<QComboBox>("group")->setCurrentText("lines by region");
     ASSERT_TRUE(settle());
     click(button("add promotion × region to the terms"));
     ASSERT_TRUE(settle());

@@ -283,7 +283,7 @@ TEST_F(Window, AGroupsLineIsDrawnOnlyOverItsRange) {
     openFile(demo + "/cold_storage.oxgoad");
     station(2);
     find<QComboBox>("predictor")->setCurrentText("list_rate");
-    find<QComboBox>("group")->setCurrentText("contract");
+    find<QComboBox>("group")->setCurrentText("lines by contract");
     ASSERT_TRUE(settle());
     const auto& content = find<PlotFrame>("lookPlot")->content();
     ASSERT_EQ(content.lines.size(), 3u);

@@ -87,7 +87,7 @@ CheckStation::CheckStation(Session& session, QWidget* parent) : Station(session,
             m_session.view()["check.up"] = ss(m_up->currentText());
             draw();
         });
-    connect(m_plot, &PlotFrame::rowClicked, this, [this](std::size_t row) { m_session.selectRow(row); });
+    link(*m_plot);
     connect(m_outlying, &GridView::lineChosen, this,
             [this](const QModelIndex& index) { m_session.selectRow(index.data(DataRowRole).toULongLong()); });
     connect(&session, &Session::selectionChanged, this, &CheckStation::showSelection);
@@ -220,12 +220,12 @@ void CheckStation::draw() {
     const auto range = m_plot->extent();
     beside.yRange = {range[2], range[3]};
     m_distribution->show(std::move(beside));
-    m_plot->setSelectedRow(m_session.selectedRow());
+    showSelectionIn(*m_plot);
 }
 
 void CheckStation::showSelection() {
     const auto row = m_session.selectedRow();
-    m_plot->setSelectedRow(row);
+    showSelectionIn(*m_plot);
     const auto& evidence = m_session.evidence();
     m_leaveOut->setVisible(row && evidence);
     m_reason->setVisible(row && evidence);

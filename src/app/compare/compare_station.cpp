@@ -43,9 +43,7 @@ CompareStation::CompareStation(Session& session, QWidget* parent) : Station(sess
         if (isVisible()) draw();
     });
     connect(&session, &Session::trailChanged, this, [this] { refreshLater(); });
-    connect(m_plot, &PlotFrame::rowClicked, this, [this](std::size_t row) { m_session.selectRow(row); });
-    connect(&session, &Session::selectionChanged, this,
-            [this] { m_plot->setSelectedRow(m_session.selectedRow()); });
+    link(*m_plot);
 }
 
 QString CompareStation::sentence(int left, const Evidence& a, int right, const Evidence& b) const {
@@ -127,7 +125,7 @@ void CompareStation::draw() {
     content.summary = tr("Predictions of fit %1 against those of fit %2").arg(right).arg(left);
     m_plot->setDescription(rowDescription());
     m_plot->show(std::move(content));
-    m_plot->setSelectedRow(m_session.selectedRow());
+    showSelectionIn(*m_plot);
 }
 
 } // namespace oxgoad

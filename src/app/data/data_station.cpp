@@ -96,6 +96,11 @@ DataStation::DataStation(Session& session, FileChooser& files, QWidget* parent)
     });
 }
 
+void DataStation::showMarkedRows() {
+    showPane("rows");
+    m_rows->showOnlyMarked(true);
+}
+
 void DataStation::buildHead(QLayout* layout) {
     auto* head = new QHBoxLayout;
     head->setContentsMargins(8, 0, 8, 0);

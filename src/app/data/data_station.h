@@ -25,6 +25,7 @@ public:
     QWidget* focusTarget() override;
     /// "rows", "steps", "parts" or "faults".
     void showPane(const QString& name);
+    void showMarkedRows();
 
 private:
     void refresh() override;

@@ -35,6 +35,10 @@ RowsPane::RowsPane(Session& session, QWidget* parent) : QWidget(parent), m_sessi
     m_count = plainLabel({}, "hint");
     m_count->setObjectName("rowCount");
     bar->addWidget(m_count, 1);
+    m_only = linkButton(tr("only marked rows"), this);
+    m_only->setCheckable(true);
+    bar->addWidget(m_only);
+    connect(m_only, &QPushButton::clicked, this, [this](bool on) { showOnlyMarked(on); });
     layout->addLayout(bar);
     m_view = new GridView(tr("Rows"), this);
     m_view->setObjectName("rows");
@@ -50,12 +54,23 @@ RowsPane::RowsPane(Session& session, QWidget* parent) : QWidget(parent), m_sessi
     connect(m_search, &QLineEdit::textChanged, this, [this] { m_later.start(); });
     connect(m_jump, &QLineEdit::returnPressed, this, &RowsPane::jump);
     connect(m_view->horizontalHeader(), &QHeaderView::sectionClicked, this, &RowsPane::sortBy);
+    // Several lines chosen with Shift or Ctrl are marked everywhere.
+    connect(m_view->selectionModel(), &QItemSelectionModel::selectionChanged, this, [this] {
+        const QModelIndexList lines = m_view->selectionModel()->selectedRows();
+        if (lines.size() < 2) return;
+        std::vector<std::size_t> rows;
+        for (const QModelIndex& index : lines)
+            rows.push_back(index.data(DataRowRole).toULongLong());
+        m_takingLines = true;
+        m_session.markRows(rows, false);
+        m_takingLines = false;
+    });
     connect(m_view, &GridView::lineChosen, this,
             [this](const QModelIndex& index) { m_session.selectRow(index.data(DataRowRole).toULongLong()); });
 }
 
 void RowsPane::refresh() {
-    if (m_arrangement == RowArrangement() && m_sortColumn < 0) {
+    if (m_arrangement == RowArrangement() && m_sortColumn < 0 && !m_only->isChecked()) {
         m_order.reset();
         m_model.setContent(rowsGrid(m_session, m_order));
         m_view->fitColumns(160);
@@ -100,18 +115,22 @@ void RowsPane::arrange() {
                          ? static_cast<double>(i)
                          : 10.0 * prepared->leftOut[i] + static_cast<double>(prepared->parts[i]);
     }
-    if (m_arrangement == RowArrangement() && key.empty()) {
+    const Session::RowMask only = m_only->isChecked() ? m_session.markedRows() : nullptr;
+    if (m_arrangement == RowArrangement() && key.empty() && !only) {
+        m_only->setChecked(false);
         refresh();
         return;
     }
     m_session.sideJobs().start(
         tr("Arranging rows"),
-        [this, prepared, wanted = m_arrangement, key = std::move(key)](Progress& progress) -> Jobs::Finish {
+        [this, prepared, wanted = m_arrangement, key = std::move(key),
+         only](Progress& progress) -> Jobs::Finish {
             std::shared_ptr<const std::vector<std::uint32_t>> order;
             QString trouble;
             try {
                 auto rows = arrangeRows(prepared->table, wanted, key, progress);
                 if (!key.empty() && wanted.descending) std::reverse(rows.begin(), rows.end());
+                if (only) std::erase_if(rows, [&](std::uint32_t row) { return (*only)[row] == 0; });
                 order = std::make_shared<const std::vector<std::uint32_t>>(std::move(rows));
             } catch (const Error& error) {
                 trouble = qs(error.what()); // said beside the field, not across the window
@@ -151,7 +170,15 @@ void RowsPane::jump() {
     showSelection();
 }
 
+void RowsPane::showOnlyMarked(bool only) {
+    m_only->setChecked(only && m_session.markedRows());
+    arrange();
+}
+
 void RowsPane::showSelection() {
+    m_only->setVisible(m_session.markedRows() != nullptr);
+    if (m_only->isChecked() && !m_takingLines) arrange();
+    m_view->viewport()->update(); // which rows are marked
     const auto row = m_session.selectedRow();
     if (!row) return;
     int place = static_cast<int>(*row);

@@ -9,6 +9,7 @@
 
 class QLabel;
 class QLineEdit;
+class QPushButton;
 
 namespace oxgoad {
 
@@ -22,6 +23,7 @@ public:
     RowsPane(Session& session, QWidget* parent);
     void refresh();
     void showSelection();
+    void showOnlyMarked(bool only);
     GridView* view() const { return m_view; }
 
 private:
@@ -36,6 +38,8 @@ private:
     QLineEdit* m_search;
     QLineEdit* m_jump;
     QLabel* m_count;
+    QPushButton* m_only;
+    bool m_takingLines = false;
     QTimer m_later;
     RowArrangement m_arrangement;
     int m_sortColumn = -1;

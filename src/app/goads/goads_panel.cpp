@@ -144,7 +144,8 @@ QWidget* GoadsPanel::card(const Goad& goad) {
     } else {
         const bool jumps = std::any_of(goad.moves.begin(), goad.moves.end(), [](const Move& m) {
             return m.kind != Move::Kind::leaveOutTerm && m.kind != Move::Kind::leaveOutRow &&
-                   m.kind != Move::Kind::addStep && m.kind != Move::Kind::giveRole;
+                   m.kind != Move::Kind::addStep && m.kind != Move::Kind::giveRole &&
+                   m.kind != Move::Kind::dropNote;
         });
         if (!jumps) {
             auto* show = linkButton(tr("show"), moves);
@@ -194,6 +195,9 @@ void GoadsPanel::act(const Move& move, const Goad& goad, QWidget* card) {
         break;
     case Move::Kind::giveRole:
         if (const auto role = roleNamed(move.role)) m_session.setRole(move.subject, *role);
+        break;
+    case Move::Kind::dropNote:
+        m_session.dropNote(goad.column, move.subject);
         break;
     case Move::Kind::seeSteps:
         emit evidenceWanted(qs(goad.station), "\n");

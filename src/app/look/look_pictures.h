@@ -1,7 +1,7 @@
 #pragma once
 // From readings of the core to what a plot of the Look station shows. Pure functions, for any thread.
 #include "app/plots/plot_frame.h"
-#include "study/look_at.h"
+#include "study/look_readings.h"
 #include "workspace/grid_model.h"
 
 #include <QString>
@@ -25,18 +25,41 @@ struct LookRequest {
     std::string column;
     /// A factor, or empty.
     std::string group;
+    /// A factor whose levels each get a plot of their own, or empty.
+    std::string panels;
     /// A column to stand up the plot in place of the target; empty for none.
     std::string up;
+    /// The rows looked at; null for all.
+    std::shared_ptr<const std::vector<std::uint8_t>> only;
+    LookScales scales;
+    enum class Shape { lines, curves, means };
+    Shape shape = Shape::lines;
+    enum class Spread { counts, quantiles, powers };
+    Spread spread = Spread::counts;
+    enum class Over { oneScale, ownScales, itself };
+    Over over = Over::oneScale;
+    Summing summing = Summing::mean;
 };
 
-/// One click that takes what was seen into the model.
+/// One click that takes what was seen into the model, or among the goads.
 struct LookMove {
     QString label;
     Recipe recipe;
+    std::optional<NotedGoad> note{};
 };
 
 struct LookPicture {
+    /// The plot, or several with a title each.
     PlotFrame::Content content;
+    struct Panel {
+        QString title;
+        PlotFrame::Content content;
+    };
+    std::vector<Panel> panels;
+    /// Names of the colours in all panels.
+    std::vector<std::pair<QString, QColor>> key;
+    /// Plots beside each other.
+    int panelsAcross = 3;
     /// What it says, a sentence each.
     QStringList sentences;
     std::vector<LookMove> moves;

@@ -6,11 +6,13 @@
 class QButtonGroup;
 class QHBoxLayout;
 class QLabel;
+class QSlider;
 class QStackedWidget;
 
 namespace oxgoad {
 
 class GridView;
+class PlotPanels;
 
 /// What each column explains alone, and one large plot of what is looked at, with the moves that take it into
 /// the model. Everything is worked out off the interface thread.
@@ -26,18 +28,36 @@ private:
     void refresh() override;
     void buildRanking(QWidget* side);
     void buildPlot(QWidget* side);
+    void buildChoices(QWidget* side, QLayout* layout);
+    QComboBox* choice(const QString& accessibleName, const char* name, const QStringList& items,
+                      QLayout* layout);
     void showView(const QString& view);
+    /// Columns the view can be about.
+    void fillColumns();
+    void showPairs();
+    void openPair(const QString& first, const QString& second);
+    /// A small plot made like the large one.
+    void prepare(PlotFrame& frame);
     void rank();
     void showRanking();
     void draw();
     void drawPairs();
     void take(LookPicture picture);
     LookRequest request() const;
+    Against against() const;
 
-    QComboBox* m_against;
+    QButtonGroup* m_against;
     QComboBox* m_predictor;
     QComboBox* m_group;
-    QLabel* m_by;
+    QComboBox* m_shape;
+    QComboBox* m_panelsBy;
+    QComboBox* m_scales;
+    QComboBox* m_spread;
+    QComboBox* m_summing;
+    QComboBox* m_over;
+    QComboBox* m_pairsAs;
+    QComboBox* m_drag;
+    QSlider* m_opacity;
     GridView* m_ranking;
     GridModel m_rankingModel;
     std::vector<RankedColumn> m_ranked;
@@ -46,12 +66,14 @@ private:
     QButtonGroup* m_views;
     QStackedWidget* m_stack;
     PlotFrame* m_plot;
+    PlotPanels* m_panels;
     GridView* m_pairs;
     GridModel m_pairsModel;
+    std::shared_ptr<const Pairs> m_pairsFound;
     GridView* m_slopes;
     GridModel m_slopesModel;
     QLabel* m_said;
-    QHBoxLayout* m_moves;
+    QLayout* m_moves;
     QString m_view = "against";
     std::string m_up;
 };

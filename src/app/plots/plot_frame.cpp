@@ -1,74 +1,60 @@
 #include "app/plots/plot_frame.h"
 
-#include "app/parts.h"
+#include "app/plots/plot_parts.h"
 #include "base/text.h"
-#include "look/density.h"
+#include "look/inside.h"
 #include "workspace/text.h"
 
-#include <QApplication>
-#include <QClipboard>
-#include <QContextMenuEvent>
-#include <QDialog>
-#include <QFileDialog>
 #include <QKeyEvent>
-#include <QMenu>
 #include <QMouseEvent>
-#include <QSvgGenerator>
+#include <QPainter>
 #include <QVBoxLayout>
 #include <cmath>
-#include <qcustomplot.h>
 
 namespace oxgoad {
 
 namespace {
 
-constexpr std::size_t mostMarks = 40000;
-constexpr double daySeconds = 86400;
 constexpr double hitRadius = 9;
-
-/// Ticks at whole months or years, as calendars have them.
-QSharedPointer<QCPAxisTicker> dateTicker() {
-    auto ticker = QSharedPointer<QCPAxisTickerDateTime>::create();
-    ticker->setDateTimeFormat("MMM yyyy");
-    ticker->setDateTimeSpec(Qt::UTC);
-    ticker->setTickCount(6);
-    return ticker;
-}
-
-/// Plain numbers with grouped thousands; the plotting library's own would follow the desktop's language.
-class NumberTicker : public QCPAxisTicker {
-    QString getTickLabel(double tick, const QLocale&, QChar, int) override {
-        const double size = std::fabs(tick);
-        if (size < 1e-9 * std::fabs(m_step)) return "0";
-        if (size >= 1e12 || m_step < 1e-6) return qs(readableText(tick, 4));
-        int decimals = 0; // as many as the step needs
-        while (decimals < 7 && std::fabs(m_step * std::pow(10, decimals) -
-                                         std::round(m_step * std::pow(10, decimals))) > 1e-6)
-            ++decimals;
-        const int whole = size >= 1 ? static_cast<int>(std::floor(std::log10(size) + 1e-12)) + 1 : 0;
-        if (size >= 1) return qs(readableText(tick, whole + decimals));
-        return (tick < 0 ? "−" : "") + QString::number(size, 'f', decimals);
-    }
-    double getTickStep(const QCPRange& range) override {
-        m_step = QCPAxisTicker::getTickStep(range);
-        return m_step;
-    }
-    double m_step = 1;
-};
+constexpr int stillAClick = 6;
 
 } // namespace
 
-struct PlotFrame::Plot {
-    QCustomPlot* widget = nullptr;
-    std::vector<QCPGraph*> graphs;
-    QCPColorMap* density = nullptr;
-    QCPItemTracer* cross = nullptr;
-    QCPItemText* note = nullptr;
-    QCPItemText* empty = nullptr;
-    QCPGraph* selection = nullptr;
-    QCPLayoutGrid* legendLine = nullptr;
-    QPoint panFrom;
-    bool panning = false;
+/// The box or line that is being drawn over the plot.
+class PlotFrame::Rubber : public QWidget {
+public:
+    explicit Rubber(QWidget* parent) : QWidget(parent) {
+        setAttribute(Qt::WA_TransparentForMouseEvents);
+        hide();
+    }
+    void begin(const QPoint& place, bool round) {
+        m_round = round;
+        m_outline = QPolygonF({QPointF(place)});
+        setGeometry(parentWidget()->rect());
+        show();
+        raise();
+    }
+    void follow(const QPoint& place) {
+        if (m_round)
+            m_outline << QPointF(place);
+        else
+            m_outline = QPolygonF(QRectF(m_outline.first(), QPointF(place)));
+        update();
+    }
+    const QPolygonF& outline() const { return m_outline; }
+
+protected:
+    void paintEvent(QPaintEvent*) override {
+        QPainter painter(this);
+        painter.setRenderHint(QPainter::Antialiasing);
+        painter.setPen(QPen(theme::alarm, 1, Qt::DashLine));
+        painter.setBrush(QColor(0xA3, 0x3B, 0x2C, 22));
+        painter.drawPolygon(m_outline);
+    }
+
+private:
+    QPolygonF m_outline;
+    bool m_round = false;
 };
 
 PlotFrame::PlotFrame(const QString& accessibleName, QWidget* parent)
@@ -79,6 +65,7 @@ PlotFrame::PlotFrame(const QString& accessibleName, QWidget* parent)
     layout->setContentsMargins(0, 0, 0, 0);
     auto* plot = new QCustomPlot(this);
     m_plot->widget = plot;
+    m_plot->rubber = new Rubber(plot);
     layout->addWidget(plot);
     plot->setFocusProxy(this);
     plot->setMouseTracking(true);
@@ -107,259 +94,77 @@ void PlotFrame::show(Content content) {
     showAll();
 }
 
-void PlotFrame::build() {
-    QCustomPlot* plot = m_plot->widget;
-    plot->clearPlottables();
-    plot->clearItems();
-    m_plot->graphs.clear();
-    m_plot->density = nullptr;
-    const bool nothing = m_content.marks.empty() && m_content.lines.empty() && m_content.bars.empty() &&
-                         m_content.bands.empty();
-    for (QCPAxis* axis : {plot->xAxis, plot->yAxis}) {
-        axis->setVisible(!nothing);
-        axis->setLabelFont(theme::font(theme::smallSize));
-        axis->setTickLabelFont(theme::font(theme::smallSize));
-        axis->setLabelColor(theme::quiet);
-        axis->setTickLabelColor(theme::quiet);
-        axis->setBasePen(QPen(theme::ink, 1));
-        axis->setTickPen(QPen(theme::ink, 1));
-        axis->setSubTickPen(Qt::NoPen);
-        axis->setTicker(QSharedPointer<NumberTicker>::create());
-        axis->grid()->setPen(QPen(QColor(0xEC, 0xEF, 0xEC), 1));
-        axis->grid()->setZeroLinePen(m_content.zeroLine && axis == plot->yAxis
-                                         ? QPen(theme::quiet, 1)
-                                         : QPen(QColor(0xEC, 0xEF, 0xEC), 1));
-    }
-    plot->xAxis->setLabel(m_content.xTitle);
-    plot->yAxis->setLabel(m_content.yTitle);
-    if (m_content.xIsDate) plot->xAxis->setTicker(dateTicker());
-    if (!m_content.xLevels.isEmpty()) {
-        auto ticker = QSharedPointer<QCPAxisTickerText>::create();
-        for (int i = 0; i < m_content.xLevels.size(); ++i)
-            ticker->addTick(i, m_content.xLevels[i].size() > 16 ? m_content.xLevels[i].left(15) + "…"
-                                                                : m_content.xLevels[i]);
-        plot->xAxis->setTicker(ticker);
-    }
-    const double xUnit = m_content.xIsDate ? daySeconds : 1;
-    auto toVector = [](const std::vector<double>& values, double unit) {
-        QVector<double> out(static_cast<qsizetype>(values.size()));
-        for (std::size_t i = 0; i < values.size(); ++i)
-            out[static_cast<qsizetype>(i)] = values[i] * unit;
-        return out;
-    };
-    for (const Band& band : m_content.bands) {
-        auto* low = plot->addGraph();
-        auto* high = plot->addGraph();
-        low->setData(toVector(band.x, xUnit), toVector(band.low, 1));
-        high->setData(toVector(band.x, xUnit), toVector(band.high, 1));
-        for (auto* edge : {low, high}) {
-            edge->setPen(Qt::NoPen);
-            edge->removeFromLegend();
-        }
-        QColor fill = band.colour;
-        fill.setAlpha(36);
-        high->setBrush(fill);
-        high->setChannelFillGraph(low);
-    }
-    for (const Bars& bars : m_content.bars) {
-        auto* drawn =
-            new QCPBars(bars.sideways ? plot->yAxis : plot->xAxis, bars.sideways ? plot->xAxis : plot->yAxis);
-        QVector<double> keys, heights;
-        for (std::size_t i = 0; i < bars.heights.size(); ++i) {
-            keys << bars.low + bars.width * (static_cast<double>(i) + 0.5);
-            heights << bars.heights[i];
-        }
-        drawn->setData(keys, heights, true);
-        drawn->setWidth(bars.width * 0.92);
-        drawn->setPen(Qt::NoPen);
-        QColor fill = bars.colour;
-        fill.setAlpha(150);
-        drawn->setBrush(fill);
-        drawn->setName(bars.name);
-        if (bars.name.isEmpty()) drawn->removeFromLegend();
-    }
-    std::size_t count = 0;
-    for (const Marks& marks : m_content.marks)
-        count += marks.x.size();
-    const bool dense = count > mostMarks;
-    for (const Marks& marks : m_content.marks) {
-        auto* graph = plot->addGraph();
-        graph->setLineStyle(QCPGraph::lsNone);
-        graph->setAdaptiveSampling(false); // it drops points and falsifies the density
-        graph->setScatterStyle(
-            QCPScatterStyle(theme::mark(
-            marks.mark, marks.colour.value_or(theme::markColour(marks.mark)), devicePixelRatioF())));
-        graph->setName(marks.name);
-        if (!dense) graph->setData(toVector(marks.x, xUnit), toVector(marks.y, 1));
-        if (marks.name.isEmpty()) graph->removeFromLegend();
-        m_plot->graphs.push_back(graph);
-    }
-    if (dense) {
-        m_plot->density = new QCPColorMap(plot->xAxis, plot->yAxis);
-        QCPColorGradient gradient;
-        gradient.clearColorStops();
-        gradient.setColorStopAt(0, QColor(255, 255, 255, 0));
-        gradient.setColorStopAt(0.02, QColor(0xD6, 0xDC, 0xEA));
-        gradient.setColorStopAt(0.4, theme::learning);
-        gradient.setColorStopAt(1, theme::ink);
-        m_plot->density->setGradient(gradient);
-        m_plot->density->setInterpolate(false);
-        m_plot->density->setName("rows, darker where there are more");
-    }
-    for (const Box& box : m_content.boxes) {
-        auto* drawn = new QCPStatisticalBox(plot->xAxis, plot->yAxis);
-        drawn->addData(box.x, box.lowerWhisker, box.lowerQuartile, box.median, box.upperQuartile,
-                       box.upperWhisker);
-        drawn->setWidth(0.56);
-        drawn->setPen(QPen(theme::ink, 1.1));
-        drawn->setMedianPen(QPen(theme::ink, 2.4));
-        drawn->setBrush(QColor(255, 255, 255, 150));
-        drawn->setWhiskerWidth(0.2);
-        drawn->removeFromLegend();
-    }
-    for (const Line& line : m_content.lines) {
-        auto* curve = plot->addGraph();
-        curve->setData(toVector(line.x, xUnit), toVector(line.y, 1));
-        curve->setPen(QPen(line.colour, line.width, line.style));
-        curve->setName(line.name);
-        if (line.name.isEmpty()) curve->removeFromLegend();
-        if (!line.label.isEmpty() && !line.x.empty()) {
-            auto* label = new QCPItemText(plot);
-            label->position->setCoords(line.x.back() * xUnit, line.y.back());
-            label->setPositionAlignment(Qt::AlignLeft | Qt::AlignVCenter);
-            label->setText(" " + line.label);
-            label->setFont(theme::font(theme::smallSize, true));
-            label->setColor(line.colour);
-            label->setClipToAxisRect(false);
-        }
-    }
-    m_plot->selection = plot->addGraph();
-    m_plot->selection->setLineStyle(QCPGraph::lsNone);
-    m_plot->selection->setScatterStyle(
-        QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(theme::alarm, 2), Qt::NoBrush, 15));
-    m_plot->selection->removeFromLegend();
-    m_plot->note = new QCPItemText(plot);
-    m_plot->note->position->setType(QCPItemPosition::ptAbsolute);
-    m_plot->note->setFont(theme::font(theme::smallSize));
-    m_plot->note->setColor(theme::ink);
-    m_plot->note->setBrush(QColor(255, 255, 255, 235));
-    m_plot->note->setPen(QPen(theme::rule));
-    m_plot->note->setPadding(QMargins(6, 3, 6, 3));
-    m_plot->note->setTextAlignment(Qt::AlignLeft);
-    m_plot->note->setVisible(false);
-    m_plot->empty = new QCPItemText(plot);
-    m_plot->empty->position->setType(QCPItemPosition::ptAxisRectRatio);
-    m_plot->empty->position->setCoords(0.5, 0.5);
-    m_plot->empty->setText(nothing ? m_content.summary : QString());
-    m_plot->empty->setFont(theme::font(theme::textSize));
-    m_plot->empty->setColor(theme::quiet);
-    m_plot->empty->setVisible(nothing);
-    const bool legend = m_content.legend && !nothing;
-    plot->legend->setVisible(legend);
-    placeLegend(legend);
-    if (legend) {
-        plot->legend->setFont(theme::font(theme::smallSize));
-        plot->legend->setTextColor(theme::quiet);
-        plot->legend->setBorderPen(Qt::NoPen);
-        plot->legend->setBrush(Qt::NoBrush);
-        plot->legend->setFillOrder(QCPLegend::foColumnsFirst);
-        plot->legend->setRowSpacing(0);
-        plot->legend->setMargins(QMargins(4, 0, 4, 0));
-        plot->legend->setIconSize(18, 10);
-    }
-}
+namespace {
 
-/// The legend has a line of its own above the plot, where it hides nothing; no line without a legend.
-void PlotFrame::placeLegend(bool wanted) {
-    QCustomPlot* plot = m_plot->widget;
-    if (wanted == (m_plot->legendLine != nullptr)) return;
-    if (wanted) {
-        m_plot->legendLine = new QCPLayoutGrid;
-        plot->plotLayout()->insertRow(0);
-        plot->plotLayout()->addElement(0, 0, m_plot->legendLine);
-        m_plot->legendLine->addElement(0, 0, plot->legend);
-        m_plot->legendLine->addElement(0, 1, new QCPLayoutElement(plot));
-        m_plot->legendLine->setColumnStretchFactor(0, 0.001);
-        plot->plotLayout()->setRowStretchFactor(0, 0.001);
-    } else {
-        m_plot->legendLine->take(plot->legend);
-        plot->plotLayout()->remove(m_plot->legendLine);
-        plot->plotLayout()->simplify();
-        m_plot->legendLine = nullptr;
+/// Smallest and largest of what a scale has a place for.
+struct Extent {
+    const PlotScale& scale;
+    double low = INFINITY, high = -INFINITY;
+    void take(double value) {
+        if (!scale.has(value)) return;
+        low = std::min(low, value);
+        high = std::max(high, value);
     }
-}
+    void take(const std::vector<double>& values) {
+        for (const double v : values)
+            take(v);
+    }
+    /// In coordinates, with room on both sides.
+    QCPRange padded(double before, double after) const {
+        if (low > high) return scale.isLog() ? QCPRange(-1, 1) : QCPRange(0, scale.to(1));
+        const double from = scale.to(low), to = scale.to(high);
+        const double size = to > from ? to - from : std::max(1e-9, std::fabs(from));
+        return {from - before * size, to + after * size};
+    }
+};
+
+} // namespace
 
 void PlotFrame::showAll() {
     QCustomPlot* plot = m_plot->widget;
-    double xLow = 1e300, xHigh = -1e300, yLow = 1e300, yHigh = -1e300;
-    auto takeX = [&](double v) {
-        if (std::isfinite(v)) {
-            xLow = std::min(xLow, v);
-            xHigh = std::max(xHigh, v);
-        }
-    };
-    auto takeY = [&](double v) {
-        if (std::isfinite(v)) {
-            yLow = std::min(yLow, v);
-            yHigh = std::max(yHigh, v);
-        }
-    };
+    Extent x{m_x}, y{m_y};
     for (const Marks& m : m_content.marks) {
-        for (const double v : m.x)
-            takeX(v);
-        for (const double v : m.y)
-            takeY(v);
+        x.take(m.x);
+        y.take(m.y);
     }
+    bool labels = false;
     for (const Line& l : m_content.lines) {
-        for (const double v : l.x)
-            takeX(v);
-        for (const double v : l.y)
-            takeY(v);
+        x.take(l.x);
+        y.take(l.y);
+        labels = labels || !l.label.isEmpty();
     }
     for (const Band& b : m_content.bands) {
-        for (const double v : b.low)
-            takeY(v);
-        for (const double v : b.high)
-            takeY(v);
+        y.take(b.low);
+        y.take(b.high);
     }
+    for (const Box& b : m_content.boxes) {
+        y.take(b.lowerWhisker);
+        y.take(b.upperWhisker);
+    }
+    bool sideways = false, bars = false;
     for (const Bars& b : m_content.bars) {
-        const double top = b.heights.empty() ? 1 : *std::max_element(b.heights.begin(), b.heights.end());
-        const double end = b.low + b.width * static_cast<double>(b.heights.size());
-        for (const double v : {b.low, end})
-            b.sideways ? takeY(v) : takeX(v);
-        for (const double v : {0.0, top})
-            b.sideways ? takeX(v) : takeY(v);
+        (b.sideways ? sideways : bars) = true;
+        Extent& key = b.sideways ? y : x;
+        Extent& value = b.sideways ? x : y;
+        key.take(b.low);
+        key.take(b.low + b.width * static_cast<double>(b.heights.size()));
+        value.take(0);
+        value.take(b.heights);
     }
-    if (xLow > xHigh) {
-        xLow = 0;
-        xHigh = 1;
-    }
-    if (yLow > yHigh) {
-        yLow = 0;
-        yHigh = 1;
-    }
-    const double xPad = xHigh > xLow ? 0.03 * (xHigh - xLow) : std::max(1e-9, 0.05 * std::fabs(xLow));
-    const double yPad = yHigh > yLow ? 0.05 * (yHigh - yLow) : std::max(1e-9, 0.05 * std::fabs(yLow));
-    const double unit = m_content.xIsDate ? daySeconds : 1;
-    const bool labels = std::any_of(m_content.lines.begin(), m_content.lines.end(),
-                                    [](const Line& l) { return !l.label.isEmpty(); });
-    double right = xHigh + (labels ? 4 : 1) * xPad;
-    double left = xLow - xPad;
-    if (!m_content.xLevels.isEmpty()) {
-        left = -0.6;
-        right = static_cast<double>(m_content.xLevels.size()) - 0.4;
-    }
-    const bool sideways =
-        std::any_of(m_content.bars.begin(), m_content.bars.end(), [](const Bars& b) { return b.sideways; });
-    plot->xAxis->setRange(sideways ? 0 : left * unit, right * unit);
-    plot->yAxis->setRange(!m_content.bars.empty() && !sideways ? 0 : yLow - yPad, yHigh + yPad);
-    if (m_content.yRange) plot->yAxis->setRange((*m_content.yRange)[0], (*m_content.yRange)[1]);
+    QCPRange across = x.padded(0.03, labels ? 0.12 : 0.03);
+    QCPRange up = y.padded(0.05, 0.05);
+    if (!m_content.xLevels.isEmpty()) across = {-0.6, static_cast<double>(m_content.xLevels.size()) - 0.4};
+    if (sideways) across.lower = 0;
+    if (bars && y.low >= 0) up.lower = 0;
+    if (m_content.xRange) across = {m_x.to((*m_content.xRange)[0]), m_x.to((*m_content.xRange)[1])};
+    if (m_content.yRange) up = {m_y.to((*m_content.yRange)[0]), m_y.to((*m_content.yRange)[1])};
+    plot->xAxis->setRange(across);
+    plot->yAxis->setRange(up);
     plot->xAxis->ticker()->setTickCount(std::clamp(width() / 95, 2, 8));
     plot->yAxis->ticker()->setTickCount(std::clamp(height() / 45, 2, 8));
     if (m_content.proportion) {
         // Whichever axis has room to spare shows more than it needs.
         plot->replot();
-        const QCPRange up = plot->yAxis->range();
         plot->yAxis->setScaleRatio(plot->xAxis, *m_content.proportion);
         if (plot->yAxis->range().size() < up.size()) {
             plot->yAxis->setRange(up);
@@ -371,86 +176,70 @@ void PlotFrame::showAll() {
     plot->replot();
 }
 
-void PlotFrame::drawDensity() {
-    if (!m_plot->density) return;
-    QCustomPlot* plot = m_plot->widget;
-    const double unit = m_content.xIsDate ? daySeconds : 1;
-    const QCPRange x = plot->xAxis->range();
-    const QCPRange y = plot->yAxis->range();
-    constexpr int across = 240;
-    constexpr int up = 160;
-    auto* data = m_plot->density->data();
-    data->setSize(across, up);
-    data->setRange({x.lower + x.size() / across / 2, x.upper - x.size() / across / 2},
-                   {y.lower + y.size() / up / 2, y.upper - y.size() / up / 2});
-    std::vector<double> counts(static_cast<std::size_t>(across) * up, 0);
-    for (const Marks& marks : m_content.marks) {
-        const Density d =
-            density(marks.x, marks.y, x.lower / unit, x.upper / unit, y.lower, y.upper, across, up);
-        for (std::size_t i = 0; i < counts.size(); ++i)
-            counts[i] += d.counts[i];
-    }
-    double largest = 0;
-    for (std::size_t i = 0; i < counts.size(); ++i) {
-        const double shade = std::log1p(counts[i]); // few rows must still be seen
-        largest = std::max(largest, shade);
-        data->setCell(static_cast<int>(i % across), static_cast<int>(i / across), shade);
-    }
-    m_plot->density->setDataRange({0, std::max(largest, 1e-9)});
-}
-
-bool PlotFrame::showsDensity() const {
-    return m_plot->density != nullptr;
-}
-
 std::array<double, 4> PlotFrame::extent() const {
-    const double unit = m_content.xIsDate ? daySeconds : 1;
     const auto* plot = m_plot->widget;
-    return {plot->xAxis->range().lower / unit, plot->xAxis->range().upper / unit, plot->yAxis->range().lower,
-            plot->yAxis->range().upper};
+    return {m_x.from(plot->xAxis->range().lower), m_x.from(plot->xAxis->range().upper),
+            m_y.from(plot->yAxis->range().lower), m_y.from(plot->yAxis->range().upper)};
 }
 
 void PlotFrame::setSelectedRow(std::optional<std::size_t> row) {
     if (row == m_selected) return;
     m_selected = row;
-    drawSelection();
-    m_plot->widget->replot();
+    replotSelection();
 }
 
-void PlotFrame::drawSelection() {
+void PlotFrame::setMarkedRows(RowMask marked) {
+    if (marked == m_marked) return;
+    m_marked = std::move(marked);
+    replotSelection();
+}
+
+void PlotFrame::replotSelection() {
     if (!m_plot->selection) return;
-    m_plot->selection->data()->clear();
-    if (!m_selected) return;
-    const double unit = m_content.xIsDate ? daySeconds : 1;
+    drawSelection();
+    m_plot->widget->layer("overlay")->replot();
+}
+
+std::size_t PlotFrame::marksMarked() const {
+    std::size_t count = 0;
     for (const Marks& marks : m_content.marks)
         for (std::size_t i = 0; i < marks.rows.size(); ++i)
-            if (marks.rows[i] == *m_selected) m_plot->selection->addData(marks.x[i] * unit, marks.y[i]);
+            count += isMarked(marks, i);
+    return count;
+}
+
+bool PlotFrame::isMarked(const Marks& marks, std::size_t point) const {
+    if (!m_marked) return false;
+    const auto marked = [&](std::size_t row) { return row < m_marked->size() && (*m_marked)[row] != 0; };
+    return marks.members.empty()
+               ? marked(marks.rows[point])
+               : std::any_of(marks.members[point].begin(), marks.members[point].end(), marked);
+}
+
+QPointF PlotFrame::pixelOf(double x, double y) const {
+    return {m_plot->widget->xAxis->coordToPixel(m_x.to(x)), m_plot->widget->yAxis->coordToPixel(m_y.to(y))};
 }
 
 std::optional<QPoint> PlotFrame::placeOfRow(std::size_t row) const {
-    const double unit = m_content.xIsDate ? daySeconds : 1;
     for (const Marks& marks : m_content.marks)
         for (std::size_t i = 0; i < marks.rows.size(); ++i)
             if (marks.rows[i] == row)
-                return m_plot->widget->mapTo(
-                    this, QPoint(qRound(m_plot->widget->xAxis->coordToPixel(marks.x[i] * unit)),
-                                 qRound(m_plot->widget->yAxis->coordToPixel(marks.y[i]))));
+                return m_plot->widget->mapTo(this, pixelOf(marks.x[i], marks.y[i]).toPoint());
     return std::nullopt;
 }
 
 std::optional<PlotFrame::Hit> PlotFrame::nearest(const QPoint& place) const {
     const auto* plot = m_plot->widget;
-    const double unit = m_content.xIsDate ? daySeconds : 1;
     std::optional<Hit> best;
     double least = hitRadius * hitRadius;
     // Pixels are linear in coordinates: two conversions instead of one a point.
-    const double x0 = plot->xAxis->coordToPixel(0), x1 = plot->xAxis->coordToPixel(unit) - x0;
+    const double x0 = plot->xAxis->coordToPixel(0), x1 = plot->xAxis->coordToPixel(1) - x0;
     const double y0 = plot->yAxis->coordToPixel(0), y1 = plot->yAxis->coordToPixel(1) - y0;
     for (std::size_t s = 0; s < m_content.marks.size(); ++s) {
         const Marks& marks = m_content.marks[s];
         for (std::size_t i = 0; i < marks.x.size(); ++i) {
-            const double dx = x0 + x1 * marks.x[i] - place.x();
-            const double dy = y0 + y1 * marks.y[i] - place.y();
+            const double dx = x0 + x1 * m_x.to(marks.x[i]) - place.x();
+            const double dy = y0 + y1 * m_y.to(marks.y[i]) - place.y();
             const double distance = dx * dx + dy * dy;
             if (distance < least) {
                 least = distance;
@@ -467,7 +256,7 @@ void PlotFrame::hover(const QPoint& place) {
     if (!hit) {
         if (note->visible()) {
             note->setVisible(false);
-            m_plot->widget->replot(QCustomPlot::rpQueuedReplot);
+            m_plot->widget->layer("overlay")->replot();
         }
         return;
     }
@@ -489,7 +278,32 @@ void PlotFrame::hover(const QPoint& place) {
                                (topHalf ? Qt::AlignTop : Qt::AlignBottom));
     note->position->setCoords(place.x() + (leftHalf ? 12 : -12), place.y() + (topHalf ? 12 : -12));
     note->setVisible(true);
-    m_plot->widget->replot(QCustomPlot::rpQueuedReplot);
+    m_plot->widget->layer("overlay")->replot();
+}
+
+void PlotFrame::markInside(const QPolygonF& outline, bool add) {
+    const auto* plot = m_plot->widget;
+    std::vector<double> cornersX, cornersY; // in coordinates of the axes
+    for (const QPointF& corner : outline) {
+        cornersX.push_back(plot->xAxis->pixelToCoord(corner.x()));
+        cornersY.push_back(plot->yAxis->pixelToCoord(corner.y()));
+    }
+    const Outline inside(cornersX, cornersY);
+    std::vector<std::size_t> rows;
+    for (const Marks& marks : m_content.marks)
+        for (std::size_t i = 0; i < marks.rows.size(); ++i)
+            if (inside.contains(m_x.to(marks.x[i]), m_y.to(marks.y[i]))) {
+                if (marks.members.empty())
+                    rows.push_back(marks.rows[i]);
+                else
+                    rows.insert(rows.end(), marks.members[i].begin(), marks.members[i].end());
+            }
+    std::sort(rows.begin(), rows.end());
+    emit rowsMarked(rows, add);
+}
+
+void PlotFrame::markInView() {
+    markInside(QPolygonF(QRectF(m_plot->widget->axisRect()->rect())), false);
 }
 
 bool PlotFrame::eventFilter(QObject* watched, QEvent* event) {
@@ -498,29 +312,50 @@ bool PlotFrame::eventFilter(QObject* watched, QEvent* event) {
     if (event->type() == QEvent::MouseButtonPress) {
         const auto* mouse = static_cast<QMouseEvent*>(event);
         setFocus(Qt::MouseFocusReason);
-        m_pressed = mouse->pos();
-        m_plot->panFrom = mouse->pos();
+        m_plot->pressed = m_plot->panFrom = mouse->pos();
         m_plot->panning = mouse->button() == Qt::LeftButton;
     } else if (event->type() == QEvent::MouseMove) {
         const auto* mouse = static_cast<QMouseEvent*>(event);
-        if (m_plot->panning && (mouse->buttons() & Qt::LeftButton) &&
-            (mouse->pos() - m_pressed).manhattanLength() > 6) {
-            plot->xAxis->moveRange(plot->xAxis->pixelToCoord(m_plot->panFrom.x()) -
-                                   plot->xAxis->pixelToCoord(mouse->pos().x()));
-            plot->yAxis->moveRange(plot->yAxis->pixelToCoord(m_plot->panFrom.y()) -
-                                   plot->yAxis->pixelToCoord(mouse->pos().y()));
-            m_plot->panFrom = mouse->pos();
-            drawDensity();
-            plot->replot(QCustomPlot::rpQueuedReplot);
+        const bool far = (mouse->pos() - m_plot->pressed).manhattanLength() > stillAClick;
+        if (m_plot->rubber->isVisible()) {
+            m_plot->rubber->follow(mouse->pos());
+        } else if (m_plot->panning && (mouse->buttons() & Qt::LeftButton) && far) {
+            const bool box = (mouse->modifiers() & Qt::ShiftModifier) || m_drag == Drag::box;
+            const bool round = (mouse->modifiers() & Qt::ControlModifier) || m_drag == Drag::round;
+            if (box || round) {
+                m_plot->note->setVisible(false);
+                m_plot->rubber->begin(m_plot->pressed, round && !(mouse->modifiers() & Qt::ShiftModifier));
+                m_plot->rubber->follow(mouse->pos());
+            } else {
+                plot->xAxis->moveRange(plot->xAxis->pixelToCoord(m_plot->panFrom.x()) -
+                                       plot->xAxis->pixelToCoord(mouse->pos().x()));
+                plot->yAxis->moveRange(plot->yAxis->pixelToCoord(m_plot->panFrom.y()) -
+                                       plot->yAxis->pixelToCoord(mouse->pos().y()));
+                m_plot->panFrom = mouse->pos();
+                drawDensity();
+                plot->replot(QCustomPlot::rpQueuedReplot);
+            }
         } else if (mouse->buttons() == Qt::NoButton) {
             hover(mouse->pos());
         }
     } else if (event->type() == QEvent::MouseButtonRelease) {
         const auto* mouse = static_cast<QMouseEvent*>(event);
         m_plot->panning = false;
-        if (mouse->button() == Qt::LeftButton && (mouse->pos() - m_pressed).manhattanLength() <= 6)
-            if (const auto hit = nearest(mouse->pos()); hit && !m_content.marks[hit->series].rows.empty())
-                emit rowClicked(m_content.marks[hit->series].rows[hit->point]);
+        if (m_plot->rubber->isVisible()) {
+            m_plot->rubber->hide();
+            // With both keys what is marked stays so.
+            markInside(m_plot->rubber->outline(), (mouse->modifiers() & Qt::ShiftModifier) &&
+                                                      (mouse->modifiers() & Qt::ControlModifier));
+        } else if (mouse->button() == Qt::LeftButton &&
+                   (mouse->pos() - m_plot->pressed).manhattanLength() <= stillAClick) {
+            if (const auto hit = nearest(mouse->pos()); hit && !m_content.marks[hit->series].rows.empty()) {
+                const std::size_t row = m_content.marks[hit->series].rows[hit->point];
+                if (mouse->modifiers() & Qt::ControlModifier)
+                    emit rowsMarked({row}, true);
+                else
+                    emit rowClicked(row);
+            }
+        }
     } else if (event->type() == QEvent::MouseButtonDblClick) {
         showAll();
         return true;
@@ -529,7 +364,7 @@ bool PlotFrame::eventFilter(QObject* watched, QEvent* event) {
             this, [this] { drawDensity(); }, Qt::QueuedConnection);
     } else if (event->type() == QEvent::Leave && m_plot->note && m_plot->note->visible()) {
         m_plot->note->setVisible(false);
-        plot->replot(QCustomPlot::rpQueuedReplot);
+        plot->layer("overlay")->replot();
     }
     return QWidget::eventFilter(watched, event);
 }
@@ -539,7 +374,18 @@ void PlotFrame::zoom(double factor) {
     plot->xAxis->scaleRange(factor, plot->xAxis->range().center());
     plot->yAxis->scaleRange(factor, plot->yAxis->range().center());
     drawDensity();
+    drawSelection();
     plot->replot();
+}
+
+bool PlotFrame::event(QEvent* event) {
+    // Escape unmarks rows before it stops anything.
+    if (event->type() == QEvent::ShortcutOverride && m_marked &&
+        static_cast<QKeyEvent*>(event)->key() == Qt::Key_Escape) {
+        event->accept();
+        return true;
+    }
+    return QWidget::event(event);
 }
 
 void PlotFrame::keyPressEvent(QKeyEvent* event) {
@@ -548,6 +394,7 @@ void PlotFrame::keyPressEvent(QKeyEvent* event) {
         plot->xAxis->moveRange(x * plot->xAxis->range().size());
         plot->yAxis->moveRange(y * plot->yAxis->range().size());
         drawDensity();
+        drawSelection();
         plot->replot();
     };
     if (event->matches(QKeySequence::Copy))
@@ -566,99 +413,12 @@ void PlotFrame::keyPressEvent(QKeyEvent* event) {
         move(0, 0.1);
     else if (event->key() == Qt::Key_Down)
         move(0, -0.1);
+    else if (event->key() == Qt::Key_M)
+        markInView();
+    else if (event->key() == Qt::Key_Escape && m_marked)
+        emit rowsMarked({}, false);
     else
         QWidget::keyPressEvent(event);
-}
-
-void PlotFrame::contextMenuEvent(QContextMenuEvent* event) {
-    QMenu menu(this);
-    menu.addAction(tr("Show all"), QKeySequence(Qt::Key_Home), this, &PlotFrame::showAll);
-    menu.addAction(tr("Copy picture"), QKeySequence::Copy, this, &PlotFrame::copyPicture);
-    auto ask = [this](const QString& filter, const QString& name) {
-        const QString path = QFileDialog::getSaveFileName(this, tr("Save picture"), name, filter);
-        if (!path.isEmpty()) savePicture(path);
-    };
-    menu.addAction(tr("Save as PNG…"), this, [ask] { ask("PNG (*.png)", "plot.png"); });
-    menu.addAction(tr("Save as SVG…"), this, [ask] { ask("SVG (*.svg)", "plot.svg"); });
-    menu.addAction(tr("Show as table"), this, &PlotFrame::showAsTable);
-    menu.exec(event->globalPos());
-}
-
-bool PlotFrame::savePicture(const QString& path) {
-    m_plot->note->setVisible(false);
-    if (path.endsWith(".svg", Qt::CaseInsensitive)) {
-        QSvgGenerator generator;
-        generator.setFileName(path);
-        generator.setSize(size());
-        generator.setViewBox(QRect(QPoint(0, 0), size()));
-        generator.setTitle(m_content.yTitle + " against " + m_content.xTitle);
-        QCPPainter painter;
-        if (!painter.begin(&generator)) return false;
-        painter.setMode(QCPPainter::pmVectorized);
-        m_plot->widget->toPainter(&painter, width(), height());
-        return painter.end();
-    }
-    return m_plot->widget->savePng(path, width(), height(), 2.0);
-}
-
-void PlotFrame::copyPicture() {
-    QApplication::clipboard()->setPixmap(m_plot->widget->toPixmap(width(), height(), 2.0));
-}
-
-void PlotFrame::showAsTable() {
-    struct Cell {
-        QString series;
-        std::optional<std::size_t> row;
-        double x, y;
-    };
-    auto cells = std::make_shared<std::vector<Cell>>();
-    for (const Marks& m : m_content.marks)
-        for (std::size_t i = 0; i < m.x.size(); ++i)
-            cells->push_back(
-                {m.name, m.rows.empty() ? std::nullopt : std::optional(m.rows[i]), m.x[i], m.y[i]});
-    for (const Line& l : m_content.lines)
-        for (std::size_t i = 0; i < l.x.size(); ++i)
-            cells->push_back({l.name.isEmpty() ? l.label : l.name, {}, l.x[i], l.y[i]});
-    for (const Bars& b : m_content.bars)
-        for (std::size_t i = 0; i < b.heights.size(); ++i)
-            cells->push_back({b.name, {}, b.low + b.width * (static_cast<double>(i) + 0.5), b.heights[i]});
-    auto* dialog = new QDialog(this);
-    dialog->setAttribute(Qt::WA_DeleteOnClose);
-    dialog->setWindowTitle(m_content.yTitle + " against " + m_content.xTitle);
-    dialog->resize(560, 480);
-    auto* model = new GridModel(dialog);
-    auto at = [cells](int row) -> const Cell& { return (*cells)[static_cast<std::size_t>(row)]; };
-    const bool date = m_content.xIsDate;
-    const QStringList levels = m_content.xLevels;
-    model->setContent({static_cast<int>(cells->size()),
-                       {{"series", false, [at](int r) { return at(r).series; }, {}, {}},
-                        {"row",
-                         true,
-                         [at](int r) { return at(r).row ? qs(countText(*at(r).row + 1)) : QString(); },
-                         {},
-                         {}},
-                        {m_content.xTitle,
-                         true,
-                         [at, date, levels](int r) {
-                             return date               ? qs(dateText(static_cast<std::int32_t>(at(r).x)))
-                                    : levels.isEmpty() ? qs(readableText(at(r).x, 6))
-                                                       : levels.value(qRound(at(r).x));
-                         },
-                         [at](int r) { return QVariant(at(r).x); },
-                         {}},
-                        {m_content.yTitle,
-                         true,
-                         [at](int r) { return qs(readableText(at(r).y, 6)); },
-                         [at](int r) { return QVariant(at(r).y); },
-                         {}}},
-                       {},
-                       {},
-                       {}});
-    auto* view = new GridView(tr("Values of the plot"), dialog);
-    view->show(model);
-    auto* layout = new QVBoxLayout(dialog);
-    layout->addWidget(view);
-    dialog->show();
 }
 
 } // namespace oxgoad

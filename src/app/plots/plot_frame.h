@@ -1,10 +1,12 @@
 #pragma once
 // One plot with its manners: axes with units, crosshair, zoom, pan, copy, save, show as table.
+#include "app/plots/plot_scale.h"
 #include "app/theme.h"
 
-#include <QVector>
+#include <QPolygonF>
 #include <QWidget>
 #include <array>
+#include <cstdint>
 #include <functional>
 #include <memory>
 #include <optional>
@@ -26,6 +28,8 @@ public:
         std::vector<std::size_t> rows;
         /// In place of the mark's own colour.
         std::optional<QColor> colour{};
+        /// Where a mark stands for several rows: all of them, mark by mark; otherwise empty.
+        std::vector<std::vector<std::size_t>> members{};
     };
     /// A box with whiskers at x.
     struct Box {
@@ -56,6 +60,8 @@ public:
     struct Content {
         QString xTitle, yTitle;
         bool xIsDate = false;
+        /// Values that are not positive have no place on a logarithmic scale and are not drawn.
+        bool xLog = false, yLog = false;
         /// Names of the levels at x = 0, 1, 2, …
         QStringList xLevels;
         std::vector<Marks> marks;
@@ -66,8 +72,8 @@ public:
         /// Length of a unit along over a unit up, where both are lengths on the ground.
         std::optional<double> proportion;
         bool zeroLine = false;
-        /// Fixed range up the plot, to share a scale with another.
-        std::optional<std::array<double, 2>> yRange;
+        /// Fixed ranges, to share a scale with another plot.
+        std::optional<std::array<double, 2>> xRange{}, yRange{};
         /// Marks and lines share a legend at the top.
         bool legend = true;
         /// What the plot says, for those who do not see it.
@@ -81,9 +87,22 @@ public:
     /// The text the crosshair shows for a row.
     void setDescription(std::function<QString(std::size_t)> describe) { m_describe = std::move(describe); }
     void setSelectedRow(std::optional<std::size_t> row);
+    /// A byte a data row, not 0 for rows that are marked; null for none.
+    using RowMask = std::shared_ptr<const std::vector<std::uint8_t>>;
+    void setMarkedRows(RowMask marked);
+    /// How many marks stand for marked rows.
+    std::size_t marksMarked() const;
+    /// From 0, not to be seen, to 1.
+    void setMarkOpacity(double opacity);
+    void redraw();
+    /// What dragging does: moves what is in view, or marks the rows in a box or a drawn line. With Shift it
+    /// always marks a box, with Ctrl what the line goes round.
+    enum class Drag { move, box, round };
+    void setDrag(Drag drag) { m_drag = drag; }
+
     /// Pixel place of a row's mark inside this widget; empty when it is not drawn.
     std::optional<QPoint> placeOfRow(std::size_t row) const;
-    /// Range of the axes: left, right, bottom, top.
+    /// Range of the axes in values: left, right, bottom, top.
     std::array<double, 4> extent() const;
     bool showsDensity() const;
 
@@ -91,33 +110,52 @@ public:
     void copyPicture();
     void showAsTable();
     void showAll();
+    /// Marks the rows whose marks are in view.
+    void markInView();
 
 signals:
     void rowClicked(std::size_t row);
+    /// Rows to be marked, by a box, a line round them or the view; `add` to those that are already.
+    void rowsMarked(const std::vector<std::size_t>& rows, bool add);
 
 protected:
+    bool event(QEvent* event) override;
     void keyPressEvent(QKeyEvent* event) override;
     bool eventFilter(QObject* watched, QEvent* event) override;
     void contextMenuEvent(QContextMenuEvent* event) override;
 
 private:
     struct Plot;
+    class Rubber;
     struct Hit {
         std::size_t series, point;
     };
     void build();
+    void buildAxes(bool nothing);
+    void buildMarks();
+    void buildLines();
+    void buildOverlay(bool nothing);
+    void setScales();
     void placeLegend(bool wanted);
     void drawDensity();
     void drawSelection();
+    void replotSelection();
     std::optional<Hit> nearest(const QPoint& place) const;
     void hover(const QPoint& place);
     void zoom(double factor);
+    void markInside(const QPolygonF& outline, bool add);
+    bool isMarked(const Marks& marks, std::size_t point) const;
+    /// Coordinates of a mark on the page of the plotting library.
+    QPointF pixelOf(double x, double y) const;
 
     std::unique_ptr<Plot> m_plot;
     Content m_content;
+    PlotScale m_x = PlotScale::plain(1), m_y = PlotScale::plain(1);
     std::function<QString(std::size_t)> m_describe;
     std::optional<std::size_t> m_selected;
-    QPoint m_pressed;
+    RowMask m_marked;
+    double m_opacity = 1;
+    Drag m_drag = Drag::move;
 };
 
 } // namespace oxgoad

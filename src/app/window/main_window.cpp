@@ -11,6 +11,7 @@
 #include "app/parts.h"
 #include "app/trail/trail_strip.h"
 #include "app/window/rail_icons.h"
+#include "app/window/selection_bar.h"
 #include "base/text.h"
 #include "workspace/text.h"
 
@@ -45,6 +46,7 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
     m_brief = new BriefBar(m_session, page);
     m_goads = new GoadsPanel(m_session, page);
     m_trail = new TrailStrip(m_session, page);
+    m_selection = new SelectionBar(m_session, page);
     m_messageLine = new QWidget(page);
     m_stack = new QStackedWidget(page);
     for (Station* station : std::initializer_list<Station*>{
@@ -62,18 +64,24 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
     auto* grid = new QGridLayout(page);
     grid->setContentsMargins(0, 0, 0, 0);
     grid->setSpacing(0);
-    grid->addWidget(rail, 0, 0, 4, 1);
+    grid->addWidget(rail, 0, 0, 5, 1);
     grid->addWidget(m_brief, 0, 1, 1, 2);
     grid->addWidget(m_messageLine, 1, 1, 1, 2);
     grid->addWidget(m_stack, 2, 1);
-    grid->addWidget(m_goads, 2, 2);
-    grid->addWidget(m_trail, 3, 1, 1, 2);
+    grid->addWidget(m_selection, 3, 1);
+    grid->addWidget(m_goads, 2, 2, 2, 1);
+    grid->addWidget(m_trail, 4, 1, 1, 2);
     grid->setColumnStretch(1, 4);
     grid->setColumnStretch(2, 1);
     grid->setRowStretch(2, 1);
     setCentralWidget(page);
 
     connect(m_brief, &BriefBar::termsWanted, this, [this] { showStation("fit"); });
+    connect(m_selection, &SelectionBar::rowsWanted, this, [this] {
+        showStation("data");
+        for (Station* station : m_stations)
+            if (auto* data = qobject_cast<DataStation*>(station)) data->showMarkedRows();
+    });
     connect(m_brief, &BriefBar::openWanted, this, &MainWindow::askOpen);
     connect(m_brief, &BriefBar::forecastRowsWanted, this, &MainWindow::askForecastRows);
     connect(m_goads, &GoadsPanel::evidenceWanted, this, [this](const QString& name, const QString& column) {

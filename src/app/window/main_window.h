@@ -16,6 +16,7 @@ class QStackedWidget;
 namespace oxgoad {
 
 class BriefBar;
+class SelectionBar;
 class GoadsPanel;
 class Station;
 class TrailStrip;
@@ -64,6 +65,7 @@ private:
     QButtonGroup* m_rail;
     QPushButton* m_menuButton;
     QMenu* m_menu;
+    SelectionBar* m_selection;
     QWidget* m_messageLine;
     QLabel* m_message;
     QProgressBar* m_progress;

@@ -23,6 +23,8 @@ struct Move {
         /// Gives the column `subject` the role `role`.
         giveRole,
         seeSteps,
+        /// Takes a note of the analyst's own away; `subject` is what it says.
+        dropNote,
     };
     Kind kind = Kind::seeColumn;
     /// What the button says.

@@ -60,7 +60,8 @@ std::optional<CurveBasis> CurveBasis::of(std::span<const double> x, std::size_t 
     sample.reserve(finite / stride + 1);
     std::size_t seen = 0;
     for (const double v : x)
-        if (std::isfinite(v) && seen++ % stride == 0) sample.push_back((v - basis.m_low) * basis.m_inverseRange);
+        if (std::isfinite(v) && seen++ % stride == 0)
+            sample.push_back((v - basis.m_low) * basis.m_inverseRange);
     std::sort(sample.begin(), sample.end());
     std::vector<double> values = sample;
     values.erase(std::unique(values.begin(), values.end()), values.end());
@@ -150,7 +151,8 @@ struct Sums {
     explicit Sums(std::size_t size) : band(size, std::array<double, 8>{}) {}
     /// What only the curve needs.
     void addSplines(std::size_t first, const double b[4], double value) {
-        const double b0 = b[0], b1 = b[1], b2 = b[2], b3 = b[3]; // the sums might lie over b for all one knows
+        const double b0 = b[0], b1 = b[1], b2 = b[2],
+                     b3 = b[3]; // the sums might lie over b for all one knows
         double* r = band[first].data();
         r[0] += b0 * b0;
         r[1] += b0 * b1;

@@ -114,6 +114,28 @@ std::optional<Moran> moran(std::span<const double> values, std::span<const doubl
     return result;
 }
 
+std::vector<PlaceClass> placeClasses(const std::vector<Place>& places, std::size_t classes) {
+    std::vector<std::size_t> order;
+    for (std::size_t i = 0; i < places.size(); ++i)
+        if (std::isfinite(places[i].mean)) order.push_back(i);
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return places[a].mean < places[b].mean; });
+    std::vector<PlaceClass> found;
+    std::size_t begin = 0;
+    for (std::size_t c = 1; c <= classes && begin < order.size(); ++c) {
+        std::size_t end = c * order.size() / classes;
+        if (end <= begin) continue; // equal means before filled this class too
+        while (end < order.size() && places[order[end]].mean == places[order[end - 1]].mean)
+            ++end;
+        PlaceClass made{places[order[begin]].mean, places[order[end - 1]].mean, {}};
+        made.places.assign(order.begin() + static_cast<std::ptrdiff_t>(begin),
+                           order.begin() + static_cast<std::ptrdiff_t>(end));
+        found.push_back(std::move(made));
+        begin = end;
+    }
+    return found;
+}
+
 std::optional<Moran> moran(const std::vector<Place>& places, std::size_t neighbours) {
     constexpr std::size_t most = 3000;
     std::vector<Place> known;

@@ -37,6 +37,17 @@ struct Places {
 Places placesOf(std::span<const double> longitude, std::span<const double> latitude,
                 std::span<const double> target, std::span<const std::uint8_t> used);
 
+/// A class of places with about as many places as each other class; places with equal means share one.
+struct PlaceClass {
+    /// Smallest and largest mean in it.
+    double low = 0, high = 0;
+    /// Numbers of its places.
+    std::vector<std::size_t> places;
+};
+/// At most `classes`, lowest first; places without a mean are in none. Classes by quantiles: Slocum et al.
+/// 2009, "Thematic cartography and geovisualization", 3rd ed., §5.2.2.
+std::vector<PlaceClass> placeClasses(const std::vector<Place>& places, std::size_t classes);
+
 /// Whether near places are alike: Moran's I (Moran 1950, "Notes on continuous stochastic phenomena") of the
 /// means, each place against its `neighbours` nearest by great circle (haversine, Sinnott 1984), weights of
 /// one row summing to 1. Expectation and variance under randomisation: Cliff and Ord (1981), "Spatial

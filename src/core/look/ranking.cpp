@@ -59,13 +59,12 @@ double spearman(std::span<const double> x, std::span<const double> yRanks, SortS
     const auto same = [&](std::size_t a, std::size_t b) {
         return scratch.items[a] >> 32U == scratch.items[b] >> 32U && x[order[a]] == x[order[b]];
     };
-    rankSorted(
-        x.size(), same, [&](std::size_t k, double rank) {
-            const double a = rank - middle, b = yRanks[order[k]] - middle;
-            xx += a * a;
-            xy += a * b;
-            yy += b * b;
-        });
+    rankSorted(x.size(), same, [&](std::size_t k, double rank) {
+        const double a = rank - middle, b = yRanks[order[k]] - middle;
+        xx += a * a;
+        xy += a * b;
+        yy += b * b;
+    });
     return xx > 0 && yy > 0 ? xy / std::sqrt(xx * yy) : std::nan("");
 }
 

@@ -578,6 +578,8 @@ private:
         for (Goad& goad : findings.goads)
             for (const AcceptedGoad& accepted : m_recipe.accepted)
                 if (accepted.goad == goad.key) goad.accepted = accepted.reason;
+        for (Goad& goad : notedGoads(m_recipe))
+            findings.goads.push_back(std::move(goad));
         m_evidence.readings = std::move(findings.readings);
         m_evidence.goads = std::move(findings.goads);
     }

@@ -1,7 +1,5 @@
 #include "study/look_at.h"
 
-#include "estimate/distributions.h"
-#include "estimate/least_squares.h"
 #include "look/points.h"
 
 #include <algorithm>
@@ -58,32 +56,50 @@ std::vector<std::string> lookColumns(const Recipe& recipe, const Table& table) {
     return names;
 }
 
-namespace {
-
-/// Values of the used rows of a scope that have both.
-struct Points {
-    std::vector<double> x, y;
-    std::vector<std::uint32_t> rows;
-};
-
-Points pointsOf(const Column& column, const LookScope& scope) {
-    Points points;
+void lookAtColumn(LookScope& scope, const Column& column) {
     const NumberView view(column);
-    for (std::size_t i = 0; i < scope.used.size(); ++i)
-        if (scope.used[i] != 0 && std::isfinite(view[i]) && std::isfinite(scope.target[i])) {
-            points.x.push_back(view[i]);
-            points.y.push_back(scope.target[i]);
-            points.rows.push_back(static_cast<std::uint32_t>(i));
+    scope.target.assign(view.values().begin(), view.values().end());
+}
+
+void keepOnly(LookScope& scope, std::span<const std::uint8_t> only) {
+    if (only.empty()) return;
+    scope.rows = 0;
+    for (std::size_t i = 0; i < scope.used.size(); ++i) {
+        if (only[i] == 0) scope.used[i] = 0;
+        scope.rows += scope.used[i];
+    }
+}
+
+LookPoints pointsOf(const Column& x, const LookScope& scope, LookScales scales) {
+    LookPoints points;
+    const NumberView view(x);
+    points.x.reserve(scope.rows);
+    points.y.reserve(scope.rows);
+    points.rows.reserve(scope.rows);
+    for (std::size_t i = 0; i < scope.used.size(); ++i) {
+        if (scope.used[i] == 0 || !std::isfinite(view[i]) || !std::isfinite(scope.target[i])) continue;
+        if ((scales.logX && !(view[i] > 0)) || (scales.logY && !(scope.target[i] > 0))) {
+            ++points.notPositive;
+            continue;
         }
+        points.x.push_back(scales.logX ? std::log(view[i]) : view[i]);
+        points.y.push_back(scales.logY ? std::log(scope.target[i]) : scope.target[i]);
+        points.rows.push_back(static_cast<std::uint32_t>(i));
+    }
     return points;
 }
 
-} // namespace
+std::vector<std::int32_t> codesAt(const Column& factor, const LookPoints& points) {
+    std::vector<std::int32_t> codes;
+    codes.reserve(points.rows.size());
+    for (const auto row : points.rows)
+        codes.push_back(factor.codes()[row]);
+    return codes;
+}
 
-std::vector<SlopesBy> slopesByFactor(const Table& table, const LookScope& scope, const std::string& x,
+std::vector<SlopesBy> slopesByFactor(const Table& table, const LookPoints& points, const std::string& x,
                                      const std::vector<std::string>& columns, std::size_t most,
                                      Threads threads, Progress& progress) {
-    const Points points = pointsOf(table.at(x, {}), scope);
     std::vector<const Column*> factors;
     for (const std::string& name : columns) {
         const Column& column = table.at(name, {});
@@ -94,11 +110,8 @@ std::vector<SlopesBy> slopesByFactor(const Table& table, const LookScope& scope,
     std::vector<std::optional<EqualSlopes>> tests(factors.size());
     parallelFor(factors.size(), threads, [&](std::size_t f) {
         if (progress.stopRequested()) throw Stopped{};
-        std::vector<std::int32_t> codes;
-        codes.reserve(points.rows.size());
-        for (const auto row : points.rows)
-            codes.push_back(factors[f]->codes()[row]);
-        tests[f] = groupLines(points.x, points.y, codes, factors[f]->levels().size()).equalSlopes;
+        tests[f] = groupLines(points.x, points.y, codesAt(*factors[f], points), factors[f]->levels().size())
+                       .equalSlopes;
     });
     std::vector<SlopesBy> found;
     std::vector<double> p;
@@ -114,37 +127,6 @@ std::vector<SlopesBy> slopesByFactor(const Table& table, const LookScope& scope,
         return a.test.p < b.test.p || (a.test.p == b.test.p && a.test.f > b.test.f);
     });
     return found;
-}
-
-std::optional<BendTerm> bendTerm(const Column& x, const LookScope& scope) {
-    if (x.kind() != ColumnKind::number) return std::nullopt;
-    const Points points = pointsOf(x, scope);
-    const auto n = static_cast<Eigen::Index>(points.x.size());
-    if (n < 5) return std::nullopt;
-    const auto rSquaredOf = [&](const Eigen::MatrixXd& columns) {
-        Progress silent;
-        const auto fit = fitLeastSquares(MatrixRows(columns), points.y, {}, silent);
-        return 1 - fit.residualSumOfSquares / fit.totalSumOfSquares;
-    };
-    const Eigen::Map<const Eigen::VectorXd> values(points.x.data(), n);
-    try {
-        Eigen::MatrixXd square(n, 2);
-        square.col(0) = values;
-        square.col(1) = values.array().square();
-        const Eigen::MatrixXd line = values;
-        BendTerm best{false, rSquaredOf(square), 1};
-        const double df = static_cast<double>(n) - 3;
-        best.p = fisherUpper((best.rSquared - rSquaredOf(line)) / ((1 - best.rSquared) / df), 1, df);
-        if (values.minCoeff() > 0) {
-            const Eigen::MatrixXd logarithm = values.array().log();
-            // As many terms as the line has: preferred when it says nearly as much.
-            const double r = rSquaredOf(logarithm);
-            if (r > best.rSquared - 0.005) best = {true, r, best.p};
-        }
-        return best;
-    } catch (const Error&) { // a constant target
-        return std::nullopt;
-    }
 }
 
 void sortByStrength(std::vector<RankedColumn>& ranking) {
@@ -169,7 +151,8 @@ LookReport lookReport(const Recipe& recipe, const PreparedRows& prepared, const 
     ProgressStage slopes(progress, 0.5, 0.6);
     for (const RankedColumn& column : report.ranking) {
         if (column.kind == ColumnKind::factor) continue;
-        const auto by = slopesByFactor(prepared.table, scope, column.name, columns, 12, threads, slopes);
+        const auto by = slopesByFactor(prepared.table, pointsOf(prepared.table.at(column.name, {}), scope),
+                                       column.name, columns, 12, threads, slopes);
         if (!by.empty()) report.slopes.emplace_back(column.name, by.front());
     }
     ProgressStage pairs(progress, 0.6, 1);

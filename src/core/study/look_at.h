@@ -36,6 +36,28 @@ struct LookScope {
 LookScope lookScope(const Recipe& recipe, const PreparedRows& prepared, const Evidence* evidence,
                     Against against);
 
+/// Another column in place of the target: dates as days, factors as codes.
+void lookAtColumn(LookScope& scope, const Column& column);
+/// Leaves only rows whose `only` is not 0; all when it is empty.
+void keepOnly(LookScope& scope, std::span<const std::uint8_t> only);
+
+/// Scales on which a look is taken: on a logarithmic one the readings are those of natural logarithms.
+struct LookScales {
+    bool logX = false, logY = false;
+    bool operator==(const LookScales&) const = default;
+};
+
+/// Values of the used rows that have both, and the rows' numbers; logarithms where the scale asks for them.
+struct LookPoints {
+    std::vector<double> x, y;
+    std::vector<std::uint32_t> rows;
+    /// Rows with both that a logarithmic scale has no place for.
+    std::size_t notPositive = 0;
+};
+LookPoints pointsOf(const Column& x, const LookScope& scope, LookScales scales = {});
+/// Codes of a factor at the points.
+std::vector<std::int32_t> codesAt(const Column& factor, const LookPoints& points);
+
 /// Columns that are offered as predictors, in the order of the table; text columns and the response are not.
 std::vector<std::string> lookColumns(const Recipe& recipe, const Table& table);
 
@@ -47,23 +69,10 @@ struct SlopesBy {
     /// For the number of factors tried (Holm 1979).
     double pAdjusted = 0;
 };
-/// Smallest p first. Errors: unknownColumn. Throws Stopped.
-std::vector<SlopesBy> slopesByFactor(const Table& table, const LookScope& scope, const std::string& x,
+/// Smallest p first; `x` is passed over among `columns`. Errors: unknownColumn. Throws Stopped.
+std::vector<SlopesBy> slopesByFactor(const Table& table, const LookPoints& points, const std::string& x,
                                      const std::vector<std::string>& columns, std::size_t most,
                                      Threads threads, Progress& progress);
-
-/// The plain term that says most of the bend of a number: its square, or its logarithm, beside or in place of
-/// the column itself; by the residual sum of squares, each with one term more or as many.
-struct BendTerm {
-    /// True for ln(x) in place of x, false for x² beside x.
-    bool logarithm = false;
-    /// R² of it.
-    double rSquared = 0;
-    /// Of the F test that x² adds nothing to the line.
-    double p = 0;
-};
-/// Empty for fewer than five rows or a constant column.
-std::optional<BendTerm> bendTerm(const Column& x, const LookScope& scope);
 
 /// Everything the headless look gives.
 struct LookReport {

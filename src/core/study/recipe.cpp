@@ -129,6 +129,13 @@ void parseRest(JsonObject& object, Recipe& recipe) {
             goad.finish();
         });
     });
+    object.optional("noted", [&](const JsonValue& v) {
+        v.eachItem([&](const JsonValue& item) {
+            JsonObject note(item);
+            recipe.noted.push_back({note.at("column").text(), note.at("says").text()});
+            note.finish();
+        });
+    });
     object.optional("units", [&](const JsonValue& v) {
         v.eachMember(
             [&](const std::string& column, const JsonValue& unit) { recipe.units[column] = unit.text(); });
@@ -217,13 +224,36 @@ std::string recipeText(const Recipe& recipe) {
         out["leave_out"].push_back({{"row", row.row}, {"reason", row.reason}});
     for (const AcceptedGoad& goad : recipe.accepted)
         out["accepted"].push_back({{"goad", goad.goad}, {"reason", goad.reason}});
+    for (const NotedGoad& note : recipe.noted)
+        out["noted"].push_back({{"column", note.column}, {"says", note.says}});
     if (!recipe.units.empty()) out["units"] = recipe.units;
     return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
+}
+
+std::vector<Goad> notedGoads(const Recipe& recipe) {
+    std::vector<Goad> goads;
+    for (const NotedGoad& note : recipe.noted) {
+        Goad goad;
+        goad.key = "noted: " + note.column + ": " + note.says;
+        goad.title = "Seen in " + note.column;
+        goad.reading = note.says;
+        goad.threshold = "the analyst's eye";
+        goad.source = "noted while looking";
+        goad.station = "look";
+        goad.column = note.column;
+        goad.moves.push_back({Move::Kind::seeColumn, "see column", note.column, 0});
+        goad.moves.push_back({Move::Kind::dropNote, "drop the note", note.says, 0});
+        for (const AcceptedGoad& accepted : recipe.accepted)
+            if (accepted.goad == goad.key) goad.accepted = accepted.reason;
+        goads.push_back(std::move(goad));
+    }
+    return goads;
 }
 
 bool sameModel(const Recipe& a, const Recipe& b) {
     Recipe other = b;
     other.accepted = a.accepted;
+    other.noted = a.noted;
     other.units = a.units;
     other.roles = a.roles;
     return a == other;

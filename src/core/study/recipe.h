@@ -1,6 +1,7 @@
 #pragma once
 // The recipe: everything the analyst decided, as a small readable text.
 #include "design/term.h"
+#include "ledger/goad.h"
 #include "prepare/step.h"
 #include "read/source.h"
 #include "resample/parts.h"
@@ -35,6 +36,13 @@ struct AcceptedGoad {
     bool operator==(const AcceptedGoad&) const = default;
 };
 
+/// Something the analyst saw and wants answered before the forecast is used: it stands among the goads.
+struct NotedGoad {
+    std::string column;
+    std::string says;
+    bool operator==(const NotedGoad&) const = default;
+};
+
 enum class EstimatorKind { leastSquares };
 
 /// What a column is for. Columns without a role are predictors.
@@ -59,6 +67,7 @@ struct Recipe {
     std::optional<ForecastRequest> forecast;
     std::vector<LeftOutRow> leaveOut;
     std::vector<AcceptedGoad> accepted;
+    std::vector<NotedGoad> noted;
     /// Units of columns, for people: "EUR a month".
     std::map<std::string, std::string> units;
 
@@ -79,7 +88,11 @@ bool isOffered(const Recipe& recipe, const std::string& column);
 /// Text that parseRecipe reads back to an equal recipe.
 std::string recipeText(const Recipe& recipe);
 
-/// True when two recipes give the same fit: they differ at most in accepted goads, roles and units.
+/// The goads of what was noted, with the moves to see it and to drop it.
+std::vector<Goad> notedGoads(const Recipe& recipe);
+
+/// True when two recipes give the same fit: they differ at most in accepted and noted goads, roles and
+/// units.
 bool sameModel(const Recipe& a, const Recipe& b);
 
 /// What changed, in a few words: "+ list_rate × contract", "− 2 rows", "revenue from 3 terms" for a start.

@@ -54,6 +54,7 @@ void Trail::updateNotes(int number, const Recipe& recipe) {
     for (TrailFit& fit : m_fits) {
         if (fit.number != number) continue;
         fit.recipe.accepted = recipe.accepted;
+        fit.recipe.noted = recipe.noted;
         fit.recipe.units = recipe.units;
         fit.recipe.roles = recipe.roles;
     }

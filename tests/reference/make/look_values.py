@@ -151,4 +151,17 @@ fit = make_smoothing_spline(year, flow)(year)
 out["smoothing_spline_nile"] = dict(r_squared=float(1 - ((flow - fit) ** 2).sum() / ((flow - flow.mean()) ** 2).sum()),
                                     fitted=[float(f) for f in fit[::10]])
 
+
+# Bends and spread of disease progression over body mass index: the square's F test, the logarithm, and a line
+# through the sizes of the residuals about the line (Glejser 1969). statsmodels.
+b = np.array([float(v) for v in bmi])
+t = np.array([float(v) for v in target])
+plain = sm.OLS(t, sm.add_constant(b)).fit()
+square = sm.OLS(t, sm.add_constant(np.column_stack([b, b * b]))).fit()
+logarithm = sm.OLS(t, sm.add_constant(np.log(b))).fit()
+sizes = sm.OLS(np.abs(plain.resid), sm.add_constant(b)).fit()
+ends = sizes.predict(sm.add_constant(np.array([b.min(), b.max()])))
+out["shape"] = dict(square_r_squared=square.rsquared, square_p=square.pvalues[2],
+                    log_r_squared=logarithm.rsquared, spread_p=sizes.pvalues[1],
+                    spread_ratio=ends.max() / ends.min(), spread_grows=bool(sizes.params[1] > 0))
 (here / "json" / "look.json").write_text(json.dumps(out, indent=1) + "\n")
