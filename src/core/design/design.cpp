@@ -1,5 +1,6 @@
 #include "design/design.h"
 
+#include "base/double_double.h"
 #include "base/error.h"
 #include "base/text.h"
 
@@ -17,6 +18,17 @@ double transformed(double value, const TermPart& part) {
     if (part.power == 1) return value;
     if (part.power == 2) return value * value;
     return std::pow(value, part.power);
+}
+
+DoubleDouble exactly(double value, int power, bool logarithm) {
+    if (logarithm) {
+        const double rounded = std::log(value);
+        return normalised(rounded, static_cast<double>(std::log(static_cast<long double>(value)) - rounded));
+    }
+    DoubleDouble product(1);
+    for (int k = 0; k < std::abs(power); ++k)
+        product = product * DoubleDouble(value);
+    return power < 0 ? DoubleDouble(1) / product : product;
 }
 
 /// Column names of one part: its indicators, or itself.
@@ -246,6 +258,32 @@ void BoundDesign::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::Ma
                 put([&](std::uint32_t r) { return transformed(days[r], part); });
             }
             first = false;
+        }
+    }
+}
+
+void BoundDesign::fillExact(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::MatrixXd> hi,
+                            Eigen::Ref<Eigen::MatrixXd> lo) const {
+    fill(rows, hi);
+    lo.setZero();
+    const auto& columns = m_design->columns();
+    for (std::size_t j = 0; j < columns.size(); ++j) {
+        const auto& pieces = columns[j].pieces;
+        const auto plain = [](const DesignColumn::Piece& piece) {
+            return piece.level >= 0 || (piece.power == 1 && !piece.logarithm);
+        };
+        const auto numbers = std::count_if(pieces.begin(), pieces.end(),
+                                           [](const DesignColumn::Piece& piece) { return piece.level < 0; });
+        if (numbers <= 1 && std::all_of(pieces.begin(), pieces.end(), plain)) continue;
+        for (std::size_t i = 0; i < rows.size(); ++i) {
+            DoubleDouble product(1);
+            for (const auto& piece : pieces) {
+                const double value = inputValue(piece.input, rows[i]);
+                product = product * (piece.level >= 0 ? DoubleDouble(value == piece.level ? 1 : 0)
+                                                      : exactly(value, piece.power, piece.logarithm));
+            }
+            hi(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j)) = product.hi;
+            lo(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j)) = product.lo;
         }
     }
 }

@@ -80,6 +80,9 @@ public:
     double inputValue(std::size_t input, std::size_t row) const;
     /// Rows of the model matrix, `rows.size()` × design().columns().size(). Requires complete rows.
     void fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::MatrixXd> block) const;
+    /// The same to about 32 digits (logarithms to 19), as sums hi + lo.
+    void fillExact(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::MatrixXd> hi,
+                   Eigen::Ref<Eigen::MatrixXd> lo) const;
 
 private:
     struct Source {
@@ -112,6 +115,12 @@ public:
     void fill(Eigen::Index begin, Eigen::Ref<Eigen::MatrixXd> block) const override {
         m_design.fill(m_rows.subspan(static_cast<std::size_t>(begin), static_cast<std::size_t>(block.rows())),
                       block);
+    }
+
+    void fillExact(Eigen::Index begin, Eigen::Ref<Eigen::MatrixXd> hi,
+                   Eigen::Ref<Eigen::MatrixXd> lo) const override {
+        m_design.fillExact(
+            m_rows.subspan(static_cast<std::size_t>(begin), static_cast<std::size_t>(hi.rows())), hi, lo);
     }
 
 private:

@@ -12,6 +12,12 @@ public:
     virtual Eigen::Index columns() const = 0;
     /// Writes rows begin..begin+block.rows()-1 into `block` (any row count, p columns).
     virtual void fill(Eigen::Index begin, Eigen::Ref<Eigen::MatrixXd> block) const = 0;
+    /// The same to about 32 digits, hi + lo: what powers, products and logarithms lose in a double is in lo.
+    virtual void fillExact(Eigen::Index begin, Eigen::Ref<Eigen::MatrixXd> hi,
+                           Eigen::Ref<Eigen::MatrixXd> lo) const {
+        fill(begin, hi);
+        lo.setZero();
+    }
 };
 
 /// A matrix that is there already. Keeps a reference: the matrix must outlive it.

@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "estimate/exact.h"
 
 #include <Eigen/QR>
 
@@ -485,6 +486,24 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
                         plural(static_cast<std::size_t>(p + (options.intercept ? 1 : 0)), "coefficient",
                                "coefficients"),
                     {}, "Take terms out or learn from more rows.");
+    fit.residuals.resize(n);
+    fit.fitted.resize(n);
+    fit.leverages.resize(n);
+    long double total = 0;
+    for (const double value : y)
+        total += static_cast<long double>(value - fit.responseShift) * (value - fit.responseShift);
+    fit.totalSumOfSquares = static_cast<double>(total);
+    fit.degreesOfFreedom = static_cast<double>(n - rank);
+    fit.conditionNumber = conditionOf(fit.factor, fit.intercept);
+    fit.digitsLeft = std::max(0.0, -std::log10(epsilon / 2 * fit.conditionNumber));
+    // Digits are lost from here on; below it twice the precision costs a few hundredths of a second.
+    constexpr double losing = 300;
+    constexpr double littleWork = 2e7;
+    const bool little =
+        static_cast<double>(n) * static_cast<double>(rank) * static_cast<double>(rank) < littleWork;
+    if (options.precision == LeastSquaresOptions::Precision::asNeeded &&
+        (fit.conditionNumber > losing || little) && solveExactly(fit, x, y, options.threads, progress))
+        return fit;
     const auto r = fit.factor.triangularView<Eigen::Upper>();
     VectorXd solution = r.solve(fit.projections);
     const ResidualPass first = residualPass(fit, x, y, solution, blocks, false, options.threads, progress);
@@ -492,22 +511,13 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     r.solveInPlace(correction);
     solution += correction;
 
-    fit.residuals.resize(n);
-    fit.fitted.resize(n);
-    fit.leverages.resize(n);
     const ResidualPass last = residualPass(fit, x, y, solution, blocks, true, options.threads, progress);
     const double unit = fit.responseScale * fit.responseScale;
     fit.residualSumOfSquares = static_cast<double>(last.sumOfSquares) / unit;
-    long double total = 0;
-    for (const double value : y)
-        total += static_cast<long double>(value - fit.responseShift) * (value - fit.responseShift);
-    fit.totalSumOfSquares = static_cast<double>(total);
-    fit.degreesOfFreedom = static_cast<double>(n - rank);
     fit.residualStandardDeviation =
         fit.degreesOfFreedom > 0
             ? static_cast<double>(std::sqrt(last.sumOfSquares / fit.degreesOfFreedom)) / fit.responseScale
             : std::nan("");
-    fit.conditionNumber = conditionOf(fit.factor, fit.intercept);
     storeCoefficients(fit, solution);
     return fit;
 }

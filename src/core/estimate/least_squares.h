@@ -19,6 +19,9 @@ struct LeastSquaresOptions {
     /// rounding of a backward stable reduction of that many columns with room to spare.
     double rankTolerance = 0;
     Threads threads;
+    /// Twice the precision: where the condition number says that digits are being lost or where it costs
+    /// next to nothing, or never.
+    enum class Precision { asNeeded, plain } precision = Precision::asNeeded;
 };
 
 /// A column that the columns before it already say: x_column = constant + Σ weight·x_other.
@@ -57,6 +60,11 @@ public:
     double residualStandardDeviation = 0;
     /// Estimated 2-norm condition number of the shifted, unit-length columns.
     double conditionNumber = 1;
+    /// Decimal digits that doubles leave in the worst determined coefficient: what an error of half a unit in
+    /// the last place of the data can take is lost whatever the arithmetic.
+    double digitsLeft = 16;
+    /// True when coefficients, errors, residuals and leverages were worked out to twice the precision.
+    bool exact = false;
 
     /// Length n each.
     Eigen::VectorXd fitted;
@@ -109,6 +117,8 @@ private:
 /// sequential QR and LU factorizations"), and one step of refinement by the corrected seminormal equations
 /// (Björck 1987, "Stability analysis of the method of seminormal equations").
 /// Columns that depend on earlier ones are left out in the order given and named.
+///
+/// Where the condition number is above 300, or the work is small, solveExactly() does the last part anew.
 ///
 /// Requires: y of length n, X n × p, all finite. Errors: tooFewRows when n < rank, noSpread when y is
 /// constant. Throws Stopped. The result does not depend on the number of threads.
