@@ -6,6 +6,7 @@
 #include "share/look_text.h"
 #include "study/evaluate.h"
 #include "study/project.h"
+#include "study/what_helps.h"
 
 #include <atomic>
 #include <chrono>
@@ -49,6 +50,8 @@ constexpr const char* help = R"(oxgoad-run: fits the model a recipe describes an
                    into DIR with --out
   --response NAME  the response, when FILE is no recipe
   --against WHAT   response, or predicted or residual of the recipe's fit
+  --what-helps     with --out, also measure every column, bend and pair that is not in
+                   the model: what_helps.json
   --look-at-test   score the locked test rows too; in a project the look is counted
   --threads N      use N threads (results do not depend on it); all cores by default
   --quiet          no progress on standard error
@@ -108,6 +111,7 @@ struct Arguments {
     RowsSource source;
     bool json = false;
     bool lookAtTest = false;
+    bool whatHelps = false;
     Threads threads;
     bool quiet = false;
 };
@@ -147,6 +151,8 @@ Arguments parse(int argc, char** argv) {
             arguments.source.query = next();
         else if (word == "--json")
             arguments.json = true;
+        else if (word == "--what-helps")
+            arguments.whatHelps = true;
         else if (word == "--look-at-test")
             arguments.lookAtTest = true;
         else if (word == "--quiet")
@@ -173,6 +179,7 @@ Arguments parse(int argc, char** argv) {
         return arguments;
     }
     if (!arguments.response.empty()) usage("--response goes with --look");
+    if (arguments.whatHelps && arguments.out.empty()) usage("--what-helps goes with --out");
     if (arguments.recipes.empty()) usage("name a recipe");
     if (arguments.out.empty() == arguments.project.empty()) usage("say either --out DIR or --project FILE");
     if (!arguments.out.empty() && arguments.recipes.size() != 1) usage("--out takes one recipe");
@@ -246,6 +253,9 @@ void runToFolder(const Arguments& arguments, Progress& progress) {
         recipe, rows, *prepared, {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, fitting);
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows);
+    if (!arguments.whatHelps) return;
+    const WhatHelps helps = whatHelps(recipe, *prepared, arguments.threads, progress);
+    writeFiles(arguments.out, {{"what_helps.json", helpsJson(helps, recipe)}});
 }
 
 void runToProject(const Arguments& arguments, Progress& progress) {

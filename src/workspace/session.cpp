@@ -37,8 +37,8 @@ std::string keyOf(const ServerPlace& place) {
 
 Session::Session(QObject* parent)
     : QObject(parent), m_jobs(this), m_sideJobs(this), m_viewJobs(this), m_saveJobs(this), m_lookJobs(this),
-      m_rankJobs(this) {
-    for (Jobs* jobs : {&m_jobs, &m_sideJobs, &m_viewJobs, &m_saveJobs, &m_lookJobs, &m_rankJobs})
+      m_rankJobs(this), m_helpJobs(this) {
+    for (Jobs* jobs : {&m_jobs, &m_sideJobs, &m_viewJobs, &m_saveJobs, &m_lookJobs, &m_rankJobs, &m_helpJobs})
         connect(jobs, &Jobs::failed, this, &Session::failed);
 }
 

@@ -107,6 +107,8 @@ public:
     /// What the Look station draws and ranks: neither stops the other.
     Jobs& lookJobs() { return m_lookJobs; }
     Jobs& rankJobs() { return m_rankJobs; }
+    /// What would help the fit, measured.
+    Jobs& helpJobs() { return m_helpJobs; }
 
     bool canUndo() const { return !m_back.empty(); }
     bool canRedo() const { return !m_forward.empty(); }
@@ -177,6 +179,7 @@ private:
     Jobs m_saveJobs;
     Jobs m_lookJobs;
     Jobs m_rankJobs;
+    Jobs m_helpJobs;
     std::shared_ptr<const StudyRows> m_rows;
     std::shared_ptr<const PreparedRows> m_prepared;
     std::map<std::string, std::string> m_passwords;

@@ -450,7 +450,12 @@ TEST_F(Looks, OddRowsGiveADrawingOrASentenceInEveryView) {
         "x,y\n1e-300,1\n1e300,2\n1,3\n5,4\n7,5\n9,6\n",        // both ends of the doubles
         "lon,lat,y\n500,10,1\n600,20,2\n700,30,3\n800,40,4\n", // not on the ground
         "g,x,y\na,1,1\na,2,2\na,3,4\na,5,5\nb,9,9\n"};         // a group of one row
-    for (const QByteArray& bytes : cases) {
+    QByteArray levels = "code,y\n";                            // a level a row
+    for (int i = 0; i < 5000; ++i)
+        levels += "c" + QByteArray::number(i) + "x," + QByteArray::number(i % 17) + "\n";
+    std::vector<QByteArray> all = cases;
+    all.push_back(levels);
+    for (const QByteArray& bytes : all) {
         rows(bytes);
         for (const char* view : {"against a column", "distribution", "over time", "season", "map", "pairs"}) {
             press(view);

@@ -95,6 +95,14 @@ int main(int argc, char** argv) {
         window.showStation(station);
         QTest::qWait(400);
         window.grab().save(QString::fromLocal8Bit(argv[2]) + "/" + station + ".png");
+        if (QString(station) == "fit") {
+            for (auto* button : window.findChildren<QPushButton*>())
+                if (button->text() == "what would help" && button->isVisible()) button->click();
+            QTest::qWait(300);
+            if (!QTest::qWaitFor([&] { return !window.session().helpJobs().busy(); }, 20000)) return 1;
+            QTest::qWait(100);
+            window.grab().save(QString::fromLocal8Bit(argv[2]) + "/fit_helps.png");
+        }
         if (QString(station) == "look") shootLooks(window, QString::fromLocal8Bit(argv[2]));
         if (QString(station) != "data" || window.session().recipe().steps.empty()) continue;
         for (const auto* pane : {"steps", "parts"}) {

@@ -467,3 +467,27 @@ TEST_F(Window, ManyRowsAreDrawnAsADensity) {
     ASSERT_TRUE(settle());
     EXPECT_TRUE(find<PlotFrame>("lookPlot")->showsDensity());
 }
+
+TEST_F(Window, WhatWouldHelpIsMeasuredAndATickAddsIt) {
+    openFile(demo + "/1_straight.json");
+    station(3);
+    click(button("what would help"));
+    ASSERT_TRUE(settle());
+    auto* helps = find<GridView>("helps");
+    ASSERT_GT(helps->model()->rowCount(), 100);
+    QModelIndex pair;
+    for (int row = 0; row < helps->model()->rowCount() && !pair.isValid(); ++row)
+        if (helps->model()->index(row, 1).data() == "pair") pair = helps->model()->index(row, 0);
+    EXPECT_EQ(pair.data(), "list_rate × contract"); // the planted one before all other pairs
+    helps->scrollTo(pair);
+    QTest::mouseClick(helps->viewport(), Qt::LeftButton, {},
+                      CellDelegate::tickRect(helps->visualRect(pair)).center());
+    ASSERT_TRUE(settle());
+    const auto& terms = session().recipe().terms;
+    EXPECT_EQ(termName(terms.back()), "list_rate × contract");
+    // Measured anew for the new fit, without it.
+    EXPECT_FALSE(line(helps, "list_rate × contract").isValid());
+    EXPECT_GT(helps->model()->rowCount(), 100);
+    EXPECT_TRUE(find<QLabel>("helpsSaid")->text().contains("tried"))
+        << find<QLabel>("helpsSaid")->text().toStdString();
+}

@@ -3,6 +3,7 @@
 #include "app/parts.h"
 #include "base/text.h"
 #include "workspace/grids.h"
+#include "workspace/helps_grid.h"
 #include "workspace/text.h"
 
 #include <QHBoxLayout>
@@ -10,7 +11,9 @@
 #include <QMenu>
 #include <QScrollArea>
 #include <QSplitter>
+#include <QStackedWidget>
 #include <QVBoxLayout>
+#include <chrono>
 #include <cmath>
 #include <set>
 
@@ -43,15 +46,35 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     lower->setHandleWidth(1);
     m_effect = new PlotFrame(tr("Effect of the chosen term"), lower);
     m_effect->setObjectName("effectPlot");
-    auto* scroll = new QScrollArea(lower);
+    auto* beside = new QWidget(lower);
+    auto* besideLayout = new QVBoxLayout(beside);
+    besideLayout->setContentsMargins(14, 6, 0, 0);
+    besideLayout->setSpacing(4);
+    auto* choice = new QHBoxLayout;
+    const auto side = [&](const QString& text, bool helps) {
+        auto* button = linkButton(text, beside);
+        button->setCheckable(true);
+        choice->addWidget(button);
+        connect(button, &QPushButton::clicked, this, [this, helps] {
+            m_session.view()["fit.side"] = helps ? "helps" : "words";
+            showSide(helps);
+        });
+        return button;
+    };
+    m_showWords = side(tr("in words"), false);
+    m_showHelps = side(tr("what would help"), true);
+    choice->addStretch(1);
+    besideLayout->addLayout(choice);
+    m_side = new QStackedWidget(beside);
+    besideLayout->addWidget(m_side, 1);
+    auto* scroll = new QScrollArea(m_side);
     scroll->setWidgetResizable(true);
     scroll->setFrameShape(QFrame::NoFrame);
     auto* words = new QWidget(scroll);
     words->setObjectName("sheet");
     words->setAttribute(Qt::WA_StyledBackground);
     auto* wordsLayout = new QVBoxLayout(words);
-    wordsLayout->setContentsMargins(16, 10, 12, 8);
-    wordsLayout->addWidget(plainLabel(tr("In words"), "heading"));
+    wordsLayout->setContentsMargins(2, 4, 12, 8);
     m_words = plainLabel({});
     m_words->setWordWrap(true);
     wordsLayout->addWidget(m_words);
@@ -62,9 +85,22 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     wordsLayout->addWidget(m_equation);
     wordsLayout->addStretch(1);
     scroll->setWidget(words);
+    m_side->addWidget(scroll);
+    auto* helps = new QWidget(m_side);
+    auto* helpsLayout = new QVBoxLayout(helps);
+    helpsLayout->setContentsMargins(0, 0, 0, 0);
+    m_helps = new GridView(tr("What would help"), helps);
+    m_helps->setObjectName("helps");
+    m_helps->setModel(&m_helpsModel);
+    helpsLayout->addWidget(m_helps, 1);
+    m_helpsSaid = plainLabel({}, "hint");
+    m_helpsSaid->setObjectName("helpsSaid");
+    m_helpsSaid->setWordWrap(true);
+    helpsLayout->addWidget(m_helpsSaid);
+    m_side->addWidget(helps);
     lower->addWidget(m_effect);
-    lower->addWidget(scroll);
-    lower->setSizes({450, 450});
+    lower->addWidget(beside);
+    lower->setSizes({400, 500});
     splitter->addWidget(lower);
     splitter->setSizes({350, 220});
     layout->addWidget(splitter, 1);
@@ -83,6 +119,67 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
             recipe = withTerm(recipe, Term{{part}});
         m_session.change(withTerm(recipe, *term));
     });
+}
+
+void FitStation::showSide(bool helps) {
+    m_showWords->setChecked(!helps);
+    m_showHelps->setChecked(helps);
+    for (auto* button : {m_showWords, m_showHelps})
+        button->setStyleSheet(
+            button->isChecked() ? "font-weight: 600; color: #1F2A2C; text-decoration: underline;" : "");
+    m_side->setCurrentIndex(helps ? 1 : 0);
+    if (helps) findHelps();
+}
+
+void FitStation::findHelps() {
+    const auto evidence = m_session.evidence();
+    const auto prepared = m_session.prepared();
+    if (m_side->currentIndex() != 1 || !isVisible()) return;
+    if (!evidence || !prepared) {
+        m_helpsModel.setContent({});
+        m_helpsSaid->setText(tr("There is no fit yet that could be helped."));
+        return;
+    }
+    if (m_helped == evidence) return;
+    m_helped = evidence;
+    m_helpsModel.setContent({});
+    m_helpsSaid->setText(tr("Measuring every column, bend and pair that is not in the model…"));
+    m_session.helpJobs().start(
+        tr("What would help"),
+        [this, evidence, prepared, recipe = m_session.recipe()](Progress& progress) -> Jobs::Finish {
+            auto last = std::chrono::steady_clock::now();
+            const auto soFar = [&](const WhatHelps& now) { // fills in, but not more often than eyes follow
+                const auto time = std::chrono::steady_clock::now();
+                if (time - last < std::chrono::milliseconds(300)) return;
+                last = time;
+                auto shown = std::make_shared<const WhatHelps>(now);
+                QMetaObject::invokeMethod(this, [this, evidence, shown] {
+                    if (m_helped == evidence && m_session.helpJobs().busy()) showHelps(shown);
+                });
+            };
+            try {
+                auto helps =
+                    std::make_shared<const WhatHelps>(whatHelps(recipe, *prepared, {}, progress, soFar));
+                return [this, evidence, helps] {
+                    if (m_helped == evidence) showHelps(helps);
+                };
+            } catch (const Error& error) {
+                return [this, why = qs(error.what())] { m_helpsSaid->setText(why); };
+            }
+        });
+}
+
+void FitStation::showHelps(std::shared_ptr<const WhatHelps> helps) {
+    m_helpsModel.setContent(helpsGrid(helps, m_session));
+    m_helps->fitColumns(190);
+    const QString passed =
+        helps->passedOver > 0 ? tr(" %1 passed over: one value, or too many levels.")
+                                    .arg(qs(plural(helps->passedOver, "column or pair", "columns and pairs")))
+                              : QString();
+    m_helpsSaid->setText(helps->helps.empty()
+                             ? tr("Nothing is left that could be added.") + passed
+                             : tr("%1 tried, each on the learning rows that have it. A tick adds one.%2")
+                                   .arg(qs(plural(helps->tried, "thing", "things")), passed));
 }
 
 QWidget* FitStation::focusTarget() {
@@ -111,6 +208,9 @@ void FitStation::refresh() {
             m_terms->setCurrentIndex(m_model.index(static_cast<int>(first - shown.begin()), 0));
     }
     showLine();
+    const auto& view = m_session.view();
+    const auto wanted = view.find("fit.side");
+    showSide(wanted != view.end() && wanted->second == "helps");
 }
 
 void FitStation::showColumn(const QString& column) {

@@ -1,9 +1,11 @@
 #pragma once
 #include "app/station.h"
+#include "study/what_helps.h"
 #include "workspace/grid_model.h"
 
 class QLabel;
 class QPushButton;
+class QStackedWidget;
 
 namespace oxgoad {
 
@@ -20,6 +22,10 @@ public:
 private:
     void refresh() override;
     void showLine();
+    void showSide(bool helps);
+    /// Measures what would help, while that is shown.
+    void findHelps();
+    void showHelps(std::shared_ptr<const WhatHelps> helps);
     void openLine(const QModelIndex& index);
     std::optional<Term> pairOfSelection() const;
 
@@ -27,6 +33,14 @@ private:
     GridView* m_terms;
     QPushButton* m_pair;
     PlotFrame* m_effect;
+    QStackedWidget* m_side;
+    QPushButton* m_showWords;
+    QPushButton* m_showHelps;
+    GridView* m_helps;
+    GridModel m_helpsModel;
+    QLabel* m_helpsSaid;
+    /// The fit the helps are for.
+    std::shared_ptr<const Evidence> m_helped;
     QLabel* m_words;
     QLabel* m_equation;
 };

@@ -112,6 +112,12 @@ void sayWhole(Looking& look, const Column& column, const AgainstReading& reading
                                   .arg(qs(look.upName()), line.slope < 0 ? tr("falls") : tr("rises"), name,
                                        slopeSaid(look, column, line), qs(readableText(line.rSquared, 2)),
                                        qs(plural(line.rows, "learning row", "learning rows")));
+    if (column.kind() == ColumnKind::number)
+        look.picture.sentences << tr("Line: %1%2 = %3 %4 %5 · %6%7.")
+                                      .arg(request.scales.logY ? tr("ln ") : QString(), qs(look.upName()),
+                                           qs(readableText(line.intercept)), line.slope < 0 ? "−" : "+",
+                                           qs(readableText(std::fabs(line.slope))),
+                                           request.scales.logX ? tr("ln ") : QString(), name);
     if (!std::isnan(reading.unseen.curve))
         look.picture.sentences
             << tr("Of rows not used to draw them the line explains %1, the curve %2%3.")
@@ -152,15 +158,20 @@ AgainstReading drawNumber(const Looking& look, const Column& column, const Numbe
     content.xIsDate = column.kind() == ColumnKind::date;
     content.xLog = request.scales.logX;
     content.yLog = request.scales.logY;
-    content.marks = marksOf(look, view.values(), false, group);
     AgainstQuestion question;
     question.group = group ? group->name() : std::string();
     question.scales = request.scales;
     question.groupCurves = request.shape == LookRequest::Shape::curves;
     question.bands = request.shape == LookRequest::Shape::means ? 12 : 0;
     if (!whole || !request.up.empty()) question.mostGroups = 0;
-    AgainstReading reading = readAgainst(look.table(), column, look.scope,
-                                         lookColumns(request.recipe, look.table()), question, {}, progress);
+    AgainstReading reading;
+    const auto columns = lookColumns(request.recipe, look.table());
+    parallelFor(2, {2}, [&](std::size_t task) { // marks and readings do not need each other
+        if (task == 0)
+            reading = readAgainst(look.table(), column, look.scope, columns, question, {}, progress);
+        else
+            content.marks = marksOf(look, view.values(), false, group);
+    });
     if (question.bands > 0) {
         // The means stand in place of the lines, which are still read.
     } else if (group) {

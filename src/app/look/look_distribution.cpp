@@ -20,6 +20,20 @@ bool addCounts(PlotFrame::Content& content, const std::vector<double>& values) {
         bars.heights.push_back(static_cast<double>(count));
     content.bars.push_back(bars);
     content.yTitle = tr("learning rows");
+    // Median and quartiles stand the whole height, fences half of it; fences beyond the values are not drawn.
+    if (const auto box = boxOf(values)) {
+        const double top = *std::max_element(bars.heights.begin(), bars.heights.end());
+        const auto upright = [&](double x, double height, Qt::PenStyle style, double width) {
+            const double end = counts->low + counts->width * static_cast<double>(bars.heights.size());
+            if (x >= counts->low && x <= end)
+                content.lines.push_back({{}, {x, x}, {0, height}, theme::quiet, style, {}, width});
+        };
+        upright(box->median, top, Qt::SolidLine, 1.6);
+        upright(box->lowerQuartile, top, Qt::DashLine, 1.2);
+        upright(box->upperQuartile, top, Qt::DashLine, 1.2);
+        upright(box->lowerFence, top / 2, Qt::DotLine, 1.2);
+        upright(box->upperFence, top / 2, Qt::DotLine, 1.2);
+    }
     if (const auto density = smoothDensity(values)) {
         PlotFrame::Line line{tr("density"), {}, {}, theme::goad, Qt::SolidLine, {}, 1.8};
         for (std::size_t k = 0; k < density->height.size(); k += 2) {
@@ -97,10 +111,11 @@ void sayNumbers(Looking& look, const std::vector<double>& values, std::size_t mi
     const auto say = [date](double v) {
         return date ? qs(dateText(static_cast<std::int32_t>(v))) : qs(readableText(v));
     };
-    look.picture.sentences
-        << tr("Middle half from %1 to %2, median %3; fences at %4 and %5, %6 beyond; %7 missing.")
-               .arg(say(box->lowerQuartile), say(box->upperQuartile), say(box->median), say(box->lowerFence),
-                    say(box->upperFence), qs(plural(box->beyond, "row", "rows")), qs(countText(missing)));
+    look.picture.sentences << tr("Middle half from %1 to %2 (dashed), median %3 (line); fences at %4 and %5 "
+                                 "(dotted), %6 beyond; %7 missing.")
+                                  .arg(say(box->lowerQuartile), say(box->upperQuartile), say(box->median),
+                                       say(box->lowerFence), say(box->upperFence),
+                                       qs(plural(box->beyond, "row", "rows")), qs(countText(missing)));
 }
 
 } // namespace

@@ -54,6 +54,11 @@ std::vector<PlotFrame::Marks> marksOf(const Looking& look, std::span<const doubl
     const std::size_t levels = colours ? colours->levels().size() : 1;
     std::vector<PlotFrame::Marks> made(2 * levels); // learning and held out, level by level
     const PreparedRows& rows = *look.request.prepared;
+    if (!colours) {
+        made[0].x.reserve(look.scope.rows);
+        made[0].y.reserve(look.scope.rows);
+        made[0].rows.reserve(look.scope.rows);
+    }
     for (std::size_t i = 0; i < x.size(); ++i) {
         if (look.shown[i] == 0) continue;
         const double y = look.scope.target[i];

@@ -76,11 +76,26 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
                                      {},
                                      worst->name,
                                      "Belsley, Kuh and Welsch 1980; Fox and Monette 1992"});
+    constexpr double fewDigits = 8; // half of a double's; common practice, no source
+    if (context.fit.digitsLeft < fewDigits) {
+        Goad goad;
+        goad.key = "near dependency";
+        goad.severity = context.fit.digitsLeft < 4 ? Severity::alarm : Severity::caution;
+        goad.title = "The terms are nearly dependent";
+        goad.reading = "condition number " + readableText(context.fit.conditionNumber, 2) + " leaves " +
+                       readableText(context.fit.digitsLeft, 2) +
+                       " of the data's 16 digits in the worst coefficient";
+        goad.threshold = "8 digits";
+        goad.source = "Belsley, Kuh and Welsch 1980, §3.2; the 8 is common practice, no source";
+        goad.station = "fit";
+        findings.goads.push_back(std::move(goad));
+    }
     findings.readings.push_back({"condition number",
                                  context.fit.conditionNumber,
                                  30,
                                  {},
-                                 "of the centred columns at unit length",
+                                 "of the centred columns at unit length; it leaves " +
+                                     readableText(context.fit.digitsLeft, 2) + " of the data's 16 digits",
                                  "Belsley, Kuh and Welsch 1980, §3.2"});
 }
 

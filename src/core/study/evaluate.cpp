@@ -167,6 +167,8 @@ private:
         m_evidence.residualSumOfSquares = m_fit.residualSumOfSquares;
         m_evidence.totalSumOfSquares = m_fit.totalSumOfSquares;
         m_evidence.conditionNumber = m_fit.conditionNumber;
+        m_evidence.digitsLeft = m_fit.digitsLeft;
+        m_evidence.twicePrecision = m_fit.exact;
         m_evidence.rankTolerance = m_fit.rankToleranceUsed;
         m_evidence.rSquared = 1 - m_fit.residualSumOfSquares / m_fit.totalSumOfSquares;
         const double whole = static_cast<double>(m_fit.rows) - (m_fit.intercept ? 1 : 0);

@@ -142,6 +142,8 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     fit["residual_sum_of_squares"] = e.residualSumOfSquares;
     fit["total_sum_of_squares"] = e.totalSumOfSquares;
     fit["condition_number"] = e.conditionNumber;
+    fit["digits_left"] = e.digitsLeft;
+    fit["twice_precision"] = e.twicePrecision;
     fit["rank_tolerance"] = e.rankTolerance;
     out["scores"]["learning"] = scoresJson(e.learning);
     out["scores"]["held_out"] = recipe.setAside ? scoresJson(e.heldOut) : ordered_json();

@@ -92,6 +92,10 @@ struct Evidence {
     double residualSumOfSquares = 0;
     double totalSumOfSquares = 0;
     double conditionNumber = 0;
+    /// Decimal digits that the conditioning of the data leaves in the worst determined coefficient, and whether
+    /// the fit was worked out to twice the precision, so that arithmetic takes none of them.
+    double digitsLeft = 16;
+    bool twicePrecision = false;
     double rankTolerance = 0;
 
     Scores learning;

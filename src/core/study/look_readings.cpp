@@ -60,17 +60,19 @@ AgainstReading readAgainst(const Table& table, const Column& x, const LookScope&
     reading.curves.push_back(fitCurve(points.x, points.y, threads));
     progress.checkpoint(0.5, "Drawing a curve");
     reading.unseen = crossValidateCurve(points.x, points.y);
-    reading.bend = bendOf(points.x, points.y);
+    const bool many = points.x.size() > mostTried;
+    const LookPoints few = many ? thinned(points, mostTried) : LookPoints{};
+    const LookPoints& tried = many ? few : points;
+    reading.bend = bendOf(tried.x, tried.y);
     const double gain = reading.unseen.curve - std::max(0.0, reading.unseen.line);
     reading.bends =
         reading.curves.front() && (gain > 0.01 || (gain > 0 && reading.bend && reading.bend->p < 0.01));
-    const auto spread = spreadAlong(points.x, points.y, reading.lines.lines.front());
+    const auto spread = spreadAlong(tried.x, tried.y, reading.lines.lines.front());
     if (spread && spread->p < 0.001 && spread->ratio > 1.5) reading.spread = spread;
     progress.checkpoint(0.7, "Comparing slopes");
     if (question.mostGroups > 0)
         reading.slopesBy =
-            slopesByFactor(table, points.x.size() > mostTried ? thinned(points, mostTried) : points, x.name(),
-                           columns, question.mostGroups, threads, progress);
+            slopesByFactor(table, tried, x.name(), columns, question.mostGroups, threads, progress);
     return reading;
 }
 

@@ -39,8 +39,9 @@ struct AgainstReading {
     std::vector<BandMean> bands;
 };
 
-/// `columns` are those whose factors are tried for slopes that differ (on at most 200,000 evenly spaced
-/// rows). Rows the target or the column lacks are passed over. Errors: unknownColumn. Throws Stopped.
+/// `columns` are those whose factors are tried for slopes that differ. That, the bend's test and the spread
+/// are read off at most 200,000 evenly spaced rows; line and curve off all. Rows the target or the column
+/// lacks are passed over. Errors: unknownColumn. Throws Stopped.
 AgainstReading readAgainst(const Table& table, const Column& x, const LookScope& scope,
                            const std::vector<std::string>& columns, const AgainstQuestion& question,
                            Threads threads, Progress& progress);

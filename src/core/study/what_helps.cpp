@@ -1,0 +1,421 @@
+#include "study/what_helps.h"
+
+#include "design/design.h"
+#include "estimate/screen.h"
+#include "look/ranking.h"
+#include "study/look_at.h"
+
+#include <nlohmann/json.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <set>
+
+namespace oxgoad {
+
+namespace {
+
+constexpr std::size_t mostColumns = 120;  // of one pair
+constexpr std::size_t batchColumns = 256; // screened at a time
+constexpr std::size_t mostLeftOut = 24;   // helps whose rows are left out one by one
+
+bool has(const std::vector<Term>& terms, const Term& term) {
+    // A product is the same whatever the order of its parts.
+    return std::any_of(terms.begin(), terms.end(), [&](const Term& t) {
+        return t.parts.size() == term.parts.size() &&
+               std::is_permutation(t.parts.begin(), t.parts.end(), term.parts.begin());
+    });
+}
+
+class Helper {
+public:
+    Helper(const Recipe& recipe, const PreparedRows& prepared, Threads threads, Progress& progress,
+           const HelpsSoFar& soFar)
+        : m_recipe(recipe), m_prepared(prepared), m_table(prepared.table), m_threads(threads),
+          m_progress(progress), m_soFar(soFar) {}
+
+    WhatHelps run() {
+        findRows();
+        describeColumns();
+        listCandidates();
+        // Candidates whose columns lack the same rows share a fit.
+        std::map<std::vector<std::string>, std::vector<std::size_t>> bySet;
+        for (std::size_t h = 0; h < m_found.helps.size(); ++h)
+            bySet[lacking(m_found.helps[h])].push_back(h);
+        std::size_t done = 0;
+        for (const auto& [columns, helps] : bySet) {
+            ProgressStage stage(
+                m_progress, 0.9 * static_cast<double>(done) / static_cast<double>(m_found.tried),
+                0.9 * static_cast<double>(done + helps.size()) / static_cast<double>(m_found.tried));
+            screen(columns, helps, stage);
+            done += helps.size();
+        }
+        std::vector<double> p;
+        for (const Help& help : m_found.helps)
+            p.push_back(help.p);
+        const auto adjusted = holmAdjusted(p);
+        for (std::size_t h = 0; h < adjusted.size(); ++h)
+            m_found.helps[h].pAdjusted = adjusted[h];
+        std::erase_if(m_found.helps, [](const Help& help) { return std::isnan(help.p); });
+        sort(m_found.helps);
+        ProgressStage last(m_progress, 0.9, 1);
+        leaveOut(last);
+        return std::move(m_found);
+    }
+
+private:
+    struct Known {
+        ColumnKind kind = ColumnKind::number;
+        std::size_t levels = 0;
+        bool lacksRows = false;
+        bool positive = true;
+        /// More than two values.
+        bool bends = true;
+        bool varies = true;
+    };
+    struct Fitted {
+        std::vector<std::uint32_t> rows;
+        std::unique_ptr<Design> design;
+        std::unique_ptr<BoundDesign> bound;
+        std::vector<double> y;
+        LeastSquaresFit fit;
+    };
+
+    void findRows() {
+        const auto y = m_table.at(m_recipe.response, m_recipe.rows.file).numbers();
+        std::vector<const Column*> inputs;
+        for (const std::string& name : inputNames(m_recipe.terms))
+            inputs.push_back(&m_table.at(name, m_recipe.rows.file));
+        for (std::size_t i = 0; i < y.size(); ++i) {
+            if (m_prepared.leftOut[i] != 0 || m_prepared.parts[i] != Part::learning || !std::isfinite(y[i]))
+                continue;
+            if (std::none_of(inputs.begin(), inputs.end(), [i](const Column* c) { return c->isMissing(i); }))
+                m_rows.push_back(static_cast<std::uint32_t>(i));
+        }
+    }
+
+    void describeColumns() {
+        for (const std::string& name : lookColumns(m_recipe, m_table)) {
+            const Column& column = m_table.at(name, {});
+            Known known;
+            known.kind = column.kind();
+            std::set<double> few;
+            std::vector<char> seen(column.kind() == ColumnKind::factor ? column.levels().size() : 0, 0);
+            for (const auto row : m_rows) {
+                if (column.isMissing(row)) {
+                    known.lacksRows = true;
+                    continue;
+                }
+                if (known.kind == ColumnKind::factor) {
+                    seen[static_cast<std::size_t>(column.codes()[row])] = 1;
+                } else {
+                    const double value = column.asNumber(row);
+                    if (!std::isfinite(value)) known.lacksRows = true;
+                    known.positive = known.positive && value > 0;
+                    if (few.size() < 3) few.insert(value);
+                }
+            }
+            known.levels = static_cast<std::size_t>(std::count(seen.begin(), seen.end(), 1));
+            known.varies = known.kind == ColumnKind::factor ? known.levels >= 2 : few.size() >= 2;
+            known.bends = known.kind == ColumnKind::number && few.size() >= 3;
+            if (!known.varies) {
+                ++m_found.passedOver;
+                continue;
+            }
+            m_columns.emplace_back(name, known);
+        }
+    }
+
+    /// Model columns of a plain term.
+    static std::size_t widthOf(const Known& known) {
+        return known.kind == ColumnKind::factor ? known.levels - 1 : 1;
+    }
+
+    void add(Help::Kind kind, Term term, std::vector<Term> parents) {
+        if (has(m_recipe.terms, term)) return;
+        std::erase_if(parents, [&](const Term& parent) { return has(m_recipe.terms, parent); });
+        m_found.helps.push_back({kind, std::move(term), std::move(parents)});
+    }
+
+    void listCandidates() {
+        for (const auto& [name, known] : m_columns) {
+            if (widthOf(known) <= mostColumns)
+                add(Help::Kind::column, plainTerm(name), {});
+            else
+                ++m_found.passedOver;
+            if (!known.bends) continue;
+            add(Help::Kind::bend, Term{{TermPart{name, 2}}}, {plainTerm(name)});
+            if (known.positive) add(Help::Kind::bend, Term{{TermPart{name, 1, true}}}, {plainTerm(name)});
+        }
+        for (std::size_t a = 0; a < m_columns.size(); ++a)
+            for (std::size_t b = a + 1; b < m_columns.size(); ++b) {
+                const auto& [first, known] = m_columns[a];
+                const auto& [second, other] = m_columns[b];
+                const std::size_t width = widthOf(known) * widthOf(other);
+                if (width + widthOf(known) + widthOf(other) > mostColumns) {
+                    ++m_found.passedOver;
+                    continue;
+                }
+                // A slope by levels reads from its number.
+                const bool turned = known.kind == ColumnKind::factor && other.kind != ColumnKind::factor;
+                const std::string& a1 = turned ? second : first;
+                const std::string& b1 = turned ? first : second;
+                add(Help::Kind::pair, Term{{TermPart{a1}, TermPart{b1}}}, {plainTerm(a1), plainTerm(b1)});
+            }
+        m_found.tried = m_found.helps.size();
+    }
+
+    std::vector<std::string> lacking(const Help& help) const {
+        std::vector<std::string> names;
+        for (const TermPart& part : help.term.parts)
+            for (const auto& [name, known] : m_columns)
+                if (name == part.column && known.lacksRows) names.push_back(name);
+        std::sort(names.begin(), names.end());
+        return names;
+    }
+
+    Fitted fitFor(const std::vector<std::string>& columns, Progress& progress) const {
+        Fitted fitted;
+        for (const auto row : m_rows) {
+            const bool all = std::all_of(columns.begin(), columns.end(), [&](const std::string& name) {
+                const Column& column = m_table.at(name, {});
+                return !column.isMissing(row) &&
+                       (column.kind() != ColumnKind::number || std::isfinite(column.asNumber(row)));
+            });
+            if (all) fitted.rows.push_back(row);
+        }
+        const std::string& file = m_recipe.rows.file;
+        fitted.design = std::make_unique<Design>(
+            Design::learn(m_table, fitted.rows, m_recipe.terms, referencesIn(m_recipe.terms), file));
+        fitted.bound = std::make_unique<BoundDesign>(*fitted.design, m_table, file);
+        std::erase_if(fitted.rows, [&](std::uint32_t row) { return !fitted.bound->complete(row); });
+        const auto y = m_table.at(m_recipe.response, file).numbers();
+        for (const auto row : fitted.rows)
+            fitted.y.push_back(y[row]);
+        LeastSquaresOptions options;
+        options.intercept = m_recipe.intercept;
+        options.threads = m_threads;
+        options.precision = LeastSquaresOptions::Precision::plain;
+        fitted.fit = fitLeastSquares(DesignRows(*fitted.bound, fitted.rows), fitted.y, options, progress);
+        return fitted;
+    }
+
+    std::map<std::string, std::string> referencesIn(const std::vector<Term>& terms) const {
+        const auto names = inputNames(terms);
+        std::map<std::string, std::string> references;
+        for (const auto& [column, level] : m_recipe.reference)
+            if (std::find(names.begin(), names.end(), column) != names.end()) references[column] = level;
+        return references;
+    }
+
+    /// A design of several helps with their parents, and where each one's columns are.
+    struct Batch {
+        Design design;
+        std::vector<ScreenBlock> blocks;
+    };
+    Batch batchOf(const std::vector<std::size_t>& helps, std::span<const std::uint32_t> rows) const {
+        std::vector<Term> terms;
+        const auto place = [&](const Term& term) {
+            const auto found = std::find(terms.begin(), terms.end(), term);
+            if (found != terms.end()) return static_cast<std::size_t>(found - terms.begin());
+            terms.push_back(term);
+            return terms.size() - 1;
+        };
+        std::vector<std::vector<std::size_t>> places;
+        for (const std::size_t h : helps) {
+            std::vector<std::size_t> of;
+            for (const Term& parent : m_found.helps[h].parents)
+                of.push_back(place(parent));
+            of.push_back(place(m_found.helps[h].term));
+            places.push_back(std::move(of));
+        }
+        Batch batch{Design::learn(m_table, rows, terms, {}, m_recipe.rows.file), {}};
+        std::vector<std::vector<std::size_t>> columnsOf(terms.size());
+        for (std::size_t c = 0; c < batch.design.columns().size(); ++c)
+            columnsOf[batch.design.columns()[c].term].push_back(c);
+        for (const auto& of : places) {
+            ScreenBlock block;
+            for (const std::size_t term : of) {
+                if (term == of.back()) block.parents = block.columns.size();
+                block.columns.insert(block.columns.end(), columnsOf[term].begin(), columnsOf[term].end());
+            }
+            batch.blocks.push_back(std::move(block));
+        }
+        return batch;
+    }
+
+    std::size_t widthOf(const Help& help) const {
+        std::size_t width = 1, parents = 0;
+        for (const TermPart& part : help.term.parts)
+            for (const auto& [name, known] : m_columns)
+                if (name == part.column) {
+                    width *= widthOf(known);
+                    parents += widthOf(known);
+                }
+        return width + (help.parents.empty() ? 0 : parents);
+    }
+
+    void screen(const std::vector<std::string>& columns, const std::vector<std::size_t>& helps,
+                Progress& progress) {
+        Fitted fitted;
+        try {
+            ProgressStage fitting(progress, 0, 0.1);
+            fitted = fitFor(columns, fitting);
+        } catch (const Error&) {
+            if (columns.empty()) throw; // the model itself cannot be fitted
+            for (const std::size_t h : helps)
+                m_found.helps[h].p = std::nan("");
+            return;
+        }
+        const DesignRows x(*fitted.bound, fitted.rows);
+        for (std::size_t begin = 0; begin < helps.size();) {
+            std::vector<std::size_t> some;
+            for (std::size_t width = 0; begin < helps.size() && (some.empty() || width < batchColumns);
+                 ++begin) {
+                width += widthOf(m_found.helps[helps[begin]]);
+                some.push_back(helps[begin]);
+            }
+            ProgressStage stage(progress,
+                                0.1 + 0.9 * static_cast<double>(begin - some.size()) /
+                                          static_cast<double>(helps.size()),
+                                0.1 + 0.9 * static_cast<double>(begin) / static_cast<double>(helps.size()));
+            try {
+                const Batch batch = batchOf(some, fitted.rows);
+                const BoundDesign bound(batch.design, m_table, m_recipe.rows.file);
+                const auto additions = screenBlocks(fitted.fit, x, DesignRows(bound, fitted.rows),
+                                                    batch.blocks, m_threads, stage);
+                for (std::size_t k = 0; k < some.size(); ++k) {
+                    Help& help = m_found.helps[some[k]];
+                    const Addition& a = additions[k];
+                    help.rows = fitted.rows.size();
+                    help.share = a.share;
+                    help.f = a.f;
+                    help.numeratorDf = a.numeratorDf;
+                    help.denominatorDf = a.denominatorDf;
+                    help.p = a.p;
+                    help.errorBefore = help.errorWith = std::nan("");
+                }
+            } catch (const Error&) { // a factor with one level where other columns have values
+                for (const std::size_t h : some)
+                    m_found.helps[h].p = std::nan("");
+            }
+            m_screened.insert(m_screened.end(), some.begin(), some.end());
+            if (m_soFar) tell();
+        }
+    }
+
+    void tell() const {
+        WhatHelps now;
+        now.tried = m_found.tried;
+        now.passedOver = m_found.passedOver;
+        for (const std::size_t h : m_screened)
+            if (!std::isnan(m_found.helps[h].p)) {
+                now.helps.push_back(m_found.helps[h]);
+                now.helps.back().pAdjusted = std::nan("");
+            }
+        sort(now.helps);
+        m_soFar(now);
+    }
+
+    static void sort(std::vector<Help>& helps) {
+        std::stable_sort(helps.begin(), helps.end(),
+                         [](const Help& a, const Help& b) { return a.p < b.p || (a.p == b.p && a.f > b.f); });
+    }
+
+    void leaveOut(Progress& progress) {
+        const std::size_t count = std::min(mostLeftOut, m_found.helps.size());
+        std::map<std::vector<std::string>, std::vector<std::size_t>> bySet;
+        for (std::size_t h = 0; h < count; ++h)
+            bySet[lacking(m_found.helps[h])].push_back(h);
+        std::size_t done = 0;
+        for (const auto& [columns, helps] : bySet) {
+            ProgressStage stage(progress, static_cast<double>(done) / static_cast<double>(count),
+                                static_cast<double>(done + helps.size()) / static_cast<double>(count));
+            done += helps.size();
+            const Fitted fitted = fitFor(columns, stage);
+            const Batch batch = batchOf(helps, fitted.rows);
+            const BoundDesign bound(batch.design, m_table, m_recipe.rows.file);
+            const DesignRows x(*fitted.bound, fitted.rows), candidates(bound, fitted.rows);
+            // Each twice: with the terms it needs alone, and with it beside them.
+            std::vector<ScreenBlock> blocks = batch.blocks;
+            for (const ScreenBlock& block : batch.blocks) {
+                ScreenBlock needed = block;
+                needed.columns.resize(block.parents);
+                blocks.push_back(std::move(needed));
+            }
+            const auto squares = leaveOneOutWith(fitted.fit, x, candidates, blocks, m_threads, stage);
+            const auto n = static_cast<double>(fitted.rows.size());
+            for (std::size_t k = 0; k < helps.size(); ++k) {
+                m_found.helps[helps[k]].errorBefore = std::sqrt(squares[helps.size() + k] / n);
+                m_found.helps[helps[k]].errorWith = std::sqrt(squares[k] / n);
+            }
+        }
+        std::stable_sort(m_found.helps.begin(), m_found.helps.begin() + static_cast<std::ptrdiff_t>(count),
+                         [](const Help& a, const Help& b) { return gainOf(a) > gainOf(b); });
+    }
+
+    /// Share of the error it takes away.
+    static double gainOf(const Help& help) {
+        const double gain = 1 - help.errorWith / help.errorBefore;
+        return std::isnan(gain) ? -1 : gain;
+    }
+
+    const Recipe& m_recipe;
+    const PreparedRows& m_prepared;
+    const Table& m_table;
+    Threads m_threads;
+    Progress& m_progress;
+    const HelpsSoFar& m_soFar;
+    /// Learning rows the model can use.
+    std::vector<std::uint32_t> m_rows;
+    std::vector<std::pair<std::string, Known>> m_columns;
+    WhatHelps m_found;
+    std::vector<std::size_t> m_screened;
+};
+
+} // namespace
+
+std::string_view helpKindName(Help::Kind kind) {
+    return kind == Help::Kind::column ? "column" : kind == Help::Kind::bend ? "bend" : "pair";
+}
+
+WhatHelps whatHelps(const Recipe& recipe, const PreparedRows& prepared, Threads threads, Progress& progress,
+                    const HelpsSoFar& soFar) {
+    return Helper(recipe, prepared, threads, progress, soFar).run();
+}
+
+Recipe withHelp(const Recipe& recipe, const Help& help) {
+    Recipe next = recipe;
+    for (const Term& parent : help.parents)
+        next.terms.push_back(parent);
+    next.terms.push_back(help.term);
+    return next;
+}
+
+std::string helpsJson(const WhatHelps& helps, const Recipe& recipe) {
+    nlohmann::ordered_json out;
+    out["what_helps"] = 1;
+    out["response"] = recipe.response;
+    out["tried"] = helps.tried;
+    out["passed_over"] = helps.passedOver;
+    out["helps"] = nlohmann::ordered_json::array();
+    for (const Help& h : helps.helps) {
+        nlohmann::ordered_json one{{"kind", helpKindName(h.kind)}, {"term", termName(h.term)}};
+        one["with"] = nlohmann::ordered_json::array();
+        for (const Term& parent : h.parents)
+            one["with"].push_back(termName(parent));
+        one.update({{"rows", h.rows},
+                    {"share_of_what_is_left", h.share},
+                    {"f", h.f},
+                    {"degrees_of_freedom", {h.numeratorDf, h.denominatorDf}},
+                    {"p", h.p},
+                    {"p_adjusted", h.pAdjusted},
+                    {"error_leaving_rows_out_before", h.errorBefore},
+                    {"error_leaving_rows_out_with", h.errorWith}});
+        out["helps"].push_back(std::move(one));
+    }
+    return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
+}
+
+} // namespace oxgoad

@@ -1,0 +1,74 @@
+#include "workspace/helps_grid.h"
+
+#include "base/text.h"
+#include "workspace/grid_text.h"
+#include "workspace/text.h"
+
+#include <cmath>
+
+namespace oxgoad {
+
+GridModel::Content helpsGrid(std::shared_ptr<const WhatHelps> helps, Session& session) {
+    const auto at = [helps](int row) -> const Help& { return helps->helps[static_cast<std::size_t>(row)]; };
+    GridModel::Content grid;
+    grid.rows = static_cast<int>(helps->helps.size());
+    double error = 0;
+    for (const Help& help : helps->helps)
+        if (std::isfinite(help.errorWith)) error = std::max(error, help.errorWith);
+    const int decimals = std::max(0, decimalsFor(error) - 1);
+    const QString unit = session.unit(session.recipe().response);
+    const auto tipped = [](GridColumn column, const QString& tip) {
+        column.toolTip = tip;
+        return column;
+    };
+    grid.columns = {
+        textColumn("would help", [at](int row) { return qs(termName(at(row).term)); }),
+        textColumn("as", [at](int row) { return qs(std::string(helpKindName(at(row).kind))); }),
+        tipped({"explains",
+                true,
+                [at](int row) { return qs(percentText(std::round(1000 * at(row).share) / 1000)); },
+                [at](int row) { return rawNumber(at(row).share); },
+                {}},
+               "Share of what the model leaves over, beside the terms it needs"),
+        tipped({"p adjusted",
+                true,
+                [at](int row) {
+                    const double p = at(row).pAdjusted;
+                    return std::isnan(p) ? QString("…") : qs(probabilityText(p));
+                },
+                [at](int row) { return rawNumber(at(row).pAdjusted); },
+                {}},
+               "For the number of columns, bends and pairs tried (Holm 1979)"),
+        tipped(numberColumn(
+                   "error without", [at](int row) { return at(row).errorBefore; }, decimals),
+               "Typical error of predicting each learning row from the others, with the terms it needs but "
+               "without "
+               "it (Allen 1974)" +
+                   (unit.isEmpty() ? QString() : ", " + unit)),
+        tipped(numberColumn(
+                   "with it", [at](int row) { return at(row).errorWith; }, decimals),
+               "The same with it in the model"),
+        textColumn("comes with", [at](int row) {
+            QStringList parents;
+            for (const Term& parent : at(row).parents)
+                parents << qs(termName(parent));
+            return parents.join(", ");
+        })};
+    grid.extra = [at](int row, int column, int role) -> QVariant {
+        if (role == Qt::CheckStateRole && column == 0) return Qt::Unchecked;
+        if (role == ToneRole && column == 3 && at(row).pAdjusted < 0.01) return "strong";
+        return {};
+    };
+    grid.flags = [](int, int column) {
+        Qt::ItemFlags flags = Qt::ItemIsEnabled | Qt::ItemIsSelectable | Qt::ItemNeverHasChildren;
+        return column == 0 ? flags | Qt::ItemIsUserCheckable : flags;
+    };
+    grid.edit = [at, &session](int row, int column, const QVariant&, int role) {
+        if (role != Qt::CheckStateRole || column != 0) return false;
+        session.change(withHelp(session.recipe(), at(row)));
+        return true;
+    };
+    return grid;
+}
+
+} // namespace oxgoad

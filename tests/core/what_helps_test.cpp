@@ -1,0 +1,195 @@
+// What would help a fit. Values in diabetes_helps.json are made by tests/reference/make/helps_values.py: each
+// F from two fits of a reference library, sums over rows left out from its influence measures.
+#include "base/random.h"
+#include "estimate/screen.h"
+#include "study/what_helps.h"
+#include "support/support.h"
+
+#include <set>
+
+using namespace oxgoad;
+using namespace oxgoad::test;
+
+namespace {
+
+StudyRows diabetes() {
+    StudyRows rows = publishedRows("diabetes");
+    std::vector<Column> columns;
+    for (const Column& column : rows.learning.table.columns())
+        columns.push_back(column.name() == "sex" ? column.converted(ColumnKind::factor).column : column);
+    rows.learning.table = Table(columns);
+    return rows;
+}
+
+WhatHelps helpsOf(const Recipe& recipe, const StudyRows& rows, Threads threads = {1}) {
+    const auto prepared = prepareRows(recipe, rows, threads, quietly());
+    return whatHelps(recipe, *prepared, threads, quietly());
+}
+
+const Help* find(const WhatHelps& helps, const std::string& name) {
+    for (const Help& help : helps.helps)
+        if (termName(help.term) == name) return &help;
+    return nullptr;
+}
+
+} // namespace
+
+TEST(WhatHelps, FTestsAndRowsLeftOutAgreeWithAReferenceLibrary) {
+    const StudyRows rows = diabetes();
+    const WhatHelps helps = helpsOf(recipeOf("y", {"bmi", "bp"}), rows);
+    const auto expected = publishedJson("diabetes_helps");
+    std::size_t compared = 0, leftOut = 0;
+    for (const auto& [key, value] : expected.items()) {
+        if (key == "press") continue;
+        // Products are named in the order of the table.
+        const Help* help = find(helps, key);
+        if (!help && key.find(" × ") != std::string::npos) {
+            const auto cut = key.find(" × ");
+            help = find(helps, key.substr(cut + std::string(" × ").size()) + " × " + key.substr(0, cut));
+        }
+        ASSERT_TRUE(help) << key;
+        EXPECT_GT(digits(help->f, value["f"]), 9) << key;
+        EXPECT_GT(digits(help->p, value["p"]), 8) << key;
+        EXPECT_EQ(help->numeratorDf, value["df1"].get<double>()) << key;
+        EXPECT_EQ(help->denominatorDf, value["df2"].get<double>()) << key;
+        EXPECT_GT(digits(help->share, value["share"]), 8) << key;
+        ++compared;
+        if (std::isnan(help->errorWith)) continue;
+        EXPECT_GT(digits(help->errorWith * help->errorWith * 442, value["press"]), 9) << key;
+        if (help->parents.empty()) {
+            EXPECT_GT(digits(help->errorBefore * help->errorBefore * 442, expected["press"]), 10) << key;
+        }
+        ++leftOut;
+    }
+    EXPECT_EQ(compared, 8u);
+    EXPECT_GE(leftOut, 2u);
+    // 8 columns, a square and a logarithm of 9 numbers (bmi and bp among them), 45 pairs.
+    EXPECT_EQ(helps.tried, 8u + 18u + 45u);
+}
+
+TEST(WhatHelps, PValuesAreAdjustedForAllThatWasTried) {
+    const WhatHelps helps = helpsOf(recipeOf("y", {"bmi", "bp"}), diabetes());
+    double smallest = 1;
+    for (const Help& help : helps.helps) {
+        EXPECT_GE(help.pAdjusted, help.p);
+        smallest = std::min(smallest, help.p);
+    }
+    for (const Help& help : helps.helps)
+        if (help.p == smallest) {
+            EXPECT_NEAR(help.pAdjusted, smallest * static_cast<double>(helps.tried), 1e-12);
+        }
+}
+
+TEST(WhatHelps, NoiseRarelySeemsToHelp) {
+    // Holm's method keeps the chance of any false find among all that were tried below 5 %: of 40 sets of
+    // noise more than six would be (binomial) one chance in 300.
+    int found = 0;
+    for (std::uint64_t seed = 0; seed < 40; ++seed) {
+        RandomStream random(seed, "noise");
+        std::vector<Column> columns;
+        for (const char* name : {"y", "a", "b", "c", "d"}) {
+            std::vector<double> values;
+            for (int i = 0; i < 120; ++i)
+                values.push_back(random.normal());
+            columns.push_back(Column::ofNumbers(name, values));
+        }
+        StudyRows rows;
+        rows.learning.table = Table(columns);
+        const WhatHelps helps = helpsOf(recipeOf("y", {"a"}), rows);
+        found += std::any_of(helps.helps.begin(), helps.helps.end(),
+                             [](const Help& h) { return h.pAdjusted < 0.05; });
+    }
+    EXPECT_LE(found, 6);
+}
+
+TEST(WhatHelps, AColumnWithGapsIsMeasuredOnTheRowsThatHaveIt) {
+    RandomStream random(9, "gaps");
+    std::vector<double> x, z, y;
+    for (int i = 0; i < 300; ++i) {
+        x.push_back(random.normal());
+        z.push_back(i % 3 == 0 ? std::nan("") : random.normal());
+        y.push_back(x.back() + (std::isnan(z.back()) ? 100 : 2 * z.back()) + random.normal());
+    }
+    StudyRows rows, complete;
+    rows.learning.table =
+        Table({Column::ofNumbers("x", x), Column::ofNumbers("z", z), Column::ofNumbers("y", y)});
+    const WhatHelps helps = helpsOf(recipeOf("y", {"x"}), rows);
+    const Help* gapped = find(helps, "z");
+    ASSERT_TRUE(gapped);
+    EXPECT_EQ(gapped->rows, 200u);
+    std::vector<double> xs, zs, ys;
+    for (std::size_t i = 0; i < 300; ++i)
+        if (!std::isnan(z[i])) {
+            xs.push_back(x[i]);
+            zs.push_back(z[i]);
+            ys.push_back(y[i]);
+        }
+    complete.learning.table =
+        Table({Column::ofNumbers("x", xs), Column::ofNumbers("z", zs), Column::ofNumbers("y", ys)});
+    EXPECT_NEAR(gapped->f, find(helpsOf(recipeOf("y", {"x"}), complete), "z")->f, 1e-8 * gapped->f);
+}
+
+TEST(WhatHelps, DependentAndConstantColumnsAreNotOffered) {
+    std::vector<double> x, twice, constant, y;
+    for (int i = 0; i < 50; ++i) {
+        x.push_back(i);
+        twice.push_back(2 * i + 1);
+        constant.push_back(5);
+        y.push_back(i + (i % 7));
+    }
+    StudyRows rows;
+    rows.learning.table = Table({Column::ofNumbers("x", x), Column::ofNumbers("twice", twice),
+                                 Column::ofNumbers("constant", constant), Column::ofNumbers("y", y)});
+    const WhatHelps helps = helpsOf(recipeOf("y", {"x"}), rows);
+    EXPECT_FALSE(find(helps, "twice"));
+    EXPECT_FALSE(find(helps, "constant"));
+    EXPECT_EQ(helps.passedOver, 1u);
+    EXPECT_TRUE(find(helps, "x^2"));
+}
+
+TEST(WhatHelps, TheNumberOfThreadsChangesNothingAndParentsComeAlong) {
+    const StudyRows rows = diabetes();
+    const Recipe recipe = recipeOf("y", {"bmi"});
+    const WhatHelps one = helpsOf(recipe, rows, {1}), many = helpsOf(recipe, rows, {4});
+    EXPECT_EQ(helpsJson(one, recipe), helpsJson(many, recipe));
+    const Help* pair = find(one, "sex × bmi");
+    if (!pair) pair = find(one, "bmi × sex");
+    ASSERT_TRUE(pair);
+    const Recipe with = withHelp(recipe, *pair);
+    ASSERT_EQ(with.terms.size(), 3u);
+    EXPECT_EQ(termName(with.terms[1]), "sex");
+    // The F of the pair is that of a fit with all of it.
+    const Evidence e = evaluate(with, rows, {}, quietly());
+    EXPECT_NEAR(e.terms[2].f, pair->f, 1e-8 * pair->f);
+}
+
+TEST(WhatHelps, ThePlantedInteractionIsFirstAmongThePairsOfTheDemo) {
+    const std::filesystem::path demo = OXGOAD_DEMO;
+    const Recipe recipe = readRecipe(demo / "1_straight.json");
+    const StudyRows rows = loadRows(recipe, demo, {}, quietly());
+    const WhatHelps helps = helpsOf(recipe, rows, {});
+    const auto first = std::find_if(helps.helps.begin(), helps.helps.end(),
+                                    [](const Help& h) { return h.kind == Help::Kind::pair; });
+    ASSERT_NE(first, helps.helps.end());
+    EXPECT_EQ(termName(first->term), "list_rate × contract");
+    EXPECT_LT(first->errorWith, 0.995 * first->errorBefore);
+    EXPECT_LT(first->pAdjusted, 0.01);
+}
+
+TEST(WhatHelps, FillsInAndStopsWhenAsked) {
+    const StudyRows rows = diabetes();
+    const Recipe recipe = recipeOf("y", {"bmi"});
+    const auto prepared = prepareRows(recipe, rows, {1}, quietly());
+    std::size_t calls = 0, before = 0;
+    Progress progress;
+    whatHelps(recipe, *prepared, {1}, progress, [&](const WhatHelps& now) {
+        EXPECT_GE(now.helps.size(), before);
+        before = now.helps.size();
+        ++calls;
+    });
+    EXPECT_GE(calls, 1u);
+    struct : Progress {
+        bool stopRequested() const override { return true; }
+    } stopped;
+    EXPECT_THROW(whatHelps(recipe, *prepared, {1}, stopped), Stopped);
+}
