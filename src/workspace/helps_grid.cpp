@@ -17,6 +17,7 @@ GridModel::Content helpsGrid(std::shared_ptr<const WhatHelps> helps, Session& se
         if (std::isfinite(help.errorWith)) error = std::max(error, help.errorWith);
     const int decimals = std::max(0, decimalsFor(error) - 1);
     const QString unit = session.unit(session.recipe().response);
+    const QString under = unit.isEmpty() ? QString() : "\n" + unit;
     const auto tipped = [](GridColumn column, const QString& tip) {
         column.toolTip = tip;
         return column;
@@ -24,11 +25,8 @@ GridModel::Content helpsGrid(std::shared_ptr<const WhatHelps> helps, Session& se
     grid.columns = {
         textColumn("would help", [at](int row) { return qs(termName(at(row).term)); }),
         textColumn("as", [at](int row) { return qs(std::string(helpKindName(at(row).kind))); }),
-        tipped({"explains",
-                true,
-                [at](int row) { return qs(percentText(std::round(1000 * at(row).share) / 1000)); },
-                [at](int row) { return rawNumber(at(row).share); },
-                {}},
+        tipped(numberColumn(
+                   "explains\n%", [at](int row) { return 100 * at(row).share; }, 1),
                "Share of what the model leaves over, beside the terms it needs"),
         tipped({"p adjusted",
                 true,
@@ -40,13 +38,11 @@ GridModel::Content helpsGrid(std::shared_ptr<const WhatHelps> helps, Session& se
                 {}},
                "For the number of columns, bends and pairs tried (Holm 1979)"),
         tipped(numberColumn(
-                   "error without", [at](int row) { return at(row).errorBefore; }, decimals),
-               "Typical error of predicting each learning row from the others, with the terms it needs but "
-               "without "
-               "it (Allen 1974)" +
-                   (unit.isEmpty() ? QString() : ", " + unit)),
+                   "error without" + under, [at](int row) { return at(row).errorBefore; }, decimals),
+               "Typical error of predicting each learning row from the others, with the terms it needs "
+               "alone (Allen 1974)"),
         tipped(numberColumn(
-                   "with it", [at](int row) { return at(row).errorWith; }, decimals),
+                   "with it" + under, [at](int row) { return at(row).errorWith; }, decimals),
                "The same with it in the model"),
         textColumn("comes with", [at](int row) {
             QStringList parents;

@@ -171,7 +171,7 @@ void FitStation::findHelps() {
 
 void FitStation::showHelps(std::shared_ptr<const WhatHelps> helps) {
     m_helpsModel.setContent(helpsGrid(helps, m_session));
-    m_helps->fitColumns(190);
+    m_helps->fitColumns(160);
     const QString passed =
         helps->passedOver > 0 ? tr(" %1 passed over: one value, or too many levels.")
                                     .arg(qs(plural(helps->passedOver, "column or pair", "columns and pairs")))

@@ -188,23 +188,55 @@ QString probabilitySaid(double p) {
     return text.startsWith('<') ? text : "= " + text;
 }
 
+namespace {
+
+/// Which rows are looked at, and which of them may be drawn.
+void chooseRows(Looking& look) {
+    const LookRequest& request = look.request;
+    look.scope = lookScope(request.recipe, *request.prepared, request.evidence.get(), request.against);
+    if (!request.up.empty()) lookAtColumn(look.scope, look.table().at(request.up, request.recipe.rows.file));
+    const PreparedRows& rows = *request.prepared;
+    const bool some = request.only && request.only->size() == rows.parts.size();
+    look.shown.resize(rows.parts.size());
+    for (std::size_t i = 0; i < look.shown.size(); ++i)
+        look.shown[i] =
+            rows.leftOut[i] == 0 && rows.parts[i] != Part::test && (!some || (*request.only)[i] != 0);
+    if (!some) return;
+    keepOnly(look.scope, *request.only);
+    look.picture.sentences << tr("Only the %1 marked are looked at.")
+                                  .arg(qs(plural(look.scope.rows, "learning row", "learning rows")));
+}
+
+} // namespace
+
+std::optional<LookPicture> lookRows(const LookRequest& request) {
+    constexpr std::size_t many = 200000;
+    const Column* column = request.prepared->table.find(request.column);
+    if (request.view != "against" || request.prepared->table.rows() < many || !column ||
+        column->kind() == ColumnKind::factor || !request.panels.empty())
+        return std::nullopt;
+    Looking look{request, {}, {}, {}};
+    try {
+        chooseRows(look);
+    } catch (const Error&) { // the whole picture says why
+        return std::nullopt;
+    }
+    PlotFrame::Content& content = look.picture.content;
+    content.xTitle = look.titled(column->name());
+    content.yTitle = look.targetTitle();
+    content.xIsDate = column->kind() == ColumnKind::date;
+    content.xLog = request.scales.logX;
+    content.yLog = request.scales.logY;
+    content.marks = marksOf(look, NumberView(*column).values(), false, look.factor(request.group, column));
+    content.summary = tr("Reading lines and curves…");
+    look.picture.sentences << content.summary;
+    return std::move(look.picture);
+}
+
 LookPicture lookPicture(const LookRequest& request, Progress& progress) {
     Looking look{request, {}, {}, {}};
     try {
-        look.scope = lookScope(request.recipe, *request.prepared, request.evidence.get(), request.against);
-        if (!request.up.empty())
-            lookAtColumn(look.scope, look.table().at(request.up, request.recipe.rows.file));
-        const PreparedRows& rows = *request.prepared;
-        const bool some = request.only && request.only->size() == rows.parts.size();
-        look.shown.resize(rows.parts.size());
-        for (std::size_t i = 0; i < look.shown.size(); ++i)
-            look.shown[i] =
-                rows.leftOut[i] == 0 && rows.parts[i] != Part::test && (!some || (*request.only)[i] != 0);
-        if (some) {
-            keepOnly(look.scope, *request.only);
-            look.picture.sentences << tr("Only the %1 marked are looked at.")
-                                          .arg(qs(plural(look.scope.rows, "learning row", "learning rows")));
-        }
+        chooseRows(look);
         if (request.view == "spread out")
             drawDistribution(look, progress);
         else if (request.view == "over time" || request.view == "season")

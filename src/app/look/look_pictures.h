@@ -71,5 +71,7 @@ struct LookPicture {
 
 /// Errors of the core become a plot that says them. Throws Stopped.
 LookPicture lookPicture(const LookRequest& request, Progress& progress);
+/// The rows alone, at once, where there are so many that lines and curves keep one waiting; empty otherwise.
+std::optional<LookPicture> lookRows(const LookRequest& request);
 
 } // namespace oxgoad

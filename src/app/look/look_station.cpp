@@ -439,7 +439,14 @@ void LookStation::draw() {
         drawPairs();
         return;
     }
-    m_session.lookJobs().start(tr("Drawing"), [this, what](Progress& progress) -> Jobs::Finish {
+    const int drawing = ++m_drawing;
+    m_session.lookJobs().start(tr("Drawing"), [this, what, drawing](Progress& progress) -> Jobs::Finish {
+        if (auto rows = lookRows(what)) { // of a million rows first the rows, then what is read off them
+            auto first = std::make_shared<LookPicture>(std::move(*rows));
+            QMetaObject::invokeMethod(this, [this, first, drawing] {
+                if (drawing == m_drawing) take(std::move(*first));
+            });
+        }
         auto picture = std::make_shared<LookPicture>(lookPicture(what, progress));
         return [this, picture] { take(std::move(*picture)); };
     });
@@ -447,6 +454,7 @@ void LookStation::draw() {
 
 void LookStation::drawPairs() {
     const LookRequest what = request();
+    ++m_drawing;
     take({});
     m_said->setText(tr("Comparing columns over the learning rows…"));
     m_session.lookJobs().start(tr("Comparing columns"), [this, what](Progress& progress) -> Jobs::Finish {

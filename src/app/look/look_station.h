@@ -76,6 +76,8 @@ private:
     QLayout* m_moves;
     QString m_view = "against";
     std::string m_up;
+    /// Grows with each drawing: rows that come late are not shown.
+    int m_drawing = 0;
 };
 
 } // namespace oxgoad

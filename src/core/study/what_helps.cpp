@@ -388,8 +388,8 @@ WhatHelps whatHelps(const Recipe& recipe, const PreparedRows& prepared, Threads 
 Recipe withHelp(const Recipe& recipe, const Help& help) {
     Recipe next = recipe;
     for (const Term& parent : help.parents)
-        next.terms.push_back(parent);
-    next.terms.push_back(help.term);
+        if (!has(next.terms, parent)) next.terms.push_back(parent);
+    if (!has(next.terms, help.term)) next.terms.push_back(help.term);
     return next;
 }
 

@@ -51,7 +51,7 @@ using HelpsSoFar = std::function<void(const WhatHelps&)>;
 WhatHelps whatHelps(const Recipe& recipe, const PreparedRows& prepared, Threads threads, Progress& progress,
                     const HelpsSoFar& soFar = {});
 
-/// The recipe with a help and its parents.
+/// The recipe with a help and its parents; what is there already is not put in twice.
 Recipe withHelp(const Recipe& recipe, const Help& help);
 
 /// As JSON and as a table, for files.
