@@ -65,6 +65,17 @@ void shootLooks(MainWindow& window, const QString& folder) {
         QTest::qWait(500);
         window.grab().save(folder + "/" + shot.name + ".png");
     }
+    for (auto* button : window.findChildren<QPushButton*>())
+        if (button->property("view") == "against") button->click();
+    window.findChild<QComboBox*>("predictor")->setCurrentText("places");
+    QTest::qWait(500);
+    std::vector<std::size_t> rows;
+    for (std::size_t row = 0; row < 150; ++row)
+        rows.push_back(row);
+    window.session().markRows(rows, false);
+    QTest::qWait(200);
+    window.grab().save(folder + "/look_marked.png");
+    window.session().markRows({}, false);
 }
 
 } // namespace
