@@ -70,10 +70,11 @@ QString slopeSaid(const Looking& look, const Column& column, const GroupLine& li
     if (scales.logX && scales.logY) return tr("1 % more %1 goes with %2 % more").arg(name, value);
     if (scales.logX)
         return tr("1 % more %1 goes with a hundredth of %2%3").arg(name, value, look.unitOfTarget());
+    const double growthError = 100 * std::exp(line.slope) * line.slopeError; // delta method
     if (scales.logY)
         return tr("each unit of %1 goes with %2 % more")
-            .arg(name, supportedText(100 * std::expm1(line.slope), 100 * line.slopeError) + " ± " +
-                           qs(readableText(100 * line.slopeError, 2)));
+            .arg(name, supportedText(100 * std::expm1(line.slope), growthError) + " ± " +
+                           qs(readableText(growthError, 2)));
     if (column.kind() == ColumnKind::date) return tr("slope %1%2 a day").arg(value, look.unitOfTarget());
     return tr("slope %1%2")
         .arg(value, look.unitOfTarget().isEmpty()

@@ -299,6 +299,11 @@ private:
             } catch (const Error&) { // a factor with one level where other columns have values
                 for (const std::size_t h : some)
                     m_found.helps[h].p = std::nan("");
+                // The others of the batch are measured one by one.
+                if (some.size() > 1)
+                    for (const std::size_t h : some)
+                        screen(columns, {h}, stage);
+                continue;
             }
             m_screened.insert(m_screened.end(), some.begin(), some.end());
             if (m_soFar) tell();
