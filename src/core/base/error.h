@@ -33,6 +33,8 @@ enum class ErrorCode {
     badPassword,
     badJoin,
     badParts,
+    badWeights,
+    noConvergence,
 };
 
 /// Where it went wrong. Empty or zero members are unknown. Lines, cells and characters are counted from 1.

@@ -39,6 +39,14 @@ struct CheckContext {
     const Scores& learning;
     const Scores& heldOut;
     std::string response;
+    /// Weights of the learning rows; empty without.
+    std::span<const double> weights;
+    /// Errors of the coefficients stand unequal spread; the estimator stands outliers; the fit is one of
+    /// logarithms; there are rows to forecast, whose intervals need an even spread.
+    bool robustToSpread = false;
+    bool robustToOutliers = false;
+    bool logResponse = false;
+    bool forecasts = false;
     /// Rows that could not be used because of a missing value, in all and by column.
     std::size_t rowsMissing = 0;
     std::vector<std::pair<std::string, std::size_t>> missingByColumn;

@@ -66,6 +66,7 @@ void checkHeldOutRows(const CheckContext& context, Findings& findings) {
 
 void checkOutlyingRows(const CheckContext& context, Findings& findings) {
     checkHeldOutRows(context, findings);
+    if (context.robustToOutliers) return; // such rows do not pull; their weights are with the rows
     const double df = context.fit.degreesOfFreedom - 1;
     if (context.studentized.empty() || !(df > 0)) return;
     const auto n = static_cast<double>(context.studentized.size());
@@ -93,6 +94,7 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
                        readableText(context.cooks[i], 2);
         goad.threshold = "adjusted p below 0.01";
         goad.source = "Cook and Weisberg 1982, §2.2.2";
+        if (named.empty()) goad.moves.push_back({Move::Kind::standOutliers, "fit robustly", {}, 0});
         findings.goads.push_back(std::move(goad));
         named.push_back(i);
     }

@@ -37,18 +37,32 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     if (!fit.intercept || k < 1 || !(fit.degreesOfFreedom > 0)) return;
     // LM = n R² of the squared residuals on the same columns (Koenker 1981, "A note on studentizing a test
     // for heteroscedasticity", Journal of Econometrics 17).
-    const Eigen::VectorXd squares = fit.residuals.array().square();
+    Eigen::VectorXd squares = fit.residuals.array().square();
+    if (!context.weights.empty()) // with weights √w·e is what should spread evenly
+        squares.array() *= Eigen::Map<const Eigen::ArrayXd>(context.weights.data(), squares.size());
     const Eigen::VectorXd centred = squares.array() - squares.mean();
     const double total = centred.squaredNorm();
     if (!(total > 0)) return;
     const DesignRows x(context.design, context.learningRows);
-    const auto [products, sum] = shiftedCrossProducts(fit, x, centred, context.threads);
-    const double statistic = static_cast<double>(fit.rows) * fit.explainedSumOfSquares(products, sum) / total;
+    double explained = 0;
+    if (context.weights.empty()) {
+        const auto [products, sum] = shiftedCrossProducts(fit, x, centred, context.threads);
+        explained = fit.explainedSumOfSquares(products, sum);
+    } else {
+        Progress silent;
+        const std::vector<double> values(squares.begin(), squares.end());
+        const LeastSquaresFit auxiliary = fitLeastSquares(
+            x, values, {.threads = context.threads, .precision = LeastSquaresOptions::Precision::plain},
+            silent);
+        explained = auxiliary.totalSumOfSquares - auxiliary.residualSumOfSquares;
+    }
+    const double statistic = static_cast<double>(fit.rows) * explained / total;
     const double p = chiSquaredUpper(statistic, k);
     findings.readings.push_back({"unequal spread", statistic, pLimit, p,
                                  "Lagrange multiplier with " + readableText(k, 3) + " degrees of freedom",
                                  "Koenker 1981"});
-    if (!(p < pLimit)) return;
+    // Errors that stand it leave the intervals of single values, which do not.
+    if (!(p < pLimit) || (context.robustToSpread && !context.forecasts)) return;
 
     double strongest = 0;
     std::string column;
@@ -69,13 +83,20 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     goad.title = std::fabs(strongest) < 0.1 ? "The spread of residuals is not even"
                  : strongest > 0            ? "The spread of residuals grows with " + column
                                             : "The spread of residuals shrinks with " + column;
-    goad.reading = "LM " + readableText(statistic, 3) + ", p " + probabilityText(p) +
-                   "; intervals are too narrow where the spread is large";
+    goad.reading =
+        "LM " + readableText(statistic, 3) + ", p " + probabilityText(p) +
+        (context.robustToSpread
+             ? "; the errors of the coefficients stand it, intervals of single values are too narrow where "
+               "the spread is large"
+             : "; intervals are too narrow where the spread is large");
     goad.threshold = "p below 0.01";
     goad.source = "Koenker 1981";
     goad.station = "check";
     goad.column = column;
     if (!column.empty()) goad.moves.push_back({Move::Kind::seeColumn, "see residuals", column, 0});
+    if (!context.robustToSpread && !context.robustToOutliers)
+        goad.moves.push_back({Move::Kind::standUnequalSpread, "errors that stand it", {}, 0});
+    if (!context.logResponse) goad.moves.push_back({Move::Kind::logResponse, "model the logarithm", {}, 0});
     findings.goads.push_back(std::move(goad));
 }
 

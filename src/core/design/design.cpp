@@ -1,6 +1,5 @@
 #include "design/design.h"
 
-#include "base/double_double.h"
 #include "base/error.h"
 #include "base/text.h"
 
@@ -13,38 +12,8 @@ namespace {
 
 constexpr std::int32_t unseenLevel = -2;
 
-double transformed(double value, const TermPart& part) {
-    if (part.logarithm) return value > 0 ? std::log(value) : std::nan("");
-    if (part.power == 1) return value;
-    if (part.power == 2) return value * value;
-    return std::pow(value, part.power);
-}
-
-DoubleDouble exactly(double value, int power, bool logarithm) {
-    if (logarithm) {
-        const double rounded = std::log(value);
-        return normalised(rounded, static_cast<double>(std::log(static_cast<long double>(value)) - rounded));
-    }
-    DoubleDouble product(1);
-    for (int k = 0; k < std::abs(power); ++k)
-        product = product * DoubleDouble(value);
-    return power < 0 ? DoubleDouble(1) / product : product;
-}
-
-/// Column names of one part: its indicators, or itself.
-std::vector<std::pair<std::string, DesignColumn::Piece>>
-piecesOf(const TermPart& part, const DesignInput& input, std::size_t index) {
-    std::vector<std::pair<std::string, DesignColumn::Piece>> pieces;
-    if (!input.factor) {
-        pieces.push_back({partName(part), {index, -1, part.power, part.logarithm}});
-        return pieces;
-    }
-    for (std::size_t level = 0; level < input.levels.size(); ++level)
-        if (level != input.referenceLevel)
-            pieces.push_back(
-                {input.name + " = " + input.levels[level], {index, static_cast<int>(level), 1, false}});
-    return pieces;
-}
+/// A model matrix wider than this is a mistake: mostly a factor of names or numbers.
+constexpr std::size_t mostColumns = 5000;
 
 DesignInput learnInput(const Column& column, std::span<const std::uint32_t> rows,
                        const std::map<std::string, std::string>& references, const std::string& file) {
@@ -89,6 +58,15 @@ void requireSensible(const std::vector<Term>& terms) {
             if (part.power == 0 || std::abs(part.power) > 30)
                 throw Error(ErrorCode::badTerm, "the power " + std::to_string(part.power) + " cannot be used",
                             {.column = part.column}, "Powers go from −30 to 30, without 0.");
+        for (std::size_t a = 0; a < terms[i].parts.size(); ++a)
+            for (std::size_t b = 0; b < a; ++b)
+                if (terms[i].parts[a] == terms[i].parts[b])
+                    throw Error(ErrorCode::badTerm,
+                                termName(terms[i]) + " is a product of " + partName(terms[i].parts[a]) +
+                                    " with itself",
+                                {.column = terms[i].parts[a].column},
+                                "For a bend of a number use its square or a curve; a factor needs no product "
+                                "with itself.");
         for (std::size_t j = 0; j < i; ++j)
             if (terms[i] == terms[j])
                 throw Error(ErrorCode::badTerm, "the term " + termName(terms[i]) + " is there twice", {},
@@ -96,23 +74,29 @@ void requireSensible(const std::vector<Term>& terms) {
     }
 }
 
+/// The values a part's means, scales or knots are learned from; none where it learns nothing.
+std::vector<double> valuesFor(const TermPart& part, const Column& column,
+                              std::span<const std::uint32_t> rows) {
+    std::vector<double> values;
+    if (part.form != Form::centred && part.form != Form::standardised && part.form != Form::pieces &&
+        part.form != Form::spline)
+        return values;
+    values.reserve(rows.size());
+    for (const auto row : rows)
+        values.push_back(column.asNumber(row));
+    return values;
+}
+
+[[noreturn]] void tooWide(const Term& term, std::size_t columns, const std::string& file) {
+    throw Error(ErrorCode::badTerm,
+                termName(term) + " would make " + plural(columns, "column", "columns") +
+                    " of the model matrix",
+                {.file = file, .column = term.parts[0].column},
+                "At most " + countText(mostColumns) +
+                    " can be fitted. Lump its rare levels into one, read it as a number, or take it out.");
+}
+
 } // namespace
-
-Term plainTerm(std::string column) {
-    return Term{{TermPart{std::move(column)}}};
-}
-
-std::string partName(const TermPart& part) {
-    if (part.logarithm) return "ln(" + part.column + ")";
-    return part.power == 1 ? part.column : part.column + "^" + std::to_string(part.power);
-}
-
-std::string termName(const Term& term) {
-    std::string name;
-    for (const TermPart& part : term.parts)
-        name += (name.empty() ? "" : " × ") + partName(part);
-    return name;
-}
 
 std::vector<std::string> inputNames(const std::vector<Term>& terms) {
     std::vector<std::string> names;
@@ -138,16 +122,23 @@ Design Design::learn(const Table& table, std::span<const std::uint32_t> rows, co
         for (const TermPart& part : terms[t].parts) {
             const std::size_t index = indexOf.at(part.column);
             const DesignInput& input = design.m_inputs[index];
-            if (input.factor && (part.power != 1 || part.logarithm))
-                throw Error(ErrorCode::badTerm,
-                            "a factor has no " + std::string(part.logarithm ? "logarithm" : "powers"),
-                            {.file = file, .column = part.column}, "Use the factor as it is.");
+            const auto functions =
+                input.factor ? learnFactorBasis(part, input.levels, input.referenceLevel, file)
+                             : learnNumberBasis(part, table.at(part.column, file).kind(),
+                                                valuesFor(part, table.at(part.column, file), rows), file);
+            for (const NamedBasis& function : functions)
+                if (function.basis.canFail())
+                    design.m_guards.push_back({{index, function.basis}, function.name});
+            if (columns.size() * functions.size() + design.m_columns.size() > mostColumns)
+                tooWide(terms[t], columns.size() * functions.size(), file);
             std::vector<DesignColumn> products;
+            products.reserve(columns.size() * functions.size());
             for (const DesignColumn& before : columns)
-                for (const auto& [name, piece] : piecesOf(part, input, index)) {
+                for (const auto& [name, basis] : functions) {
                     DesignColumn column = before;
-                    column.name += (column.name.empty() ? "" : " × ") + name;
-                    column.pieces.push_back(piece);
+                    const bool wrap = part.form == Form::centred && terms[t].parts.size() > 1;
+                    column.name += (column.name.empty() ? "" : " × ") + (wrap ? "(" + name + ")" : name);
+                    column.pieces.push_back({index, basis});
                     products.push_back(std::move(column));
                 }
             columns = std::move(products);
@@ -192,15 +183,9 @@ double BoundDesign::inputValue(std::size_t input, std::size_t row) const {
 bool BoundDesign::complete(std::size_t row) const {
     for (std::size_t i = 0; i < m_sources.size(); ++i)
         if (std::isnan(inputValue(i, row))) return false;
-    for (const Term& term : m_design->terms())
-        for (const TermPart& part : term.parts) {
-            if (part.power == 1 && !part.logarithm) continue;
-            for (std::size_t i = 0; i < m_sources.size(); ++i)
-                if (m_design->inputs()[i].name == part.column &&
-                    !std::isfinite(transformed(inputValue(i, row), part)))
-                    return false;
-        }
-    return true;
+    return std::all_of(m_design->guards().begin(), m_design->guards().end(), [&](const Design::Guard& guard) {
+        return std::isfinite(guard.piece.basis.at(inputValue(guard.piece.input, row)));
+    });
 }
 
 std::vector<std::string> BoundDesign::problems(std::size_t row) const {
@@ -213,15 +198,11 @@ std::vector<std::string> BoundDesign::problems(std::size_t row) const {
             found.push_back(input.name + " = " + m_sources[i].column->cellText(row) +
                             " was never learned from");
     }
-    for (const Term& term : m_design->terms())
-        for (const TermPart& part : term.parts)
-            for (std::size_t i = 0; i < m_sources.size(); ++i) {
-                if (m_design->inputs()[i].name != part.column || (part.power == 1 && !part.logarithm))
-                    continue;
-                const double value = inputValue(i, row);
-                if (!std::isnan(value) && !std::isfinite(transformed(value, part)))
-                    found.push_back(partName(part) + " is not defined at " + readableText(value, 6));
-            }
+    for (const Design::Guard& guard : m_design->guards()) {
+        const double value = inputValue(guard.piece.input, row);
+        if (!std::isnan(value) && !std::isfinite(guard.piece.basis.at(value)))
+            found.push_back(guard.name + " is not defined at " + readableText(value, 6));
+    }
     return found;
 }
 
@@ -233,6 +214,7 @@ void BoundDesign::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::Ma
         bool first = true;
         for (const auto& piece : columns[j].pieces) {
             const Source& source = m_sources[piece.input];
+            const Basis& basis = piece.basis;
             auto put = [&](auto valueAt) {
                 if (first)
                     for (std::size_t i = 0; i < n; ++i)
@@ -241,21 +223,23 @@ void BoundDesign::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::Ma
                     for (std::size_t i = 0; i < n; ++i)
                         out[i] *= valueAt(rows[i]);
             };
-            const TermPart part{{}, piece.power, piece.logarithm};
-            if (piece.level >= 0) {
+            if (!source.levelOfCode.empty()) {
+                // A factor: what each of the table's codes is worth, looked up.
                 const auto codes = source.column->codes();
-                put([&](std::uint32_t r) {
-                    return source.levelOfCode[static_cast<std::size_t>(codes[r])] == piece.level ? 1.0 : 0.0;
-                });
+                std::vector<double> worth;
+                worth.reserve(source.levelOfCode.size());
+                for (const auto level : source.levelOfCode)
+                    worth.push_back(level == unseenLevel ? 0 : basis.at(level));
+                put([&](std::uint32_t r) { return worth[static_cast<std::size_t>(codes[r])]; });
             } else if (source.column->kind() == ColumnKind::number) {
                 const auto numbers = source.column->numbers();
-                if (part.power == 1 && !part.logarithm)
+                if (basis.isPlain())
                     put([&](std::uint32_t r) { return numbers[r]; });
                 else
-                    put([&](std::uint32_t r) { return transformed(numbers[r], part); });
+                    put([&](std::uint32_t r) { return basis.at(numbers[r]); });
             } else {
                 const auto days = source.column->days();
-                put([&](std::uint32_t r) { return transformed(days[r], part); });
+                put([&](std::uint32_t r) { return basis.at(days[r]); });
             }
             first = false;
         }
@@ -269,19 +253,19 @@ void BoundDesign::fillExact(std::span<const std::uint32_t> rows, Eigen::Ref<Eige
     const auto& columns = m_design->columns();
     for (std::size_t j = 0; j < columns.size(); ++j) {
         const auto& pieces = columns[j].pieces;
-        const auto plain = [](const DesignColumn::Piece& piece) {
-            return piece.level >= 0 || (piece.power == 1 && !piece.logarithm);
+        const auto isNumber = [&](const DesignColumn::Piece& piece) {
+            return !m_design->inputs()[piece.input].factor;
         };
-        const auto numbers = std::count_if(pieces.begin(), pieces.end(),
-                                           [](const DesignColumn::Piece& piece) { return piece.level < 0; });
-        if (numbers <= 1 && std::all_of(pieces.begin(), pieces.end(), plain)) continue;
+        const auto inDoubles = [&](const DesignColumn::Piece& piece) {
+            return piece.basis.isPlain() || piece.basis.kind == Basis::Kind::indicator ||
+                   piece.basis.kind == Basis::Kind::codes;
+        };
+        const auto numbers = std::count_if(pieces.begin(), pieces.end(), isNumber);
+        if (numbers <= 1 && std::all_of(pieces.begin(), pieces.end(), inDoubles)) continue;
         for (std::size_t i = 0; i < rows.size(); ++i) {
             DoubleDouble product(1);
-            for (const auto& piece : pieces) {
-                const double value = inputValue(piece.input, rows[i]);
-                product = product * (piece.level >= 0 ? DoubleDouble(value == piece.level ? 1 : 0)
-                                                      : exactly(value, piece.power, piece.logarithm));
-            }
+            for (const auto& piece : pieces)
+                product = product * piece.basis.exactly(inputValue(piece.input, rows[i]));
             hi(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j)) = product.hi;
             lo(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j)) = product.lo;
         }

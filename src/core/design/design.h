@@ -2,6 +2,7 @@
 // From terms and rows to the columns of a model matrix, with their names and origins.
 #include "base/parallel.h"
 #include "base/progress.h"
+#include "design/basis.h"
 #include "design/row_source.h"
 #include "design/term.h"
 #include "table/table.h"
@@ -30,10 +31,7 @@ struct DesignInput {
 struct DesignColumn {
     struct Piece {
         std::size_t input = 0;
-        /// Index of the level whose indicator this is; -1 for a number.
-        int level = -1;
-        int power = 1;
-        bool logarithm = false;
+        Basis basis;
     };
     std::string name;
     std::size_t term = 0;
@@ -47,7 +45,8 @@ public:
     /// `rows` are the learning rows whose inputs are all present. References name a level per factor;
     /// where none is named the first level in natural order is the reference.
     /// Errors: unknownColumn, wrongType (a text column), badTerm (a factor with one level, a reference
-    /// level that no learning row has, the same term twice, an empty product).
+    /// level that no learning row has, the same term twice, an empty product, a product of a part with
+    /// itself, more than 5,000 columns; those of learnNumberBasis and learnFactorBasis).
     static Design learn(const Table& table, std::span<const std::uint32_t> rows,
                         const std::vector<Term>& terms, const std::map<std::string, std::string>& references,
                         const std::string& file);
@@ -56,7 +55,15 @@ public:
     const std::vector<DesignInput>& inputs() const { return m_inputs; }
     const std::vector<DesignColumn>& columns() const { return m_columns; }
 
+    /// A function that may be undefined where its column has a value: ln, negative powers.
+    struct Guard {
+        DesignColumn::Piece piece;
+        std::string name;
+    };
+    const std::vector<Guard>& guards() const { return m_guards; }
+
 private:
+    std::vector<Guard> m_guards;
     std::vector<Term> m_terms;
     std::vector<DesignInput> m_inputs;
     std::vector<DesignColumn> m_columns;

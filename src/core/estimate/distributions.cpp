@@ -25,6 +25,7 @@ double studentQuantile(double level, double df) {
 double fisherUpper(double f, double numeratorDf, double denominatorDf) {
     if (std::isnan(f) || !(numeratorDf > 0) || !(denominatorDf > 0)) return std::nan("");
     if (std::isinf(f)) return 0;
+    if (std::isinf(denominatorDf)) return chiSquaredUpper(f * numeratorDf, numeratorDf);
     return bm::cdf(bm::complement(bm::fisher_f(numeratorDf, denominatorDf), std::max(f, 0.0)));
 }
 

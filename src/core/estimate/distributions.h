@@ -3,6 +3,7 @@
 
 namespace oxgoad {
 
+/// Degrees of freedom may be infinite: the normal and chi-squared then.
 /// P(|T| >= |t|) for Student's t. NaN for NaN or df <= 0; 0 for infinite t.
 double studentTwoSided(double t, double df);
 /// t with P(|T| <= t) = level, 0 < level < 1.

@@ -55,8 +55,8 @@ struct Rows {
     MatrixXd hi, lo;
     VectorXd yHi, yLo;
 
-    void load(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> y, Index begin,
-              Index count) {
+    void load(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+              std::span<const double> weights, Index begin, Index count) {
         const Index first = fit.intercept ? 1 : 0;
         MatrixXd rawHi(count, fit.columns), rawLo(count, fit.columns);
         x.fillExact(begin, rawHi, rawLo);
@@ -83,6 +83,18 @@ struct Rows {
             yHi[i] = value.hi * fit.responseScale;
             yLo[i] = value.lo * fit.responseScale;
         }
+        if (weights.empty()) return;
+        for (Index i = 0; i < count; ++i) {
+            const DoubleDouble root = squareRoot(DoubleDouble(weights[static_cast<std::size_t>(begin + i)]));
+            const auto apply = [&](double& high, double& low) {
+                const DoubleDouble value = DoubleDouble(high, low) * root;
+                high = value.hi;
+                low = value.lo;
+            };
+            for (Index j = 0; j < hi.cols(); ++j)
+                apply(hi(i, j), lo(i, j));
+            apply(yHi[i], yLo[i]);
+        }
     }
     DoubleDoubleColumn column(Index j) const { return {hi.col(j).data(), lo.col(j).data()}; }
 };
@@ -97,10 +109,10 @@ void multiply(Rows& rows, Index j, DoubleDouble factor) {
 
 class ExactSolver {
 public:
-    ExactSolver(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y, Threads threads,
-                Progress& progress)
-        : m_fit(fit), m_x(x), m_y(y), m_threads(threads), m_progress(progress), m_rank(fit.rank()),
-          m_blockRows(std::clamp<Index>(24576 / m_rank, 64, 1024)),
+    ExactSolver(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+                std::span<const double> weights, Threads threads, Progress& progress)
+        : m_fit(fit), m_x(x), m_y(y), m_weights(weights), m_threads(threads), m_progress(progress),
+          m_rank(fit.rank()), m_blockRows(std::clamp<Index>(24576 / m_rank, 64, 1024)),
           m_blocks((fit.rows + m_blockRows - 1) / m_blockRows), m_products(m_rank), m_inverse(m_rank) {}
 
     bool solve() {
@@ -138,7 +150,7 @@ private:
         forBlocks(0.6, 0.85, "Solving to twice the precision", [&](Index b) {
             Rows rows;
             const Index n = length(b);
-            rows.load(m_fit, m_x, m_y, b * m_blockRows, n);
+            rows.load(m_fit, m_x, m_y, m_weights, b * m_blockRows, n);
             for (Index j = 0; j < m_rank; ++j) {
                 for (Index k = 0; k < j; ++k)
                     if (r(k, j) != 0)
@@ -218,13 +230,18 @@ private:
         forBlocks(0.85, 1, "Leverages and residuals", [&](Index b) {
             Rows rows;
             const Index n = length(b), begin = b * m_blockRows;
-            rows.load(m_fit, m_x, m_y, begin, n);
+            rows.load(m_fit, m_x, m_y, m_weights, begin, n);
             for (Index j = 0; j < m_rank; ++j)
                 subtractMultiple(static_cast<std::size_t>(n), rows.column(j), at(m_solution, j),
                                  rows.yHi.data(), rows.yLo.data());
             const DoubleDoubleColumn left{rows.yHi.data(), rows.yLo.data()};
             squares[static_cast<std::size_t>(b)] = sumOfProducts(static_cast<std::size_t>(n), left, left);
             m_fit.residuals.segment(begin, n) = rows.yHi / m_fit.responseScale;
+            if (!m_weights.empty())
+                for (Index i = 0; i < n; ++i) {
+                    const double w = m_weights[static_cast<std::size_t>(begin + i)];
+                    m_fit.residuals[begin + i] /= w > 0 ? std::sqrt(w) : 1;
+                }
             m_fit.fitted.segment(begin, n) =
                 Eigen::Map<const VectorXd>(m_y.data() + begin, n) - m_fit.residuals.segment(begin, n);
             MatrixXd z = m_z.middleRows(begin, n);
@@ -286,6 +303,7 @@ private:
     LeastSquaresFit& m_fit;
     const RowSource& m_x;
     std::span<const double> m_y;
+    std::span<const double> m_weights;
     Threads m_threads;
     Progress& m_progress;
     Index m_rank;
@@ -302,9 +320,9 @@ private:
 
 } // namespace
 
-bool solveExactly(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y, Threads threads,
-                  Progress& progress) {
-    return ExactSolver(fit, x, y, threads, progress).solve();
+bool solveExactly(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+                  std::span<const double> weights, Threads threads, Progress& progress) {
+    return ExactSolver(fit, x, y, weights, threads, progress).solve();
 }
 
 } // namespace oxgoad

@@ -15,7 +15,7 @@ namespace oxgoad {
 /// Björck 1967 and Demmel, Hida, Riedy and Li 2009 for residuals in extended precision).
 /// Holds n × rank doubles meanwhile. False, with nothing changed, when R is no help because the conditioning
 /// leaves no digit. Throws Stopped. The same for any number of threads and on any machine.
-bool solveExactly(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y, Threads threads,
-                  Progress& progress);
+bool solveExactly(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+                  std::span<const double> weights, Threads threads, Progress& progress);
 
 } // namespace oxgoad

@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "estimate/exact.h"
 
+#include <Eigen/Cholesky>
 #include <Eigen/QR>
 
 #include <algorithm>
@@ -40,8 +41,33 @@ struct Extent {
     VectorXd high;
 };
 
-Extent extentOf(const RowSource& x, std::span<const double> y, const Blocks& blocks, Threads threads,
-                Progress& progress) {
+/// Square roots of the weights from a row on; ones without weights.
+VectorXd rootsOf(std::span<const double> weights, Index begin, Index count) {
+    if (weights.empty()) return VectorXd::Ones(count);
+    return Eigen::Map<const VectorXd>(weights.data() + begin, count).array().sqrt();
+}
+
+void requireWeights(std::span<const double> weights, std::span<const double> y) {
+    if (weights.empty()) return;
+    if (weights.size() != y.size())
+        throw Error(ErrorCode::badWeights,
+                    countText(weights.size()) + " weights cannot go with " + plural(y.size(), "row", "rows"),
+                    {}, "Give each row one weight.");
+    bool any = false;
+    for (std::size_t i = 0; i < weights.size(); ++i) {
+        if (!std::isfinite(weights[i]) || weights[i] < 0)
+            throw Error(ErrorCode::badWeights,
+                        "the weight of learning row " + countText(i + 1) + " is " + shortText(weights[i]), {},
+                        "Weights are 0 or more. Correct it or leave the row out.");
+        any = any || weights[i] > 0;
+    }
+    if (!any)
+        throw Error(ErrorCode::badWeights, "all weights are 0, so no row teaches anything", {},
+                    "Choose another column as weight, or none.");
+}
+
+Extent extentOf(const RowSource& x, std::span<const double> y, std::span<const double> weights,
+                const Blocks& blocks, Threads threads, Progress& progress) {
     const Index p = x.columns();
     std::vector<VectorXd> sums(static_cast<std::size_t>(blocks.count));
     std::vector<VectorXd> lows(sums.size());
@@ -52,7 +78,11 @@ Extent extentOf(const RowSource& x, std::span<const double> y, const Blocks& blo
         MatrixXd block(blocks.length(i), p + 1);
         x.fill(blocks.begin(i), block.leftCols(p));
         block.col(p) = Eigen::Map<const VectorXd>(y.data() + blocks.begin(i), block.rows());
-        sums[b] = block.colwise().sum();
+        if (weights.empty())
+            sums[b] = block.colwise().sum();
+        else
+            sums[b] = block.transpose() *
+                      Eigen::Map<const VectorXd>(weights.data() + blocks.begin(i), block.rows());
         lows[b] = block.colwise().minCoeff();
         highs[b] = block.colwise().maxCoeff();
     });
@@ -83,9 +113,10 @@ MatrixXd triangle(MatrixXd& block) {
 
 class Reducer {
 public:
-    Reducer(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y, const Blocks& blocks,
-            Threads threads, Progress& progress)
-        : m_fit(fit), m_x(x), m_y(y), m_blocks(blocks), m_threads(threads), m_progress(progress) {}
+    Reducer(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+            std::span<const double> weights, const Blocks& blocks, Threads threads, Progress& progress)
+        : m_fit(fit), m_x(x), m_y(y), m_weights(weights), m_blocks(blocks), m_threads(threads),
+          m_progress(progress) {}
 
     /// R of [1, X~, y~] over all rows. Groups of blocks are reduced in order, then the groups in order.
     MatrixXd reduce() {
@@ -132,11 +163,14 @@ private:
         out.col(first + p) = (Eigen::Map<const VectorXd>(m_y.data() + m_blocks.begin(b), out.rows()).array() -
                               m_fit.responseShift) *
                              m_fit.responseScale;
+        if (!m_weights.empty())
+            out.array().colwise() *= rootsOf(m_weights, m_blocks.begin(b), out.rows()).array();
     }
 
     LeastSquaresFit& m_fit;
     const RowSource& m_x;
     std::span<const double> m_y;
+    std::span<const double> m_weights;
     const Blocks& m_blocks;
     Threads m_threads;
     Progress& m_progress;
@@ -240,8 +274,8 @@ struct ResidualPass {
 };
 
 ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
-                          const VectorXd& solution, const Blocks& blocks, bool withLeverage, Threads threads,
-                          Progress& progress) {
+                          std::span<const double> weights, const VectorXd& solution, const Blocks& blocks,
+                          bool withLeverage, Threads threads, Progress& progress) {
     const auto count = static_cast<std::size_t>(blocks.count);
     std::vector<VectorXd> products(count);
     std::vector<long double> squares(count, 0);
@@ -258,10 +292,13 @@ ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<co
         const Eigen::Map<const VectorXd> actual(y.data() + begin, raw.rows());
         const VectorXd residual =
             ((actual.array() - fit.responseShift) * fit.responseScale).matrix() - shifted * solution;
-        products[b] = shifted.transpose() * residual;
+        const VectorXd roots = rootsOf(weights, begin, raw.rows());
+        const VectorXd weighted = residual.cwiseProduct(roots);
+        if (!weights.empty()) shifted.array().colwise() *= roots.array();
+        products[b] = shifted.transpose() * weighted;
         long double sum = 0;
         for (Index r = 0; r < residual.size(); ++r)
-            sum += static_cast<long double>(residual[r]) * residual[r];
+            sum += static_cast<long double>(weighted[r]) * weighted[r];
         squares[b] = sum;
         if (withLeverage) {
             fit.residuals.segment(begin, raw.rows()) = residual / fit.responseScale;
@@ -277,6 +314,24 @@ ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<co
         pass.sumOfSquares += squares[b];
     }
     return pass;
+}
+
+/// Residuals of rows that weigh nothing, which the solver never saw.
+void predictWeightless(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+                       std::span<const double> weights, const Blocks& blocks) {
+    for (Index b = 0; b < blocks.count; ++b) {
+        const Index begin = blocks.begin(b), count = blocks.length(b);
+        const auto part = weights.subspan(static_cast<std::size_t>(begin), static_cast<std::size_t>(count));
+        if (std::none_of(part.begin(), part.end(), [](double w) { return w == 0; })) continue;
+        MatrixXd raw(count, x.columns());
+        x.fill(begin, raw);
+        const VectorXd mean = fit.predict(raw);
+        for (Index i = 0; i < count; ++i) {
+            if (part[static_cast<std::size_t>(i)] != 0) continue;
+            fit.fitted[begin + i] = mean[i];
+            fit.residuals[begin + i] = y[static_cast<std::size_t>(begin + i)] - mean[i];
+        }
+    }
 }
 
 void storeCoefficients(LeastSquaresFit& fit, const VectorXd& solution) {
@@ -333,6 +388,88 @@ VectorXd LeastSquaresFit::leverage(const MatrixXd& block) const {
     MatrixXd out = shifted(block);
     factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(out);
     return out.rowwise().squaredNorm();
+}
+
+MatrixXd LeastSquaresFit::shiftedCovariance() const {
+    if (covariance) return *covariance;
+    const MatrixXd inverse = factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(rank(), rank()));
+    return residualStandardDeviation * residualStandardDeviation * (inverse * inverse.transpose());
+}
+
+VectorXd LeastSquaresFit::shiftedCoefficients() const {
+    VectorXd b(rank());
+    const Index first = intercept ? 1 : 0;
+    long double level = constant;
+    for (std::size_t k = 0; k < kept.size(); ++k) {
+        const auto j = static_cast<Index>(kept[k]);
+        b[first + static_cast<Index>(k)] = coefficients[j] / scale[j];
+        level += static_cast<long double>(coefficients[j]) * shift[j];
+    }
+    if (first) b[0] = static_cast<double>(level);
+    return b;
+}
+
+void LeastSquaresFit::replaceCovariance(MatrixXd v, double df) {
+    covariance = std::move(v);
+    covarianceDegreesOfFreedom = df;
+    const Index first = intercept ? 1 : 0;
+    VectorXd toNatural = VectorXd::Zero(rank());
+    if (first) toNatural[0] = 1;
+    for (std::size_t k = 0; k < kept.size(); ++k) {
+        const auto j = static_cast<Index>(kept[k]);
+        const Index place = first + static_cast<Index>(k);
+        standardErrors[j] = std::sqrt((*covariance)(place, place)) * scale[j];
+        toNatural[place] = -shift[j] * scale[j];
+    }
+    if (first) constantError = std::sqrt(toNatural.dot(*covariance * toNatural));
+}
+
+void LeastSquaresFit::replaceCoefficients(const VectorXd& b, MatrixXd v, double df) {
+    const Index first = intercept ? 1 : 0;
+    long double level = first ? b[0] : 0;
+    for (std::size_t k = 0; k < kept.size(); ++k) {
+        const auto j = static_cast<Index>(kept[k]);
+        coefficients[j] = b[first + static_cast<Index>(k)] * scale[j];
+        level -= static_cast<long double>(coefficients[j]) * shift[j];
+    }
+    if (first) constant = static_cast<double>(level);
+    VectorXd unscaled = b;
+    if (first) unscaled[0] -= responseShift;
+    projections = factor.triangularView<Eigen::Upper>() * (unscaled * responseScale);
+    replaceCovariance(std::move(v), df);
+}
+
+VectorXd LeastSquaresFit::meanVariance(const MatrixXd& block) const {
+    if (!covariance) return residualStandardDeviation * residualStandardDeviation * leverage(block);
+    const MatrixXd x = shifted(block);
+    return (x * *covariance).cwiseProduct(x).rowwise().sum();
+}
+
+std::pair<double, double> LeastSquaresFit::combination(const VectorXd& weights, double constantWeight) const {
+    const Index first = intercept ? 1 : 0;
+    VectorXd shiftedWeights = VectorXd::Zero(rank());
+    double value = constantWeight * constant;
+    if (first) shiftedWeights[0] = constantWeight;
+    for (std::size_t k = 0; k < kept.size(); ++k) {
+        const auto j = static_cast<Index>(kept[k]);
+        value += weights[j] * coefficients[j];
+        shiftedWeights[first + static_cast<Index>(k)] =
+            (weights[j] - (first ? constantWeight * shift[j] : 0)) * scale[j];
+    }
+    return {value, std::sqrt(std::max(0.0, shiftedWeights.dot(shiftedCovariance() * shiftedWeights)))};
+}
+
+std::pair<double, int> LeastSquaresFit::waldF(std::span<const std::size_t> which) const {
+    const Index first = intercept ? 1 : 0;
+    std::vector<Index> places;
+    for (std::size_t k = 0; k < kept.size(); ++k)
+        if (std::find(which.begin(), which.end(), kept[k]) != which.end())
+            places.push_back(first + static_cast<Index>(k));
+    const auto count = static_cast<int>(places.size());
+    if (count == 0) return {std::nan(""), 0};
+    const VectorXd b = shiftedCoefficients()(places);
+    const MatrixXd v = shiftedCovariance()(places, places);
+    return {b.dot(v.ldlt().solve(b)) / count, count};
 }
 
 MatrixXd LeastSquaresFit::unscaledCovariance() const {
@@ -447,13 +584,24 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
                     "Check what is missing or set aside.");
 
     const Blocks blocks(n, p);
-    const Extent extent = extentOf(x, y, blocks, options.threads, progress);
+    requireWeights(options.weights, y);
+    double weightOfAll = static_cast<double>(n);
+    Index teaching = n;
+    if (!options.weights.empty()) {
+        long double sum = 0;
+        for (const double w : options.weights) {
+            sum += w;
+            teaching -= w == 0;
+        }
+        weightOfAll = static_cast<double>(sum);
+    }
+    const Extent extent = extentOf(x, y, options.weights, blocks, options.threads, progress);
     fit.shift = VectorXd::Zero(p);
     fit.scale = VectorXd::Ones(p);
     std::vector<char> constantColumn(static_cast<std::size_t>(p), 0);
     auto meanOf = [&](Index j) {
         return options.intercept ? static_cast<double>(extent.sum[static_cast<std::size_t>(j)] /
-                                                       static_cast<long double>(n))
+                                                       static_cast<long double>(weightOfAll))
                                  : 0.0;
     };
     for (Index j = 0; j <= p; ++j) {
@@ -477,11 +625,12 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
         }
     }
 
-    decideRank(fit, Reducer(fit, x, y, blocks, options.threads, progress).reduce(), constantColumn);
+    decideRank(fit, Reducer(fit, x, y, options.weights, blocks, options.threads, progress).reduce(),
+               constantColumn);
     const Index rank = fit.rank();
-    if (n < rank || rank == 0)
+    if (teaching < rank || rank == 0)
         throw Error(ErrorCode::tooFewRows,
-                    plural(static_cast<std::size_t>(n), "learning row is", "learning rows are") +
+                    plural(static_cast<std::size_t>(teaching), "learning row is", "learning rows are") +
                         " too few for " +
                         plural(static_cast<std::size_t>(p + (options.intercept ? 1 : 0)), "coefficient",
                                "coefficients"),
@@ -490,10 +639,12 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     fit.fitted.resize(n);
     fit.leverages.resize(n);
     long double total = 0;
-    for (const double value : y)
-        total += static_cast<long double>(value - fit.responseShift) * (value - fit.responseShift);
+    for (std::size_t i = 0; i < y.size(); ++i) {
+        const auto off = static_cast<long double>(y[i] - fit.responseShift);
+        total += options.weights.empty() ? off * off : options.weights[i] * off * off;
+    }
     fit.totalSumOfSquares = static_cast<double>(total);
-    fit.degreesOfFreedom = static_cast<double>(n - rank);
+    fit.degreesOfFreedom = static_cast<double>(teaching - rank);
     fit.conditionNumber = conditionOf(fit.factor, fit.intercept);
     fit.digitsLeft = std::max(0.0, -std::log10(epsilon / 2 * fit.conditionNumber));
     // Digits are lost from here on; below it twice the precision costs a few hundredths of a second.
@@ -502,16 +653,21 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     const bool little =
         static_cast<double>(n) * static_cast<double>(rank) * static_cast<double>(rank) < littleWork;
     if (options.precision == LeastSquaresOptions::Precision::asNeeded &&
-        (fit.conditionNumber > losing || little) && solveExactly(fit, x, y, options.threads, progress))
+        (fit.conditionNumber > losing || little) &&
+        solveExactly(fit, x, y, options.weights, options.threads, progress)) {
+        if (teaching < n) predictWeightless(fit, x, y, options.weights, blocks);
         return fit;
+    }
     const auto r = fit.factor.triangularView<Eigen::Upper>();
     VectorXd solution = r.solve(fit.projections);
-    const ResidualPass first = residualPass(fit, x, y, solution, blocks, false, options.threads, progress);
+    const ResidualPass first =
+        residualPass(fit, x, y, options.weights, solution, blocks, false, options.threads, progress);
     VectorXd correction = fit.factor.transpose().triangularView<Eigen::Lower>().solve(first.crossProducts);
     r.solveInPlace(correction);
     solution += correction;
 
-    const ResidualPass last = residualPass(fit, x, y, solution, blocks, true, options.threads, progress);
+    const ResidualPass last =
+        residualPass(fit, x, y, options.weights, solution, blocks, true, options.threads, progress);
     const double unit = fit.responseScale * fit.responseScale;
     fit.residualSumOfSquares = static_cast<double>(last.sumOfSquares) / unit;
     fit.residualStandardDeviation =

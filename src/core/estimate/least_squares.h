@@ -6,6 +6,7 @@
 
 #include <Eigen/Core>
 
+#include <optional>
 #include <span>
 #include <utility>
 #include <vector>
@@ -19,6 +20,9 @@ struct LeastSquaresOptions {
     /// rounding of a backward stable reduction of that many columns with room to spare.
     double rankTolerance = 0;
     Threads threads;
+    /// Weight of each row, n values, finite and not negative; none weighs all rows alike. A row of weight w
+    /// has the variance σ²/w; rows of weight 0 do not teach, and are predicted only.
+    std::span<const double> weights{};
     /// Twice the precision: where the condition number says that digits are being lost or where it costs
     /// next to nothing, or never.
     enum class Precision { asNeeded, plain } precision = Precision::asNeeded;
@@ -53,8 +57,9 @@ public:
     double constantError = 0;
 
     double residualSumOfSquares = 0;
-    /// About the mean with an intercept, about 0 without.
+    /// About the (weighted) mean with an intercept, about 0 without. Sums of squares are weighted sums.
     double totalSumOfSquares = 0;
+    /// Rows of a weight above 0 less the rank.
     double degreesOfFreedom = 0;
     /// NaN when no degrees of freedom are left.
     double residualStandardDeviation = 0;
@@ -70,6 +75,34 @@ public:
     Eigen::VectorXd fitted;
     Eigen::VectorXd residuals;
     Eigen::VectorXd leverages;
+
+    /// Covariance of the shifted coefficients [constant, b~(kept)], rank × rank, in the response's unit
+    /// squared, where it is not σ²(R'R)⁻¹: errors that stand unequal spread, estimators other than least
+    /// squares.
+    std::optional<Eigen::MatrixXd> covariance;
+    /// Degrees of freedom of t with that covariance; infinite for the normal. Otherwise degreesOfFreedom.
+    std::optional<double> covarianceDegreesOfFreedom;
+
+    double testDegreesOfFreedom() const { return covarianceDegreesOfFreedom.value_or(degreesOfFreedom); }
+    /// Covariance as above, whichever holds.
+    Eigen::MatrixXd shiftedCovariance() const;
+    /// Puts other coefficients (shifted, as in `covariance`) and their covariance in the place of these;
+    /// natural coefficients and standard errors follow, and without() then drops columns from these
+    /// coefficients by least distance in the metric X'X. Fitted values, residuals and sums of squares are the
+    /// caller's.
+    void replaceCoefficients(const Eigen::VectorXd& shiftedCoefficients, Eigen::MatrixXd covariance,
+                             double degreesOfFreedom);
+    /// Only the covariance; standard errors follow.
+    void replaceCovariance(Eigen::MatrixXd covariance, double degreesOfFreedom);
+    /// Coefficients of the shifted, scaled columns, the constant first, in the response's unit.
+    Eigen::VectorXd shiftedCoefficients() const;
+    /// Variance of the predicted mean at rows of the model matrix.
+    Eigen::VectorXd meanVariance(const Eigen::MatrixXd& block) const;
+    /// Estimate and standard error of Σ weight·coefficient + constantWeight·constant; weights of length p.
+    std::pair<double, double> combination(const Eigen::VectorXd& weights, double constantWeight) const;
+    /// Wald's F of some columns (dependent ones are passed over): b'V⁻¹b over their number, which comes
+    /// second.
+    std::pair<double, int> waldF(std::span<const std::size_t> columns) const;
 
     Eigen::Index rank() const { return static_cast<Eigen::Index>(kept.size()) + (intercept ? 1 : 0); }
 
@@ -121,7 +154,7 @@ private:
 /// Where the condition number is above 300, or the work is small, solveExactly() does the last part anew.
 ///
 /// Requires: y of length n, X n × p, all finite. Errors: tooFewRows when n < rank, noSpread when y is
-/// constant. Throws Stopped. The result does not depend on the number of threads.
+/// constant, badWeights. Throws Stopped. The result does not depend on the number of threads.
 LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
                                 const LeastSquaresOptions& options, Progress& progress);
 

@@ -4,6 +4,7 @@
 #include "base/progress.h"
 #include "design/design.h"
 #include "estimate/least_squares.h"
+#include "forecast/prediction.h"
 #include "reach/reach.h"
 #include "read/text_reader.h"
 
@@ -52,13 +53,18 @@ struct LearnedRows {
     /// Rows of the table that were learned from.
     std::span<const std::uint32_t> rows;
     const LeastSquaresFit& fit;
+    const PredictionRule& rule;
 };
 
 /// Predicts every row that has what the model needs, with intervals at `level`: x'b ± t σ √(x'(X'X)⁻¹x) for
 /// the mean and √(1 + …) for a single value; grades the reach of all rows; and takes totals by day of the
 /// first date column both tables have, actual before and predicted after, the variance of a total of m rows
-/// with design sum s being σ²(m + s'(X'X)⁻¹s). Missing values: rows that cannot be predicted have NaN and a
-/// reason. Errors: unknownColumn, wrongType. Throws Stopped.
+/// with design sum s being σ²(m + s'(X'X)⁻¹s). With another covariance V of the coefficients x'Vx stands for
+/// σ²x'(X'X)⁻¹x, with weights σ²/w for σ². Of a fit in logarithms the ends of intervals are those of the
+/// logarithm, carried back, those of the mean with the smearing; totals then by the delta method. Of a
+/// quantile regression a single value lies between the quantiles at (1 ∓ level)/2, and totals have no
+/// interval. Missing values: rows that cannot be predicted have NaN and a reason. Errors: unknownColumn,
+/// wrongType. Throws Stopped.
 ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, const std::string& file,
                               double level, Threads threads, Progress& progress);
 

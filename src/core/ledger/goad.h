@@ -25,6 +25,14 @@ struct Move {
         seeSteps,
         /// Takes a note of the analyst's own away; `subject` is what it says.
         dropNote,
+        /// Puts in the parts of the product `subject` as terms.
+        addParents,
+        /// Errors of the coefficients that stand unequal spread.
+        standUnequalSpread,
+        /// The model of ln(response).
+        logResponse,
+        /// An estimator that stands outliers.
+        standOutliers,
     };
     Kind kind = Kind::seeColumn;
     /// What the button says.

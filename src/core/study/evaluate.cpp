@@ -3,11 +3,10 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "check/checks.h"
-#include "design/design.h"
 #include "estimate/distributions.h"
-#include "estimate/least_squares.h"
 #include "forecast/forecast.h"
 #include "reach/reach.h"
+#include "study/model_fit.h"
 #include "table/summary.h"
 
 #include <Eigen/Dense>
@@ -15,6 +14,7 @@
 #include <algorithm>
 #include <cmath>
 #include <functional>
+#include <numbers>
 #include <numeric>
 
 namespace oxgoad {
@@ -40,7 +40,6 @@ public:
         m_progress.checkpoint(0, "Sorting rows");
         takeResponse();
         sortRows();
-        learnDesign();
         fit();
         predictHeldOut();
         diagnoseRows();
@@ -49,6 +48,10 @@ public:
         if (m_recipe.forecast && m_rows.forecast && m_prepared.forecast) forecast();
         describePreparation();
         check();
+        // What later questions need; a value a row is in the evidence already.
+        for (VectorXd* rows : {&m_model->fit.fitted, &m_model->fit.residuals, &m_model->fit.leverages})
+            rows->resize(0);
+        m_evidence.model = m_model;
         return std::move(m_evidence);
     }
 
@@ -90,8 +93,8 @@ private:
                                                                : RowState::test;
         }
         m_evidence.rows.leftOutBy = m_prepared.leftOut;
-        std::vector<const Column*> used{&m_table.at(m_recipe.response, m_file)};
-        for (const std::string& name : inputNames(m_recipe.terms))
+        std::vector<const Column*> used;
+        for (const std::string& name : columnsInUse(m_recipe))
             used.push_back(&m_table.at(name, m_file));
         for (const Column* column : used) {
             if (column->missingCount() == 0) continue;
@@ -118,66 +121,88 @@ private:
                         {.file = m_file}, "Take out the terms whose columns are mostly missing.");
     }
 
-    void learnDesign() {
-        m_design = Design::learn(m_table, m_learning, m_recipe.terms, m_recipe.reference, m_file);
-        m_bound.emplace(m_design, m_table, m_file);
+    void fit() {
+        ProgressStage stage(m_progress, 0.05, 0.7);
+        m_model =
+            std::make_shared<ModelFit>(fitModel(m_recipe, m_table, m_file, m_learning, m_threads, stage));
+        const LeastSquaresFit& fit = m_model->fit;
+        m_bound.emplace(m_model->design, m_table, m_file);
+        m_working.emplace(m_recipe, m_table, m_file);
         // Rows with missing values are gone by now; what is left to ask is whether terms are defined there,
         // and whether held-out rows have levels that were learned.
-        const bool transformed =
-            std::any_of(m_recipe.terms.begin(), m_recipe.terms.end(), [](const Term& term) {
-                return std::any_of(term.parts.begin(), term.parts.end(),
-                                   [](const TermPart& part) { return part.logarithm || part.power != 1; });
-            });
-        const bool factors = std::any_of(m_design.inputs().begin(), m_design.inputs().end(),
+        const bool factors = std::any_of(m_model->design.inputs().begin(), m_model->design.inputs().end(),
                                          [](const DesignInput& input) { return input.factor; });
-        for (const auto row : m_learning)
-            if (transformed && !m_bound->complete(row))
-                throw Error(ErrorCode::badTerm,
-                            m_bound->problems(row).front() + " in row " + countText(row + 1),
-                            {.file = m_file}, "Leave the row out or take the term out.");
         const std::size_t before = m_heldOut.size();
-        if (transformed || factors)
+        if (factors || !m_model->design.guards().empty()) {
             std::erase_if(m_heldOut, [&](std::uint32_t row) { return !m_bound->complete(row); });
-        m_evidence.heldOutUnpredicted = before - m_heldOut.size();
-        if (transformed || factors)
             std::erase_if(m_test, [&](std::uint32_t row) { return !m_bound->complete(row); });
-        const auto needed = m_design.columns().size() + (m_recipe.intercept ? 1 : 0);
-        if (m_learning.size() < needed)
-            throw Error(ErrorCode::tooFewRows,
-                        plural(m_learning.size(), "learning row is", "learning rows are") + " too few for " +
-                            plural(needed, "coefficient", "coefficients"),
-                        {.file = m_file}, "Take terms out, hold fewer rows out, or bring more rows.");
+        }
+        m_evidence.heldOutUnpredicted = before - m_heldOut.size();
         m_evidence.rowsLearning = m_learning.size();
         m_evidence.rowsHeldOut = m_heldOut.size();
         m_evidence.rowsTest = m_test.size();
-    }
-
-    void fit() {
-        m_y.reserve(m_learning.size());
         for (const auto row : m_learning)
             m_y.push_back(m_response[row]);
-        const DesignRows x(*m_bound, m_learning);
-        ProgressStage stage(m_progress, 0.05, 0.7);
-        m_fit = fitLeastSquares(x, m_y, {.intercept = m_recipe.intercept, .threads = m_threads}, stage);
-        const double k = static_cast<double>(m_fit.rank() - (m_fit.intercept ? 1 : 0));
-        const double df = m_fit.degreesOfFreedom;
-        const double explained = m_fit.totalSumOfSquares - m_fit.residualSumOfSquares;
-        m_evidence.residualStandardDeviation = m_fit.residualStandardDeviation;
+        const double k = static_cast<double>(fit.rank() - (fit.intercept ? 1 : 0));
+        const double df = fit.degreesOfFreedom;
+        const double explained = fit.totalSumOfSquares - fit.residualSumOfSquares;
+        m_evidence.logResponse = m_recipe.logResponse;
+        m_evidence.smearing = m_model->rule.smearing;
+        m_evidence.weight = m_model->rule.weight;
+        m_evidence.offset = m_model->rule.offset;
+        m_evidence.errorUnits = m_model->errorUnits;
+        m_evidence.errorLags = m_model->errorLags;
+        m_evidence.iterated = m_model->iterated;
+        if (m_evidence.iterated) m_evidence.iterated->rowWeights.clear();
+        m_evidence.quantileFit = m_model->quantileFit;
+        m_evidence.residualStandardDeviation = fit.residualStandardDeviation;
         m_evidence.degreesOfFreedom = df;
-        m_evidence.residualSumOfSquares = m_fit.residualSumOfSquares;
-        m_evidence.totalSumOfSquares = m_fit.totalSumOfSquares;
-        m_evidence.conditionNumber = m_fit.conditionNumber;
-        m_evidence.digitsLeft = m_fit.digitsLeft;
-        m_evidence.twicePrecision = m_fit.exact;
-        m_evidence.rankTolerance = m_fit.rankToleranceUsed;
-        m_evidence.rSquared = 1 - m_fit.residualSumOfSquares / m_fit.totalSumOfSquares;
-        const double whole = static_cast<double>(m_fit.rows) - (m_fit.intercept ? 1 : 0);
+        m_evidence.residualSumOfSquares = fit.residualSumOfSquares;
+        m_evidence.totalSumOfSquares = fit.totalSumOfSquares;
+        m_evidence.conditionNumber = fit.conditionNumber;
+        m_evidence.digitsLeft = fit.digitsLeft;
+        m_evidence.twicePrecision = fit.exact;
+        m_evidence.rankTolerance = fit.rankToleranceUsed;
+        m_evidence.rSquared = 1 - fit.residualSumOfSquares / fit.totalSumOfSquares;
+        const double whole = df + static_cast<double>(fit.rank()) - (fit.intercept ? 1 : 0);
         m_evidence.adjustedRSquared =
-            df > 0 ? 1 - (m_fit.residualSumOfSquares / df) / (m_fit.totalSumOfSquares / whole) : nan;
+            df > 0 ? 1 - (fit.residualSumOfSquares / df) / (fit.totalSumOfSquares / whole) : nan;
         m_evidence.fDegreesOfFreedom = k;
-        m_evidence.f = df > 0 && k > 0 ? (explained / k) / (m_fit.residualSumOfSquares / df) : nan;
-        m_evidence.fP = fisherUpper(m_evidence.f, k, df);
-        m_evidence.learning = score(m_y, std::span(m_fit.fitted.data(), m_y.size()), meanOfLearning());
+        if (fit.covariance)
+            m_evidence.f = df > 0 ? fit.waldF(fit.kept).first : nan;
+        else
+            m_evidence.f = df > 0 && k > 0 ? (explained / k) / (fit.residualSumOfSquares / df) : nan;
+        m_evidence.fP = fisherUpper(m_evidence.f, k, fit.testDegreesOfFreedom());
+        judgeByInformation();
+        for (std::size_t i = 0; i < m_y.size(); ++i)
+            m_fitted.push_back(natural(fit.fitted[static_cast<Index>(i)], m_learning[i]));
+        m_evidence.learning = score(m_y, m_fitted, meanOfLearning());
+    }
+
+    /// AIC corrected for few rows (Hurvich and Tsai 1989, Biometrika 76) and BIC (Schwarz 1978, Annals of
+    /// Statistics 6) of normal errors, the spread counting as a parameter; of ln(response) carried back to
+    /// the response by the sum of its logarithms, so that both forms compare. Least squares only.
+    void judgeByInformation() {
+        m_evidence.aicc = m_evidence.bic = nan;
+        const LeastSquaresFit& fit = m_model->fit;
+        if (m_recipe.estimator.kind != EstimatorKind::leastSquares || !(fit.residualSumOfSquares > 0)) return;
+        const double parameters = static_cast<double>(fit.rank()) + 1;
+        const double n = fit.degreesOfFreedom + static_cast<double>(fit.rank());
+        double twice = n * (std::log(2 * std::numbers::pi * fit.residualSumOfSquares / n) + 1);
+        for (const double w : m_model->weights)
+            if (w > 0) twice -= std::log(w);
+        if (m_recipe.logResponse)
+            for (const auto row : m_learning)
+                twice += 2 * std::log(m_response[row]);
+        m_evidence.bic = twice + parameters * std::log(n);
+        if (n - parameters - 1 > 0)
+            m_evidence.aicc =
+                twice + 2 * parameters + 2 * parameters * (parameters + 1) / (n - parameters - 1);
+    }
+
+    /// From the fit's linear predictor to the response.
+    double natural(double predictor, std::uint32_t row) const {
+        return m_model->rule.natural(predictor + m_working->offset(row));
     }
 
     double meanOfLearning() const {
@@ -192,22 +217,20 @@ private:
         forEachBlock(*m_bound, rows, m_threads, m_progress, use);
     }
 
+    std::vector<double> predict(std::span<const std::uint32_t> rows, std::vector<double>& naturalValues) {
+        std::vector<double> values = predictor(m_model->fit, *m_bound, rows, m_threads, m_progress);
+        for (std::size_t i = 0; i < rows.size(); ++i)
+            naturalValues.push_back(natural(values[i], rows[i]));
+        return values;
+    }
+
     void predictHeldOut() {
-        m_heldOutPredicted.resize(m_heldOut.size());
-        eachBlock(m_heldOut, [&](std::size_t first, const MatrixXd& block) {
-            const VectorXd mean = m_fit.predict(block);
-            std::copy(mean.begin(), mean.end(),
-                      m_heldOutPredicted.begin() + static_cast<std::ptrdiff_t>(first));
-        });
+        m_heldOutPredictor = predict(m_heldOut, m_heldOutPredicted);
         for (const auto row : m_heldOut)
             m_heldOutActual.push_back(m_response[row]);
         m_evidence.heldOut = score(m_heldOutActual, m_heldOutPredicted, meanOfLearning());
         if (!m_options.lookAtTest || m_test.empty()) return;
-        m_testPredicted.resize(m_test.size());
-        eachBlock(m_test, [&](std::size_t first, const MatrixXd& block) {
-            const VectorXd mean = m_fit.predict(block);
-            std::copy(mean.begin(), mean.end(), m_testPredicted.begin() + static_cast<std::ptrdiff_t>(first));
-        });
+        m_testPredictor = predict(m_test, m_testPredicted);
         std::vector<double> actual;
         for (const auto row : m_test)
             actual.push_back(m_response[row]);
@@ -224,33 +247,42 @@ private:
             values->assign(n, nan);
         m_studentized.resize(m_learning.size());
         m_cooks.resize(m_learning.size());
-        const double df = m_fit.degreesOfFreedom;
-        const double variance = m_fit.residualSumOfSquares / df;
-        const auto rank = static_cast<double>(m_fit.rank());
+        const LeastSquaresFit& fit = m_model->fit;
+        const double df = fit.degreesOfFreedom;
+        const double variance = fit.residualSumOfSquares / df;
+        const auto rank = static_cast<double>(fit.rank());
+        const bool leastSquares = m_recipe.estimator.kind == EstimatorKind::leastSquares;
+        if (m_model->iterated && !m_model->iterated->rowWeights.empty()) rows.robustWeight.assign(n, nan);
         for (std::size_t i = 0; i < m_learning.size(); ++i) {
             const auto row = m_learning[i];
             const auto at = static_cast<Index>(i);
-            const double e = m_fit.residuals[at];
-            const double h = m_fit.leverages[at];
+            const double weight = m_model->weights.empty() ? 1 : m_model->weights[i];
+            const double e = fit.residuals[at] * std::sqrt(weight);
+            const double h = fit.leverages[at];
             const double left = 1 - h;
             const bool determined = left < 1e-10; // the row alone fixes its fitted value
-            const double deleted = (m_fit.residualSumOfSquares - e * e / left) / (df - 1);
+            const double deleted = (fit.residualSumOfSquares - e * e / left) / (df - 1);
             m_studentized[i] = df > 1 && !determined && deleted > 0 ? e / std::sqrt(deleted * left) : nan;
             m_cooks[i] =
                 df > 0 && !determined && variance > 0 ? e * e / (rank * variance) * h / (left * left) : nan;
-            rows.fitted[row] = m_fit.fitted[at];
-            rows.residual[row] = e;
+            if (!leastSquares) { // no row's leaving is known without another fit
+                m_studentized[i] = e / (fit.residualStandardDeviation * std::sqrt(std::max(left, 1e-10)));
+                m_cooks[i] = nan;
+            }
+            rows.fitted[row] = m_fitted[i];
+            rows.residual[row] = fit.residuals[at];
             rows.leverage[row] = h;
             rows.studentized[row] = m_studentized[i];
             rows.cook[row] = m_cooks[i];
+            if (!rows.robustWeight.empty()) rows.robustWeight[row] = m_model->iterated->rowWeights[i];
         }
         for (std::size_t i = 0; i < m_heldOut.size(); ++i) {
             rows.fitted[m_heldOut[i]] = m_heldOutPredicted[i];
-            rows.residual[m_heldOut[i]] = m_heldOutActual[i] - m_heldOutPredicted[i];
+            rows.residual[m_heldOut[i]] = m_working->at(m_heldOut[i]) - m_heldOutPredictor[i];
         }
         for (std::size_t i = 0; i < m_testPredicted.size(); ++i) {
             rows.fitted[m_test[i]] = m_testPredicted[i];
-            rows.residual[m_test[i]] = m_response[m_test[i]] - m_testPredicted[i];
+            rows.residual[m_test[i]] = m_working->at(m_test[i]) - m_testPredictor[i];
         }
         // The response of locked test rows is not shown either.
         if (m_testPredicted.empty())
@@ -260,12 +292,13 @@ private:
 
     void addCoefficient(std::string name, double estimate, double error, int term, double span) {
         const double t = estimate / error;
-        const double half = studentQuantile(m_recipe.level, m_fit.degreesOfFreedom) * error;
+        const double df = m_model->fit.testDegreesOfFreedom();
+        const double half = studentQuantile(m_recipe.level, df) * error;
         CoefficientEvidence c{std::move(name),
                               estimate,
                               error,
                               t,
-                              studentTwoSided(t, m_fit.degreesOfFreedom),
+                              studentTwoSided(t, df),
                               estimate - half,
                               estimate + half,
                               term,
@@ -278,12 +311,33 @@ private:
 
     void describeCoefficients() {
         m_progress.checkpoint(0.8, "Testing coefficients");
-        if (m_recipe.intercept) addCoefficient("intercept", m_fit.constant, m_fit.constantError, -1, nan);
+        if (m_recipe.intercept)
+            addCoefficient("intercept", m_model->fit.constant, m_model->fit.constantError, -1, nan);
         const auto spans = quartileSpans();
-        for (std::size_t j = 0; j < m_design.columns().size(); ++j)
-            addCoefficient(m_design.columns()[j].name, m_fit.coefficients[static_cast<Index>(j)],
-                           m_fit.standardErrors[static_cast<Index>(j)],
-                           static_cast<int>(m_design.columns()[j].term), spans[j]);
+        const auto& columns = m_model->design.columns();
+        for (std::size_t j = 0; j < columns.size(); ++j) {
+            addCoefficient(columns[j].name, m_model->fit.coefficients[static_cast<Index>(j)],
+                           m_model->fit.standardErrors[static_cast<Index>(j)],
+                           static_cast<int>(columns[j].term), spans[j]);
+            if (j + 1 == columns.size() || columns[j + 1].term != columns[j].term)
+                addLastDeviation(columns[j].term);
+        }
+    }
+
+    /// Deviations from the mean add up to 0, so the level without a column has what is left.
+    void addLastDeviation(std::size_t t) {
+        const Term& term = m_recipe.terms[t];
+        if (term.parts.size() != 1 || term.parts[0].form != Form::deviations) return;
+        const auto own = columnsOf(t);
+        const DesignInput& input =
+            m_model->design.inputs()[m_model->design.columns()[own[0]].pieces[0].input];
+        VectorXd weights = VectorXd::Zero(m_model->fit.columns);
+        for (const std::size_t j : own)
+            weights[static_cast<Index>(j)] = -1;
+        const auto [estimate, error] = m_model->fit.combination(weights, 0);
+        addCoefficient(input.name + " = " + input.levels[input.referenceLevel] + " against the mean",
+                       estimate, error, static_cast<int>(t), 1);
+        m_evidence.coefficients.back().derived = true;
     }
 
     /// Upper minus lower quartile of each column of the model matrix; 1 for indicators.
@@ -293,12 +347,16 @@ private:
         const std::size_t stride = std::max<std::size_t>(1, m_learning.size() / sampled);
         for (std::size_t i = 0; i < m_learning.size(); i += stride)
             sample.push_back(m_learning[i]);
-        MatrixXd block(static_cast<Index>(sample.size()), static_cast<Index>(m_design.columns().size()));
+        MatrixXd block(static_cast<Index>(sample.size()),
+                       static_cast<Index>(m_model->design.columns().size()));
         m_bound->fill(sample, block);
-        std::vector<double> spans(m_design.columns().size(), 1);
+        std::vector<double> spans(m_model->design.columns().size(), 1);
         parallelFor(spans.size(), m_threads, [&](std::size_t j) {
-            const auto& pieces = m_design.columns()[j].pieces;
-            if (std::all_of(pieces.begin(), pieces.end(), [](const auto& piece) { return piece.level >= 0; }))
+            const auto& pieces = m_model->design.columns()[j].pieces;
+            if (std::all_of(pieces.begin(), pieces.end(), [](const auto& piece) {
+                    return piece.basis.kind == Basis::Kind::indicator ||
+                           piece.basis.kind == Basis::Kind::codes;
+                }))
                 return;
             std::vector<double> values(block.col(static_cast<Index>(j)).begin(),
                                        block.col(static_cast<Index>(j)).end());
@@ -320,19 +378,24 @@ private:
     void describeTerms() {
         m_progress.checkpoint(0.85, "Weighing terms");
         groupTerms();
-        const MatrixXd correlation = m_fit.correlation();
+        const MatrixXd correlation = m_model->fit.correlation();
         std::vector<LeastSquaresFit::Reduced> reduced;
         for (std::size_t t = 0; t < m_recipe.terms.size(); ++t) {
             const std::vector<std::size_t> own = columnsOf(t);
-            reduced.push_back(m_fit.without(own));
+            reduced.push_back(m_model->fit.without(own));
             TermEvidence term;
             term.name = termName(m_recipe.terms[t]);
             term.entersAs = entersAs(m_recipe.terms[t]);
-            const double df = static_cast<double>(m_fit.rank() - reduced.back().rank);
+            const double df = static_cast<double>(m_model->fit.rank() - reduced.back().rank);
             term.degreesOfFreedom = static_cast<int>(df);
-            const double gain = reduced.back().residualSumOfSquares - m_fit.residualSumOfSquares;
-            term.f = df > 0 ? gain / df / (m_fit.residualSumOfSquares / m_fit.degreesOfFreedom) : nan;
-            term.p = fisherUpper(term.f, df, m_fit.degreesOfFreedom);
+            const double gain = reduced.back().residualSumOfSquares - m_model->fit.residualSumOfSquares;
+            if (m_model->fit.covariance)
+                term.f = m_model->fit.waldF(own).first;
+            else
+                term.f = df > 0
+                             ? gain / df / (m_model->fit.residualSumOfSquares / m_model->fit.degreesOfFreedom)
+                             : nan;
+            term.p = fisherUpper(term.f, df, m_model->fit.testDegreesOfFreedom());
             term.inflation = inflationOf(relatedColumns(t), correlation);
             m_evidence.terms.push_back(std::move(term));
         }
@@ -345,11 +408,10 @@ private:
     std::string entersAs(const Term& term) const {
         if (term.parts.size() > 1) return term.parts.size() == 2 ? "pair" : "product";
         const TermPart& part = term.parts[0];
-        for (const DesignInput& input : m_design.inputs())
-            if (input.name == part.column && input.factor)
+        for (const DesignInput& input : m_model->design.inputs())
+            if (input.name == part.column && input.factor && part.form == Form::plain)
                 return "levels, from " + input.levels[input.referenceLevel];
-        if (part.logarithm) return "ln";
-        return part.power == 1 ? "as is" : "power " + std::to_string(part.power);
+        return enters(part);
     }
 
     /// For each term the first of the terms linked to it by columns they share (a product and its parents, a
@@ -374,15 +436,15 @@ private:
     /// Columns of the model matrix that term t made.
     std::vector<std::size_t> columnsOf(std::size_t t) const {
         std::vector<std::size_t> own;
-        for (std::size_t j = 0; j < m_design.columns().size(); ++j)
-            if (m_design.columns()[j].term == t) own.push_back(j);
+        for (std::size_t j = 0; j < m_model->design.columns().size(); ++j)
+            if (m_model->design.columns()[j].term == t) own.push_back(j);
         return own;
     }
 
     std::vector<std::size_t> relatedColumns(std::size_t t) const {
         std::vector<std::size_t> columns;
-        for (std::size_t j = 0; j < m_design.columns().size(); ++j)
-            if (m_group[m_design.columns()[j].term] == m_group[t]) columns.push_back(j);
+        for (std::size_t j = 0; j < m_model->design.columns().size(); ++j)
+            if (m_group[m_model->design.columns()[j].term] == m_group[t]) columns.push_back(j);
         return columns;
     }
 
@@ -391,8 +453,8 @@ private:
     double inflationOf(const std::vector<std::size_t>& own, const MatrixXd& correlation) const {
         std::vector<Index> mine;
         std::vector<Index> others;
-        for (std::size_t k = 0; k < m_fit.kept.size(); ++k)
-            (std::find(own.begin(), own.end(), m_fit.kept[k]) != own.end() ? mine : others)
+        for (std::size_t k = 0; k < m_model->fit.kept.size(); ++k)
+            (std::find(own.begin(), own.end(), m_model->fit.kept[k]) != own.end() ? mine : others)
                 .push_back(static_cast<Index>(k));
         if (mine.empty()) return nan;
         auto logDeterminant = [&](const std::vector<Index>& which) {
@@ -400,46 +462,48 @@ private:
             const MatrixXd part = correlation(which, which);
             return part.ldlt().vectorD().array().max(1e-300).log().sum();
         };
-        std::vector<Index> all(m_fit.kept.size());
+        std::vector<Index> all(m_model->fit.kept.size());
         std::iota(all.begin(), all.end(), 0);
         return std::exp((logDeterminant(mine) + logDeterminant(others) - logDeterminant(all)) /
                         static_cast<double>(mine.size()));
     }
 
+    /// The term's part of the linear predictor along its one column.
     void describeShape(const Term& term, const std::vector<std::size_t>& own, TermEvidence& evidence) const {
-        evidence.lowest = evidence.highest = nan;
+        evidence.lowest = evidence.highest = evidence.centre = evidence.scale = nan;
         if (term.parts.size() != 1) return;
         const TermPart& part = term.parts[0];
-        const Column& column = m_table.at(part.column, m_file);
-        if (column.kind() == ColumnKind::factor) {
-            for (const DesignInput& input : m_design.inputs()) {
-                if (input.name != part.column) continue;
-                std::size_t next = 0;
-                for (std::size_t level = 0; level < input.levels.size(); ++level)
-                    evidence.shape.push_back(level == input.referenceLevel
-                                                 ? 0
-                                                 : m_fit.coefficients[static_cast<Index>(own[next++])]);
+        const std::size_t input = m_model->design.columns()[own[0]].pieces[0].input;
+        const auto effectAt = [&](double value) {
+            double sum = 0;
+            for (const std::size_t j : own) {
+                const double b = m_model->fit.coefficients[static_cast<Index>(j)];
+                if (!std::isnan(b)) sum += b * m_model->design.columns()[j].pieces[0].basis.at(value);
             }
+            return sum;
+        };
+        if (m_model->design.inputs()[input].factor) {
+            for (std::size_t level = 0; level < m_model->design.inputs()[input].levels.size(); ++level)
+                evidence.shape.push_back(effectAt(static_cast<double>(level)));
             return;
         }
-        LearnedReach::Range range;
-        if (column.kind() == ColumnKind::number) {
-            const auto numbers = column.numbers();
-            for (const auto row : m_learning)
-                range.add(numbers[row]);
-        } else {
-            for (const auto row : m_learning)
-                range.add(column.asNumber(row));
+        const Basis& basis = m_model->design.columns()[own[0]].pieces[0].basis;
+        if (basis.kind == Basis::Kind::standard) {
+            evidence.centre = basis.shift;
+            evidence.scale = basis.scale;
         }
+        const Column& column = m_table.at(part.column, m_file);
+        LearnedReach::Range range;
+        for (const auto row : m_learning)
+            range.add(column.asNumber(row));
         evidence.lowest = range.low;
         evidence.highest = range.high;
-        constexpr int points = 25;
-        const double b = m_fit.coefficients[static_cast<Index>(own[0])];
-        for (int i = 0; i < points; ++i) {
-            const double value = range.low + (range.high - range.low) * i / (points - 1);
-            evidence.shape.push_back(b * (part.logarithm ? std::log(value) : std::pow(value, part.power)));
-        }
-        const double middle = evidence.shape[points / 2];
+        const int points =
+            part.form == Form::plain || part.form == Form::centred || part.form == Form::standardised ? 25
+                                                                                                      : 61;
+        for (int i = 0; i < points; ++i)
+            evidence.shape.push_back(effectAt(range.low + (range.high - range.low) * i / (points - 1)));
+        const double middle = evidence.shape[static_cast<std::size_t>(points / 2)];
         for (double& value : evidence.shape)
             value -= middle;
     }
@@ -449,7 +513,7 @@ private:
         for (TermEvidence& term : m_evidence.terms)
             term.errorWithout = nan;
         if (m_heldOut.empty() || reduced.empty() || !(m_evidence.heldOut.rmse > 0)) return;
-        const auto p = static_cast<Index>(m_design.columns().size());
+        const auto p = static_cast<Index>(m_model->design.columns().size());
         MatrixXd coefficients(p, static_cast<Index>(reduced.size()));
         Eigen::RowVectorXd constants(static_cast<Index>(reduced.size()));
         for (std::size_t t = 0; t < reduced.size(); ++t) {
@@ -460,7 +524,11 @@ private:
         eachBlock(m_heldOut, [&](std::size_t first, const MatrixXd& block) {
             MatrixXd errors = block * coefficients;
             errors.rowwise() += constants;
-            errors.colwise() -= Eigen::Map<const VectorXd>(m_heldOutActual.data() + first, block.rows());
+            for (Index i = 0; i < errors.rows(); ++i) {
+                const auto row = m_heldOut[first + static_cast<std::size_t>(i)];
+                for (Index t = 0; t < errors.cols(); ++t)
+                    errors(i, t) = natural(errors(i, t), row) - m_response[row];
+            }
             sums[first / designBlockRows] = errors.colwise().squaredNorm();
         });
         Eigen::RowVectorXd total = Eigen::RowVectorXd::Zero(static_cast<Index>(reduced.size()));
@@ -475,7 +543,8 @@ private:
 
     void forecast() {
         m_progress.checkpoint(0.9, "Forecasting");
-        const LearnedRows learned{m_table, m_file, m_response, *m_bound, m_learning, m_fit};
+        const LearnedRows learned{m_table,    m_file,       m_response,   *m_bound,
+                                  m_learning, m_model->fit, m_model->rule};
         ForecastEvidence forecast =
             forecastRows(learned, m_prepared.forecast->table, m_rows.forecast->report.file,
                          m_recipe.forecast->level, m_threads, m_progress);
@@ -518,19 +587,6 @@ private:
             goad.moves.push_back({Move::Kind::seeSteps, "see steps", {}, i});
             goads.push_back(std::move(goad));
         }
-        for (const auto& [column, role] : m_recipe.roles) {
-            if (role != Role::weight) continue;
-            Goad goad;
-            goad.key = "weight not used: " + column;
-            goad.title = "The weights in " + column + " are not used";
-            goad.reading = "least squares without weights counts all rows alike";
-            goad.threshold = "any column with the role of a weight";
-            goad.source = "common practice, no source";
-            goad.station = "data";
-            goad.column = column;
-            goad.moves.push_back({Move::Kind::seeColumn, "see column", column, 0});
-            goads.push_back(std::move(goad));
-        }
         auto used = inputNames(m_recipe.terms);
         used.push_back(m_recipe.response);
         for (const Goad& goad : m_prepared.ledger.table)
@@ -543,6 +599,41 @@ private:
                         goads.push_back(goad);
     }
 
+    /// Products without their parents, and an estimator that did not converge.
+    void addModelGoads(std::vector<Goad>& goads) const {
+        for (const Term& term : m_recipe.terms) {
+            const auto missing = parentsMissing(term, m_recipe.terms);
+            if (missing.empty()) continue;
+            std::string names;
+            for (const Term& parent : missing)
+                names += (names.empty() ? "" : ", ") + termName(parent);
+            Goad goad;
+            goad.key = "product without parents: " + termName(term);
+            goad.title = termName(term) + " stands without " + names;
+            goad.reading =
+                "where the other part is 0 or at its reference level the slope or difference is forced to be "
+                "0, so the fit depends on units and reference levels";
+            goad.threshold = "any product that lacks a part as a term of its own";
+            goad.source = "Nelder 1977, Journal of the Royal Statistical Society A 140";
+            goad.station = "fit";
+            goad.column = term.parts[0].column;
+            goad.moves.push_back({Move::Kind::addParents, "put them in", termName(term), 0});
+            goad.moves.push_back({Move::Kind::leaveOutTerm, "take the product out", termName(term), 0});
+            goads.push_back(std::move(goad));
+        }
+        if (!m_model->iterated || m_model->iterated->converged) return;
+        Goad goad;
+        goad.key = "no convergence";
+        goad.severity = Severity::alarm;
+        goad.title = "The estimator did not come to rest";
+        goad.reading = "after " + std::to_string(m_model->iterated->iterations) +
+                       " iterations the estimates still moved; those of the last one are kept";
+        goad.threshold = "steps below 1e-9 of the scale";
+        goad.source = "common practice, no source";
+        goad.station = "fit";
+        goads.push_back(std::move(goad));
+    }
+
     void check() {
         m_progress.checkpoint(0.95, "Checking");
         std::vector<CheckedTerm> terms;
@@ -550,7 +641,7 @@ private:
             terms.push_back({m_evidence.terms[t].name, m_evidence.terms[t].inflation, m_group[t]});
         std::vector<double> heldOutErrors;
         for (std::size_t i = 0; i < m_heldOut.size(); ++i)
-            heldOutErrors.push_back(m_heldOutActual[i] - m_heldOutPredicted[i]);
+            heldOutErrors.push_back(m_working->at(m_heldOut[i]) - m_heldOutPredictor[i]);
         std::vector<std::pair<std::string, std::size_t>> misfits;
         const auto used = inputNames(m_recipe.terms);
         for (const auto& [column, count] : m_rows.learning.report.faultsByColumn)
@@ -558,7 +649,7 @@ private:
                 misfits.emplace_back(column, count);
         const CheckContext context{.table = m_table,
                                    .design = *m_bound,
-                                   .fit = m_fit,
+                                   .fit = m_model->fit,
                                    .learningRows = m_learning,
                                    .terms = terms,
                                    .studentized = m_studentized,
@@ -568,6 +659,11 @@ private:
                                    .learning = m_evidence.learning,
                                    .heldOut = m_evidence.heldOut,
                                    .response = m_recipe.response,
+                                   .weights = m_model->weights,
+                                   .robustToSpread = m_recipe.errors.kind != ErrorsKind::equalSpread,
+                                   .robustToOutliers = m_recipe.estimator.kind != EstimatorKind::leastSquares,
+                                   .logResponse = m_recipe.logResponse,
+                                   .forecasts = m_evidence.forecast.has_value(),
                                    .rowsMissing = m_evidence.rowsMissing,
                                    .missingByColumn = m_evidence.missingByColumn,
                                    .misfitsByColumn = std::move(misfits),
@@ -577,6 +673,7 @@ private:
                                    .threads = m_threads};
         Findings findings = runChecks(context);
         addDataGoads(findings.goads);
+        addModelGoads(findings.goads);
         for (Goad& goad : findings.goads)
             for (const AcceptedGoad& accepted : m_recipe.accepted)
                 if (accepted.goad == goad.key) goad.accepted = accepted.reason;
@@ -600,15 +697,20 @@ private:
     std::vector<std::uint32_t> m_heldOut;
     std::vector<std::uint32_t> m_test;
     std::vector<double> m_testPredicted;
+    std::vector<double> m_testPredictor;
     std::vector<double> m_y;
+    /// Fitted values of the learning rows, in the response's unit.
+    std::vector<double> m_fitted;
     std::vector<double> m_heldOutActual;
     std::vector<double> m_heldOutPredicted;
+    /// The fit's linear predictor there, without offset.
+    std::vector<double> m_heldOutPredictor;
     std::vector<double> m_studentized;
     std::vector<double> m_cooks;
     std::vector<std::size_t> m_group;
-    Design m_design;
+    std::shared_ptr<ModelFit> m_model;
     std::optional<BoundDesign> m_bound;
-    LeastSquaresFit m_fit;
+    std::optional<WorkingResponse> m_working;
 };
 
 } // namespace

@@ -32,7 +32,8 @@ ordered_json coefficientJson(const CoefficientEvidence& c) {
             {"effect", c.effect},
             {"effect_lower", c.effectLower},
             {"effect_upper", c.effectUpper},
-            {"dependent", c.dependent}};
+            {"dependent", c.dependent},
+            {"derived", c.derived}};
 }
 
 ordered_json termJson(const TermEvidence& t) {
@@ -44,7 +45,9 @@ ordered_json termJson(const TermEvidence& t) {
             {"inflation", t.inflation},
             {"error_without", t.errorWithout},
             {"lowest", t.lowest},
-            {"highest", t.highest}};
+            {"highest", t.highest},
+            {"centre", t.centre},
+            {"scale", t.scale}};
 }
 
 ordered_json goadJson(const Goad& g) {
@@ -124,7 +127,31 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     for (const auto& [column, count] : e.missingByColumn)
         out["rows"]["missing_by_column"][column] = count;
     ordered_json& fit = out["fit"];
-    fit["estimator"] = "least squares";
+    fit["estimator"] = estimatorText(recipe.estimator);
+    if (recipe.estimator.kind == EstimatorKind::leastSquares) {
+        fit["errors"] = errorsText(recipe.errors);
+        if (e.errorUnits > 0) fit["error_units"] = e.errorUnits;
+        if (recipe.errors.kind == ErrorsKind::serial) fit["error_lags"] = e.errorLags;
+        fit["aicc"] = e.aicc;
+        fit["bic"] = e.bic;
+    }
+    if (e.logResponse) {
+        fit["response_in_logs"] = true;
+        fit["smearing"] = e.smearing;
+    }
+    if (!e.weight.empty()) fit["weight"] = e.weight;
+    if (!e.offset.empty()) fit["offset"] = e.offset;
+    if (e.iterated) {
+        fit["iterations"] = e.iterated->iterations;
+        fit["converged"] = e.iterated->converged;
+        if (recipe.estimator.kind == EstimatorKind::robust) {
+            fit["scale"] = e.iterated->scale;
+            fit["rows_doubted"] = e.iterated->rowsDoubted;
+        } else {
+            fit["exact_vertex"] = e.iterated->exactVertex;
+            fit["quantile_fit"] = e.quantileFit;
+        }
+    }
     fit["level"] = e.level;
     fit["coefficients"] = ordered_json::array();
     for (const auto& c : e.coefficients)

@@ -4,9 +4,11 @@
 #include "ledger/goad.h"
 #include "prepare/preparation.h"
 #include "resample/parts.h"
+#include "study/model_fit.h"
 #include "study/recipe.h"
 
 #include <cstdint>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -31,11 +33,13 @@ struct CoefficientEvidence {
     double effectUpper = 0;
     /// True when other columns say it already; all numbers are NaN then.
     bool dependent = false;
+    /// True when it is a sum of others and no column of its own: the last level of deviations from the mean.
+    bool derived = false;
 };
 
 struct TermEvidence {
     std::string name;
-    /// "as is", "ln", "power 3", "levels, from spot", "pair".
+    /// "as is", "ln", "power 3", "levels, from spot", "pair", "as a curve with 4 knots".
     std::string entersAs;
     int degreesOfFreedom = 0;
     /// F test of the term as a whole.
@@ -49,6 +53,8 @@ struct TermEvidence {
     /// Range of a number over the learning rows; NaN for factors and products.
     double lowest = 0;
     double highest = 0;
+    /// What was taken off and divided by of a column that enters centred or standardised; NaN otherwise.
+    double centre = 0, scale = 0;
     /// Effect at points from lowest to highest, the middle of the range at 0; levels in order for a factor.
     std::vector<double> shape;
 };
@@ -68,6 +74,8 @@ struct RowEvidence {
     /// Deleted (externally studentised) residual.
     std::vector<double> studentized;
     std::vector<double> cook;
+    /// Weight a robust estimator gave the row, 0 to 1; empty for other estimators.
+    std::vector<double> robustWeight;
 };
 
 struct Evidence {
@@ -92,11 +100,26 @@ struct Evidence {
     double residualSumOfSquares = 0;
     double totalSumOfSquares = 0;
     double conditionNumber = 0;
-    /// Decimal digits that the conditioning of the data leaves in the worst determined coefficient, and whether
-    /// the fit was worked out to twice the precision, so that arithmetic takes none of them.
+    /// Decimal digits that the conditioning of the data leaves in the worst determined coefficient, and
+    /// whether the fit was worked out to twice the precision, so that arithmetic takes none of them.
     double digitsLeft = 16;
     bool twicePrecision = false;
     double rankTolerance = 0;
+    /// Residuals, coefficients, effects and sums of squares are those of ln(response); scores, fitted values
+    /// and forecasts are not: they are carried back, exp times `smearing`.
+    bool logResponse = false;
+    double smearing = 1;
+    /// Columns of the weights and the offset; empty without.
+    std::string weight, offset;
+    /// Groups or periods the errors of the coefficients were made over, and lags; 0 without.
+    std::size_t errorUnits = 0;
+    int errorLags = 0;
+    /// Robust and quantile regression, without the weights of rows (see rows.robustWeight).
+    std::optional<Iterated> iterated;
+    /// See ModelFit::quantileFit.
+    double quantileFit = 0;
+    /// Least squares only, NaN otherwise. Compare fits of the same rows.
+    double aicc = 0, bic = 0;
 
     Scores learning;
     Scores heldOut;
@@ -109,6 +132,8 @@ struct Evidence {
     std::vector<Reading> readings;
     std::vector<Goad> goads;
     std::optional<ForecastEvidence> forecast;
+    /// The fit itself, for effects and further questions; without values of rows.
+    std::shared_ptr<const ModelFit> model;
 };
 
 /// The form documented in docs/evidence.md, without the rows. Numbers read back exactly; NaN is null.

@@ -4,6 +4,7 @@
 #include "base/file.h"
 #include "base/text.h"
 #include "study/json_reader.h"
+#include "study/model_parts.h"
 #include "study/recipe_parts.h"
 
 #include <algorithm>
@@ -15,55 +16,8 @@ using nlohmann::ordered_json;
 
 namespace {
 
-constexpr std::array roles{Role::predictor, Role::weight,     Role::time,
-                           Role::group,     Role::identifier, Role::setAside};
-
-TermPart parsePart(const JsonValue& value) {
-    if (value.isText()) return {value.text()};
-    JsonObject object(value);
-    TermPart part;
-    if (object.has("log")) {
-        part.column = object.at("log").text();
-        part.logarithm = true;
-    } else {
-        part.column = object.at("column").text();
-        object.optional("power", [&](const JsonValue& v) {
-            part.power = v.integer(-30, 30);
-            if (part.power == 0) v.refuse("must not be 0");
-        });
-    }
-    object.finish();
-    return part;
-}
-
-Term parseTerm(const JsonValue& value) {
-    if (!value.isText()) {
-        JsonObject object(value);
-        if (object.has("product")) {
-            Term term;
-            const JsonValue product = object.at("product");
-            product.eachItem([&](const JsonValue& item) { term.parts.push_back(parsePart(item)); });
-            if (term.parts.size() < 2 || term.parts.size() > 8) product.refuse("must have from 2 to 8 parts");
-            object.finish();
-            return term;
-        }
-    }
-    return {{parsePart(value)}};
-}
-
-ordered_json partJson(const TermPart& part) {
-    if (part.logarithm) return {{"log", part.column}};
-    if (part.power != 1) return {{"column", part.column}, {"power", part.power}};
-    return part.column;
-}
-
-ordered_json termJson(const Term& term) {
-    if (term.parts.size() == 1) return partJson(term.parts[0]);
-    ordered_json parts = ordered_json::array();
-    for (const TermPart& part : term.parts)
-        parts.push_back(partJson(part));
-    return {{"product", parts}};
-}
+constexpr std::array roles{Role::predictor,  Role::weight,   Role::time,  Role::group,
+                           Role::identifier, Role::setAside, Role::offset};
 
 void parseModel(JsonObject& object, Recipe& recipe) {
     recipe.response = object.at("response").text();
@@ -82,13 +36,14 @@ void parseModel(JsonObject& object, Recipe& recipe) {
             recipe.reference[column] = level.text();
         });
     });
-    object.optional("estimator", [&](const JsonValue& v) {
-        JsonObject estimator(v);
-        const JsonValue kind = estimator.at("kind");
-        if (kind.text() != "least squares")
-            kind.refuse("is \"" + kind.text() + "\"", "Known is \"least squares\".");
-        estimator.finish();
+    object.optional("estimator", [&](const JsonValue& v) { recipe.estimator = parseEstimator(v); });
+    object.optional("errors", [&](const JsonValue& v) {
+        recipe.errors = parseErrors(v);
+        if (recipe.estimator.kind != EstimatorKind::leastSquares)
+            v.refuse("go with least squares only",
+                     "Other estimators have errors of their own; take the key out.");
     });
+    object.optional("response_in_logs", [&](const JsonValue& v) { recipe.logResponse = v.boolean(); });
     object.optional("level", [&](const JsonValue& v) { recipe.level = v.number(0, 1); });
 }
 
@@ -102,7 +57,9 @@ void parseRest(JsonObject& object, Recipe& recipe) {
             const auto named = roleNamed(role.text());
             if (!named)
                 role.refuse("is \"" + role.text() + "\"",
-                            "Known are predictor, weight, time, group, identifier and set aside.");
+                            "Known are predictor, weight, time, group, identifier, set aside and offset.");
+            if ((*named == Role::weight || *named == Role::offset) && !columnWith(recipe, *named).empty())
+                role.refuse("is \"" + role.text() + "\" for a second column", "One column can have it.");
             recipe.roles[column] = *named;
         });
     });
@@ -158,6 +115,8 @@ std::string_view roleName(Role role) {
         return "identifier";
     case Role::setAside:
         return "set aside";
+    case Role::offset:
+        return "offset";
     }
     return "predictor";
 }
@@ -175,7 +134,48 @@ Role roleOf(const Recipe& recipe, const std::string& column) {
 
 bool isOffered(const Recipe& recipe, const std::string& column) {
     const Role role = roleOf(recipe, column);
-    return role != Role::weight && role != Role::identifier && role != Role::setAside;
+    return role != Role::weight && role != Role::identifier && role != Role::setAside && role != Role::offset;
+}
+
+std::string columnWith(const Recipe& recipe, Role role) {
+    for (const auto& [column, has] : recipe.roles)
+        if (has == role && column != recipe.response) return column;
+    return {};
+}
+
+std::string estimatorText(const Estimator& estimator) {
+    switch (estimator.kind) {
+    case EstimatorKind::leastSquares:
+        break;
+    case EstimatorKind::robust: {
+        const std::string tuned =
+            estimator.tuning > 0 ? " with constant " + readableText(estimator.tuning, 4) : std::string();
+        return (estimator.influence == Influence::huber ? "Huber's robust regression"
+                                                        : "robust regression with the bisquare") +
+               tuned;
+    }
+    case EstimatorKind::quantile:
+        return estimator.share == 0.5 ? "median regression"
+                                      : readableText(100 * estimator.share, 4) + " % quantile regression";
+    }
+    return "least squares";
+}
+
+std::string errorsText(const Errors& errors) {
+    switch (errors.kind) {
+    case ErrorsKind::equalSpread:
+        return "errors for equal spread";
+    case ErrorsKind::byGroup:
+        return "errors by " + errors.column;
+    case ErrorsKind::serial:
+        return errors.lags >= 0
+                   ? "errors for " + plural(static_cast<std::size_t>(errors.lags), "lag", "lags") + " of " +
+                         errors.column
+                   : "errors for serial dependence over " + errors.column;
+    default:
+        break;
+    }
+    return std::string(errorsKindName(errors.kind)) + " errors";
 }
 
 Recipe parseRecipe(std::string_view text, const std::string& name) {
@@ -213,7 +213,9 @@ std::string recipeText(const Recipe& recipe) {
         out["terms"].push_back(termJson(term));
     out["intercept"] = recipe.intercept;
     if (!recipe.reference.empty()) out["reference"] = recipe.reference;
-    out["estimator"]["kind"] = "least squares";
+    out["estimator"] = estimatorJson(recipe.estimator);
+    if (recipe.errors.kind != ErrorsKind::equalSpread) out["errors"] = errorsJson(recipe.errors);
+    if (recipe.logResponse) out["response_in_logs"] = true;
     if (recipe.level != 0.95) out["level"] = recipe.level;
     if (recipe.setAside) out["set_aside"] = setAsideJson(*recipe.setAside);
     if (recipe.forecast) {
@@ -256,7 +258,8 @@ bool sameModel(const Recipe& a, const Recipe& b) {
     other.noted = a.noted;
     other.units = a.units;
     other.roles = a.roles;
-    return a == other;
+    return a == other && columnWith(a, Role::weight) == columnWith(b, Role::weight) &&
+           columnWith(a, Role::offset) == columnWith(b, Role::offset);
 }
 
 std::string startText(const Recipe& recipe) {
@@ -299,6 +302,14 @@ std::string changeText(const Recipe& from, const Recipe& to) {
         changes.push_back(to.setAside ? setAsideText(*to.setAside) : "no rows held out");
     if (from.forecast != to.forecast)
         changes.push_back(to.forecast ? "forecast of " + sourceName(*to.forecast) : "no forecast");
+    if (from.estimator != to.estimator) changes.push_back("by " + estimatorText(to.estimator));
+    if (from.errors != to.errors) changes.push_back(errorsText(to.errors));
+    if (from.logResponse != to.logResponse)
+        changes.push_back(to.logResponse ? "ln " + to.response : to.response + " as it is");
+    for (const Role role : {Role::weight, Role::offset})
+        if (const std::string now = columnWith(to, role); now != columnWith(from, role))
+            changes.push_back(now.empty() ? "no " + std::string(roleName(role))
+                                          : std::string(roleName(role)) + " " + now);
     if (from.level != to.level) changes.push_back(readableText(100 * to.level, 3) + " % intervals");
     if (changes.empty()) return "the same";
     std::string text = changes[0];

@@ -1,6 +1,8 @@
 #pragma once
 // The recipe: everything the analyst decided, as a small readable text.
 #include "design/term.h"
+#include "estimate/robust_errors.h"
+#include "estimate/robust_fit.h"
 #include "ledger/goad.h"
 #include "prepare/step.h"
 #include "read/source.h"
@@ -43,11 +45,35 @@ struct NotedGoad {
     bool operator==(const NotedGoad&) const = default;
 };
 
-enum class EstimatorKind { leastSquares };
+enum class EstimatorKind { leastSquares, robust, quantile };
+
+struct Estimator {
+    EstimatorKind kind = EstimatorKind::leastSquares;
+    /// Robust: how outliers pull, and where they begin to be outliers in scales of the residuals (0: usual).
+    Influence influence = Influence::huber;
+    double tuning = 0;
+    /// Quantile: which, above 0 and below 1.
+    double share = 0.5;
+    bool operator==(const Estimator&) const = default;
+};
+/// "least squares", "Huber's robust regression", "the median regression", "the 90 % quantile regression".
+std::string estimatorText(const Estimator& estimator);
+
+/// How the standard errors of least squares are worked out.
+struct Errors {
+    ErrorsKind kind = ErrorsKind::equalSpread;
+    /// Groups, or periods.
+    std::string column;
+    /// Serial: periods to look back, -1 for the usual number.
+    int lags = -1;
+    bool operator==(const Errors&) const = default;
+};
+/// "errors for equal spread", "HC3 errors", "errors by depot", "errors for 12 lags of month".
+std::string errorsText(const Errors& errors);
 
 /// What a column is for. Columns without a role are predictors.
-enum class Role { predictor, weight, time, group, identifier, setAside };
-/// "predictor", "weight", "time", "group", "identifier", "set aside".
+enum class Role { predictor, weight, time, group, identifier, setAside, offset };
+/// "predictor", "weight", "time", "group", "identifier", "set aside", "offset".
 std::string_view roleName(Role role);
 std::optional<Role> roleNamed(std::string_view name);
 
@@ -60,7 +86,10 @@ struct Recipe {
     std::vector<Term> terms;
     bool intercept = true;
     std::map<std::string, std::string> reference;
-    EstimatorKind estimator = EstimatorKind::leastSquares;
+    Estimator estimator;
+    Errors errors;
+    /// The model is one of ln(response), predictions are carried back.
+    bool logResponse = false;
     /// Confidence level of coefficient intervals.
     double level = 0.95;
     std::optional<SetAside> setAside;
@@ -82,7 +111,11 @@ Recipe readRecipe(const std::filesystem::path& path);
 /// Role of a column that is neither the response nor left without one.
 Role roleOf(const Recipe& recipe, const std::string& column);
 
-/// False for weights, identifiers and columns that are set aside: they are not offered as predictors.
+/// The column with a role that only one may have, weight or offset; empty without.
+std::string columnWith(const Recipe& recipe, Role role);
+
+/// False for weights, offsets, identifiers and columns that are set aside: they are not offered as
+/// predictors.
 bool isOffered(const Recipe& recipe, const std::string& column);
 
 /// Text that parseRecipe reads back to an equal recipe.
@@ -91,8 +124,8 @@ std::string recipeText(const Recipe& recipe);
 /// The goads of what was noted, with the moves to see it and to drop it.
 std::vector<Goad> notedGoads(const Recipe& recipe);
 
-/// True when two recipes give the same fit: they differ at most in accepted and noted goads, roles and
-/// units.
+/// True when two recipes give the same fit: they differ at most in accepted and noted goads, units, and roles
+/// other than weight and offset.
 bool sameModel(const Recipe& a, const Recipe& b);
 
 /// What changed, in a few words: "+ list_rate × contract", "− 2 rows", "revenue from 3 terms" for a start.

@@ -1,0 +1,207 @@
+#include "study/model_parts.h"
+
+#include <algorithm>
+#include <array>
+
+namespace oxgoad {
+
+using nlohmann::ordered_json;
+
+namespace {
+
+constexpr std::array<std::pair<ErrorsKind, std::string_view>, 7> errorKinds{
+    {{ErrorsKind::equalSpread, "equal spread"},
+     {ErrorsKind::hc0, "HC0"},
+     {ErrorsKind::hc1, "HC1"},
+     {ErrorsKind::hc2, "HC2"},
+     {ErrorsKind::hc3, "HC3"},
+     {ErrorsKind::byGroup, "by group"},
+     {ErrorsKind::serial, "serial"}}};
+
+/// How a part says what it is, and the keys that go with it.
+struct FormWords {
+    Form form;
+    std::string_view as;
+    /// Key of `count`: "degree", "knots", "pairs"; empty without.
+    std::string_view count;
+    int most;
+};
+constexpr std::array<FormWords, 9> forms{{{Form::centred, "centred", "", 0},
+                                          {Form::standardised, "standardised", "", 0},
+                                          {Form::polynomial, "polynomial", "degree", 12},
+                                          {Form::pieces, "straight pieces", "knots", 40},
+                                          {Form::spline, "curve", "knots", 40},
+                                          {Form::wave, "wave", "pairs", 26},
+                                          {Form::deviations, "deviations", "", 0},
+                                          {Form::scores, "scores", "", 0},
+                                          {Form::trend, "trend", "degree", 40}}};
+
+void parseForm(JsonObject& object, const JsonValue& as, TermPart& part) {
+    const std::string name = as.text();
+    const auto* words =
+        std::find_if(forms.begin(), forms.end(), [&](const FormWords& f) { return f.as == name; });
+    if (words == forms.end())
+        as.refuse(
+            "is \"" + name + "\"",
+            "Known are centred, standardised, polynomial, straight pieces, curve, wave, deviations, scores "
+            "and trend.");
+    part.form = words->form;
+    if (!words->count.empty())
+        object.optional(std::string(words->count), [&](const JsonValue& v) {
+            if ((part.form == Form::pieces || part.form == Form::spline) && v.isList()) {
+                v.eachItem([&](const JsonValue& knot) { part.knots.push_back(knot.number(-1e300, 1e300)); });
+                if (part.knots.empty()) v.refuse("names no knot");
+            } else {
+                part.count = v.integer(1, words->most);
+            }
+        });
+    if (part.form == Form::wave)
+        object.optional("period", [&](const JsonValue& v) { part.period = v.number(0, 1e300); });
+    if (part.form != Form::scores && part.form != Form::trend) return;
+    object.optional("order", [&](const JsonValue& v) {
+        v.eachItem([&](const JsonValue& level) { part.order.push_back(level.text()); });
+    });
+    object.optional("scores", [&](const JsonValue& v) {
+        v.eachItem([&](const JsonValue& score) { part.scores.push_back(score.number(-1e300, 1e300)); });
+        if (part.scores.size() != part.order.size()) v.refuse("must be as many as the levels of \"order\"");
+    });
+}
+
+TermPart parsePart(const JsonValue& value) {
+    if (value.isText()) return {value.text()};
+    JsonObject object(value);
+    TermPart part;
+    if (object.has("log")) {
+        part.column = object.at("log").text();
+        part.logarithm = true;
+    } else {
+        part.column = object.at("column").text();
+        if (object.has("as"))
+            parseForm(object, object.at("as"), part);
+        else
+            object.optional("power", [&](const JsonValue& v) {
+                part.power = v.integer(-30, 30);
+                if (part.power == 0) v.refuse("must not be 0");
+            });
+    }
+    object.finish();
+    return part;
+}
+
+ordered_json partJson(const TermPart& part) {
+    if (part.logarithm) return {{"log", part.column}};
+    if (part.form == Form::plain)
+        return part.power == 1 ? ordered_json(part.column)
+                               : ordered_json{{"column", part.column}, {"power", part.power}};
+    ordered_json out = {{"column", part.column}};
+    for (const FormWords& words : forms) {
+        if (words.form != part.form) continue;
+        out["as"] = words.as;
+        if (!part.knots.empty())
+            out[std::string(words.count)] = part.knots;
+        else if (part.count > 0)
+            out[std::string(words.count)] = part.count;
+    }
+    if (part.period > 0) out["period"] = part.period;
+    if (!part.order.empty()) out["order"] = part.order;
+    if (!part.scores.empty()) out["scores"] = part.scores;
+    return out;
+}
+
+} // namespace
+
+Term parseTerm(const JsonValue& value) {
+    if (!value.isText()) {
+        JsonObject object(value);
+        if (object.has("product")) {
+            Term term;
+            const JsonValue product = object.at("product");
+            product.eachItem([&](const JsonValue& item) { term.parts.push_back(parsePart(item)); });
+            if (term.parts.size() < 2 || term.parts.size() > 8) product.refuse("must have from 2 to 8 parts");
+            object.finish();
+            return term;
+        }
+    }
+    return {{parsePart(value)}};
+}
+
+ordered_json termJson(const Term& term) {
+    if (term.parts.size() == 1) return partJson(term.parts[0]);
+    ordered_json parts = ordered_json::array();
+    for (const TermPart& part : term.parts)
+        parts.push_back(partJson(part));
+    return {{"product", parts}};
+}
+
+Estimator parseEstimator(const JsonValue& value) {
+    JsonObject object(value);
+    Estimator estimator;
+    const JsonValue kind = object.at("kind");
+    if (kind.text() == "robust") {
+        estimator.kind = EstimatorKind::robust;
+        object.optional("function", [&](const JsonValue& v) {
+            if (v.text() != "Huber" && v.text() != "bisquare")
+                v.refuse("is \"" + v.text() + "\"", "Known are Huber and bisquare.");
+            estimator.influence = v.text() == "Huber" ? Influence::huber : Influence::bisquare;
+        });
+        object.optional("tuning", [&](const JsonValue& v) { estimator.tuning = v.number(0, 1000); });
+    } else if (kind.text() == "quantile") {
+        estimator.kind = EstimatorKind::quantile;
+        object.optional("share", [&](const JsonValue& v) { estimator.share = v.number(0, 1); });
+    } else if (kind.text() != "least squares") {
+        kind.refuse("is \"" + kind.text() + "\"", "Known are least squares, robust and quantile.");
+    }
+    object.finish();
+    return estimator;
+}
+
+Errors parseErrors(const JsonValue& value) {
+    JsonObject object(value);
+    Errors errors;
+    const JsonValue kind = object.at("kind");
+    const auto* found = std::find_if(errorKinds.begin(), errorKinds.end(),
+                                     [&](const auto& known) { return known.second == kind.text(); });
+    if (found == errorKinds.end())
+        kind.refuse("is \"" + kind.text() + "\"",
+                    "Known are equal spread, HC0, HC1, HC2, HC3, by group and serial.");
+    errors.kind = found->first;
+    if (errors.kind == ErrorsKind::byGroup || errors.kind == ErrorsKind::serial)
+        errors.column = object.at("column").text();
+    if (errors.kind == ErrorsKind::serial)
+        object.optional("lags", [&](const JsonValue& v) { errors.lags = v.integer(0, 10000); });
+    object.finish();
+    return errors;
+}
+
+ordered_json estimatorJson(const Estimator& estimator) {
+    switch (estimator.kind) {
+    case EstimatorKind::leastSquares:
+        break;
+    case EstimatorKind::robust: {
+        ordered_json out = {{"kind", "robust"},
+                            {"function", estimator.influence == Influence::huber ? "Huber" : "bisquare"}};
+        if (estimator.tuning > 0) out["tuning"] = estimator.tuning;
+        return out;
+    }
+    case EstimatorKind::quantile:
+        return {{"kind", "quantile"}, {"share", estimator.share}};
+    }
+    return {{"kind", "least squares"}};
+}
+
+ordered_json errorsJson(const Errors& errors) {
+    ordered_json out;
+    for (const auto& [kind, name] : errorKinds)
+        if (kind == errors.kind) out["kind"] = name;
+    if (!errors.column.empty()) out["column"] = errors.column;
+    if (errors.lags >= 0) out["lags"] = errors.lags;
+    return out;
+}
+
+std::string_view errorsKindName(ErrorsKind kind) {
+    for (const auto& [known, name] : errorKinds)
+        if (known == kind) return name;
+    return {};
+}
+
+} // namespace oxgoad

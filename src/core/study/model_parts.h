@@ -1,0 +1,26 @@
+#pragma once
+// The model's part of a recipe's text: terms, estimator, errors.
+#include "study/json_reader.h"
+#include "study/recipe.h"
+
+#include <nlohmann/json.hpp>
+
+#include <string_view>
+
+namespace oxgoad {
+
+/// "places", {"log": "places"}, {"column": "places", "as": "curve", "knots": 4}, {"product": [...]}.
+Term parseTerm(const JsonValue& value);
+nlohmann::ordered_json termJson(const Term& term);
+
+/// {"kind": "robust", "function": "Huber"}.
+Estimator parseEstimator(const JsonValue& value);
+nlohmann::ordered_json estimatorJson(const Estimator& estimator);
+
+/// {"kind": "HC3"}, {"kind": "serial", "column": "month", "lags": 12}.
+Errors parseErrors(const JsonValue& value);
+nlohmann::ordered_json errorsJson(const Errors& errors);
+/// "HC3", "by group".
+std::string_view errorsKindName(ErrorsKind kind);
+
+} // namespace oxgoad
