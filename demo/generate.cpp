@@ -99,7 +99,7 @@ std::vector<Depot> makeDepots(RandomStream& random) {
         const double low = d.contract == "spot" ? 17 : d.contract == "annual" ? 15 : 13.5;
         const double width = d.contract == "spot" ? 10.5 : d.contract == "annual" ? 8 : 5;
         d.baseRate = low + width * random.uniform();
-        d.occupancy = 55 + 35 * random.uniform();
+        d.occupancy = 34 + 56 * random.uniform();
         d.competitor = 2 + 60 * random.uniform() * random.uniform();
         d.longitude = 5.2 + 4.1 * random.uniform() + (d.region == "east" ? 2.5 : 0);
         d.latitude = 50.1 + 2.2 * random.uniform() +
@@ -135,7 +135,7 @@ DepotMonth makeMonth(const Depot& depot, int month, const Climate& climate, Rand
         std::round(10 * (depot.occupancy + 6 * std::sin(2 * std::numbers::pi * (month % 12 - 4) / 12) +
                          5 * random.normal())) /
             10,
-        24.0, 99.5);
+        8.0, 99.5);
     m.temperature = std::round(10 * (climate.temperature + (depot.region == "islands" ? -1.0 : 0.4) +
                                      0.8 * random.normal())) /
                     10;

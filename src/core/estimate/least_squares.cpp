@@ -546,6 +546,12 @@ double LeastSquaresFit::explainedSumOfSquares(const VectorXd& products, double s
     return z.tail(rank() - first).squaredNorm();
 }
 
+MatrixXd reduceRows(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+                    std::span<const double> weights, Threads threads, Progress& progress) {
+    const Blocks blocks(x.rows(), x.columns());
+    return Reducer(fit, x, y, weights, blocks, threads, progress).reduce();
+}
+
 std::pair<VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, const RowSource& x,
                                                  const VectorXd& z, Threads threads) {
     const Blocks blocks(x.rows(), x.columns());

@@ -158,6 +158,10 @@ private:
 LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
                                 const LeastSquaresOptions& options, Progress& progress);
 
+/// R of [1, X~, y~] of some rows, shifted and scaled as the fit has them; all columns, upper triangular.
+Eigen::MatrixXd reduceRows(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+                           std::span<const double> weights, Threads threads, Progress& progress);
+
 /// X~(kept)'z and 1'z over all rows, block by block in a fixed order.
 std::pair<Eigen::VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, const RowSource& x,
                                                         const Eigen::VectorXd& z, Threads threads);

@@ -16,8 +16,22 @@ Comparison compareHeldOut(const Evidence& first, const Evidence& second) {
         byFirst.push_back(first.rows.fitted[i]);
         bySecond.push_back(second.rows.fitted[i]);
     }
-    return {score(actual, byFirst, first.learning.meanActual),
-            score(actual, bySecond, first.learning.meanActual)};
+    Comparison both{score(actual, byFirst, first.learning.meanActual),
+                    score(actual, bySecond, first.learning.meanActual), 0, 0};
+    both.difference = both.second.rmse - both.first.rmse;
+    const auto n = static_cast<double>(actual.size());
+    double mean = 0, squares = 0;
+    std::vector<double> gaps;
+    for (std::size_t i = 0; i < actual.size(); ++i) {
+        const double a = actual[i] - byFirst[i], b = actual[i] - bySecond[i];
+        gaps.push_back(b * b - a * a);
+        mean += gaps.back() / n;
+    }
+    for (const double gap : gaps)
+        squares += (gap - mean) * (gap - mean);
+    both.differenceError =
+        n > 1 ? std::sqrt(squares / (n - 1) / n) / (both.first.rmse + both.second.rmse) : std::nan("");
+    return both;
 }
 
 } // namespace oxgoad

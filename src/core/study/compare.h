@@ -9,6 +9,10 @@ namespace oxgoad {
 struct Comparison {
     Scores first;
     Scores second;
+    /// RMSE of the second less that of the first, and its standard error from the paired squared errors
+    /// (delta method).
+    double difference = 0;
+    double differenceError = 0;
 };
 
 /// Requires evidence of the same table and response. Both fits are scored against the mean of the first one's

@@ -621,6 +621,7 @@ private:
             goad.moves.push_back({Move::Kind::leaveOutTerm, "take the product out", termName(term), 0});
             goads.push_back(std::move(goad));
         }
+        addChoiceGoads(goads);
         if (!m_model->iterated || m_model->iterated->converged) return;
         Goad goad;
         goad.key = "no convergence";
@@ -632,6 +633,53 @@ private:
         goad.source = "common practice, no source";
         goad.station = "fit";
         goads.push_back(std::move(goad));
+    }
+
+    /// Terms that a program chose by these rows: tests after it, and where choice and tests disagree.
+    void addChoiceGoads(std::vector<Goad>& goads) const {
+        if (!m_recipe.chosen) return;
+        const ChosenTerms& chosen = *m_recipe.chosen;
+        Goad goad;
+        goad.key = "chosen terms";
+        goad.title = "The terms were chosen by looking at these rows";
+        goad.reading = chosen.how + ", from " + plural(chosen.tried, "term", "terms") +
+                       "; p values and intervals do not know of the choice and are optimistic";
+        goad.threshold = "any choice of terms by the rows the fit learns from";
+        goad.source = "Miller 2002, \"Subset selection in regression\", 2nd ed., ch. 6";
+        goad.station = "fit";
+        std::string fickle, weak;
+        for (const auto& [name, share] : chosen.shares) {
+            if (share < 0.5) fickle += (fickle.empty() ? "" : ", ") + name + " (" + percentText(share) + ")";
+            for (const TermEvidence& term : m_evidence.terms)
+                if (term.name == name && term.p > 0.05)
+                    weak += (weak.empty() ? "" : ", ") + name + " (p " + probabilityText(term.p) + ")";
+        }
+        if (!fickle.empty()) goad.reading += "; chosen again in fewer than half of the folds: " + fickle;
+        goads.push_back(goad);
+        if (!weak.empty()) {
+            goad.key = "chosen but not significant";
+            goad.title = "Chosen terms that are not significant: " + weak;
+            goad.reading = "a criterion of prediction keeps a term that lowers the error a little, at p up "
+                           "to about 0.16 "
+                           "for one column by AIC; a test asks whether the effect could be 0";
+            goad.threshold = "p above 0.05";
+            goad.source = "Miller 2002, ch. 5";
+            goads.push_back(goad);
+        }
+        std::string strong;
+        for (const auto& [name, p] : chosen.passedOver)
+            if (std::none_of(m_evidence.terms.begin(), m_evidence.terms.end(),
+                             [&, n = name](const TermEvidence& t) { return t.name == n; }))
+                strong += (strong.empty() ? "" : ", ") + name + " (p " + probabilityText(p) + ")";
+        if (strong.empty()) return;
+        goad.key = "significant but not chosen";
+        goad.title = "Terms that would be significant were not chosen: " + strong;
+        goad.reading =
+            "the criterion asked more of a term than a p below 0.05, the steps were too few, or the path led "
+            "another way; add one and look at the held-out error";
+        goad.threshold = "p below 0.05 when added";
+        goad.source = "Miller 2002, ch. 5";
+        goads.push_back(goad);
     }
 
     void check() {

@@ -198,6 +198,33 @@ ordered_json errorsJson(const Errors& errors) {
     return out;
 }
 
+ChosenTerms parseChosen(const JsonValue& value) {
+    JsonObject object(value);
+    ChosenTerms chosen;
+    chosen.how = object.at("how").text();
+    chosen.tried = object.at("tried").whole(0, 1000000);
+    const auto named = [&](const char* key, std::vector<std::pair<std::string, double>>& into) {
+        object.optional(key, [&](const JsonValue& v) {
+            v.eachMember([&](const std::string& name, const JsonValue& number) {
+                into.emplace_back(name, number.number(-1e-9, 1 + 1e-9));
+            });
+        });
+    };
+    named("shares", chosen.shares);
+    named("passed_over", chosen.passedOver);
+    object.finish();
+    return chosen;
+}
+
+ordered_json chosenJson(const ChosenTerms& chosen) {
+    ordered_json out = {{"how", chosen.how}, {"tried", chosen.tried}};
+    for (const auto& [name, share] : chosen.shares)
+        out["shares"][name] = share;
+    for (const auto& [name, p] : chosen.passedOver)
+        out["passed_over"][name] = p;
+    return out;
+}
+
 std::string_view errorsKindName(ErrorsKind kind) {
     for (const auto& [known, name] : errorKinds)
         if (known == kind) return name;

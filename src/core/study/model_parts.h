@@ -20,6 +20,10 @@ nlohmann::ordered_json estimatorJson(const Estimator& estimator);
 /// {"kind": "HC3"}, {"kind": "serial", "column": "month", "lags": 12}.
 Errors parseErrors(const JsonValue& value);
 nlohmann::ordered_json errorsJson(const Errors& errors);
+/// {"how": "forward by BIC", "tried": 22, "shares": {"places": 1}, "passed_over": {"dock_hours": 0.01}}.
+ChosenTerms parseChosen(const JsonValue& value);
+nlohmann::ordered_json chosenJson(const ChosenTerms& chosen);
+
 /// "HC3", "by group".
 std::string_view errorsKindName(ErrorsKind kind);
 

@@ -93,6 +93,7 @@ void parseRest(JsonObject& object, Recipe& recipe) {
             note.finish();
         });
     });
+    object.optional("chosen", [&](const JsonValue& v) { recipe.chosen = parseChosen(v); });
     object.optional("units", [&](const JsonValue& v) {
         v.eachMember(
             [&](const std::string& column, const JsonValue& unit) { recipe.units[column] = unit.text(); });
@@ -228,6 +229,7 @@ std::string recipeText(const Recipe& recipe) {
         out["accepted"].push_back({{"goad", goad.goad}, {"reason", goad.reason}});
     for (const NotedGoad& note : recipe.noted)
         out["noted"].push_back({{"column", note.column}, {"says", note.says}});
+    if (recipe.chosen) out["chosen"] = chosenJson(*recipe.chosen);
     if (!recipe.units.empty()) out["units"] = recipe.units;
     return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
 }
@@ -256,6 +258,7 @@ bool sameModel(const Recipe& a, const Recipe& b) {
     Recipe other = b;
     other.accepted = a.accepted;
     other.noted = a.noted;
+    other.chosen = a.chosen;
     other.units = a.units;
     other.roles = a.roles;
     return a == other && columnWith(a, Role::weight) == columnWith(b, Role::weight) &&

@@ -77,6 +77,20 @@ enum class Role { predictor, weight, time, group, identifier, setAside, offset }
 std::string_view roleName(Role role);
 std::optional<Role> roleNamed(std::string_view name);
 
+/// That a program chose the terms by looking at the rows, and what it saw. Changes no number: tests and
+/// intervals after it are marked as optimistic.
+struct ChosenTerms {
+    /// "forward by cross-validated error".
+    std::string how;
+    /// Terms that were tried.
+    std::size_t tried = 0;
+    /// Share of the folds in which each chosen term was chosen again, by name.
+    std::vector<std::pair<std::string, double>> shares;
+    /// Terms that were not chosen though they would be significant: name and p when added.
+    std::vector<std::pair<std::string, double>> passedOver;
+    bool operator==(const ChosenTerms&) const = default;
+};
+
 struct Recipe {
     RowsPlan rows;
     /// Preparation, in order.
@@ -97,6 +111,7 @@ struct Recipe {
     std::vector<LeftOutRow> leaveOut;
     std::vector<AcceptedGoad> accepted;
     std::vector<NotedGoad> noted;
+    std::optional<ChosenTerms> chosen;
     /// Units of columns, for people: "EUR a month".
     std::map<std::string, std::string> units;
 

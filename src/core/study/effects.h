@@ -1,0 +1,109 @@
+#pragma once
+// What a term does to the response: fitted relations with bands, partial residuals, lines of pairs, average
+// marginal effects.
+#include "base/parallel.h"
+#include "base/progress.h"
+#include "study/evidence.h"
+#include "table/table.h"
+
+#include <map>
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+/// A value that a column is held at while others move.
+struct HeldValue {
+    std::string column;
+    /// A number, a day, or the index of the level among the design's.
+    double value = 0;
+    /// "412.5", "2024-05-01", "annual".
+    std::string text;
+};
+
+/// One line: the predicted mean over the values of a column, with its confidence band, in the response's
+/// unit.
+struct EffectLine {
+    /// Level of the other column of a pair; empty otherwise.
+    std::string label;
+    /// Values of a number or date; 0, 1, 2 … for the levels of a factor.
+    std::vector<double> at;
+    std::vector<double> mean, lower, upper;
+};
+
+/// Rows along the effect: the value of the column, and what the row would say if its other columns were at
+/// the held values (partial residual, carried back to the response's unit). At most 5,000, evenly spaced.
+struct PartialResiduals {
+    std::vector<std::size_t> row;
+    std::vector<double> x, y;
+    /// Line the row belongs to, in a pair.
+    std::vector<int> line;
+};
+
+struct Effect {
+    std::string column;
+    /// Second column of a pair; empty otherwise.
+    std::string by;
+    bool dates = false;
+    /// Names of the levels when `column` is a factor.
+    std::vector<std::string> levels;
+    std::vector<EffectLine> lines;
+    PartialResiduals rows;
+    /// Where the learning rows lie: counts in equal cells from lowest to highest; by level for a factor.
+    std::vector<double> density;
+    double lowest = 0, highest = 0;
+    /// What the other columns are held at.
+    std::vector<HeldValue> held;
+};
+
+/// Of two numbers: the predicted mean over a grid, only where both lie within what the learning rows cover
+/// together; NaN elsewhere.
+struct Surface {
+    std::string across, up;
+    bool datesAcross = false, datesUp = false;
+    std::vector<double> x, y;
+    /// x.size() × y.size(), x running fastest.
+    std::vector<double> mean;
+    double smallest = 0, largest = 0;
+    std::vector<HeldValue> held;
+};
+
+/// Values the columns of a model are held at when nothing is said: medians, and the most frequent levels, of
+/// the learning rows.
+std::vector<HeldValue> usualValues(const ModelFit& model, const Table& table);
+
+/// The effect of a column of the model. `hold` names values to hold other columns at (a number, or the index
+/// of a level). Requires evidence with its model, and the table it was made from. Errors: unknownColumn when
+/// the model does not use it. Throws Stopped.
+Effect effectOf(const Evidence& evidence, const Table& table, const std::string& column,
+                const std::map<std::string, double>& hold, Progress& progress);
+
+/// A line for each level of the factor `by` (at most 12, the most frequent ones), or for the lower quartile,
+/// median and upper quartile of a number `by`; each only over the range that its rows cover (rows of the
+/// level, or of the third of the rows nearest to the quartile).
+Effect pairEffect(const Evidence& evidence, const Table& table, const std::string& column,
+                  const std::string& by, const std::map<std::string, double>& hold, Progress& progress);
+
+/// Of two numbers or dates, 40 × 40. A cell is covered when a learning row lies within a tenth of both ranges
+/// of it.
+Surface surfaceOf(const Evidence& evidence, const Table& table, const std::string& across,
+                  const std::string& up, const std::map<std::string, double>& hold, Progress& progress);
+
+/// The average over the learning rows of what one unit more does to the prediction (a number), or of what the
+/// level does against the reference level (a factor), with delta-method errors (common practice; formulas as
+/// in Greene 2018, "Econometric analysis", 8th ed., §17.3.2 for nonlinear means).
+struct MarginalEffect {
+    std::string column;
+    /// Level; empty for numbers.
+    std::string level;
+    double effect = 0;
+    double standardError = 0;
+    double lower = 0, upper = 0;
+    double p = 0;
+};
+/// Of every column of the model, in the order of the design's inputs. Intervals at the evidence's level.
+/// Throws Stopped.
+std::vector<MarginalEffect> averageMarginalEffects(const Evidence& evidence, const Table& table,
+                                                   Threads threads, Progress& progress);
+
+} // namespace oxgoad

@@ -1,0 +1,437 @@
+#include "study/say.h"
+
+#include "base/text.h"
+#include "estimate/distributions.h"
+#include "study/compare.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+namespace oxgoad {
+
+namespace {
+
+using Eigen::Index;
+using Eigen::VectorXd;
+
+/// "EUR" of "EUR a month"; empty without.
+std::string unitHead(const Recipe& recipe, const std::string& column) {
+    const auto found = recipe.units.find(column);
+    return found == recipe.units.end() ? std::string() : found->second.substr(0, found->second.find(' '));
+}
+
+std::string within(const std::string& unit) {
+    return unit.empty() ? unit : " " + unit;
+}
+
+std::string signedTerm(double value, double error, const std::string& name, bool first) {
+    std::string text = value < 0 ? (first ? " −" : " − ") : (first ? " " : " + ");
+    text += supported(std::fabs(value), error);
+    if (!name.empty()) text += "·" + (name.find(" = ") != std::string::npos ? "[" + name + "]" : name);
+    return text;
+}
+
+std::string leftSide(const Evidence& e) {
+    return e.logResponse ? "ln(" + e.response + ")" : e.response;
+}
+
+std::string offsetText(const Evidence& e) {
+    return e.offset.empty() ? std::string() : " + " + e.offset;
+}
+
+/// What is left of a column once the pieces of `factor` have a level: the name of the rest, and their
+/// product.
+std::pair<std::string, double> atLevel(const ModelFit& model, std::size_t j, std::size_t factor,
+                                       std::size_t level) {
+    const DesignColumn& column = model.design.columns()[j];
+    double product = 1;
+    // The name is the parts' names in the order of the pieces.
+    std::vector<std::string> names;
+    std::size_t from = 0;
+    for (std::size_t k = 0; k < column.pieces.size(); ++k) {
+        const std::size_t to =
+            k + 1 < column.pieces.size() ? column.name.find(" × ", from) : std::string::npos;
+        names.push_back(column.name.substr(from, to == std::string::npos ? to : to - from));
+        from = to == std::string::npos ? column.name.size() : to + std::string(" × ").size();
+    }
+    std::string rest;
+    for (std::size_t k = 0; k < column.pieces.size(); ++k) {
+        if (column.pieces[k].input == factor)
+            product *= column.pieces[k].basis.at(static_cast<double>(level));
+        else
+            rest += (rest.empty() ? "" : " × ") + names[k];
+    }
+    return {rest, product};
+}
+
+std::size_t inputOf(const ModelFit& model, const std::string& name) {
+    const auto& inputs = model.design.inputs();
+    for (std::size_t i = 0; i < inputs.size(); ++i)
+        if (inputs[i].name == name) return i;
+    return inputs.size();
+}
+
+bool hasNumber(const ModelFit& model, const DesignColumn& column) {
+    return std::any_of(column.pieces.begin(), column.pieces.end(),
+                       [&](const auto& piece) { return !model.design.inputs()[piece.input].factor; });
+}
+
+/// Column of the design that coefficient c stands for; none for the constant and derived ones.
+std::optional<std::size_t> columnOf(const Evidence& e, std::size_t c) {
+    if (!e.model || e.coefficients[c].term < 0 || e.coefficients[c].derived) return std::nullopt;
+    const auto& columns = e.model->design.columns();
+    for (std::size_t j = 0; j < columns.size(); ++j)
+        if (columns[j].name == e.coefficients[c].name &&
+            columns[j].term == static_cast<std::size_t>(e.coefficients[c].term))
+            return j;
+    return std::nullopt;
+}
+
+/// "9.1 ± 1.2 EUR more", or "4.2 ± 0.3 % more" for a fit in logarithms.
+std::string change(const Evidence& e, const Recipe& recipe, double estimate, double error,
+                   bool words = true) {
+    const std::string side = estimate < 0 ? " less" : " more";
+    if (!e.logResponse)
+        return supported(std::fabs(estimate), error) + " ± " + readableText(error, 2) +
+               within(unitHead(recipe, e.response)) + (words ? side : "");
+    const double grown = 100 * std::expm1(estimate);
+    const double grownError = 100 * std::exp(estimate) * error;
+    return supported(std::fabs(grown), grownError) + " ± " + readableText(grownError, 2) + " %" +
+           (words ? side : "");
+}
+
+std::string interval(const Evidence& e, const Recipe& recipe, const CoefficientEvidence& c) {
+    return " " + percentText(recipe.level) + " interval " + supported(c.lower, c.standardError) + " to " +
+           supported(c.upper, c.standardError) + (e.logResponse ? " on the logarithm" : "") + ", p " +
+           probabilityText(c.p) + ".";
+}
+
+/// "each extra EUR of list_rate" of one number as it enters.
+std::string step(const Recipe& recipe, const ModelFit& model, const DesignColumn::Piece& piece) {
+    const std::string& name = model.design.inputs()[piece.input].name;
+    const std::string unit = unitHead(recipe, name);
+    switch (piece.basis.kind) {
+    case Basis::Kind::logarithm:
+        return "1 % more of " + name;
+    case Basis::Kind::standard:
+        if (piece.basis.scale != 1)
+            return "one standard deviation (" + shortText(piece.basis.scale) + within(unit) + ") more of " +
+                   name;
+        break;
+    case Basis::Kind::codes:
+        return "one step up of " + name;
+    default:
+        break;
+    }
+    return "each extra " + (unit.empty() ? "unit" : unit) + " of " + name;
+}
+
+std::string levelText(const ModelFit& model, const DesignColumn::Piece& piece) {
+    const DesignInput& input = model.design.inputs()[piece.input];
+    return input.name + " = " + input.levels[static_cast<std::size_t>(piece.basis.level)];
+}
+
+std::string capital(std::string text) {
+    if (!text.empty() && text[0] >= 'a' && text[0] <= 'z') text[0] = static_cast<char>(text[0] - 'a' + 'A');
+    return text;
+}
+
+/// A logarithm's coefficient is for e-fold; a hundredth of it is about what 1 % more does.
+double perStep(const DesignColumn::Piece& piece) {
+    return piece.basis.kind == Basis::Kind::logarithm ? 0.01 : 1;
+}
+
+std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelFit& model, std::size_t j,
+                           const CoefficientEvidence& c) {
+    const DesignColumn::Piece& piece = model.design.columns()[j].pieces[0];
+    const DesignInput& input = model.design.inputs()[piece.input];
+    const Basis& basis = piece.basis;
+    const std::string held = ", the other terms held.";
+    switch (basis.kind) {
+    case Basis::Kind::indicator:
+        return "For " + levelText(model, piece) + " the model says " +
+               change(e, recipe, c.estimate, c.standardError) + " " + e.response + " than for " +
+               input.levels[input.referenceLevel] + held;
+    case Basis::Kind::codes:
+        if (c.name.find(" against the mean") != std::string::npos)
+            return "For " + c.name.substr(0, c.name.find(" against the mean")) + " the model says " +
+                   change(e, recipe, c.estimate, c.standardError) + " " + e.response +
+                   " than the mean of the levels" + held;
+        if (c.name.ends_with(" as scores"))
+            return capital("each step up of " + input.name) + " goes with " +
+                   change(e, recipe, c.estimate, c.standardError) + " " + e.response + held;
+        return "The part of the trend over " + input.name + " that is " +
+               c.name.substr(input.name.size() + 1) + ": " + supported(c.estimate, c.standardError) + " ± " +
+               readableText(c.standardError, 2) + ".";
+    case Basis::Kind::hinge: {
+        // What the slope comes to beyond this knot: all pieces up to here.
+        VectorXd weights = VectorXd::Zero(model.fit.columns);
+        for (std::size_t k = 0; k <= j; ++k)
+            if (model.design.columns()[k].term == model.design.columns()[j].term)
+                weights[static_cast<Index>(k)] = 1;
+        const auto [slope, error] = model.fit.combination(weights, 0);
+        return "Beyond " + shortText(basis.shift) + within(unitHead(recipe, input.name)) + " each extra " +
+               (unitHead(recipe, input.name).empty() ? "unit" : unitHead(recipe, input.name)) + " of " +
+               input.name + " goes with " + change(e, recipe, slope, error) + " " + e.response + held +
+               " The slope changes there by " + supported(c.estimate, c.standardError) + " ± " +
+               readableText(c.standardError, 2) + ".";
+    }
+    case Basis::Kind::spline:
+        return "A part of the curve of " + input.name +
+               "; it has no meaning alone. Look at the effect, and at the test of the term as a whole.";
+    case Basis::Kind::cosine:
+    case Basis::Kind::sine:
+    case Basis::Kind::yearCosine:
+    case Basis::Kind::yearSine:
+        return "A part of the wave over " + input.name +
+               "; it has no meaning alone. Look at the effect, and at the test of the term as a whole.";
+    case Basis::Kind::power:
+        if (basis.power != 1)
+            return capital(c.name) + " bends the effect of " + input.name + " " +
+                   (c.estimate < 0 ? "down" : "up") + ": " + supported(c.estimate, c.standardError) + " ± " +
+                   readableText(c.standardError, 2) + " for each unit of " + c.name + held;
+        break;
+    default:
+        break;
+    }
+    const bool polynomial = std::count_if(model.design.columns().begin(), model.design.columns().end(),
+                                          [&](const DesignColumn& other) {
+                                              return other.term == model.design.columns()[j].term;
+                                          }) > 1 &&
+                            basis.isPlain();
+    std::string text = capital(step(recipe, model, piece)) + " goes with " +
+                       change(e, recipe, c.estimate * perStep(piece), c.standardError * perStep(piece)) +
+                       " " + e.response;
+    if (polynomial && recipe.terms[static_cast<std::size_t>(c.term)].parts[0].form == Form::pieces)
+        return text + " up to the first knot" + held;
+    if (polynomial) return text + " where " + input.name + " is near 0" + held;
+    if (basis.kind == Basis::Kind::standard && basis.scale != 1)
+        return text + held + " That is " +
+               supported(c.estimate / basis.scale, c.standardError / basis.scale) + " ± " +
+               readableText(c.standardError / basis.scale, 2) + " for each extra " +
+               (unitHead(recipe, input.name).empty() ? "unit" : unitHead(recipe, input.name)) + "; 0 is " +
+               shortText(basis.shift) + ".";
+    return text + held;
+}
+
+std::string productSentence(const Evidence& e, const Recipe& recipe, const ModelFit& model, std::size_t j,
+                            const CoefficientEvidence& c) {
+    const auto& pieces = model.design.columns()[j].pieces;
+    std::vector<const DesignColumn::Piece*> levels, numbers;
+    for (const auto& piece : pieces)
+        (piece.basis.kind == Basis::Kind::indicator ? levels : numbers).push_back(&piece);
+    const std::string held = ", the other terms held.";
+    if (levels.size() == 1 && numbers.size() == 1) {
+        const DesignInput& factor = model.design.inputs()[levels[0]->input];
+        const double unit = perStep(*numbers[0]);
+        return "For " + levelText(model, *levels[0]) + " " + step(recipe, model, *numbers[0]) +
+               " goes with " + change(e, recipe, c.estimate * unit, c.standardError * unit) + " " +
+               e.response + " than for " + factor.levels[factor.referenceLevel] + held;
+    }
+    if (levels.empty() && numbers.size() == 2) {
+        const double unit = perStep(*numbers[0]) * perStep(*numbers[1]);
+        return capital(step(recipe, model, *numbers[1])) + " changes what " +
+               step(recipe, model, *numbers[0]) + " goes with by " +
+               supported(c.estimate * unit, c.standardError * unit) + " ± " +
+               readableText(c.standardError * unit, 2) + within(unitHead(recipe, e.response)) + held;
+    }
+    if (levels.size() == 2 && numbers.empty())
+        return "For " + levelText(model, *levels[0]) + " and " + levelText(model, *levels[1]) +
+               " together the model says " + change(e, recipe, c.estimate, c.standardError) + " " +
+               e.response + " than their two differences add up to" + held;
+    return c.name + ": " + supported(c.estimate, c.standardError) + " ± " + readableText(c.standardError, 2) +
+           " beyond what its parts say" + held;
+}
+
+} // namespace
+
+std::string supported(double value, double error) {
+    if (std::isnan(value)) return {};
+    if (!(error > 0) || !std::isfinite(error)) return readableText(value, 6);
+    const int decimals = 1 - static_cast<int>(std::floor(std::log10(error)));
+    if (decimals > 9) return readableText(value, 4);
+    const double size = std::max(std::fabs(value), error);
+    const int digits = std::max(decimals, 0) + 1 + static_cast<int>(std::floor(std::log10(size)));
+    return readableText(value, std::clamp(digits, 1, 15));
+}
+
+std::string equationText(const Evidence& e) {
+    std::string text = leftSide(e) + " =";
+    bool first = true;
+    for (const auto& c : e.coefficients) {
+        if (c.dependent || c.derived) continue;
+        text += signedTerm(c.estimate, c.standardError, c.term < 0 ? std::string() : c.name, first);
+        first = false;
+    }
+    return text + offsetText(e) + " + ε";
+}
+
+std::vector<std::string> factorsWithSlopes(const Evidence& e) {
+    std::vector<std::string> found;
+    if (!e.model) return found;
+    const ModelFit& model = *e.model;
+    for (std::size_t i = 0; i < model.design.inputs().size(); ++i) {
+        if (!model.design.inputs()[i].factor) continue;
+        const bool any = std::any_of(
+            model.design.columns().begin(), model.design.columns().end(), [&](const DesignColumn& column) {
+                return hasNumber(model, column) &&
+                       std::any_of(column.pieces.begin(), column.pieces.end(),
+                                   [&](const auto& piece) { return piece.input == i; });
+            });
+        if (any) found.push_back(model.design.inputs()[i].name);
+    }
+    return found;
+}
+
+std::vector<LevelEquation> equationsByLevel(const Evidence& e, const std::string& factor) {
+    std::vector<LevelEquation> found;
+    const auto factors = factorsWithSlopes(e);
+    if (std::find(factors.begin(), factors.end(), factor) == factors.end()) return found;
+    const ModelFit& model = *e.model;
+    const std::size_t input = inputOf(model, factor);
+    const auto& levels = model.design.inputs()[input].levels;
+    const auto& columns = model.design.columns();
+    for (std::size_t level = 0; level < std::min<std::size_t>(levels.size(), 30); ++level) {
+        // Columns that come to the same once the level is put in, in the order they first stand; the constant
+        // first.
+        std::vector<std::string> order{std::string()};
+        std::map<std::string, VectorXd> weights{{std::string(), VectorXd::Zero(model.fit.columns)}};
+        std::map<std::string, bool> differs;
+        for (std::size_t j = 0; j < columns.size(); ++j) {
+            if (std::isnan(model.fit.coefficients[static_cast<Index>(j)])) continue;
+            const auto [rest, product] = atLevel(model, j, input, level);
+            if (!weights.contains(rest)) {
+                order.push_back(rest);
+                weights[rest] = VectorXd::Zero(model.fit.columns);
+            }
+            weights[rest][static_cast<Index>(j)] += product;
+            if (rest != columns[j].name) differs[rest] = true;
+        }
+        LevelEquation equation;
+        equation.level = levels[level];
+        std::string text = leftSide(e) + " =";
+        bool first = true;
+        for (const std::string& name : order) {
+            if (name.empty() && !model.fit.intercept && !differs[name]) continue;
+            const auto [estimate, error] =
+                model.fit.combination(weights[name], name.empty() && model.fit.intercept ? 1 : 0);
+            text += signedTerm(estimate, error, name, first);
+            first = false;
+            if (differs[name]) equation.parts.push_back({name.empty() ? "constant" : name, estimate, error});
+        }
+        equation.equation = text + offsetText(e) + " + ε";
+        found.push_back(std::move(equation));
+    }
+    return found;
+}
+
+std::string coefficientSentence(const Evidence& e, const Recipe& recipe, std::size_t index) {
+    const CoefficientEvidence& c = e.coefficients[index];
+    if (c.dependent) return c.name + " repeats other columns and has no coefficient of its own.";
+    if (c.term < 0)
+        return "Where all numbers are 0 and factors at their reference level the model says " +
+               supported(c.estimate, c.standardError) + " ± " + readableText(c.standardError, 2) +
+               (e.logResponse ? " for ln(" + e.response + ")." : within(unitHead(recipe, e.response)) + ".") +
+               interval(e, recipe, c);
+    if (c.derived)
+        return "For " + c.name.substr(0, c.name.find(" against the mean")) + " the model says " +
+               change(e, recipe, c.estimate, c.standardError) + " " + e.response +
+               " than the mean of the levels, the other terms held." + interval(e, recipe, c);
+    const auto j = columnOf(e, index);
+    if (!j) return {};
+    const std::string text = e.model->design.columns()[*j].pieces.size() == 1
+                                 ? singleSentence(e, recipe, *e.model, *j, c)
+                                 : productSentence(e, recipe, *e.model, *j, c);
+    return text + interval(e, recipe, c);
+}
+
+std::string referenceSentence(const Evidence& e, const Recipe& recipe, std::size_t term, const Table& table) {
+    if (!e.model || term >= recipe.terms.size()) return {};
+    const ModelFit& model = *e.model;
+    std::string text;
+    for (const TermPart& part : recipe.terms[term].parts) {
+        const std::size_t input = inputOf(model, part.column);
+        if (input == model.design.inputs().size() || !model.design.inputs()[input].factor) continue;
+        const DesignInput& known = model.design.inputs()[input];
+        if (part.form == Form::deviations)
+            text += "Differences of " + known.name + " are against the mean of its " +
+                    plural(known.levels.size(), "level", "levels") + ", each counting alike. ";
+        if (part.form != Form::plain) continue;
+        const BoundDesign bound(model.design, table, {});
+        std::size_t count = 0;
+        for (const auto row : model.rows)
+            count += bound.inputValue(input, row) == static_cast<double>(known.referenceLevel);
+        text += "Differences are against " + known.name + " = " + known.levels[known.referenceLevel] +
+                ", the reference level (" + countText(count) + " of " +
+                plural(model.rows.size(), "learning row", "learning rows") +
+                "). Another reference level changes what is compared, not the predictions. ";
+    }
+    if (!text.empty()) text.pop_back();
+    return text;
+}
+
+std::string comparisonSentence(const Evidence& first, const Recipe& firstRecipe, const Evidence& second,
+                               const Recipe& secondRecipe) {
+    const auto within1 = [](const std::vector<Term>& small, const std::vector<Term>& large) {
+        return std::all_of(small.begin(), small.end(), [&](const Term& term) {
+            return std::any_of(large.begin(), large.end(),
+                               [&](const Term& other) { return sameTerm(term, other); });
+        });
+    };
+    const bool firstInSecond =
+        within1(firstRecipe.terms, secondRecipe.terms) && (secondRecipe.intercept || !firstRecipe.intercept);
+    const bool secondInFirst =
+        within1(secondRecipe.terms, firstRecipe.terms) && (firstRecipe.intercept || !secondRecipe.intercept);
+    const bool plain = firstRecipe.estimator.kind == EstimatorKind::leastSquares &&
+                       secondRecipe.estimator.kind == EstimatorKind::leastSquares &&
+                       first.response == second.response;
+    const bool sameRows = first.rows.state == second.rows.state && first.weight == second.weight;
+    std::string text;
+    if (plain && sameRows && first.logResponse == second.logResponse && first.offset == second.offset &&
+        (firstInSecond != secondInFirst)) {
+        const Evidence& small = firstInSecond ? first : second;
+        const Evidence& large = firstInSecond ? second : first;
+        const auto& terms = firstInSecond ? secondRecipe.terms : firstRecipe.terms;
+        const auto& fewer = firstInSecond ? firstRecipe.terms : secondRecipe.terms;
+        std::string added;
+        for (const Term& term : terms)
+            if (std::none_of(fewer.begin(), fewer.end(), [&](const Term& t) { return sameTerm(t, term); }))
+                added += (added.empty() ? "" : ", ") + termName(term);
+        const double df = small.degreesOfFreedom - large.degreesOfFreedom;
+        const double f = (small.residualSumOfSquares - large.residualSumOfSquares) / df /
+                         (large.residualSumOfSquares / large.degreesOfFreedom);
+        const double p = fisherUpper(f, df, large.degreesOfFreedom);
+        if (df > 0) {
+            text = (added.empty() ? "The constant" : added) + (p < 0.05 ? " explains" : " does not explain") +
+                   " more than chance would: F " + readableText(f, 4) + " with " + readableText(df, 3) +
+                   " and " + countText(static_cast<std::size_t>(large.degreesOfFreedom)) +
+                   " degrees of freedom, p " + probabilityText(p);
+            // Errors that stand unequal spread have a test of their own.
+            const auto& larger = firstInSecond ? secondRecipe : firstRecipe;
+            if (larger.errors.kind != ErrorsKind::equalSpread)
+                text +=
+                    " (for equal spread; the term table has the test with " + errorsText(larger.errors) + ")";
+        }
+    }
+    if (plain && sameRows && std::isfinite(first.aicc) && std::isfinite(second.aicc))
+        text += (text.empty() ? "From the first to the second fit" : "; from the first to the second fit") +
+                std::string(" AICc changes by ") + readableText(second.aicc - first.aicc, 4) +
+                " and BIC by " + readableText(second.bic - first.bic, 4) + " (less is better)";
+    const Comparison both = compareHeldOut(first, second);
+    if (both.first.rows > 1) {
+        if (!text.empty()) text += "; ";
+        const std::string unit = within(unitHead(secondRecipe, second.response));
+        text += text.empty() ? "On the " : "on the ";
+        text += plural(both.first.rows, "row", "rows") + " both hold out the second is off by " +
+                supported(std::fabs(both.difference), both.differenceError) + " ± " +
+                readableText(both.differenceError, 2) + unit + (both.difference <= 0 ? " less" : " more") +
+                " (" + readableText(both.second.rmse) + " against " + readableText(both.first.rmse) + ")";
+    }
+    if (text.empty())
+        return "The fits have neither the same learning rows nor rows that both hold out, so they cannot be "
+               "compared.";
+    return text + ".";
+}
+
+} // namespace oxgoad

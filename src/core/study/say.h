@@ -1,0 +1,51 @@
+#pragma once
+// The fit read aloud: its equation, a sentence for each coefficient, what is compared with what.
+#include "study/evidence.h"
+
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+/// "revenue = 1,203 + 9.1·list_rate + 4,120·[contract = annual] + ε"; ln(revenue) for a fit in logarithms.
+/// Digits by the standard errors. Dependent coefficients are left out.
+std::string equationText(const Evidence& evidence);
+
+/// The equation of one level of a factor, with what its indicators and products come to added up.
+struct LevelEquation {
+    std::string level;
+    std::string equation;
+    /// Slopes and constant of this level that differ between levels, with errors: "list_rate", "constant".
+    struct Part {
+        std::string name;
+        double estimate = 0;
+        double standardError = 0;
+    };
+    std::vector<Part> parts;
+};
+/// The equation written out for each level of a factor that is part of a product with a number; empty for
+/// others. Other factors stand as indicators. Requires evidence with its model. At most 30 levels.
+std::vector<LevelEquation> equationsByLevel(const Evidence& evidence, const std::string& factor);
+/// Factors for which equationsByLevel() has something to say.
+std::vector<std::string> factorsWithSlopes(const Evidence& evidence);
+
+/// What a coefficient means, in a sentence or two with units and its interval: "For contract = annual each
+/// extra EUR of list_rate goes with 9.1 ± 1.2 EUR more revenue than for spot, the other terms held. 95 %
+/// interval 6.7 to 11.5, p 0.0001."
+std::string coefficientSentence(const Evidence& evidence, const Recipe& recipe, std::size_t coefficient);
+
+/// What all differences of a factor are against: "Differences are against contract = spot, the reference
+/// level (320 of 1,008 learning rows)." Empty for other terms.
+std::string referenceSentence(const Evidence& evidence, const Recipe& recipe, std::size_t term,
+                              const Table& table);
+
+/// A number with the digits that its standard error supports, U+2212 for minus.
+std::string supported(double value, double standardError);
+
+/// One sentence on two fits, whether one is nested in the other and what the larger one brings: F test,
+/// change of AICc and BIC, and the difference of errors on the rows both hold out with its standard error.
+/// Says what keeps them from being compared where something does.
+std::string comparisonSentence(const Evidence& first, const Recipe& firstRecipe, const Evidence& second,
+                               const Recipe& secondRecipe);
+
+} // namespace oxgoad

@@ -1,0 +1,246 @@
+// Choosing terms: against every subset by brute force (tests/reference/make/choose_values.py), and what a
+// choice says of itself.
+#include "base/error.h"
+#include "base/random.h"
+#include "base/text.h"
+#include "study/choose_terms.h"
+#include "study/model_fit.h"
+#include "support/support.h"
+
+#include <Eigen/QR>
+
+#include <set>
+
+using namespace oxgoad;
+using namespace oxgoad::test;
+using nlohmann::json;
+
+namespace {
+
+const std::vector<std::string> ten{"age", "sex", "bmi", "bp", "s1", "s2", "s3", "s4", "s5", "s6"};
+
+std::set<std::string> names(const std::vector<Term>& terms) {
+    std::set<std::string> found;
+    for (const Term& term : terms)
+        found.insert(termName(term));
+    return found;
+}
+
+Choice choose(const Recipe& recipe, const StudyRows& rows, const ChooseRequest& request,
+              unsigned threads = 1) {
+    return chooseTerms(recipe, *prepareRows(recipe, rows, {threads}, quietly()), request, {threads},
+                       quietly());
+}
+
+Recipe diabetes() {
+    return recipeOf("y", {});
+}
+
+/// y of some columns and noise; the first `real` of `columns` matter.
+StudyRows invented(std::size_t n, int columns, int real, std::uint64_t seed) {
+    RandomStream random(seed, "choice");
+    std::string text = "y";
+    for (int j = 0; j < columns; ++j)
+        text += ",x" + std::to_string(j);
+    text += "\n";
+    for (std::size_t i = 0; i < n; ++i) {
+        double y = random.normal();
+        std::string cells;
+        for (int j = 0; j < columns; ++j) {
+            const double x = random.normal();
+            if (j < real) y += x;
+            cells += "," + exactText(x);
+        }
+        text += exactText(y) + cells + "\n";
+    }
+    StudyRows rows;
+    rows.learning = readBytes(text);
+    return rows;
+}
+
+Eigen::MatrixXd factorOf(Eigen::Index n, Eigen::Index k, std::uint64_t seed) {
+    RandomStream random(seed, "factor");
+    Eigen::MatrixXd x(n, k + 2);
+    for (Eigen::Index i = 0; i < n; ++i) {
+        double y = random.normal();
+        x(i, 0) = 1;
+        const double shared = random.normal();
+        for (Eigen::Index j = 1; j <= k; ++j) {
+            x(i, j) = random.normal() + 0.5 * shared;
+            y += x(i, j) / static_cast<double>(j);
+        }
+        x(i, k + 1) = y;
+    }
+    return Eigen::HouseholderQR<Eigen::MatrixXd>(x).matrixQR().topRows(k + 2).triangularView<Eigen::Upper>();
+}
+
+} // namespace
+
+TEST(ChooseTerms, BestSubsetsAreThoseOfBruteForce) {
+    const json values = publishedJson("choose");
+    const std::pair<ChooseCriterion, const char*> criteria[] = {
+        {ChooseCriterion::aicc, "aicc"},
+        {ChooseCriterion::bic, "bic"},
+        {ChooseCriterion::adjustedRSquared, "adjusted"}};
+    for (const auto& [criterion, name] : criteria) {
+        const Choice choice = choose(diabetes(), publishedRows("diabetes"),
+                                     {.by = ChooseBy::bestSubsets, .criterion = criterion});
+        EXPECT_EQ(names(choice.terms), values["chosen"][name]["terms"].get<std::set<std::string>>()) << name;
+        EXPECT_GT(digits(choice.endCriterion, values["chosen"][name]["value"]), 10) << name;
+    }
+    // Every size.
+    Recipe recipe = diabetes();
+    for (const auto& column : ten)
+        recipe.terms.push_back(plainTerm(column));
+    const auto rows = publishedRows("diabetes");
+    std::vector<std::uint32_t> all;
+    for (std::uint32_t i = 0; i < 442; ++i)
+        all.push_back(i);
+    ModelFit model = fitModel(recipe, rows.learning.table, {}, all, {1}, quietly());
+    const BoundDesign bound(model.design, rows.learning.table, {});
+    const auto factor = reduceRows(model.fit, DesignRows(bound, all), model.working, {}, {1}, quietly());
+    std::vector<std::vector<Eigen::Index>> groups;
+    for (Eigen::Index j = 1; j <= 10; ++j)
+        groups.push_back({j});
+    const auto best = bestSubsets(factor, 1, groups, {}, quietly());
+    const double unit = model.fit.responseScale * model.fit.responseScale;
+    ASSERT_EQ(best.size(), 11u);
+    for (std::size_t size = 0; size <= 10; ++size) {
+        EXPECT_GT(digits(best[size].residualSumOfSquares / unit, values["best"][size]["rss"]), 11) << size;
+        std::set<std::string> chosen;
+        for (const auto g : best[size].groups)
+            chosen.insert(ten[g]);
+        EXPECT_EQ(chosen, values["best"][size]["terms"].get<std::set<std::string>>()) << size;
+    }
+}
+
+TEST(ChooseTerms, BranchAndBoundMissesNothingOfGroups) {
+    // Groups of one to three columns, every one of 2^8 sets by hand.
+    for (const std::uint64_t seed : {1, 2, 3}) {
+        const Eigen::MatrixXd r = factorOf(60, 15, seed);
+        const std::vector<std::vector<Eigen::Index>> groups{{1}, {2, 3},  {4},  {5, 6, 7},
+                                                            {8}, {9, 10}, {11}, {12, 13, 14, 15}};
+        std::vector<double> least(16, 1e300);
+        for (unsigned mask = 0; mask < 256; ++mask) {
+            std::vector<Eigen::Index> columns{0};
+            for (std::size_t g = 0; g < 8; ++g)
+                if (mask >> g & 1) columns.insert(columns.end(), groups[g].begin(), groups[g].end());
+            const Eigen::MatrixXd x = r(Eigen::all, columns);
+            const Eigen::VectorXd y = r.col(16);
+            const double rss = (y - x * x.colPivHouseholderQr().solve(y)).squaredNorm();
+            least[columns.size() - 1] = std::min(least[columns.size() - 1], rss);
+        }
+        const auto found = bestSubsets(r, 1, groups, {}, quietly());
+        for (std::size_t size = 0; size < 16; ++size) {
+            if (least[size] < 1e299) {
+                EXPECT_GT(digits(found[size].residualSumOfSquares, least[size]), 10) << size;
+            }
+        }
+    }
+}
+
+TEST(ChooseTerms, ForwardTakesThePathOfBruteForce) {
+    const json path = publishedJson("choose")["forward_bic"];
+    std::vector<std::string> told;
+    ChooseRequest request{.by = ChooseBy::forward, .criterion = ChooseCriterion::bic};
+    const Choice choice =
+        chooseTerms(diabetes(), *prepareRows(diabetes(), publishedRows("diabetes"), {1}, quietly()), request,
+                    {1}, quietly(), [&](const ChooseStep& step) { told.push_back(termName(step.term)); });
+    ASSERT_EQ(choice.steps.size(), path.size());
+    for (std::size_t i = 0; i < path.size(); ++i) {
+        EXPECT_EQ(termName(choice.steps[i].term), path[i]["term"]);
+        EXPECT_EQ(told[i], path[i]["term"]);
+        EXPECT_GT(digits(choice.steps[i].criterion, path[i]["bic"]), 10);
+    }
+    request.mostSteps = 2;
+    EXPECT_EQ(choose(diabetes(), publishedRows("diabetes"), request).terms.size(), 2u);
+}
+
+TEST(ChooseTerms, EveryWayFindsWhatIsPlanted) {
+    const auto rows = invented(600, 10, 3, 5);
+    const std::set<std::string> planted{"x0", "x1", "x2"};
+    for (const ChooseBy by :
+         {ChooseBy::forward, ChooseBy::backward, ChooseBy::bothWays, ChooseBy::bestSubsets}) {
+        const Choice choice = choose(diabetes(), rows, {.by = by, .criterion = ChooseCriterion::bic});
+        EXPECT_EQ(names(choice.terms), planted) << chooseByName(by);
+        for (const ChosenTerm& candidate : choice.candidates)
+            if (candidate.chosen) {
+                EXPECT_EQ(candidate.share, 1) << termName(candidate.term);
+            }
+    }
+    for (const ChooseBy by : {ChooseBy::forward, ChooseBy::backward, ChooseBy::bothWays}) {
+        const auto found =
+            names(choose(diabetes(), rows,
+                         {.by = by, .criterion = ChooseCriterion::pValue, .enter = 0.001, .leave = 0.001})
+                      .terms);
+        EXPECT_EQ(found, planted) << chooseByName(by);
+    }
+    const auto crossed = names(choose(diabetes(), rows, {.by = ChooseBy::forward}).terms);
+    EXPECT_TRUE(std::includes(crossed.begin(), crossed.end(), planted.begin(), planted.end()));
+}
+
+TEST(ChooseTerms, AChoiceAmongNoiseIsSeenThrough) {
+    // Nothing matters: the error the choice has seen looks better than what choosing anew predicts.
+    const Choice choice = choose(diabetes(), invented(80, 25, 0, 9),
+                                 {.by = ChooseBy::forward, .criterion = ChooseCriterion::aicc});
+    ASSERT_FALSE(choice.terms.empty());
+    EXPECT_LT(choice.seenError, choice.honestError);
+    const Recipe recipe = withChoice(diabetes(), choice);
+    const Evidence e = evaluate(recipe, invented(80, 25, 0, 9), {}, quietly());
+    EXPECT_TRUE(
+        std::any_of(e.goads.begin(), e.goads.end(), [](const Goad& g) { return g.key == "chosen terms"; }));
+    EXPECT_EQ(parseRecipe(recipeText(recipe), "r.json"), recipe);
+    Recipe forgotten = recipe;
+    forgotten.chosen.reset();
+    EXPECT_TRUE(sameModel(recipe, forgotten));
+}
+
+TEST(ChooseTerms, HierarchyIsKeptUnlessToldOtherwise) {
+    // y is the product alone.
+    RandomStream random(4, "product");
+    std::string text = "y,a,b,c\n";
+    for (int i = 0; i < 400; ++i) {
+        const double a = random.normal(), b = random.normal();
+        text += exactText(a * b + 0.3 * random.normal()) + "," + exactText(a) + "," + exactText(b) + "," +
+                exactText(random.normal()) + "\n";
+    }
+    StudyRows rows;
+    rows.learning = readBytes(text);
+    ChooseRequest request{.by = ChooseBy::backward, .criterion = ChooseCriterion::bic};
+    request.from = {plainTerm("a"), plainTerm("b"), plainTerm("c"), Term{{TermPart{"b"}, TermPart{"a"}}}};
+    EXPECT_EQ(names(choose(diabetes(), rows, request).terms), (std::set<std::string>{"a", "b", "b × a"}));
+    request.by = ChooseBy::bestSubsets;
+    EXPECT_EQ(names(choose(diabetes(), rows, request).terms), (std::set<std::string>{"a", "b", "b × a"}));
+    request.hierarchy = false;
+    EXPECT_EQ(names(choose(diabetes(), rows, request).terms), (std::set<std::string>{"b × a"}));
+}
+
+TEST(ChooseTerms, IsTheSameForAnyNumberOfThreadsAndByGroupDealsWholeGroups) {
+    Recipe recipe = diabetes();
+    recipe.roles["age"] = Role::group;
+    const ChooseRequest request{.by = ChooseBy::bothWays};
+    EXPECT_EQ(choiceJson(choose(recipe, publishedRows("diabetes"), request, 1)),
+              choiceJson(choose(recipe, publishedRows("diabetes"), request, 3)));
+    EXPECT_NE(choose(recipe, publishedRows("diabetes"), request).honestError,
+              choose(diabetes(), publishedRows("diabetes"), request).honestError);
+}
+
+TEST(ChooseTerms, WhatCannotBeChosenIsRefused) {
+    const auto refused = [](const ChooseRequest& request, const StudyRows& rows) {
+        return errorOf([&] { choose(diabetes(), rows, request); });
+    };
+    const auto rows = publishedRows("diabetes");
+    EXPECT_EQ(
+        refused({.by = ChooseBy::bestSubsets}, invented(100, 31, 1, 1)),
+        "best subsets of 31 terms cannot be searched. Choose from at most 30, or go forward or both ways.");
+    EXPECT_NE(refused({.by = ChooseBy::bestSubsets, .criterion = ChooseCriterion::pValue}, rows)
+                  .find("cannot be compared by p"),
+              std::string::npos);
+    EXPECT_NE(refused({.criterion = ChooseCriterion::pValue, .enter = 0.2, .leave = 0.1}, rows)
+                  .find("round for ever"),
+              std::string::npos);
+    EXPECT_NE(refused({.folds = 1}, rows).find("Use from 2 to 20"), std::string::npos);
+    StudyRows alone;
+    alone.learning = readBytes("y\n1\n2\n3\n");
+    EXPECT_NE(refused({}, alone).find("no term to choose from"), std::string::npos);
+}
