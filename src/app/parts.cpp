@@ -22,6 +22,7 @@ QLabel* plainLabel(const QString& text, const QString& name, QWidget* parent) {
     label->setTextFormat(Qt::PlainText);
     label->setText(text);
     label->setObjectName(name);
+    label->setProperty("look", name); // stays when a part gets a name of its own
     label->setTextInteractionFlags(Qt::TextSelectableByMouse);
     return label;
 }
@@ -30,6 +31,7 @@ QPushButton* linkButton(const QString& text, QWidget* parent) {
     auto* button = new QPushButton(parent);
     button->setText(QString(text).replace('&', "&&"));
     button->setObjectName("link");
+    button->setProperty("look", "link");
     button->setFlat(true);
     button->setCursor(Qt::PointingHandCursor);
     button->setAccessibleName(text);
@@ -114,6 +116,16 @@ void drawShape(QPainter& painter, const QRect& rect, const ShapeDrawing& drawing
     if (drawing.kind == ShapeDrawing::Kind::bars) low = 0;
     if (!(high > low)) high = low + 1;
     auto y = [&](double value) { return area.bottom() - area.height() * (value - low) / (high - low); };
+    if (!drawing.below.empty()) {
+        const double most = *std::max_element(drawing.below.begin(), drawing.below.end());
+        const double width = area.width() / static_cast<double>(drawing.below.size());
+        for (std::size_t i = 0; i < drawing.below.size() && most > 0; ++i) {
+            const double height = 7 * drawing.below[i] / most;
+            painter.fillRect(QRectF(area.left() + width * static_cast<double>(i), rect.bottom() - 1 - height,
+                                    std::max(width - 0.5, 0.5), height),
+                             theme::rule);
+        }
+    }
     if (drawing.kind == ShapeDrawing::Kind::bars) {
         const double width = std::min(area.width() / n, 8.0);
         for (std::size_t i = 0; i < drawing.values.size(); ++i)

@@ -30,9 +30,9 @@ QMainWindow, #page, #rail, #briefBar, #goadsPanel, #goadsInner { background: #F3
 #briefWord { font-size: 17px; color: #1F2A2C; }
 #briefStrong { font-size: 17px; font-weight: 600; color: #1F2A2C; }
 #heading { font-weight: 600; color: #1F2A2C; }
-#hint { color: #5E6A6B; font-size: 11px; }
-#link { border: none; background: transparent; color: #0E6F68; font-weight: 600; padding: 1px 2px; font-size: 12px; text-align: left; }
-#link:hover { text-decoration: underline; } #link:focus { background: #E4EAF3; } #link:disabled { color: #A9B1AE; }
+#hint, QLabel[look="hint"] { color: #5E6A6B; font-size: 11px; }
+#link, QPushButton[look="link"] { border: none; background: transparent; color: #0E6F68; font-weight: 600; padding: 1px 2px; font-size: 12px; text-align: left; }
+#link:hover, QPushButton[look="link"]:hover { text-decoration: underline; } #link:focus, QPushButton[look="link"]:focus { background: #E4EAF3; } #link:disabled, QPushButton[look="link"]:disabled { color: #A9B1AE; }
 QPushButton { border: 1px solid #AEB8B3; background: #FFFFFF; padding: 4px 12px; color: #1F2A2C; }
 QPushButton:hover { border-color: #1F2A2C; } QPushButton:focus { border-color: #0E6F68; } QPushButton:disabled { color: #A9B1AE; border-color: #D3D9D5; }
 QPushButton#primary { background: #1F2A2C; color: #FFFFFF; border: 1px solid #1F2A2C; font-weight: 600; }

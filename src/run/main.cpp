@@ -6,6 +6,9 @@
 #include "share/look_text.h"
 #include "study/evaluate.h"
 #include "study/project.h"
+#include "share/reading_text.h"
+#include "study/choose_terms.h"
+#include "study/say.h"
 #include "study/what_helps.h"
 
 #include <atomic>
@@ -52,6 +55,19 @@ constexpr const char* help = R"(oxgoad-run: fits the model a recipe describes an
   --against WHAT   response, or predicted or residual of the recipe's fit
   --what-helps     with --out, also measure every column, bend and pair that is not in
                    the model: what_helps.json
+  --read-aloud     with --out, also the equation in words and by level, effects with
+                   bands and average marginal effects: reading.txt, effects.csv,
+                   marginal_effects.csv
+  --choose WAY     with --out, also choose terms among those of the recipe and the other
+                   columns: forward, backward, "both ways" or "best subsets"; writes
+                   choice.json and chosen_recipe.json
+  --by CRITERION   of the choice: "cross-validated error" (default), "adjusted R2",
+                   AICc, BIC or p
+  --steps N        of the choice, at most N
+  --folds N        of the choice, 5 by default
+  --compare-with RECIPE
+                   with --out, also fit this recipe and say how the two compare:
+                   comparison.txt
   --look-at-test   score the locked test rows too; in a project the look is counted
   --threads N      use N threads (results do not depend on it); all cores by default
   --quiet          no progress on standard error
@@ -112,6 +128,9 @@ struct Arguments {
     bool json = false;
     bool lookAtTest = false;
     bool whatHelps = false;
+    bool readAloud = false;
+    std::optional<ChooseRequest> choose;
+    std::string compareWith;
     Threads threads;
     bool quiet = false;
 };
@@ -120,8 +139,16 @@ struct Arguments {
     throw Error(ErrorCode::badRecipe, what, {}, "See oxgoad-run --help.");
 }
 
+int number(const std::string& option, const std::string& value) {
+    if (value.empty() || value.size() > 4 || value.find_first_not_of("0123456789") != std::string::npos ||
+        std::stoi(value) < 1)
+        usage(option + " needs a number from 1 to 9999, not \"" + value + "\"");
+    return std::stoi(value);
+}
+
 Arguments parse(int argc, char** argv) {
     Arguments arguments;
+    ChooseRequest request;
     for (int i = 1; i < argc; ++i) {
         const std::string word = argv[i];
         auto next = [&] {
@@ -153,16 +180,32 @@ Arguments parse(int argc, char** argv) {
             arguments.json = true;
         else if (word == "--what-helps")
             arguments.whatHelps = true;
+        else if (word == "--read-aloud")
+            arguments.readAloud = true;
+        else if (word == "--compare-with")
+            arguments.compareWith = next();
+        else if (word == "--choose") {
+            const std::string value = next();
+            const auto by = chooseByNamed(value);
+            if (!by) usage("--choose needs forward, backward, both ways or best subsets, not \"" + value + "\"");
+            request.by = *by;
+            arguments.choose = request;
+        } else if (word == "--by") {
+            const std::string value = next();
+            const auto criterion = criterionNamed(value);
+            if (!criterion)
+                usage("--by needs cross-validated error, adjusted R2, AICc, BIC or p, not \"" + value + "\"");
+            request.criterion = *criterion;
+        } else if (word == "--steps")
+            request.mostSteps = number(word, next());
+        else if (word == "--folds")
+            request.folds = number(word, next());
         else if (word == "--look-at-test")
             arguments.lookAtTest = true;
         else if (word == "--quiet")
             arguments.quiet = true;
         else if (word == "--threads") {
-            const std::string value = next();
-            if (value.empty() || value.size() > 4 ||
-                value.find_first_not_of("0123456789") != std::string::npos || std::stoi(value) < 1)
-                usage("--threads needs a number from 1 to 9999, not \"" + value + "\"");
-            arguments.threads.count = static_cast<unsigned>(std::stoi(value));
+            arguments.threads.count = static_cast<unsigned>(number(word, next()));
         } else if (word.starts_with("-"))
             usage("there is no option " + word);
         else
@@ -179,7 +222,10 @@ Arguments parse(int argc, char** argv) {
         return arguments;
     }
     if (!arguments.response.empty()) usage("--response goes with --look");
-    if (arguments.whatHelps && arguments.out.empty()) usage("--what-helps goes with --out");
+    if (arguments.choose) arguments.choose = request;
+    if (arguments.out.empty() &&
+        (arguments.whatHelps || arguments.readAloud || arguments.choose || !arguments.compareWith.empty()))
+        usage("--what-helps, --read-aloud, --choose and --compare-with go with --out");
     if (arguments.recipes.empty()) usage("name a recipe");
     if (arguments.out.empty() == arguments.project.empty()) usage("say either --out DIR or --project FILE");
     if (!arguments.out.empty() && arguments.recipes.size() != 1) usage("--out takes one recipe");
@@ -253,9 +299,29 @@ void runToFolder(const Arguments& arguments, Progress& progress) {
         recipe, rows, *prepared, {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, fitting);
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows);
-    if (!arguments.whatHelps) return;
-    const WhatHelps helps = whatHelps(recipe, *prepared, arguments.threads, progress);
-    writeFiles(arguments.out, {{"what_helps.json", helpsJson(helps, recipe)}});
+    NamedFiles more;
+    if (arguments.whatHelps)
+        more.emplace_back("what_helps.json", helpsJson(whatHelps(recipe, *prepared, arguments.threads, progress), recipe));
+    if (arguments.readAloud)
+        for (auto& file : readingFiles(recipe, evidence, prepared->table, arguments.threads, progress))
+            more.push_back(std::move(file));
+    if (arguments.choose) {
+        const Choice choice = chooseTerms(recipe, *prepared, *arguments.choose, arguments.threads, progress);
+        more.emplace_back("choice.json", choiceJson(choice));
+        more.emplace_back("chosen_recipe.json", recipeText(withChoice(recipe, choice)));
+    }
+    if (!arguments.compareWith.empty()) {
+        const Recipe other = readRecipe(arguments.compareWith);
+        if (other.rows != recipe.rows)
+            throw Error(ErrorCode::badRecipe, "the recipe uses other rows", {.file = arguments.compareWith},
+                        "Compare recipes of the same rows.");
+        const auto otherRows = prepareRows(other, rows, arguments.threads, progress);
+        Recipe fitted = other;
+        fitted.forecast.reset();
+        const Evidence second = evaluate(fitted, rows, *otherRows, {.threads = arguments.threads}, progress);
+        more.emplace_back("comparison.txt", comparisonSentence(evidence, recipe, second, other) + "\n");
+    }
+    if (!more.empty()) writeFiles(arguments.out, more);
 }
 
 void runToProject(const Arguments& arguments, Progress& progress) {

@@ -27,6 +27,8 @@ struct ShapeDrawing {
     enum class Kind { bars, line, steps } kind = Kind::line;
     std::vector<double> values;
     double low = 0, high = 0;
+    /// Where rows lie along it, drawn as small bars below; empty for none.
+    std::vector<double> below{};
 };
 
 /// One line per column of the rows.
@@ -63,16 +65,22 @@ struct TermLine {
     int coefficient = -1;
     std::string column;
 };
-/// Whether a factor's levels are shown one by one: as the analyst chose, or when they are few.
-bool showsLevels(const Session& session, const std::string& term, std::size_t levels);
+/// Whether the coefficients of a term are shown one by one: as the analyst chose, or when they are few and mean
+/// something alone.
+bool showsLevels(const Session& session, const Term& term, std::size_t coefficients);
 std::vector<TermLine> termLines(const Session& session);
 GridModel::Content termsGrid(Session& session);
 
-/// The recipe with a term put in or taken out (a product goes out with none of its parents).
+/// What the drawn intervals of the term table are the effect of.
+enum class EffectScale { quartiles, deviation };
+EffectScale effectScale(const Session& session);
+
+/// The recipe with a term put in: a product with those of its parts that are no terms yet.
 Recipe withTerm(const Recipe& recipe, const Term& term);
-Recipe withoutTerm(const Recipe& recipe, const std::string& name);
-/// The equation in mathematical notation with its estimates: "revenue = 9,372 + 14.00·places + …".
-QString equationText(const Session& session);
+/// With a term taken out, and with it the products it is a part of, unless they are to be kept.
+Recipe withoutTerm(const Recipe& recipe, const std::string& name, bool keepProducts = false);
+/// With a term in place of another, also within products: how a column enters changes everywhere.
+Recipe withOtherForm(const Recipe& recipe, std::size_t term, const TermPart& part);
 /// What the fit says, a line each: R², residual sd, F, errors.
 QStringList fitSummary(const Session& session);
 

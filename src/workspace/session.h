@@ -70,6 +70,8 @@ public:
     void save(const QString& path);
     /// Fits another model; comes back to the old one by undo(). Does nothing when it is the same.
     void change(const Recipe& recipe);
+    /// Fits a row of models, each the child of the one before on the trail, and shows the last; one step back.
+    void takePath(const std::vector<Recipe>& recipes);
     /// Shows a fit of the trail.
     void choose(int fit);
     /// Reads the same rows in another way, or the same source anew; tells what changed by rowsCompared.
@@ -109,6 +111,9 @@ public:
     Jobs& rankJobs() { return m_rankJobs; }
     /// What would help the fit, measured.
     Jobs& helpJobs() { return m_helpJobs; }
+    /// Choosing terms, and the effect that is shown.
+    Jobs& chooseJobs() { return m_chooseJobs; }
+    Jobs& effectJobs() { return m_effectJobs; }
 
     bool canUndo() const { return !m_back.empty(); }
     bool canRedo() const { return !m_forward.empty(); }
@@ -180,6 +185,8 @@ private:
     Jobs m_lookJobs;
     Jobs m_rankJobs;
     Jobs m_helpJobs;
+    Jobs m_chooseJobs;
+    Jobs m_effectJobs;
     std::shared_ptr<const StudyRows> m_rows;
     std::shared_ptr<const PreparedRows> m_prepared;
     std::map<std::string, std::string> m_passwords;

@@ -9,10 +9,14 @@
 
 namespace oxgoad {
 
-bool showsLevels(const Session& session, const std::string& term, std::size_t levels) {
+bool showsLevels(const Session& session, const Term& term, std::size_t coefficients) {
     constexpr std::size_t few = 4;
-    const auto said = session.view().find("levels of " + term);
-    return said != session.view().end() ? said->second == "open" : levels <= few;
+    const auto said = session.view().find("levels of " + termName(term));
+    if (said != session.view().end()) return said->second == "open";
+    const bool alone = std::none_of(term.parts.begin(), term.parts.end(), [](const TermPart& part) {
+        return part.form == Form::spline || part.form == Form::wave;
+    });
+    return alone && coefficients <= few;
 }
 
 std::vector<TermLine> termLines(const Session& session) {
@@ -26,12 +30,11 @@ std::vector<TermLine> termLines(const Session& session) {
             for (std::size_t c = 0; c < evidence->coefficients.size(); ++c)
                 if (evidence->coefficients[c].term == static_cast<int>(t)) own.push_back(static_cast<int>(c));
         const bool levels =
-            own.size() > 1 ||
-            (evidence && own.size() == 1 &&
-             evidence->coefficients[static_cast<std::size_t>(own[0])].name != termName(recipe.terms[t]));
+            own.size() > 1 || (own.size() == 1 && evidence->coefficients[static_cast<std::size_t>(own[0])].name.find(" = ") !=
+                                                      std::string::npos);
         lines.push_back({TermLine::Kind::term, static_cast<int>(t), levels || own.empty() ? -1 : own[0],
                          recipe.terms[t].parts[0].column});
-        if (levels && showsLevels(session, termName(recipe.terms[t]), own.size()))
+        if (levels && showsLevels(session, recipe.terms[t], own.size()))
             for (const int c : own)
                 lines.push_back({TermLine::Kind::level, static_cast<int>(t), c, {}});
     }
@@ -45,15 +48,36 @@ std::vector<TermLine> termLines(const Session& session) {
     return lines;
 }
 
+EffectScale effectScale(const Session& session) {
+    const auto said = session.view().find("fit.scale");
+    return said != session.view().end() && said->second == "deviation" ? EffectScale::deviation
+                                                                       : EffectScale::quartiles;
+}
+
 Recipe withTerm(const Recipe& recipe, const Term& term) {
     Recipe next = recipe;
-    if (std::find(next.terms.begin(), next.terms.end(), term) == next.terms.end()) next.terms.push_back(term);
+    for (const Term& parent : parentsMissing(term, next.terms))
+        next.terms.push_back(parent);
+    if (std::none_of(next.terms.begin(), next.terms.end(), [&](const Term& t) { return sameTerm(t, term); }))
+        next.terms.push_back(term);
     return next;
 }
 
-Recipe withoutTerm(const Recipe& recipe, const std::string& name) {
+Recipe withoutTerm(const Recipe& recipe, const std::string& name, bool keepProducts) {
     Recipe next = recipe;
-    std::erase_if(next.terms, [&](const Term& term) { return termName(term) == name; });
+    for (const Term& out : recipe.terms)
+        if (termName(out) == name)
+            std::erase_if(next.terms,
+                          [&](const Term& term) { return term == out || (!keepProducts && isParent(out, term)); });
+    return next;
+}
+
+Recipe withOtherForm(const Recipe& recipe, std::size_t index, const TermPart& part) {
+    Recipe next = recipe;
+    const TermPart before = recipe.terms[index].parts[0];
+    for (Term& term : next.terms)
+        for (TermPart& p : term.parts)
+            if (p == before) p = part;
     return next;
 }
 
@@ -79,11 +103,20 @@ public:
     explicit TermCells(Session& session)
         : m_session(session), m_lines(termLines(session)), m_evidence(session.evidence()) {
         if (!m_evidence) return;
+        m_deviation = effectScale(session) == EffectScale::deviation;
         for (const auto& c : m_evidence->coefficients) {
             if (c.dependent || c.term < 0 || std::isnan(c.effectLower)) continue;
-            m_low = std::min({m_low, c.effectLower, c.effectUpper});
-            m_high = std::max({m_high, c.effectLower, c.effectUpper});
+            const IntervalDrawing::Mark mark = markOf(c);
+            m_low = std::min(m_low, mark.lower);
+            m_high = std::max(m_high, mark.upper);
         }
+    }
+
+    /// Effect of the coefficient on the scale that is chosen.
+    IntervalDrawing::Mark markOf(const CoefficientEvidence& c) const {
+        if (!m_deviation)
+            return {c.effect, std::min(c.effectLower, c.effectUpper), std::max(c.effectLower, c.effectUpper)};
+        return {c.estimate * c.deviation, c.lower * c.deviation, c.upper * c.deviation};
     }
 
     int rows() const { return static_cast<int>(m_lines.size()); }
@@ -108,7 +141,7 @@ public:
         case TermLine::Kind::constant:
             return "constant";
         case TermLine::Kind::term:
-            return qs(termName(m_session.recipe().terms[static_cast<std::size_t>(l.term)]));
+            return qs(shownName(m_session.recipe().terms[static_cast<std::size_t>(l.term)]));
         case TermLine::Kind::level: {
             // "contract = annual" under "contract" is just "annual"; products keep the whole name.
             const std::string& whole = coefficient(row)->name;
@@ -120,6 +153,11 @@ public:
             return qs(l.column);
         }
         return {};
+    }
+
+    /// The column next to the name says how a lone column enters.
+    static std::string shownName(const Term& term) {
+        return term.parts.size() == 1 && term.parts[0].form != Form::plain ? term.parts[0].column : termName(term);
     }
 
     QString enters(int row) const {
@@ -162,7 +200,7 @@ public:
         else if (l.kind == TermLine::Kind::candidate)
             recipe = withTerm(recipe, plainTerm(l.column));
         else if (l.kind == TermLine::Kind::term)
-            recipe.terms.erase(recipe.terms.begin() + l.term);
+            recipe = withoutTerm(recipe, termName(recipe.terms[static_cast<std::size_t>(l.term)]));
         else
             return false;
         m_session.change(recipe);
@@ -188,8 +226,7 @@ private:
         IntervalDrawing drawing{{}, m_low, m_high};
         auto add = [&](const CoefficientEvidence& c) {
             if (!c.dependent && c.term >= 0 && !std::isnan(c.effectLower))
-                drawing.marks.push_back({c.effect, std::min(c.effectLower, c.effectUpper),
-                                         std::max(c.effectLower, c.effectUpper)});
+                drawing.marks.push_back(markOf(c));
         };
         if (const auto* c = coefficient(row)) {
             add(*c);
@@ -205,14 +242,15 @@ private:
     QVariant shapeDrawing(int row) const {
         const auto* t = term(row);
         if (!t || t->shape.empty()) return {};
-        const bool steps = t->entersAs.starts_with("levels");
+        const bool steps = std::isnan(t->lowest);
         return QVariant::fromValue(
-            ShapeDrawing{steps ? ShapeDrawing::Kind::steps : ShapeDrawing::Kind::line, t->shape, 0, 0});
+            ShapeDrawing{steps ? ShapeDrawing::Kind::steps : ShapeDrawing::Kind::line, t->shape, 0, 0, t->density});
     }
 
     Session& m_session;
     std::vector<TermLine> m_lines;
     std::shared_ptr<const Evidence> m_evidence;
+    bool m_deviation = false;
     double m_low = 0;
     double m_high = 0;
 };
@@ -222,7 +260,8 @@ private:
 GridModel::Content termsGrid(Session& session) {
     const auto cells = std::make_shared<const TermCells>(session);
     const QString unit = session.unit(session.recipe().response);
-    const QString per = unit.isEmpty() ? QString() : "\n" + unit;
+    const bool logs = session.evidence() && session.evidence()->logResponse;
+    const QString per = logs ? "\nln " + qs(session.recipe().response) : unit.isEmpty() ? QString() : "\n" + unit;
     GridModel::Content grid;
     grid.rows = cells->rows();
     auto percent = [](double value) {
@@ -251,7 +290,9 @@ GridModel::Content termsGrid(Session& session) {
              return c && !c->dependent ? supportedText(c->standardError, c->standardError) : QString();
          },
          coefficientNumber(&CoefficientEvidence::standardError), "Standard error of the estimate"},
-        textColumn("low to high quartile, " + qs(percentText(session.recipe().level)) + per,
+        textColumn((effectScale(session) == EffectScale::deviation ? "one standard deviation, "
+                                                                   : "low to high quartile, ") +
+                       qs(percentText(session.recipe().level)) + per,
                    [](int) { return QString(); }),
         {"t", true,
          [cells](int row) {
@@ -306,25 +347,6 @@ GridModel::Content termsGrid(Session& session) {
         return cells->edit(row, column, value, role);
     };
     return grid;
-}
-
-QString equationText(const Session& session) {
-    const auto& evidence = session.evidence();
-    if (!evidence) return {};
-    QString text = qs(evidence->response) + " =";
-    bool first = true;
-    for (const auto& c : evidence->coefficients) {
-        if (c.dependent) continue;
-        const bool negative = c.estimate < 0;
-        text += first ? (negative ? " −" : " ") : (negative ? " − " : " + ");
-        text += supportedText(std::fabs(c.estimate), c.standardError);
-        if (c.term >= 0) {
-            const QString name = qs(c.name);
-            text += "·" + (name.contains(" = ") ? "[" + name + "]" : name);
-        }
-        first = false;
-    }
-    return text + " + ε";
 }
 
 QStringList fitSummary(const Session& session) {

@@ -57,7 +57,7 @@ protected:
     bool settle() {
         const bool done = QTest::qWaitFor(
             [this] { return !session().jobs().busy() && !session().saveJobs().busy() &&
-                           !session().lookJobs().busy() && !session().sideJobs().busy() && !session().helpJobs().busy() && !session().rankJobs().busy(); }, 20000);
+                           !session().lookJobs().busy() && !session().sideJobs().busy() && !session().helpJobs().busy() && !session().chooseJobs().busy() && !session().effectJobs().busy() && !session().rankJobs().busy(); }, 20000);
         QTest::qWait(20);
         return done;
     }

@@ -80,6 +80,53 @@ void shootLooks(MainWindow& window, const QString& folder) {
 
 } // namespace
 
+namespace {
+
+/// A pair read per level, a curve with its partial residuals, and a choice of terms.
+void shootFit(MainWindow& window, const QString& folder) {
+    const auto press = [&](const QString& text) {
+        for (auto* button : window.findChildren<QPushButton*>())
+            if (button->text() == text && button->isVisible()) button->click();
+    };
+    const auto rest = [&] {
+        QTest::qWait(200);
+        if (!QTest::qWaitFor([&] { return !window.session().jobs().busy() && !window.session().effectJobs().busy() && !window.session().chooseJobs().busy(); }, 30000))
+            std::fprintf(stderr, "the window did not come to rest\n");
+        QTest::qWait(200);
+    };
+    const auto line = [&](const QString& term) {
+        auto* terms = window.findChild<QTableView*>("terms");
+        for (int row = 0; row < terms->model()->rowCount(); ++row)
+            if (terms->model()->index(row, 0).data().toString() == term) terms->setCurrentIndex(terms->model()->index(row, 0));
+    };
+    press("in words");
+    line(QString::fromUtf8("list_rate × contract"));
+    rest();
+    window.grab().save(folder + "/fit_pair.png");
+    Recipe recipe = window.session().recipe();
+    for (Term& term : recipe.terms)
+        if (term.parts[0].column == "occupancy") term.parts[0].form = Form::spline;
+    recipe.errors.kind = ErrorsKind::hc3;
+    window.session().change(recipe);
+    rest();
+    line("occupancy");
+    rest();
+    window.grab().save(folder + "/fit_curve.png");
+    line("contract");
+    rest();
+    window.grab().save(folder + "/fit_factor.png");
+    press("choose terms");
+    window.findChild<QPushButton*>("chooseTerms")->click();
+    rest();
+    window.grab().save(folder + "/fit_choose.png");
+    window.findChild<QPushButton*>("takeChosen")->click();
+    rest();
+    press("in words");
+    window.grab().save(folder + "/fit_chosen.png");
+}
+
+} // namespace
+
 int main(int argc, char** argv) {
     if (qEnvironmentVariableIsEmpty("QT_QPA_PLATFORM")) qputenv("QT_QPA_PLATFORM", "offscreen");
     QApplication application(argc, argv);
@@ -113,6 +160,7 @@ int main(int argc, char** argv) {
             if (!QTest::qWaitFor([&] { return !window.session().helpJobs().busy(); }, 20000)) return 1;
             QTest::qWait(100);
             window.grab().save(QString::fromLocal8Bit(argv[2]) + "/fit_helps.png");
+            shootFit(window, QString::fromLocal8Bit(argv[2]));
         }
         if (QString(station) == "look") shootLooks(window, QString::fromLocal8Bit(argv[2]));
         if (QString(station) != "data" || window.session().recipe().steps.empty()) continue;

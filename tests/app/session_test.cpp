@@ -1,6 +1,7 @@
 // The session: opening, changing, saving, reading again, without a window.
 #include "app_support.h"
 #include "workspace/grids.h"
+#include "workspace/reading.h"
 
 #include <QClipboard>
 #include <QFile>
@@ -178,7 +179,7 @@ TEST_F(Sessions, TheLedgerNamesWhatIsOdd) {
 
 TEST_F(Sessions, EquationsAndSummariesCarrySignsAndUnits) {
     open(demo + "/1_straight.json");
-    const QString equation = equationText(session);
+    const QString equation = equationFor(session, {});
     EXPECT_TRUE(equation.startsWith("revenue = 27,414 + 13.90·places + 374·occupancy")) << ss(equation);
     EXPECT_TRUE(equation.contains("[contract = annual]"));
     EXPECT_TRUE(equation.contains(" − 334·energy_price")) << ss(equation);

@@ -94,13 +94,20 @@ void BriefBar::tellModel() {
     addPart(tr("response"), recipe.response.empty() ? tr("a column to choose") : qs(recipe.response),
             [this](QPushButton* b) { chooseResponse(b); });
     if (!unit.isEmpty()) addWord("(" + unit + ")");
+    if (recipe.logResponse) addWord(tr("through its logarithm"));
     addWord(tr("from"));
     addPart(tr("terms"),
             recipe.terms.empty() ? tr("no terms yet") : qs(plural(recipe.terms.size(), "term", "terms")),
             [this](QPushButton*) { emit termsWanted(); });
     addWord(tr("by"));
-    addPart(tr("estimator"), recipe.intercept ? tr("least squares") : tr("least squares without a constant"),
-            [this](QPushButton* b) { chooseEstimator(b); });
+    QString estimator = qs(estimatorText(recipe.estimator));
+    if (!recipe.intercept) estimator += tr(" without a constant");
+    if (recipe.errors.kind != ErrorsKind::equalSpread) estimator += tr(" with ") + qs(errorsText(recipe.errors));
+    if (const std::string weight = columnWith(recipe, Role::weight); !weight.empty())
+        estimator = tr("weighted ") + estimator + tr(", weights ") + qs(weight);
+    if (const std::string offset = columnWith(recipe, Role::offset); !offset.empty())
+        estimator += tr(", offset ") + qs(offset);
+    addPart(tr("estimator"), estimator, [this](QPushButton* b) { chooseEstimator(b); });
     addWord(",");
     if (e) {
         addWord(tr("learning from"));
@@ -201,17 +208,55 @@ void BriefBar::chooseResponse(QPushButton* at) {
 void BriefBar::chooseEstimator(QPushButton* at) {
     auto* menu = new QMenu(this);
     menu->setAttribute(Qt::WA_DeleteOnClose);
-    for (const bool intercept : {true, false}) {
-        auto* action = menu->addAction(intercept ? tr("Least squares with a constant")
-                                                 : tr("Least squares without a constant"));
+    const Recipe& now = m_session.recipe();
+    const auto offer = [this](QMenu* in, const QString& text, bool checked, const std::function<void(Recipe&)>& change) {
+        auto* action = in->addAction(QString(text).replace('&', "&&"));
         action->setCheckable(true);
-        action->setChecked(m_session.recipe().intercept == intercept);
-        connect(action, &QAction::triggered, this, [this, intercept] {
+        action->setChecked(checked);
+        connect(action, &QAction::triggered, this, [this, change] {
             Recipe recipe = m_session.recipe();
-            recipe.intercept = intercept;
+            change(recipe);
             m_session.change(recipe);
         });
+    };
+    const auto estimate = [&](QMenu* in, const QString& text, const Estimator& estimator) {
+        offer(in, text, now.estimator == estimator, [estimator](Recipe& recipe) {
+            recipe.estimator = estimator;
+            if (estimator.kind != EstimatorKind::leastSquares) recipe.errors = {};
+        });
+    };
+    estimate(menu, tr("Least squares"), {});
+    estimate(menu, tr("Robust: outliers pull no harder (Huber)"), {EstimatorKind::robust, Influence::huber, 0, 0.5});
+    estimate(menu, tr("Robust: far outliers do not pull (bisquare)"), {EstimatorKind::robust, Influence::bisquare, 0, 0.5});
+    auto* quantiles = menu->addMenu(tr("Quantile regression"));
+    for (const double share : {0.05, 0.1, 0.25, 0.5, 0.75, 0.9, 0.95})
+        estimate(quantiles, share == 0.5 ? tr("Median") : tr("%1 quantile").arg(qs(percentText(share))),
+                 {EstimatorKind::quantile, Influence::huber, 0, share});
+    menu->addSeparator();
+    offer(menu, tr("With a constant"), now.intercept, [](Recipe& recipe) { recipe.intercept = !recipe.intercept; });
+    offer(menu, tr("Through the logarithm of the response"), now.logResponse,
+          [](Recipe& recipe) { recipe.logResponse = !recipe.logResponse; });
+    auto* errors = menu->addMenu(tr("Standard errors"));
+    errors->setEnabled(now.estimator.kind == EstimatorKind::leastSquares);
+    const auto stand = [&](QMenu* in, const QString& text, const Errors& kind) {
+        offer(in, text, now.errors == kind, [kind](Recipe& recipe) { recipe.errors = kind; });
+    };
+    stand(errors, tr("For equal spread"), {});
+    stand(errors, tr("For unequal spread, small samples (HC3)"), {ErrorsKind::hc3, {}, -1});
+    stand(errors, tr("For unequal spread (HC2)"), {ErrorsKind::hc2, {}, -1});
+    stand(errors, tr("For unequal spread (HC1)"), {ErrorsKind::hc1, {}, -1});
+    stand(errors, tr("For unequal spread (HC0)"), {ErrorsKind::hc0, {}, -1});
+    auto* groups = errors->addMenu(tr("For groups of rows that depend on each other"));
+    auto* serial = errors->addMenu(tr("For serial dependence over"));
+    for (const LedgerLine& line : m_session.ledger().columns) {
+        const ColumnSummary& column = line.summary;
+        if (column.name == now.response || column.kind == ColumnKind::text) continue;
+        if (column.kind == ColumnKind::factor || column.kind == ColumnKind::date)
+            stand(groups, qs(column.name), {ErrorsKind::byGroup, column.name, -1});
+        if (column.kind == ColumnKind::date || column.kind == ColumnKind::number)
+            stand(serial, qs(column.name), {ErrorsKind::serial, column.name, -1});
     }
+    menu->setObjectName("estimatorMenu");
     menu->popup(at->mapToGlobal(QPoint(0, at->height())));
 }
 

@@ -3,6 +3,7 @@
 #include "app/parts.h"
 #include "base/text.h"
 #include "study/compare.h"
+#include "study/say.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
@@ -47,24 +48,12 @@ CompareStation::CompareStation(Session& session, QWidget* parent) : Station(sess
 }
 
 QString CompareStation::sentence(int left, const Evidence& a, int right, const Evidence& b) const {
-    const QString unit = m_session.unit(b.response).isEmpty()
-                             ? QString()
-                             : " " + m_session.unit(b.response).section(' ', 0, 0);
+    const TrailFit* first = m_session.trail().find(left);
+    const TrailFit* second = m_session.trail().find(right);
+    if (!first || !second) return {};
+    QString text = qs(comparisonSentence(a, first->recipe, b, second->recipe));
     const Comparison both = compareHeldOut(a, b);
-    if (both.first.rows == 0)
-        return tr(
-            "No rows are held out by both, so the fits can only be compared on rows they learned from.");
-    const double change = both.second.rmse - both.first.rmse;
-    const int better = change <= 0 ? right : left;
-    const int worse = change <= 0 ? left : right;
-    QString text = tr("On the %1 both hold out, fit %2 is off by %3%4 less than fit %5 (%6 against %7).")
-                       .arg(qs(plural(both.first.rows, "row", "rows")))
-                       .arg(better)
-                       .arg(qs(readableText(std::fabs(change), 3)), unit)
-                       .arg(worse)
-                       .arg(qs(readableText(std::min(both.first.rmse, both.second.rmse))),
-                            qs(readableText(std::max(both.first.rmse, both.second.rmse))));
-    if (a.rowsHeldOut != both.first.rows || b.rowsHeldOut != both.first.rows)
+    if (both.first.rows > 0 && (a.rowsHeldOut != both.first.rows || b.rowsHeldOut != both.first.rows))
         text += tr(" Rows that only one of them holds out do not count.");
     return text;
 }

@@ -492,7 +492,7 @@ void DataStation::openColumn(const QModelIndex& index) {
     connect(term, &QAction::triggered, this, [this, name, in] {
         Recipe next = m_session.recipe();
         if (in)
-            std::erase_if(next.terms, [&](const Term& t) {
+            std::erase_if(next.terms, [&](const Term& t) { // with the products it is in
                 return std::any_of(t.parts.begin(), t.parts.end(),
                                    [&](const TermPart& p) { return p.column == name; });
             });
@@ -502,7 +502,8 @@ void DataStation::openColumn(const QModelIndex& index) {
     });
     auto* roles = menu->addMenu(tr("Role"));
     for (const Role role :
-         {Role::predictor, Role::weight, Role::time, Role::group, Role::identifier, Role::setAside}) {
+         {Role::predictor, Role::weight, Role::time, Role::group, Role::identifier, Role::offset,
+          Role::setAside}) {
         auto* action = roles->addAction(qs(roleName(role)));
         action->setCheckable(true);
         action->setChecked(roleOf(recipe, name) == role);

@@ -1,9 +1,13 @@
 #include "app/fit/fit_station.h"
 
+#include "app/fit/choose_pane.h"
+#include "app/fit/effect_pane.h"
+#include "app/fit/term_menu.h"
 #include "app/parts.h"
 #include "base/text.h"
 #include "workspace/grids.h"
 #include "workspace/helps_grid.h"
+#include "workspace/reading.h"
 #include "workspace/text.h"
 
 #include <QHBoxLayout>
@@ -32,6 +36,10 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     m_pair->setToolTip(tr("Choose two lines with Ctrl and add their product"));
     m_pair->setEnabled(false);
     head->addWidget(m_pair);
+    m_scale = linkButton({}, this);
+    m_scale->setObjectName("effectScale");
+    m_scale->setToolTip(tr("What the drawn intervals are the effect of"));
+    head->addWidget(m_scale);
     layout->addLayout(head);
 
     auto* splitter = new QSplitter(Qt::Vertical, this);
@@ -44,25 +52,23 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
 
     auto* lower = new QSplitter(Qt::Horizontal, splitter);
     lower->setHandleWidth(1);
-    m_effect = new PlotFrame(tr("Effect of the chosen term"), lower);
-    m_effect->setObjectName("effectPlot");
+    m_effect = new EffectPane(session, lower);
     auto* beside = new QWidget(lower);
     auto* besideLayout = new QVBoxLayout(beside);
     besideLayout->setContentsMargins(14, 6, 0, 0);
     besideLayout->setSpacing(4);
     auto* choice = new QHBoxLayout;
-    const auto side = [&](const QString& text, bool helps) {
+    for (const auto& [key, text] : {std::pair{"words", tr("in words")}, std::pair{"helps", tr("what would help")},
+                                    std::pair{"choose", tr("choose terms")}}) {
         auto* button = linkButton(text, beside);
         button->setCheckable(true);
         choice->addWidget(button);
-        connect(button, &QPushButton::clicked, this, [this, helps] {
-            m_session.view()["fit.side"] = helps ? "helps" : "words";
-            showSide(helps);
+        connect(button, &QPushButton::clicked, this, [this, key = std::string(key)] {
+            m_session.view()["fit.side"] = key;
+            showSide(key);
         });
-        return button;
-    };
-    m_showWords = side(tr("in words"), false);
-    m_showHelps = side(tr("what would help"), true);
+        m_sides.emplace_back(key, button);
+    }
     choice->addStretch(1);
     besideLayout->addLayout(choice);
     m_side = new QStackedWidget(beside);
@@ -76,11 +82,15 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     auto* wordsLayout = new QVBoxLayout(words);
     wordsLayout->setContentsMargins(2, 4, 12, 8);
     m_words = plainLabel({});
+    m_words->setObjectName("inWords");
     m_words->setWordWrap(true);
+    m_words->setTextInteractionFlags(Qt::TextSelectableByMouse | Qt::TextSelectableByKeyboard);
     wordsLayout->addWidget(m_words);
     wordsLayout->addWidget(plainLabel(tr("Equation"), "heading"));
     m_equation = plainLabel({});
+    m_equation->setObjectName("equation");
     m_equation->setWordWrap(true);
+    m_equation->setTextInteractionFlags(Qt::TextSelectableByMouse | Qt::TextSelectableByKeyboard);
     m_equation->setProperty("equation", true);
     wordsLayout->addWidget(m_equation);
     wordsLayout->addStretch(1);
@@ -98,11 +108,13 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     m_helpsSaid->setWordWrap(true);
     helpsLayout->addWidget(m_helpsSaid);
     m_side->addWidget(helps);
+    m_choose = new ChoosePane(session, m_side);
+    m_side->addWidget(m_choose);
     lower->addWidget(m_effect);
     lower->addWidget(beside);
-    lower->setSizes({400, 500});
+    lower->setSizes({440, 460});
     splitter->addWidget(lower);
-    splitter->setSizes({350, 220});
+    splitter->setSizes({290, 290});
     layout->addWidget(splitter, 1);
 
     connect(m_terms, &GridView::lineChosen, this, &FitStation::showLine);
@@ -114,21 +126,27 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     connect(m_pair, &QPushButton::clicked, this, [this] {
         const auto term = pairOfSelection();
         if (!term) return;
-        Recipe recipe = m_session.recipe();
-        for (const TermPart& part : term->parts)
-            recipe = withTerm(recipe, Term{{part}});
-        m_session.change(withTerm(recipe, *term));
+        m_session.change(withTerm(m_session.recipe(), *term));
     });
+    connect(m_scale, &QPushButton::clicked, this, [this] {
+        m_session.view()["fit.scale"] = effectScale(m_session) == EffectScale::quartiles ? "deviation" : "quartiles";
+        m_session.touch();
+        refresh();
+    });
+    connect(&session, &Session::rowsChanged, m_choose, &ChoosePane::forget);
+    link(m_effect->plot());
 }
 
-void FitStation::showSide(bool helps) {
-    m_showWords->setChecked(!helps);
-    m_showHelps->setChecked(helps);
-    for (auto* button : {m_showWords, m_showHelps})
-        button->setStyleSheet(
-            button->isChecked() ? "font-weight: 600; color: #1F2A2C; text-decoration: underline;" : "");
-    m_side->setCurrentIndex(helps ? 1 : 0);
-    if (helps) findHelps();
+void FitStation::showSide(const std::string& side) {
+    int at = 0;
+    for (std::size_t i = 0; i < m_sides.size(); ++i) {
+        const bool shown = m_sides[i].first == side;
+        if (shown) at = static_cast<int>(i);
+        m_sides[i].second->setChecked(shown);
+        m_sides[i].second->setStyleSheet(shown ? "font-weight: 600; color: #1F2A2C; text-decoration: underline;" : "");
+    }
+    m_side->setCurrentIndex(at);
+    if (side == "helps") findHelps();
 }
 
 void FitStation::findHelps() {
@@ -198,7 +216,8 @@ void FitStation::refresh() {
     const int lines = m_model.rowCount();
     m_model.setContent(termsGrid(m_session));
     if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_terms->fitColumns(160);
-    m_equation->setText(equationText(m_session));
+    m_scale->setText(effectScale(m_session) == EffectScale::quartiles ? tr("effects: low to high quartile")
+                                                                      : tr("effects: one standard deviation"));
     if (!m_terms->currentIndex().isValid() ||
         m_terms->currentIndex().row() == 0) { // the constant has nothing to show
         const auto shown = termLines(m_session);
@@ -210,7 +229,8 @@ void FitStation::refresh() {
     showLine();
     const auto& view = m_session.view();
     const auto wanted = view.find("fit.side");
-    showSide(wanted != view.end() && wanted->second == "helps");
+    const bool known = wanted != view.end() && std::any_of(m_sides.begin(), m_sides.end(), [&](const auto& s) { return s.first == wanted->second; });
+    showSide(known ? wanted->second : "words");
 }
 
 void FitStation::showColumn(const QString& column) {
@@ -222,14 +242,15 @@ void FitStation::showColumn(const QString& column) {
 }
 
 void FitStation::showLine() {
-    QStringList words = fitSummary(m_session);
+    const QStringList summary = fitSummary(m_session);
     const auto& evidence = m_session.evidence();
     const auto lines = termLines(m_session);
     int row = m_terms->currentIndex().row();
     if (row < 0 || row >= static_cast<int>(lines.size()))
         row = evidence && !evidence->terms.empty() ? (evidence->intercept ? 1 : 0) : -1;
     if (!evidence || row < 0 || row >= static_cast<int>(lines.size())) {
-        m_words->setText(words.join("\n"));
+        m_words->setText(summary.join("\n"));
+        m_equation->setText(equationFor(m_session, {}));
         m_effect->clear(m_session.recipe().terms.empty()
                             ? lines.empty() ? tr("There is no other column to explain the response with.")
                                             : tr("Tick a column above to fit the first model.")
@@ -237,80 +258,25 @@ void FitStation::showLine() {
         return;
     }
     const TermLine& line = lines[static_cast<std::size_t>(row)];
-    const QString unit = m_session.unit(evidence->response);
-    if (line.coefficient >= 0) {
-        const CoefficientEvidence& c = evidence->coefficients[static_cast<std::size_t>(line.coefficient)];
-        const QString what =
-            c.dependent ? tr("%1 repeats other columns and has no coefficient of its own.").arg(qs(c.name))
-            : c.term < 0
-                ? tr("Where all columns are 0 and factors at their reference level the model says %1 ± %2%3.")
-                      .arg(supportedText(c.estimate, c.standardError), qs(readableText(c.standardError, 2)),
-                           unit.isEmpty() ? QString() : " " + unit)
-            : c.name.find(" = ") != std::string::npos
-                ? tr("%1 goes with %2 ± %3%4 against the reference level, the other terms held.")
-                      .arg(qs(c.name), supportedText(c.estimate, c.standardError),
-                           qs(readableText(c.standardError, 2)), unit.isEmpty() ? QString() : " " + unit)
-                : tr("One unit more of %1 goes with %2 ± %3%4 of %5, the other terms held.")
-                      .arg(qs(c.name), supportedText(c.estimate, c.standardError),
-                           qs(readableText(c.standardError, 2)), unit.isEmpty() ? QString() : " " + unit,
-                           qs(evidence->response));
-        words.prepend(what + "\n");
-    }
-    m_words->setText(words.join("\n"));
-    if (line.kind == TermLine::Kind::candidate) {
-        m_effect->clear(tr("%1 is not in the model.").arg(qs(line.column)));
-        return;
-    }
+    QStringList words = readingOf(m_session, line);
+    words << summary.join("\n");
+    m_words->setText(words.join("\n\n"));
     if (line.term < 0) {
-        m_effect->clear(tr("The constant has no effect to draw."));
+        m_equation->setText(equationFor(m_session, {}));
+        m_effect->clear(line.kind == TermLine::Kind::candidate ? tr("%1 is not in the model.").arg(qs(line.column))
+                                                               : tr("The constant has no effect to draw."));
         return;
     }
-    const TermEvidence& term = evidence->terms[static_cast<std::size_t>(line.term)];
-    if (term.shape.empty()) {
-        m_effect->clear(tr("Choose %1's columns to see their effects; the lines per level are in Look.")
-                            .arg(qs(term.name)));
-        return;
-    }
-    PlotFrame::Content content;
-    content.legend = false;
-    content.zeroLine = true;
-    content.xTitle = m_session.titled(line.column);
-    content.yTitle =
-        tr("effect on %1%2").arg(qs(evidence->response), unit.isEmpty() ? QString() : ", " + unit);
-    const Recipe& recipe = m_session.recipe();
-    const Column* column =
-        m_session.table().find(recipe.terms[static_cast<std::size_t>(line.term)].parts[0].column);
-    if (column->kind() == ColumnKind::factor) {
-        PlotFrame::Marks marks{{}, theme::Mark::plain, {}, {}, {}};
-        std::set<std::string> seen;
-        std::size_t next = 0;
-        for (const auto& level : column->levels()) { // levels in the order the shape has them
-            const std::string name = term.name + " = " + level;
-            const bool known = std::any_of(evidence->coefficients.begin(), evidence->coefficients.end(),
-                                           [&](const CoefficientEvidence& c) { return c.name == name; }) ||
-                               term.entersAs == "levels, from " + level;
-            if (!known || next >= term.shape.size()) continue;
-            marks.x.push_back(static_cast<double>(next));
-            marks.y.push_back(term.shape[next]);
-            content.xLevels << qs(level);
-            ++next;
-        }
-        content.marks.push_back(std::move(marks));
-    } else {
-        content.xIsDate = column->kind() == ColumnKind::date;
-        PlotFrame::Line drawn;
-        const auto n = static_cast<double>(term.shape.size() - 1);
-        for (std::size_t i = 0; i < term.shape.size(); ++i) {
-            drawn.x.push_back(term.lowest + (term.highest - term.lowest) * static_cast<double>(i) / n);
-            drawn.y.push_back(term.shape[i]);
-        }
-        drawn.colour = theme::learning;
-        drawn.width = 2.2;
-        content.lines.push_back(std::move(drawn));
-    }
-    content.summary = tr("Effect of %1 from %2 to %3, 0 in the middle of its range")
-                          .arg(qs(term.name), qs(readableText(term.lowest)), qs(readableText(term.highest)));
-    m_effect->show(std::move(content));
+    // A column alone, or the two of a product: a number along, a factor's levels as lines.
+    const Term& term = m_session.recipe().terms[static_cast<std::size_t>(line.term)];
+    auto columns = columnsOf(term);
+    const auto isFactor = [&](const std::string& name) {
+        const Column* column = m_session.table().find(name);
+        return column && column->kind() == ColumnKind::factor;
+    };
+    if (columns.size() > 1 && isFactor(columns[0]) && !isFactor(columns[1])) std::swap(columns[0], columns[1]);
+    m_equation->setText(equationFor(m_session, columns.size() > 1 ? columns[1] : std::string()));
+    m_effect->showEffect(columns[0], columns.size() > 1 ? columns[1] : std::string());
 }
 
 std::optional<Term> FitStation::pairOfSelection() const {
@@ -341,47 +307,56 @@ void FitStation::openLine(const QModelIndex& index) {
     auto* menu = new QMenu(this);
     menu->setObjectName("termMenu");
     menu->setAttribute(Qt::WA_DeleteOnClose);
-    auto offer = [&](const QString& text, const Term& term) {
-        auto* action = menu->addAction(QString(text).replace('&', "&&"));
-        const auto& terms = m_session.recipe().terms;
-        action->setEnabled(std::find(terms.begin(), terms.end(), term) == terms.end());
-        connect(action, &QAction::triggered, this,
-                [this, term] { m_session.change(withTerm(m_session.recipe(), term)); });
-    };
-    const QString name = qs(line.column);
-    if (line.kind == TermLine::Kind::candidate)
-        offer(tr("Put %1 in as it is").arg(name), plainTerm(line.column));
-    if (column->kind() == ColumnKind::number) {
-        offer(tr("Put ln(%1) in").arg(name), Term{{TermPart{line.column, 1, true}}});
-        offer(tr("Put %1² in").arg(name), Term{{TermPart{line.column, 2}}});
-        offer(tr("Put %1³ in").arg(name), Term{{TermPart{line.column, 3}}});
-        if (line.kind == TermLine::Kind::term) {
-            const Term now = m_session.recipe().terms[static_cast<std::size_t>(line.term)];
-            if (now.parts.size() == 1) {
-                const Term other{{TermPart{line.column, 1, !now.parts[0].logarithm}}};
-                auto* action = menu->addAction(
-                    (now.parts[0].logarithm ? tr("Enter as it is instead") : tr("Enter as ln instead")));
-                connect(action, &QAction::triggered, this, [this, other, at = line.term] {
-                    Recipe recipe = m_session.recipe();
-                    recipe.terms[static_cast<std::size_t>(at)] = other;
-                    m_session.change(recipe);
-                });
-            }
+    const auto& terms = m_session.recipe().terms;
+    const bool single = line.kind == TermLine::Kind::term && terms[static_cast<std::size_t>(line.term)].parts.size() == 1;
+    if (line.kind == TermLine::Kind::candidate) {
+        addFormActions(*menu, m_session, line.column, column->kind(), std::nullopt);
+    } else if (single) {
+        auto* instead = menu->addMenu(tr("Enter it instead"));
+        addFormActions(*instead, m_session, line.column, column->kind(), static_cast<std::size_t>(line.term));
+        auto* beside = menu->addMenu(tr("Add beside it"));
+        addFormActions(*beside, m_session, line.column, column->kind(), std::nullopt);
+        auto* times = menu->addMenu(tr("Add its product with"));
+        for (const std::string& other : inputNames(terms)) {
+            if (other == line.column) continue;
+            auto* action = times->addAction(qs(other).replace('&', "&&"));
+            connect(action, &QAction::triggered, this, [this, at = line.term, other] {
+                // The other column as it enters already.
+                const Recipe& recipe = m_session.recipe();
+                TermPart with{other};
+                for (const Term& term : recipe.terms)
+                    if (term.parts.size() == 1 && term.parts[0].column == other) {
+                        with = term.parts[0];
+                        break;
+                    }
+                m_session.change(withTerm(recipe, Term{{recipe.terms[static_cast<std::size_t>(at)].parts[0], with}}));
+            });
         }
-    } else if (column->kind() == ColumnKind::factor && line.kind == TermLine::Kind::term) {
-        const TermEvidence* shown = m_session.evidence()
-                                        ? &m_session.evidence()->terms[static_cast<std::size_t>(line.term)]
-                                        : nullptr;
-        if (shown && shown->name == line.column) {
-            const bool open =
-                showsLevels(m_session, shown->name, static_cast<std::size_t>(shown->degreesOfFreedom));
-            connect(
-                menu->addAction(open ? tr("Show the factor on one line") : tr("Show a line for each level")),
-                &QAction::triggered, this, [this, open, key = "levels of " + shown->name] {
-                    m_session.view()[key] = open ? "closed" : "open";
-                    refresh();
-                });
+        times->setEnabled(!times->actions().isEmpty());
+    } else if (line.kind == TermLine::Kind::term) {
+        auto* times = menu->addMenu(tr("Add its product with"));
+        const auto own = columnsOf(terms[static_cast<std::size_t>(line.term)]);
+        for (const std::string& other : inputNames(terms)) {
+            if (std::find(own.begin(), own.end(), other) != own.end()) continue;
+            connect(times->addAction(qs(other).replace('&', "&&")), &QAction::triggered, this, [this, at = line.term, other] {
+                Term product = m_session.recipe().terms[static_cast<std::size_t>(at)];
+                product.parts.push_back(TermPart{other});
+                m_session.change(withTerm(m_session.recipe(), product));
+            });
         }
+        times->setEnabled(!times->actions().isEmpty());
+    }
+    if (line.kind == TermLine::Kind::term && m_session.evidence()) {
+        const TermEvidence& shown = m_session.evidence()->terms[static_cast<std::size_t>(line.term)];
+        const bool open = showsLevels(m_session, terms[static_cast<std::size_t>(line.term)], static_cast<std::size_t>(shown.degreesOfFreedom));
+        if (shown.degreesOfFreedom > 1)
+            connect(menu->addAction(open ? tr("Show the term on one line") : tr("Show a line for each coefficient")),
+                    &QAction::triggered, this, [this, open, key = "levels of " + shown.name] {
+                        m_session.view()[key] = open ? "closed" : "open";
+                        refresh();
+                    });
+    }
+    if (column->kind() == ColumnKind::factor && single) {
         auto* levels = menu->addMenu(tr("Reference level"));
         for (const auto& level : column->levels()) {
             if (levels->actions().size() >= 60) break;
@@ -398,6 +373,10 @@ void FitStation::openLine(const QModelIndex& index) {
         const std::string term = termName(m_session.recipe().terms[static_cast<std::size_t>(line.term)]);
         connect(menu->addAction(tr("Take %1 out").arg(qs(term)).replace('&', "&&")), &QAction::triggered,
                 this, [this, term] { m_session.change(withoutTerm(m_session.recipe(), term)); });
+        const Term& own = terms[static_cast<std::size_t>(line.term)];
+        if (std::any_of(terms.begin(), terms.end(), [&](const Term& t) { return isParent(own, t); }))
+            connect(menu->addAction(tr("Take it out but keep its products")), &QAction::triggered, this,
+                    [this, term] { m_session.change(withoutTerm(m_session.recipe(), term, true)); });
     }
     menu->popup(m_terms->viewport()->mapToGlobal(m_terms->visualRect(index.siblingAtColumn(0)).bottomLeft()));
 }

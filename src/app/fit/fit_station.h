@@ -9,6 +9,8 @@ class QStackedWidget;
 
 namespace oxgoad {
 
+class ChoosePane;
+class EffectPane;
 class GridView;
 
 /// The term table, the effect of the chosen term, and the fit in words.
@@ -22,7 +24,8 @@ public:
 private:
     void refresh() override;
     void showLine();
-    void showSide(bool helps);
+    /// "words", "helps" or "choose".
+    void showSide(const std::string& side);
     /// Measures what would help, while that is shown.
     void findHelps();
     void showHelps(std::shared_ptr<const WhatHelps> helps);
@@ -32,10 +35,11 @@ private:
     GridModel m_model;
     GridView* m_terms;
     QPushButton* m_pair;
-    PlotFrame* m_effect;
+    QPushButton* m_scale;
+    EffectPane* m_effect;
     QStackedWidget* m_side;
-    QPushButton* m_showWords;
-    QPushButton* m_showHelps;
+    std::vector<std::pair<std::string, QPushButton*>> m_sides;
+    ChoosePane* m_choose;
     GridView* m_helps;
     GridModel m_helpsModel;
     QLabel* m_helpsSaid;

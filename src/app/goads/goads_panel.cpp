@@ -155,6 +155,12 @@ QWidget* GoadsPanel::card(const Goad& goad) {
         }
         for (const Move& move : goad.moves) {
             auto* button = linkButton(qs(move.label), moves);
+            constexpr int widest = 180; // a long name must not widen the column
+            const QString shown = QFontMetrics(theme::font(12, true)).elidedText(button->text(), Qt::ElideRight, widest);
+            if (shown != button->text()) {
+                button->setText(shown);
+                button->setToolTip(qs(move.label).toHtmlEscaped());
+            }
             flow->addWidget(button);
             connect(button, &QPushButton::clicked, this, [this, move, goad, card] { act(move, goad, card); });
         }
@@ -196,6 +202,28 @@ void GoadsPanel::act(const Move& move, const Goad& goad, QWidget* card) {
     case Move::Kind::giveRole:
         if (const auto role = roleNamed(move.role)) m_session.setRole(move.subject, *role);
         break;
+    case Move::Kind::addParents: {
+        const Recipe& recipe = m_session.recipe();
+        for (const Term& term : recipe.terms)
+            if (termName(term) == move.subject) {
+                m_session.change(withTerm(recipe, term));
+                break;
+            }
+        break;
+    }
+    case Move::Kind::standUnequalSpread:
+    case Move::Kind::logResponse:
+    case Move::Kind::standOutliers: {
+        Recipe recipe = m_session.recipe();
+        if (move.kind == Move::Kind::standUnequalSpread) recipe.errors.kind = ErrorsKind::hc3;
+        if (move.kind == Move::Kind::logResponse) recipe.logResponse = true;
+        if (move.kind == Move::Kind::standOutliers) {
+            recipe.estimator = {.kind = EstimatorKind::robust, .influence = Influence::huber};
+            recipe.errors = {};
+        }
+        m_session.change(recipe);
+        break;
+    }
     case Move::Kind::dropNote:
         m_session.dropNote(goad.column, move.subject);
         break;

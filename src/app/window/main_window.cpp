@@ -90,7 +90,7 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
             if (station->name() == name) station->showColumn(column);
     });
     connect(&m_session, &Session::failed, this, &MainWindow::showFailure);
-    for (Jobs* jobs : {&m_session.jobs(), &m_session.saveJobs()}) {
+    for (Jobs* jobs : {&m_session.jobs(), &m_session.saveJobs(), &m_session.chooseJobs()}) {
         connect(jobs, &Jobs::progressed, this, &MainWindow::showProgress);
         connect(jobs, &Jobs::busyChanged, this, [this](bool busy) {
             if (!busy && m_stop->isVisible()) m_messageLine->hide();
@@ -200,6 +200,7 @@ void MainWindow::buildMessageLine(QWidget* line) {
     connect(m_stop, &QPushButton::clicked, this, [this] {
         m_session.jobs().stop();
         m_session.saveJobs().stop();
+        m_session.chooseJobs().stop();
     });
     connect(m_dismiss, &QPushButton::clicked, line, &QWidget::hide);
     line->hide();

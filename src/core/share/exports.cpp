@@ -35,13 +35,15 @@ std::string rowsCsv(const Evidence& evidence) {
     for (const auto* name : {"row", "part", "actual", "fitted", "residual", "leverage",
                              "studentised_residual", "cooks_distance"})
         out.text(name);
-    out.endRow();
     const RowEvidence& rows = evidence.rows;
+    if (!rows.robustWeight.empty()) out.text("robust_weight");
+    out.endRow();
     for (std::size_t i = 0; i < rows.state.size(); ++i) {
         out.count(i + 1).text(stateName(rows.state[i]));
         for (const auto* values :
              {&rows.actual, &rows.fitted, &rows.residual, &rows.leverage, &rows.studentized, &rows.cook})
             out.number((*values)[i]);
+        if (!rows.robustWeight.empty()) out.number(rows.robustWeight[i]);
         out.endRow();
     }
     return out.bytes();

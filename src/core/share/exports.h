@@ -13,7 +13,8 @@ namespace oxgoad {
 
 /// coefficients.csv: name, estimate, standard_error, t, p, lower, upper.
 std::string coefficientsCsv(const Evidence& evidence);
-/// rows.csv: row, part, actual, fitted, residual, leverage, studentised_residual, cooks_distance.
+/// rows.csv: row, part, actual, fitted, residual, leverage, studentised_residual, cooks_distance,
+/// and robust_weight of a robust estimator.
 std::string rowsCsv(const Evidence& evidence);
 /// forecast.csv: the given columns, then prediction, mean_lower, mean_upper, lower, upper, reach, reasons.
 /// A given column of one of those names gets "given_" in front. Requires evidence.forecast.

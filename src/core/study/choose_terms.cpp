@@ -598,6 +598,31 @@ Recipe withChoice(const Recipe& recipe, const Choice& choice) {
     return next;
 }
 
+std::vector<Recipe> pathOf(const Recipe& recipe, const Choice& choice) {
+    std::vector<Recipe> path;
+    Recipe next = recipe;
+    next.chosen.reset();
+    next.terms.clear();
+    if (!choice.steps.empty() && !choice.steps[0].in) // downwards it starts with everything
+        for (const ChosenTerm& candidate : choice.candidates)
+            next.terms.push_back(candidate.term);
+    for (const ChooseStep& step : choice.steps) {
+        if (step.in)
+            next.terms.push_back(step.term);
+        else
+            std::erase(next.terms, step.term);
+        path.push_back(next);
+    }
+    const Recipe last = withChoice(recipe, choice);
+    if (path.empty())
+        path.push_back(last);
+    else {
+        path.back().chosen = last.chosen;
+        path.back().terms = last.terms;
+    }
+    return path;
+}
+
 std::string choiceJson(const Choice& choice) {
     nlohmann::ordered_json out;
     out["how"] = choice.how;

@@ -396,7 +396,7 @@ struct MarginalSum {
 } // namespace
 
 std::vector<MarginalEffect> averageMarginalEffects(const Evidence& evidence, const Table& table,
-                                                   Threads threads, Progress& progress) {
+                                                   Threads threads, Progress& progress, const std::string& only) {
     const ModelFit& model = *evidence.model;
     const Design& design = model.design;
     const BoundDesign bound(design, table, {});
@@ -415,6 +415,7 @@ std::vector<MarginalEffect> averageMarginalEffects(const Evidence& evidence, con
     std::vector<Wanted> wanted;
     for (std::size_t i = 0; i < design.inputs().size(); ++i) {
         const DesignInput& input = design.inputs()[i];
+        if (!only.empty() && input.name != only) continue;
         if (!input.factor) wanted.push_back({i, -1});
         for (std::size_t level = 0; level < input.levels.size(); ++level)
             if (level != input.referenceLevel) wanted.push_back({i, static_cast<int>(level)});

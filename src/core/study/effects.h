@@ -101,9 +101,10 @@ struct MarginalEffect {
     double lower = 0, upper = 0;
     double p = 0;
 };
-/// Of every column of the model, in the order of the design's inputs. Intervals at the evidence's level.
+/// Of every column of the model, in the order of the design's inputs, or of one. Intervals at the evidence's level.
 /// Throws Stopped.
 std::vector<MarginalEffect> averageMarginalEffects(const Evidence& evidence, const Table& table,
-                                                   Threads threads, Progress& progress);
+                                                   Threads threads, Progress& progress,
+                                                   const std::string& only = {});
 
 } // namespace oxgoad

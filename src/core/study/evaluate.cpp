@@ -290,30 +290,37 @@ private:
                 rows.actual[row] = nan;
     }
 
-    void addCoefficient(std::string name, double estimate, double error, int term, double span) {
+    /// What a column of the model matrix spreads over: from lower to upper quartile, and its standard deviation.
+    struct Span {
+        double quartiles = 1;
+        double deviation = 1;
+    };
+
+    void addCoefficient(std::string name, double estimate, double error, int term, Span span) {
         const double t = estimate / error;
         const double df = m_model->fit.testDegreesOfFreedom();
         const double half = studentQuantile(m_recipe.level, df) * error;
-        CoefficientEvidence c{std::move(name),
-                              estimate,
-                              error,
-                              t,
-                              studentTwoSided(t, df),
-                              estimate - half,
-                              estimate + half,
-                              term,
-                              estimate * span,
-                              (estimate - half) * span,
-                              (estimate + half) * span,
-                              std::isnan(estimate)};
+        CoefficientEvidence c{.name = std::move(name),
+                              .estimate = estimate,
+                              .standardError = error,
+                              .t = t,
+                              .p = studentTwoSided(t, df),
+                              .lower = estimate - half,
+                              .upper = estimate + half,
+                              .term = term,
+                              .effect = estimate * span.quartiles,
+                              .effectLower = (estimate - half) * span.quartiles,
+                              .effectUpper = (estimate + half) * span.quartiles,
+                              .deviation = span.deviation,
+                              .dependent = std::isnan(estimate)};
         m_evidence.coefficients.push_back(std::move(c));
     }
 
     void describeCoefficients() {
         m_progress.checkpoint(0.8, "Testing coefficients");
         if (m_recipe.intercept)
-            addCoefficient("intercept", m_model->fit.constant, m_model->fit.constantError, -1, nan);
-        const auto spans = quartileSpans();
+            addCoefficient("intercept", m_model->fit.constant, m_model->fit.constantError, -1, {nan, nan});
+        const auto spans = spansOfColumns();
         const auto& columns = m_model->design.columns();
         for (std::size_t j = 0; j < columns.size(); ++j) {
             addCoefficient(columns[j].name, m_model->fit.coefficients[static_cast<Index>(j)],
@@ -336,12 +343,12 @@ private:
             weights[static_cast<Index>(j)] = -1;
         const auto [estimate, error] = m_model->fit.combination(weights, 0);
         addCoefficient(input.name + " = " + input.levels[input.referenceLevel] + " against the mean",
-                       estimate, error, static_cast<int>(t), 1);
+                       estimate, error, static_cast<int>(t), {});
         m_evidence.coefficients.back().derived = true;
     }
 
-    /// Upper minus lower quartile of each column of the model matrix; 1 for indicators.
-    std::vector<double> quartileSpans() const {
+    /// Spans of each column of the model matrix; 1 for indicators.
+    std::vector<Span> spansOfColumns() const {
         constexpr std::size_t sampled = 10000;
         std::vector<std::uint32_t> sample;
         const std::size_t stride = std::max<std::size_t>(1, m_learning.size() / sampled);
@@ -350,7 +357,7 @@ private:
         MatrixXd block(static_cast<Index>(sample.size()),
                        static_cast<Index>(m_model->design.columns().size()));
         m_bound->fill(sample, block);
-        std::vector<double> spans(m_model->design.columns().size(), 1);
+        std::vector<Span> spans(m_model->design.columns().size());
         parallelFor(spans.size(), m_threads, [&](std::size_t j) {
             const auto& pieces = m_model->design.columns()[j].pieces;
             if (std::all_of(pieces.begin(), pieces.end(), [](const auto& piece) {
@@ -370,7 +377,13 @@ private:
                 std::nth_element(values.begin(), at, values.end());
                 return *at;
             };
-            spans[j] = quantile(0.75) - quantile(0.25);
+            spans[j].quartiles = quantile(0.75) - quantile(0.25);
+            double mean = 0, squares = 0;
+            for (const double v : values)
+                mean += v / static_cast<double>(values.size());
+            for (const double v : values)
+                squares += (v - mean) * (v - mean);
+            spans[j].deviation = values.size() > 1 ? std::sqrt(squares / static_cast<double>(values.size() - 1)) : 0;
         });
         return spans;
     }
@@ -485,6 +498,9 @@ private:
         if (m_model->design.inputs()[input].factor) {
             for (std::size_t level = 0; level < m_model->design.inputs()[input].levels.size(); ++level)
                 evidence.shape.push_back(effectAt(static_cast<double>(level)));
+            evidence.density.assign(m_model->design.inputs()[input].levels.size(), 0);
+            for (const auto row : m_learning)
+                ++evidence.density[static_cast<std::size_t>(m_bound->inputValue(input, row))];
             return;
         }
         const Basis& basis = m_model->design.columns()[own[0]].pieces[0].basis;
@@ -498,6 +514,12 @@ private:
             range.add(column.asNumber(row));
         evidence.lowest = range.low;
         evidence.highest = range.high;
+        constexpr double cells = 24;
+        evidence.density.assign(static_cast<std::size_t>(cells), 0);
+        const double width = range.high - range.low;
+        for (const auto row : m_learning)
+            ++evidence.density[static_cast<std::size_t>(
+                width > 0 ? std::min(cells - 1, (column.asNumber(row) - range.low) / width * cells) : 0)];
         const int points =
             part.form == Form::plain || part.form == Form::centred || part.form == Form::standardised ? 25
                                                                                                       : 61;

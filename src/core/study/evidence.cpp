@@ -32,6 +32,7 @@ ordered_json coefficientJson(const CoefficientEvidence& c) {
             {"effect", c.effect},
             {"effect_lower", c.effectLower},
             {"effect_upper", c.effectUpper},
+            {"standard_deviation", c.deviation},
             {"dependent", c.dependent},
             {"derived", c.derived}};
 }

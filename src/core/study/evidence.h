@@ -31,6 +31,9 @@ struct CoefficientEvidence {
     double effect = 0;
     double effectLower = 0;
     double effectUpper = 0;
+    /// Standard deviation of the column over the same rows (an indicator: 1): the estimate times it is the effect of
+    /// one standard deviation.
+    double deviation = 0;
     /// True when other columns say it already; all numbers are NaN then.
     bool dependent = false;
     /// True when it is a sum of others and no column of its own: the last level of deviations from the mean.
@@ -57,6 +60,8 @@ struct TermEvidence {
     double centre = 0, scale = 0;
     /// Effect at points from lowest to highest, the middle of the range at 0; levels in order for a factor.
     std::vector<double> shape;
+    /// Where the learning rows lie, from lowest to highest in 24 equal cells; rows a level for a factor.
+    std::vector<double> density;
 };
 
 enum class RowState : std::uint8_t { learning, heldOut, leftOut, missing, test };

@@ -21,6 +21,13 @@ std::string unitHead(const Recipe& recipe, const std::string& column) {
     return found == recipe.units.end() ? std::string() : found->second.substr(0, found->second.find(' '));
 }
 
+/// One of what is counted: "pallet" of "pallets"; "unit" without a unit.
+std::string one(const std::string& unit) {
+    if (unit.empty()) return "unit";
+    if (unit == "%") return "% point";
+    return unit.size() > 3 && unit.ends_with('s') && !unit.ends_with("ss") ? unit.substr(0, unit.size() - 1) : unit;
+}
+
 std::string within(const std::string& unit) {
     return unit.empty() ? unit : " " + unit;
 }
@@ -124,7 +131,7 @@ std::string step(const Recipe& recipe, const ModelFit& model, const DesignColumn
     default:
         break;
     }
-    return "each extra " + (unit.empty() ? "unit" : unit) + " of " + name;
+    return "each extra " + one(unit) + " of " + name;
 }
 
 std::string levelText(const ModelFit& model, const DesignColumn::Piece& piece) {
@@ -172,7 +179,7 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
                 weights[static_cast<Index>(k)] = 1;
         const auto [slope, error] = model.fit.combination(weights, 0);
         return "Beyond " + shortText(basis.shift) + within(unitHead(recipe, input.name)) + " each extra " +
-               (unitHead(recipe, input.name).empty() ? "unit" : unitHead(recipe, input.name)) + " of " +
+               one(unitHead(recipe, input.name)) + " of " +
                input.name + " goes with " + change(e, recipe, slope, error) + " " + e.response + held +
                " The slope changes there by " + supported(c.estimate, c.standardError) + " ± " +
                readableText(c.standardError, 2) + ".";
@@ -210,7 +217,7 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
         return text + held + " That is " +
                supported(c.estimate / basis.scale, c.standardError / basis.scale) + " ± " +
                readableText(c.standardError / basis.scale, 2) + " for each extra " +
-               (unitHead(recipe, input.name).empty() ? "unit" : unitHead(recipe, input.name)) + "; 0 is " +
+               one(unitHead(recipe, input.name)) + "; 0 is " +
                shortText(basis.shift) + ".";
     return text + held;
 }
@@ -251,8 +258,9 @@ std::string supported(double value, double error) {
     if (!(error > 0) || !std::isfinite(error)) return readableText(value, 6);
     const int decimals = 1 - static_cast<int>(std::floor(std::log10(error)));
     if (decimals > 9) return readableText(value, 4);
-    const double size = std::max(std::fabs(value), error);
-    const int digits = std::max(decimals, 0) + 1 + static_cast<int>(std::floor(std::log10(size)));
+    const double size = std::fabs(value);
+    const int digits =
+        std::max(decimals, 0) + 1 + (size > 0 ? static_cast<int>(std::floor(std::log10(size))) : 0);
     return readableText(value, std::clamp(digits, 1, 15));
 }
 

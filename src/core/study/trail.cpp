@@ -55,6 +55,7 @@ void Trail::updateNotes(int number, const Recipe& recipe) {
         if (fit.number != number) continue;
         fit.recipe.accepted = recipe.accepted;
         fit.recipe.noted = recipe.noted;
+        fit.recipe.chosen = recipe.chosen;
         fit.recipe.units = recipe.units;
         fit.recipe.roles = recipe.roles;
     }

@@ -1,0 +1,44 @@
+#pragma once
+#include "study/choose_terms.h"
+#include "workspace/grid_model.h"
+#include "workspace/session.h"
+
+#include <QWidget>
+
+class QCheckBox;
+class QComboBox;
+class QLabel;
+class QPushButton;
+class QSpinBox;
+
+namespace oxgoad {
+
+class GridView;
+
+/// Terms chosen by what they add, and how far the choice can be trusted.
+class ChoosePane : public QWidget {
+    Q_OBJECT
+public:
+    ChoosePane(Session& session, QWidget* parent);
+    /// The fit or the rows changed: a choice of before is not offered any more.
+    void forget();
+
+private:
+    void choose();
+    void show(std::shared_ptr<const Choice> choice, const Recipe& recipe);
+
+    Session& m_session;
+    QComboBox* m_by;
+    QComboBox* m_criterion;
+    QSpinBox* m_steps;
+    QSpinBox* m_folds;
+    QCheckBox* m_hierarchy;
+    QPushButton* m_choose;
+    QPushButton* m_take;
+    GridView* m_terms;
+    GridModel m_model;
+    QLabel* m_said;
+    std::vector<Recipe> m_path;
+};
+
+} // namespace oxgoad

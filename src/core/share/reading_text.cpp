@@ -1,0 +1,86 @@
+#include "share/reading_text.h"
+
+#include "study/say.h"
+#include "write/csv.h"
+
+#include <algorithm>
+
+namespace oxgoad {
+
+namespace {
+
+void addLines(CsvWriter& out, const Effect& effect) {
+    for (const EffectLine& line : effect.lines)
+        for (std::size_t i = 0; i < line.at.size(); ++i) {
+            out.text(effect.column).text(effect.by).text(line.label);
+            if (effect.levels.empty())
+                out.number(line.at[i]).text("");
+            else
+                out.text("").text(effect.levels[static_cast<std::size_t>(line.at[i])]);
+            out.number(line.mean[i]).number(line.lower[i]).number(line.upper[i]);
+            out.endRow();
+        }
+}
+
+} // namespace
+
+std::string readingText(const Recipe& recipe, const Evidence& evidence, const Table& table) {
+    std::string text = equationText(evidence) + "\n";
+    for (const std::string& factor : factorsWithSlopes(evidence)) {
+        text += "\nFor each level of " + factor + ":\n";
+        for (const LevelEquation& level : equationsByLevel(evidence, factor))
+            text += "  " + level.level + ": " + level.equation + "\n";
+    }
+    text += "\n";
+    for (std::size_t c = 0; c < evidence.coefficients.size(); ++c)
+        text += coefficientSentence(evidence, recipe, c) + "\n";
+    text += "\n";
+    for (std::size_t t = 0; t < recipe.terms.size(); ++t)
+        if (recipe.terms[t].parts.size() == 1)
+            if (const std::string reference = referenceSentence(evidence, recipe, t, table); !reference.empty())
+                text += reference + "\n";
+    if (evidence.logResponse && recipe.estimator.kind != EstimatorKind::quantile)
+        text += "Predictions are exp of the equation times " + supported(evidence.smearing, 0) +
+                ", the mean of exp of the residuals (Duan 1983).\n";
+    return text;
+}
+
+std::string effectsCsv(const Recipe& recipe, const Evidence& evidence, const Table& table, Progress& progress) {
+    CsvWriter out;
+    for (const auto* name : {"column", "by", "line", "at", "level", "mean", "lower", "upper"})
+        out.text(name);
+    out.endRow();
+    for (const DesignInput& input : evidence.model->design.inputs())
+        addLines(out, effectOf(evidence, table, input.name, {}, progress));
+    for (const Term& term : recipe.terms) {
+        auto columns = columnsOf(term);
+        if (columns.size() != 2) continue;
+        const auto isFactor = [&](const std::string& name) { return table.at(name, {}).kind() == ColumnKind::factor; };
+        if (isFactor(columns[0]) && !isFactor(columns[1])) std::swap(columns[0], columns[1]);
+        addLines(out, pairEffect(evidence, table, columns[0], columns[1], {}, progress));
+    }
+    return out.bytes();
+}
+
+std::string marginalEffectsCsv(const std::vector<MarginalEffect>& effects) {
+    CsvWriter out;
+    for (const auto* name : {"column", "level", "effect", "standard_error", "p", "lower", "upper"})
+        out.text(name);
+    out.endRow();
+    for (const MarginalEffect& e : effects) {
+        out.text(e.column).text(e.level);
+        for (const double value : {e.effect, e.standardError, e.p, e.lower, e.upper})
+            out.number(value);
+        out.endRow();
+    }
+    return out.bytes();
+}
+
+NamedFiles readingFiles(const Recipe& recipe, const Evidence& evidence, const Table& table, Threads threads,
+                        Progress& progress) {
+    return {{"reading.txt", readingText(recipe, evidence, table)},
+            {"effects.csv", effectsCsv(recipe, evidence, table, progress)},
+            {"marginal_effects.csv", marginalEffectsCsv(averageMarginalEffects(evidence, table, threads, progress))}};
+}
+
+} // namespace oxgoad

@@ -1,0 +1,63 @@
+#include "workspace/reading.h"
+
+#include "base/text.h"
+#include "study/say.h"
+#include "workspace/text.h"
+
+namespace oxgoad {
+
+namespace {
+
+QString wholeTerm(const Evidence& e, const Recipe& recipe, std::size_t t) {
+    const TermEvidence& term = e.terms[t];
+    if (std::isnan(term.f)) return {};
+    QString text = QString("%1 as a whole: F %2 with %3, p %4")
+                       .arg(qs(term.name), qs(readableText(term.f, 3)),
+                            qs(plural(static_cast<std::size_t>(term.degreesOfFreedom), "degree of freedom",
+                                      "degrees of freedom")),
+                            qs(probabilityText(term.p)));
+    if (recipe.errors.kind != ErrorsKind::equalSpread) text += ", with " + qs(errorsText(recipe.errors));
+    return text + ".";
+}
+
+} // namespace
+
+QStringList readingOf(const Session& session, const TermLine& line) {
+    const auto& e = session.evidence();
+    if (!e) return {};
+    const Recipe& recipe = session.recipe();
+    QStringList said;
+    if (line.coefficient >= 0) said << qs(coefficientSentence(*e, recipe, static_cast<std::size_t>(line.coefficient)));
+    if (line.kind != TermLine::Kind::term) return said;
+    const auto t = static_cast<std::size_t>(line.term);
+    if (line.coefficient < 0) said << wholeTerm(*e, recipe, t);
+    const Term& term = recipe.terms[t];
+    if (term.parts.size() == 1) {
+        if (const std::string reference = referenceSentence(*e, recipe, t, session.table()); !reference.empty())
+            said << qs(reference);
+        return said;
+    }
+    // A product with a factor: the slopes it comes to.
+    QStringList slopes;
+    for (const TermPart& part : term.parts)
+        for (const LevelEquation& level : equationsByLevel(*e, part.column))
+            for (const LevelEquation::Part& slope : level.parts)
+                if (slope.name != "constant")
+                    slopes << QString("%1 = %2: each unit more of %3 goes with %4 ± %5")
+                                .arg(qs(part.column), qs(level.level), qs(slope.name),
+                                     qs(supported(slope.estimate, slope.standardError)),
+                                     qs(readableText(slope.standardError, 2)));
+    if (!slopes.isEmpty()) said << slopes.join("\n");
+    return said;
+}
+
+QString equationFor(const Session& session, const std::string& factor) {
+    const auto& e = session.evidence();
+    if (!e) return {};
+    QString text = qs(equationText(*e));
+    for (const LevelEquation& level : equationsByLevel(*e, factor))
+        text += "\n\n" + qs(factor) + " = " + qs(level.level) + ":\n" + qs(level.equation);
+    return text;
+}
+
+} // namespace oxgoad
