@@ -180,9 +180,9 @@ TEST_F(Sessions, TheLedgerNamesWhatIsOdd) {
 TEST_F(Sessions, EquationsAndSummariesCarrySignsAndUnits) {
     open(demo + "/1_straight.json");
     const QString equation = equationFor(session, {});
-    EXPECT_TRUE(equation.startsWith("revenue = 27,414 + 13.90·places + 374·occupancy")) << ss(equation);
+    EXPECT_TRUE(equation.startsWith("revenue = 14,479 + 13.89·places + 510·occupancy")) << ss(equation);
     EXPECT_TRUE(equation.contains("[contract = annual]"));
-    EXPECT_TRUE(equation.contains(" − 334·energy_price")) << ss(equation);
+    EXPECT_TRUE(equation.contains(" − 311·energy_price")) << ss(equation);
     EXPECT_TRUE(equation.endsWith("+ ε"));
     EXPECT_TRUE(fitSummary(session).join("\n").contains("EUR a month"));
 }

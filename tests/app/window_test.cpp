@@ -156,22 +156,6 @@ TEST_F(Window, APairIsAddedWithItsParents) {
     EXPECT_TRUE(line(terms, "list_rate × contract").isValid());
 }
 
-TEST_F(Window, TermsEnterAsLogsByTheMenu) {
-    openFile(demo + "/1_straight.json");
-    station(3);
-    auto* terms = find<GridView>("terms");
-    terms->setCurrentIndex(line(terms, "occupancy"));
-    QTest::keyClick(terms, Qt::Key_Return);
-    auto* menu = window->findChild<QMenu*>("termMenu");
-    ASSERT_NE(menu, nullptr);
-    for (auto* action : menu->actions())
-        if (action->text() == "Enter as ln instead") action->trigger();
-    menu->close();
-    ASSERT_TRUE(settle());
-    EXPECT_TRUE(line(terms, "ln(occupancy)").isValid());
-    EXPECT_EQ(session().trail().find(session().current())->change, "+ ln(occupancy), − occupancy");
-}
-
 TEST_F(Window, GoadsJumpAreAcceptedAndMended) {
     openFile(demo + "/cold_storage.oxgoad");
     const auto& evidence = session().evidence();

@@ -38,7 +38,9 @@ public:
     /// Asks for a text and reads it into a part.
     void ask(QMenu& menu, const QString& text, const QString& question, const QString& before,
              const std::function<std::optional<TermPart>(const QString&)>& read) const {
-        auto* owner = menu.parentWidget();
+        QWidget* owner = menu.parentWidget(); // menus go when they are closed
+        while (owner && qobject_cast<QMenu*>(owner))
+            owner = owner->parentWidget();
         QObject::connect(menu.addAction(text), &QAction::triggered, &m_session,
                          [&session = m_session, term = m_term, owner, text, question, before, read] {
                              auto* dialog = new QInputDialog(owner);
@@ -122,8 +124,8 @@ void addFormActions(QMenu& menu, Session& session, const std::string& column, Co
     form.offer(menu, QObject::tr("As it is"), TermPart{column});
     if (kind == ColumnKind::number) {
         form.offer(menu, QObject::tr("ln(%1)").arg(x), TermPart{column, 1, true});
-        form.offer(menu, QObject::tr("%1²").arg(x), TermPart{column, 2});
-        form.offer(menu, QObject::tr("%1³").arg(x), TermPart{column, 3});
+        form.offer(menu, x + "²", TermPart{column, 2});
+        form.offer(menu, x + "³", TermPart{column, 3});
         form.offer(menu, QObject::tr("1/%1").arg(x), TermPart{column, -1});
     }
     menu.addSeparator();

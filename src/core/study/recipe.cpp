@@ -150,14 +150,14 @@ std::string estimatorText(const Estimator& estimator) {
         break;
     case EstimatorKind::robust: {
         const std::string tuned =
-            estimator.tuning > 0 ? " with constant " + readableText(estimator.tuning, 4) : std::string();
+            estimator.tuning > 0 ? " with constant " + shortText(estimator.tuning) : std::string();
         return (estimator.influence == Influence::huber ? "Huber's robust regression"
                                                         : "robust regression with the bisquare") +
                tuned;
     }
     case EstimatorKind::quantile:
         return estimator.share == 0.5 ? "median regression"
-                                      : readableText(100 * estimator.share, 4) + " % quantile regression";
+                                      : percentText(estimator.share) + " quantile regression";
     }
     return "least squares";
 }
