@@ -67,7 +67,7 @@ GridModel::Content outlyingGrid(const Session& session) {
     order.resize(count);
     grid.rows = static_cast<int>(count);
     auto at = [order](int row) { return order[static_cast<std::size_t>(row)]; };
-    const int decimals = decimalsFor(sigma);
+    const int decimals = decimalsFor(evidence->learning.rmse);
     grid.columns = {
         {"row",
          true,
@@ -80,7 +80,8 @@ GridModel::Content outlyingGrid(const Session& session) {
         numberColumn(
             "predicted", [at, evidence](int row) { return evidence->rows.fitted[at(row)]; }, decimals),
         numberColumn(
-            "residual", [at, evidence](int row) { return evidence->rows.residual[at(row)]; }, decimals),
+            evidence->logResponse ? "residual,\nlogarithm" : "residual",
+            [at, evidence](int row) { return evidence->rows.residual[at(row)]; }, decimalsFor(sigma)),
         numberColumn(
             "studentised", [at, evidence](int row) { return evidence->rows.studentized[at(row)]; }, 2),
         numberColumn(
@@ -88,6 +89,9 @@ GridModel::Content outlyingGrid(const Session& session) {
         numberColumn(
             "Cook's distance", [at, evidence](int row) { return evidence->rows.cook[at(row)]; }, 3),
     };
+    if (!rows.robustWeight.empty()) // in place of what only least squares has
+        grid.columns.back() = numberColumn(
+            "weight", [at, evidence](int row) { return evidence->rows.robustWeight[at(row)]; }, 3);
     grid.extra = [at](int row, int, int role) -> QVariant {
         return role == DataRowRole ? QVariant::fromValue<qulonglong>(at(row)) : QVariant();
     };
@@ -142,7 +146,7 @@ GridModel::Content forecastGrid(const Session& session) {
     const Table& table = prepared->forecast->table;
     grid.rows = static_cast<int>(table.rows());
     auto at = [](int row) { return static_cast<std::size_t>(row); };
-    const int decimals = decimalsFor(evidence->residualStandardDeviation);
+    const int decimals = decimalsFor(evidence->learning.rmse);
     const QString unit = session.unit(evidence->response);
     const QString level = qs(percentText(evidence->forecast->level));
     // Identifiers, the forecast, then what the model reads; all given columns are in the export.
@@ -232,7 +236,13 @@ GridModel::Content compareGrid(const Session& session, int left, const Evidence*
         add("R², held-out rows", a->heldOut.rSquared, b->heldOut.rSquared);
         add("R², learning rows", a->rSquared, b->rSquared);
         add("adjusted R²", a->adjustedRSquared, b->adjustedRSquared);
-        add("residual standard deviation" + unit, a->residualStandardDeviation, b->residualStandardDeviation);
+        if (a->logResponse == b->logResponse)
+            add("residual standard deviation" + (a->logResponse ? QString(" of the logarithm") : unit),
+                a->residualStandardDeviation, b->residualStandardDeviation);
+        if (std::isfinite(a->aicc) && std::isfinite(b->aicc) && a->rowsLearning == b->rowsLearning) {
+            add("AICc", a->aicc, b->aicc, 6);
+            add("BIC", a->bic, b->bic, 6);
+        }
         lines->push_back({"degrees of freedom",
                           qs(countText(static_cast<std::size_t>(a->degreesOfFreedom))),
                           qs(countText(static_cast<std::size_t>(b->degreesOfFreedom))),

@@ -354,12 +354,27 @@ QStringList fitSummary(const Session& session) {
     if (!e) return {};
     const QString unit = session.unit(e->response).isEmpty() ? QString() : " " + session.unit(e->response);
     QStringList lines;
-    lines << QString("R² %1, adjusted %2")
-                 .arg(qs(readableText(e->rSquared)))
-                 .arg(qs(readableText(e->adjustedRSquared)));
-    lines << QString("Residual standard deviation %1%2 with %3 degrees of freedom")
-                 .arg(qs(readableText(e->residualStandardDeviation)), unit,
-                      qs(countText(static_cast<std::size_t>(e->degreesOfFreedom))));
+    if (!std::isnan(e->quantileFit))
+        lines << QString("Check loss %1 % below that of the quantile alone (Koenker and Machado 1999)")
+                     .arg(qs(readableText(100 * e->quantileFit, 3)));
+    else
+        lines << QString("R² %1, adjusted %2%3")
+                     .arg(qs(readableText(e->rSquared)), qs(readableText(e->adjustedRSquared)),
+                          e->logResponse ? QString(", of the logarithm") : QString());
+    if (e->iterated && e->iterated->scale > 0)
+        lines << QString("Scale of the residuals %1%2; %3 weigh less than a half")
+                     .arg(qs(readableText(e->iterated->scale)), e->logResponse ? QString() : unit,
+                          qs(plural(e->iterated->rowsDoubted, "row", "rows")));
+    else
+        lines << QString("Residual standard deviation %1%2 with %3 degrees of freedom")
+                     .arg(qs(readableText(e->residualStandardDeviation)),
+                          e->logResponse ? QString(" on the logarithm") : unit,
+                          qs(countText(static_cast<std::size_t>(e->degreesOfFreedom))));
+    if (e->logResponse && std::isnan(e->quantileFit))
+        lines << QString("Predictions are exp of the equation times %1 (Duan 1983): exp of a mean logarithm falls short of the mean")
+                     .arg(qs(readableText(e->smearing)));
+    if (std::isfinite(e->aicc))
+        lines << QString("AICc %1, BIC %2").arg(qs(readableText(e->aicc, 6)), qs(readableText(e->bic, 6)));
     if (!std::isnan(e->f))
         lines << QString("All terms together: F %1, p %2")
                      .arg(qs(readableText(e->f)), qs(probabilityText(e->fP)));

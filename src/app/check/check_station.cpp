@@ -175,7 +175,8 @@ void CheckStation::draw() {
                 content.xLevels << qs(level);
     }
     const std::vector<double>* up = &rows.residual;
-    content.yTitle = tr("residual, actual − predicted") + unit;
+    content.yTitle = evidence->logResponse ? tr("residual, ln actual − ln predicted")
+                                           : tr("residual, actual − predicted") + unit;
     content.zeroLine = true;
     if (m_up->currentText() == upChoices()[1]) {
         up = &rows.studentized;

@@ -115,16 +115,18 @@ void ForecastStation::drawTotals(const ForecastEvidence& forecast) {
     PlotFrame::Marks outside{tr("forecast, some rows outside"), theme::Mark::forecastOutside, {}, {}, {}};
     PlotFrame::Line coming{{}, {}, {}, theme::forecast, Qt::SolidLine, {}, 1.4};
     for (const PeriodTotal& t : forecast.coming) {
-        band.x.push_back(t.day);
-        band.low.push_back(t.lower);
-        band.high.push_back(t.upper);
+        if (std::isfinite(t.lower)) { // quantiles do not add up
+            band.x.push_back(t.day);
+            band.low.push_back(t.lower);
+            band.high.push_back(t.upper);
+        }
         coming.x.push_back(t.day);
         coming.y.push_back(t.predicted);
         PlotFrame::Marks& marks = t.outside > 0 ? outside : inside;
         marks.x.push_back(t.day);
         marks.y.push_back(t.predicted);
     }
-    content.bands.push_back(std::move(band));
+    if (!band.x.empty()) content.bands.push_back(std::move(band));
     content.lines = {std::move(history), std::move(coming)};
     for (PlotFrame::Marks* marks : {&inside, &outside})
         if (!marks->x.empty()) content.marks.push_back(std::move(*marks));
@@ -147,11 +149,12 @@ void ForecastStation::drawRows(const ForecastEvidence& forecast) {
         PlotFrame::Marks& marks = forecast.reach[i].grade == ReachGrade::outside ? outside : inside;
         marks.x.push_back(static_cast<double>(i + 1));
         marks.y.push_back(forecast.prediction[i]);
+        if (!std::isfinite(forecast.lower[i])) continue;
         band.x.push_back(static_cast<double>(i + 1));
         band.low.push_back(forecast.lower[i]);
         band.high.push_back(forecast.upper[i]);
     }
-    content.bands.push_back(std::move(band));
+    if (!band.x.empty()) content.bands.push_back(std::move(band));
     for (PlotFrame::Marks* marks : {&inside, &outside})
         if (!marks->x.empty()) content.marks.push_back(std::move(*marks));
     content.summary = tr("Forecast of %1 row by row; the band is the %2 interval of a single value")

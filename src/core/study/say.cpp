@@ -427,6 +427,9 @@ std::string comparisonSentence(const Evidence& first, const Recipe& firstRecipe,
                 std::string(" AICc changes by ") + readableText(second.aicc - first.aicc, 4) +
                 " and BIC by " + readableText(second.bic - first.bic, 4) + " (less is better)";
     const Comparison both = compareHeldOut(first, second);
+    if (plain && !sameRows && first.weight == second.weight && first.rowsLearning != second.rowsLearning)
+        text = "The fits learned from " + countText(first.rowsLearning) + " and " + countText(second.rowsLearning) +
+               " rows, so that tests and information criteria do not compare them";
     if (both.first.rows > 1) {
         if (!text.empty()) text += "; ";
         const std::string unit = within(unitHead(secondRecipe, second.response));
