@@ -4,10 +4,10 @@
 #include "share/exports.h"
 #include "share/ledger_text.h"
 #include "share/look_text.h"
-#include "study/evaluate.h"
-#include "study/project.h"
 #include "share/reading_text.h"
 #include "study/choose_terms.h"
+#include "study/evaluate.h"
+#include "study/project.h"
 #include "study/say.h"
 #include "study/what_helps.h"
 
@@ -187,7 +187,8 @@ Arguments parse(int argc, char** argv) {
         else if (word == "--choose") {
             const std::string value = next();
             const auto by = chooseByNamed(value);
-            if (!by) usage("--choose needs forward, backward, both ways or best subsets, not \"" + value + "\"");
+            if (!by)
+                usage("--choose needs forward, backward, both ways or best subsets, not \"" + value + "\"");
             request.by = *by;
             arguments.choose = request;
         } else if (word == "--by") {
@@ -301,7 +302,8 @@ void runToFolder(const Arguments& arguments, Progress& progress) {
     writeEvidence(arguments.out, recipe, evidence, rows);
     NamedFiles more;
     if (arguments.whatHelps)
-        more.emplace_back("what_helps.json", helpsJson(whatHelps(recipe, *prepared, arguments.threads, progress), recipe));
+        more.emplace_back("what_helps.json",
+                          helpsJson(whatHelps(recipe, *prepared, arguments.threads, progress), recipe));
     if (arguments.readAloud)
         for (auto& file : readingFiles(recipe, evidence, prepared->table, arguments.threads, progress))
             more.push_back(std::move(file));

@@ -23,16 +23,21 @@ GridModel::Content chooseGrid(std::shared_ptr<const Choice> choice) {
         if (a->chosen) return place(a) < place(b);
         return a->share > b->share;
     });
-    const auto at = [choice, order](int row) -> const ChosenTerm& { return *(*order)[static_cast<std::size_t>(row)]; };
+    const auto at = [choice, order](int row) -> const ChosenTerm& {
+        return *(*order)[static_cast<std::size_t>(row)];
+    };
     GridModel::Content grid;
     grid.rows = static_cast<int>(order->size());
-    grid.columns = {textColumn("term", [at](int row) { return qs(termName(at(row).term)); }),
-                    textColumn("chosen", [at](int row) { return at(row).chosen ? QString("chosen") : QString("left"); }),
-                    numberColumn("in folds\n%", [at](int row) { return 100 * at(row).share; }, 0),
-                    {"p", true,
-                     [at](int row) { return std::isnan(at(row).p) ? QString() : qs(probabilityText(at(row).p)); },
-                     [at](int row) { return rawNumber(at(row).p); },
-                     {}}};
+    grid.columns = {
+        textColumn("term", [at](int row) { return qs(termName(at(row).term)); }),
+        textColumn("chosen", [at](int row) { return at(row).chosen ? QString("chosen") : QString("left"); }),
+        numberColumn(
+            "in folds\n%", [at](int row) { return 100 * at(row).share; }, 0),
+        {"p",
+         true,
+         [at](int row) { return std::isnan(at(row).p) ? QString() : qs(probabilityText(at(row).p)); },
+         [at](int row) { return rawNumber(at(row).p); },
+         {}}};
     grid.columns[2].toolTip = "Of the folds, how many chose it again without seeing the fold left out";
     grid.columns[3].toolTip = "F test in the chosen model, or when added to it; optimistic after a choice";
     grid.extra = [at](int row, int column, int role) -> QVariant {

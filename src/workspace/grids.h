@@ -65,8 +65,8 @@ struct TermLine {
     int coefficient = -1;
     std::string column;
 };
-/// Whether the coefficients of a term are shown one by one: as the analyst chose, or when they are few and mean
-/// something alone.
+/// Whether the coefficients of a term are shown one by one: as the analyst chose, or when they are few and
+/// mean something alone.
 bool showsLevels(const Session& session, const Term& term, std::size_t coefficients);
 std::vector<TermLine> termLines(const Session& session);
 GridModel::Content termsGrid(Session& session);

@@ -27,13 +27,15 @@ QStringList readingOf(const Session& session, const TermLine& line) {
     if (!e) return {};
     const Recipe& recipe = session.recipe();
     QStringList said;
-    if (line.coefficient >= 0) said << qs(coefficientSentence(*e, recipe, static_cast<std::size_t>(line.coefficient)));
+    if (line.coefficient >= 0)
+        said << qs(coefficientSentence(*e, recipe, static_cast<std::size_t>(line.coefficient)));
     if (line.kind != TermLine::Kind::term) return said;
     const auto t = static_cast<std::size_t>(line.term);
     if (line.coefficient < 0) said << wholeTerm(*e, recipe, t);
     const Term& term = recipe.terms[t];
     if (term.parts.size() == 1) {
-        if (const std::string reference = referenceSentence(*e, recipe, t, session.table()); !reference.empty())
+        if (const std::string reference = referenceSentence(*e, recipe, t, session.table());
+            !reference.empty())
             said << qs(reference);
         return said;
     }
@@ -44,9 +46,9 @@ QStringList readingOf(const Session& session, const TermLine& line) {
             for (const LevelEquation::Part& slope : level.parts)
                 if (slope.name != "constant")
                     slopes << QString("%1 = %2: each unit more of %3 goes with %4 ± %5")
-                                .arg(qs(part.column), qs(level.level), qs(slope.name),
-                                     qs(supported(slope.estimate, slope.standardError)),
-                                     qs(readableText(slope.standardError, 2)));
+                                  .arg(qs(part.column), qs(level.level), qs(slope.name),
+                                       qs(supported(slope.estimate, slope.standardError)),
+                                       qs(readableText(slope.standardError, 2)));
     if (!slopes.isEmpty()) said << slopes.join("\n");
     return said;
 }

@@ -38,7 +38,8 @@ std::string keyOf(const ServerPlace& place) {
 Session::Session(QObject* parent)
     : QObject(parent), m_jobs(this), m_sideJobs(this), m_viewJobs(this), m_saveJobs(this), m_lookJobs(this),
       m_rankJobs(this), m_helpJobs(this), m_chooseJobs(this), m_effectJobs(this) {
-    for (Jobs* jobs : {&m_jobs, &m_sideJobs, &m_viewJobs, &m_saveJobs, &m_lookJobs, &m_rankJobs, &m_helpJobs, &m_chooseJobs, &m_effectJobs})
+    for (Jobs* jobs : {&m_jobs, &m_sideJobs, &m_viewJobs, &m_saveJobs, &m_lookJobs, &m_rankJobs, &m_helpJobs,
+                       &m_chooseJobs, &m_effectJobs})
         connect(jobs, &Jobs::failed, this, &Session::failed);
 }
 
@@ -311,30 +312,33 @@ void Session::change(const Recipe& recipe) {
 
 void Session::takePath(const std::vector<Recipe>& recipes) {
     if (!m_rows || recipes.empty()) return;
-    m_jobs.start(tr("Fitting"), [this, recipes, rows = rowsFor(recipes.back()),
-                                 prepared = m_prepared](Progress& progress) -> Jobs::Finish {
-        std::vector<Evaluated> results;
-        for (std::size_t i = 0; i < recipes.size(); ++i) {
-            const auto n = static_cast<double>(recipes.size());
-            ProgressStage stage(progress, static_cast<double>(i) / n, static_cast<double>(i + 1) / n);
-            results.push_back(evaluated(recipes[i], *rows, prepared, true, stage));
-        }
-        return [this, recipes, results] {
-            m_back.push_back({m_current, m_recipe});
-            m_forward.clear();
-            int parent = m_current;
-            for (std::size_t i = 0; i < recipes.size(); ++i) {
-                const TrailFit* made = m_trail.findModel(recipes[i]);
-                const int fit = made ? made->number : m_trail.add(recipes[i], *results[i].evidence, parent);
-                if (made && i + 1 == recipes.size()) m_trail.updateNotes(fit, recipes[i]);
-                remember(fit, results[i]);
-                parent = fit;
-            }
-            m_recipe = recipes.back();
-            showFit(parent, results.back());
-            setDirty(true);
-        };
-    });
+    m_jobs.start(tr("Fitting"),
+                 [this, recipes, rows = rowsFor(recipes.back()),
+                  prepared = m_prepared](Progress& progress) -> Jobs::Finish {
+                     std::vector<Evaluated> results;
+                     for (std::size_t i = 0; i < recipes.size(); ++i) {
+                         const auto n = static_cast<double>(recipes.size());
+                         ProgressStage stage(progress, static_cast<double>(i) / n,
+                                             static_cast<double>(i + 1) / n);
+                         results.push_back(evaluated(recipes[i], *rows, prepared, true, stage));
+                     }
+                     return [this, recipes, results] {
+                         m_back.push_back({m_current, m_recipe});
+                         m_forward.clear();
+                         int parent = m_current;
+                         for (std::size_t i = 0; i < recipes.size(); ++i) {
+                             const TrailFit* made = m_trail.findModel(recipes[i]);
+                             const int fit =
+                                 made ? made->number : m_trail.add(recipes[i], *results[i].evidence, parent);
+                             if (made && i + 1 == recipes.size()) m_trail.updateNotes(fit, recipes[i]);
+                             remember(fit, results[i]);
+                             parent = fit;
+                         }
+                         m_recipe = recipes.back();
+                         showFit(parent, results.back());
+                         setDirty(true);
+                     };
+                 });
 }
 
 void Session::setSteps(std::vector<Step> steps) {

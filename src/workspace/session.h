@@ -70,7 +70,8 @@ public:
     void save(const QString& path);
     /// Fits another model; comes back to the old one by undo(). Does nothing when it is the same.
     void change(const Recipe& recipe);
-    /// Fits a row of models, each the child of the one before on the trail, and shows the last; one step back.
+    /// Fits a row of models, each the child of the one before on the trail, and shows the last; one step
+    /// back.
     void takePath(const std::vector<Recipe>& recipes);
     /// Shows a fit of the trail.
     void choose(int fit);

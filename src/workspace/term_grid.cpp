@@ -30,8 +30,9 @@ std::vector<TermLine> termLines(const Session& session) {
             for (std::size_t c = 0; c < evidence->coefficients.size(); ++c)
                 if (evidence->coefficients[c].term == static_cast<int>(t)) own.push_back(static_cast<int>(c));
         const bool levels =
-            own.size() > 1 || (own.size() == 1 && evidence->coefficients[static_cast<std::size_t>(own[0])].name.find(" = ") !=
-                                                      std::string::npos);
+            own.size() > 1 ||
+            (own.size() == 1 &&
+             evidence->coefficients[static_cast<std::size_t>(own[0])].name.find(" = ") != std::string::npos);
         lines.push_back({TermLine::Kind::term, static_cast<int>(t), levels || own.empty() ? -1 : own[0],
                          recipe.terms[t].parts[0].column});
         if (levels && showsLevels(session, recipe.terms[t], own.size()))
@@ -67,8 +68,9 @@ Recipe withoutTerm(const Recipe& recipe, const std::string& name, bool keepProdu
     Recipe next = recipe;
     for (const Term& out : recipe.terms)
         if (termName(out) == name)
-            std::erase_if(next.terms,
-                          [&](const Term& term) { return term == out || (!keepProducts && isParent(out, term)); });
+            std::erase_if(next.terms, [&](const Term& term) {
+                return term == out || (!keepProducts && isParent(out, term));
+            });
     return next;
 }
 
@@ -157,7 +159,8 @@ public:
 
     /// The column next to the name says how a lone column enters.
     static std::string shownName(const Term& term) {
-        return term.parts.size() == 1 && term.parts[0].form != Form::plain ? term.parts[0].column : termName(term);
+        return term.parts.size() == 1 && term.parts[0].form != Form::plain ? term.parts[0].column
+                                                                           : termName(term);
     }
 
     QString enters(int row) const {
@@ -225,8 +228,7 @@ private:
     QVariant effectDrawing(int row) const {
         IntervalDrawing drawing{{}, m_low, m_high};
         auto add = [&](const CoefficientEvidence& c) {
-            if (!c.dependent && c.term >= 0 && !std::isnan(c.effectLower))
-                drawing.marks.push_back(markOf(c));
+            if (!c.dependent && c.term >= 0 && !std::isnan(c.effectLower)) drawing.marks.push_back(markOf(c));
         };
         if (const auto* c = coefficient(row)) {
             add(*c);
@@ -243,8 +245,8 @@ private:
         const auto* t = term(row);
         if (!t || t->shape.empty()) return {};
         const bool steps = std::isnan(t->lowest);
-        return QVariant::fromValue(
-            ShapeDrawing{steps ? ShapeDrawing::Kind::steps : ShapeDrawing::Kind::line, t->shape, 0, 0, t->density});
+        return QVariant::fromValue(ShapeDrawing{steps ? ShapeDrawing::Kind::steps : ShapeDrawing::Kind::line,
+                                                t->shape, 0, 0, t->density});
     }
 
     Session& m_session;
@@ -261,7 +263,9 @@ GridModel::Content termsGrid(Session& session) {
     const auto cells = std::make_shared<const TermCells>(session);
     const QString unit = session.unit(session.recipe().response);
     const bool logs = session.evidence() && session.evidence()->logResponse;
-    const QString per = logs ? "\nln " + qs(session.recipe().response) : unit.isEmpty() ? QString() : "\n" + unit;
+    const QString per = logs             ? "\nln " + qs(session.recipe().response)
+                        : unit.isEmpty() ? QString()
+                                         : "\n" + unit;
     GridModel::Content grid;
     grid.rows = cells->rows();
     auto percent = [](double value) {
@@ -371,7 +375,8 @@ QStringList fitSummary(const Session& session) {
                           e->logResponse ? QString(" on the logarithm") : unit,
                           qs(countText(static_cast<std::size_t>(e->degreesOfFreedom))));
     if (e->logResponse && std::isnan(e->quantileFit))
-        lines << QString("Predictions are exp of the equation times %1 (Duan 1983): exp of a mean logarithm falls short of the mean")
+        lines << QString("Predictions are exp of the equation times %1 (Duan 1983): exp of a mean logarithm "
+                         "falls short of the mean")
                      .arg(qs(readableText(e->smearing)));
     if (std::isfinite(e->aicc))
         lines << QString("AICc %1, BIC %2").arg(qs(readableText(e->aicc, 6)), qs(readableText(e->bic, 6)));

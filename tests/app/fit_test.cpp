@@ -110,16 +110,20 @@ TEST_F(Fits, KnotsOfOnesOwnAreTypedAndWrongOnesAreTold) {
         ASSERT_TRUE(settle());
     };
     type("50 many");
-    EXPECT_TRUE(window->failureShown().contains("\"50 many\" could not be read")) << ss(window->failureShown());
+    EXPECT_TRUE(window->failureShown().contains("\"50 many\" could not be read"))
+        << ss(window->failureShown());
     type("50 500");
-    EXPECT_TRUE(window->failureShown().contains("the knot at 500 is outside the learning rows")) << ss(window->failureShown());
+    EXPECT_TRUE(window->failureShown().contains("the knot at 500 is outside the learning rows"))
+        << ss(window->failureShown());
     EXPECT_EQ(session().recipe().terms[1], plainTerm("occupancy")); // nothing is lost
     type("50 75");
-    EXPECT_EQ(line(terms(), "occupancy").siblingAtColumn(1).data().toString(), "in straight pieces with 2 knots");
+    EXPECT_EQ(line(terms(), "occupancy").siblingAtColumn(1).data().toString(),
+              "in straight pieces with 2 knots");
     // Read aloud: the slope beyond the knot.
     terms()->setCurrentIndex(terms()->model()->index(line(terms(), "occupancy").row() + 2, 0));
     ASSERT_TRUE(settle());
-    EXPECT_TRUE(find<QLabel>("inWords")->text().startsWith("Beyond 50 % each extra % point of occupancy goes with "))
+    EXPECT_TRUE(
+        find<QLabel>("inWords")->text().startsWith("Beyond 50 % each extra % point of occupancy goes with "))
         << ss(find<QLabel>("inWords")->text());
 }
 
@@ -129,7 +133,9 @@ TEST_F(Fits, AProductIsReadAndDrawnPerLevel) {
     ASSERT_TRUE(settle());
     const QString words = find<QLabel>("inWords")->text();
     for (const char* level : {"spot", "annual", "anchor"})
-        EXPECT_TRUE(words.contains(QString("contract = %1: each unit more of list_rate goes with ").arg(level))) << ss(words);
+        EXPECT_TRUE(
+            words.contains(QString("contract = %1: each unit more of list_rate goes with ").arg(level)))
+            << ss(words);
     ASSERT_EQ(effect().lines.size(), 3u);
     EXPECT_EQ(effect().lines[0].name, "anchor");
     EXPECT_TRUE(find<QLabel>("equation")->text().contains("contract = annual:\nrevenue = "));
@@ -138,7 +144,8 @@ TEST_F(Fits, AProductIsReadAndDrawnPerLevel) {
     // A coefficient's line is read in units.
     terms()->setCurrentIndex(terms()->model()->index(line(terms(), "list_rate × contract").row() + 1, 0));
     ASSERT_TRUE(settle());
-    EXPECT_TRUE(find<QLabel>("inWords")->text().startsWith("For contract = anchor each extra EUR of list_rate goes with "));
+    EXPECT_TRUE(find<QLabel>("inWords")->text().startsWith(
+        "For contract = anchor each extra EUR of list_rate goes with "));
 }
 
 TEST_F(Fits, OtherColumnsAreHeldWhereOneSays) {
@@ -149,7 +156,8 @@ TEST_F(Fits, OtherColumnsAreHeldWhereOneSays) {
     const double before = effect().lines[0].y.front();
     click(button("hold at…"));
     pick(window->findChild<QMenu*>("holdMenu"), {"contract", "spot"});
-    EXPECT_TRUE(find<QLabel>("heldValues")->text().contains("contract spot")) << ss(find<QLabel>("heldValues")->text());
+    EXPECT_TRUE(find<QLabel>("heldValues")->text().contains("contract spot"))
+        << ss(find<QLabel>("heldValues")->text());
     const double spot = effect().lines[0].y.front();
     EXPECT_NE(spot, before);
     click(button("hold at…"));
@@ -162,14 +170,21 @@ TEST_F(Fits, OtherColumnsAreHeldWhereOneSays) {
 
 TEST_F(Fits, DrawnEffectsChangeTheirScale) {
     openFit();
-    EXPECT_TRUE(terms()->model()->headerData(4, Qt::Horizontal).toString().startsWith("low to high quartile"));
+    EXPECT_TRUE(
+        terms()->model()->headerData(4, Qt::Horizontal).toString().startsWith("low to high quartile"));
     const auto drawn = [&] {
-        return line(terms(), "places").siblingAtColumn(4).data(DrawingRole).value<IntervalDrawing>().marks[0].estimate;
+        return line(terms(), "places")
+            .siblingAtColumn(4)
+            .data(DrawingRole)
+            .value<IntervalDrawing>()
+            .marks[0]
+            .estimate;
     };
     const double quartiles = drawn();
     click(button("effects: low to high quartile"));
     ASSERT_TRUE(settle());
-    EXPECT_TRUE(terms()->model()->headerData(4, Qt::Horizontal).toString().startsWith("one standard deviation"));
+    EXPECT_TRUE(
+        terms()->model()->headerData(4, Qt::Horizontal).toString().startsWith("one standard deviation"));
     const auto& c = session().evidence()->coefficients[1];
     EXPECT_DOUBLE_EQ(drawn(), c.estimate * c.deviation);
     EXPECT_NE(drawn(), quartiles);
@@ -201,7 +216,8 @@ TEST_F(Fits, TermsAreChosenCheckedAndTaken) {
     auto* chosen = find<GridView>("chosen");
     EXPECT_EQ(chosen->model()->index(0, 0).data().toString(), "places");
     EXPECT_EQ(chosen->model()->index(0, 1).data().toString(), "chosen");
-    EXPECT_TRUE(find<QLabel>("chosenSaid")->text().startsWith("4 of ")) << ss(find<QLabel>("chosenSaid")->text());
+    EXPECT_TRUE(find<QLabel>("chosenSaid")->text().startsWith("4 of "))
+        << ss(find<QLabel>("chosenSaid")->text());
     const std::size_t fits = session().trail().fits().size();
     click(find<QPushButton>("takeChosen"));
     ASSERT_TRUE(settle());
@@ -239,7 +255,8 @@ TEST_F(Fits, EstimatorsAndErrorsAreChosenInTheBrief) {
     estimate({"Through the logarithm of the response"});
     EXPECT_TRUE(session().evidence()->logResponse);
     EXPECT_TRUE(find<QLabel>("equation")->text().startsWith("ln(revenue) = "));
-    EXPECT_TRUE(find<QLabel>("inWords")->text().contains(" % more revenue")) << ss(find<QLabel>("inWords")->text());
+    EXPECT_TRUE(find<QLabel>("inWords")->text().contains(" % more revenue"))
+        << ss(find<QLabel>("inWords")->text());
     // A forecast is in EUR all the same.
     EXPECT_GT(session().evidence()->forecast->prediction[0], 10000);
 }
@@ -271,11 +288,13 @@ TEST_F(Fits, NestedFitsAreComparedInASentence) {
     station(5);
     ASSERT_TRUE(settle());
     QString said;
-    const bool told = QTest::qWaitFor([&] { // the other fit is worked out beside
-        for (auto* label : window->findChildren<QLabel*>())
-            if (label->isVisible() && label->text().contains("both hold out")) said = label->text();
-        return !said.isEmpty();
-    }, 10000);
+    const bool told = QTest::qWaitFor(
+        [&] { // the other fit is worked out beside
+            for (auto* label : window->findChildren<QLabel*>())
+                if (label->isVisible() && label->text().contains("both hold out")) said = label->text();
+            return !said.isEmpty();
+        },
+        10000);
     ASSERT_TRUE(told);
     EXPECT_TRUE(said.startsWith("list_rate × contract explains more than chance would: F ")) << ss(said);
     EXPECT_TRUE(said.contains("AICc changes by −"));

@@ -90,14 +90,20 @@ void shootFit(MainWindow& window, const QString& folder) {
     };
     const auto rest = [&] {
         QTest::qWait(200);
-        if (!QTest::qWaitFor([&] { return !window.session().jobs().busy() && !window.session().effectJobs().busy() && !window.session().chooseJobs().busy(); }, 30000))
+        if (!QTest::qWaitFor(
+                [&] {
+                    return !window.session().jobs().busy() && !window.session().effectJobs().busy() &&
+                           !window.session().chooseJobs().busy();
+                },
+                30000))
             std::fprintf(stderr, "the window did not come to rest\n");
         QTest::qWait(200);
     };
     const auto line = [&](const QString& term) {
         auto* terms = window.findChild<QTableView*>("terms");
         for (int row = 0; row < terms->model()->rowCount(); ++row)
-            if (terms->model()->index(row, 0).data().toString() == term) terms->setCurrentIndex(terms->model()->index(row, 0));
+            if (terms->model()->index(row, 0).data().toString() == term)
+                terms->setCurrentIndex(terms->model()->index(row, 0));
     };
     press("in words");
     line(QString::fromUtf8("list_rate × contract"));

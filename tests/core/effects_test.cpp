@@ -104,7 +104,7 @@ TEST(Effects, LinesOfAPairStopWhereTheirRowsDo) {
                 1e-10);
 }
 
-TEST(Effects, TwoNumbersGiveASurfaceWhereRowsAre) {
+TEST(Effects, TwoNumbersGiveALineForEachQuartile) {
     StudyRows rows;
     std::string text = "x,z,y\n";
     for (int i = 0; i < 40; ++i)
@@ -113,13 +113,14 @@ TEST(Effects, TwoNumbersGiveASurfaceWhereRowsAre) {
     Recipe recipe = recipeOf("y", {"x", "z"});
     recipe.terms.push_back(Term{{TermPart{"x"}, TermPart{"z"}}});
     const Evidence e = evaluate(recipe, rows, {}, quietly());
-    const Surface surface = surfaceOf(e, rows.learning.table, "x", "z", {}, quietly());
-    EXPECT_FALSE(std::isnan(surface.mean.front())); // low, low
-    EXPECT_TRUE(std::isnan(surface.mean[39]));      // high x, low z: never together
-    const double at = e.coefficients[0].estimate + e.coefficients[1].estimate * surface.x[5] +
-                      e.coefficients[2].estimate * surface.y[5] +
-                      e.coefficients[3].estimate * surface.x[5] * surface.y[5];
-    EXPECT_NEAR(surface.mean[5 * 40 + 5], at, 1e-9);
+    const Effect effect = pairEffect(e, rows.learning.table, "x", "z", {}, quietly());
+    ASSERT_EQ(effect.lines.size(), 3u);
+    EXPECT_EQ(effect.lines[1].label, "z = 21");
+    // Only over the third of the rows around it, and by the model's own equation there.
+    EXPECT_GT(effect.lines[2].at.front(), effect.lines[0].at.back());
+    const auto& c = e.coefficients;
+    const double x = effect.lines[1].at[10];
+    EXPECT_NEAR(effect.lines[1].mean[10], c[0].estimate + c[1].estimate * x + c[2].estimate * 21 + c[3].estimate * x * 21, 1e-9);
 }
 
 TEST(MarginalEffects, OfStraightTermsAreTheCoefficients) {

@@ -102,7 +102,8 @@ void BriefBar::tellModel() {
     addWord(tr("by"));
     QString estimator = qs(estimatorText(recipe.estimator));
     if (!recipe.intercept) estimator += tr(" without a constant");
-    if (recipe.errors.kind != ErrorsKind::equalSpread) estimator += tr(" with ") + qs(errorsText(recipe.errors));
+    if (recipe.errors.kind != ErrorsKind::equalSpread)
+        estimator += tr(" with ") + qs(errorsText(recipe.errors));
     if (const std::string weight = columnWith(recipe, Role::weight); !weight.empty())
         estimator = tr("weighted ") + estimator + tr(", weights ") + qs(weight);
     if (const std::string offset = columnWith(recipe, Role::offset); !offset.empty())
@@ -195,6 +196,7 @@ void BriefBar::chooseResponse(QPushButton* at) {
         connect(action, &QAction::triggered, this, [this, name = column.name] {
             Recipe recipe = m_session.recipe();
             recipe.response = name;
+            recipe.chosen.reset();
             std::erase_if(recipe.terms, [&](const Term& term) {
                 return std::any_of(term.parts.begin(), term.parts.end(),
                                    [&](const TermPart& part) { return part.column == name; });
@@ -209,7 +211,8 @@ void BriefBar::chooseEstimator(QPushButton* at) {
     auto* menu = new QMenu(this);
     menu->setAttribute(Qt::WA_DeleteOnClose);
     const Recipe& now = m_session.recipe();
-    const auto offer = [this](QMenu* in, const QString& text, bool checked, const std::function<void(Recipe&)>& change) {
+    const auto offer = [this](QMenu* in, const QString& text, bool checked,
+                              const std::function<void(Recipe&)>& change) {
         auto* action = in->addAction(QString(text).replace('&', "&&"));
         action->setCheckable(true);
         action->setChecked(checked);
@@ -226,14 +229,17 @@ void BriefBar::chooseEstimator(QPushButton* at) {
         });
     };
     estimate(menu, tr("Least squares"), {});
-    estimate(menu, tr("Robust: outliers pull no harder (Huber)"), {EstimatorKind::robust, Influence::huber, 0, 0.5});
-    estimate(menu, tr("Robust: far outliers do not pull (bisquare)"), {EstimatorKind::robust, Influence::bisquare, 0, 0.5});
+    estimate(menu, tr("Robust: outliers pull no harder (Huber)"),
+             {EstimatorKind::robust, Influence::huber, 0, 0.5});
+    estimate(menu, tr("Robust: far outliers do not pull (bisquare)"),
+             {EstimatorKind::robust, Influence::bisquare, 0, 0.5});
     auto* quantiles = menu->addMenu(tr("Quantile regression"));
     for (const double share : {0.05, 0.1, 0.25, 0.5, 0.75, 0.9, 0.95})
         estimate(quantiles, share == 0.5 ? tr("Median") : tr("%1 quantile").arg(qs(percentText(share))),
                  {EstimatorKind::quantile, Influence::huber, 0, share});
     menu->addSeparator();
-    offer(menu, tr("With a constant"), now.intercept, [](Recipe& recipe) { recipe.intercept = !recipe.intercept; });
+    offer(menu, tr("With a constant"), now.intercept,
+          [](Recipe& recipe) { recipe.intercept = !recipe.intercept; });
     offer(menu, tr("Through the logarithm of the response"), now.logResponse,
           [](Recipe& recipe) { recipe.logResponse = !recipe.logResponse; });
     auto* errors = menu->addMenu(tr("Standard errors"));

@@ -22,8 +22,8 @@ namespace oxgoad {
 namespace {
 
 constexpr std::array ways{ChooseBy::forward, ChooseBy::backward, ChooseBy::bothWays, ChooseBy::bestSubsets};
-constexpr std::array criteria{ChooseCriterion::crossValidated, ChooseCriterion::adjustedRSquared, ChooseCriterion::aicc,
-                              ChooseCriterion::bic, ChooseCriterion::pValue};
+constexpr std::array criteria{ChooseCriterion::crossValidated, ChooseCriterion::adjustedRSquared,
+                              ChooseCriterion::aicc, ChooseCriterion::bic, ChooseCriterion::pValue};
 
 QString name(std::string_view text) {
     return qs(std::string(text));
@@ -35,7 +35,9 @@ ChoosePane::ChoosePane(Session& session, QWidget* parent) : QWidget(parent), m_s
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(0, 0, 0, 0);
     layout->setSpacing(4);
-    const auto box = [&](const QString& accessible, const QString& object) { return plainBox(accessible, object, this); };
+    const auto box = [&](const QString& accessible, const QString& object) {
+        return plainBox(accessible, object, this);
+    };
     auto* first = new QHBoxLayout;
     m_by = box(tr("Way of choosing"), "chooseWay");
     for (const ChooseBy by : ways)
@@ -97,8 +99,9 @@ void ChoosePane::forget() {
     m_path.clear();
     m_model.setContent({});
     m_take->hide();
-    m_said->setText(tr("Chooses among the terms of the model and every other column as it is, on the learning rows. The "
-                       "choice is made anew without each fold, to see what it is worth."));
+    m_said->setText(
+        tr("Chooses among the terms of the model and every other column as it is, on the learning rows. The "
+           "choice is made anew without each fold, to see what it is worth."));
 }
 
 void ChoosePane::choose() {
@@ -114,16 +117,19 @@ void ChoosePane::choose() {
     m_model.setContent({});
     m_said->setText(tr("Choosing…"));
     m_session.chooseJobs().start(
-        tr("Choosing terms"), [this, prepared, request, recipe = m_session.recipe()](Progress& progress) -> Jobs::Finish {
+        tr("Choosing terms"),
+        [this, prepared, request, recipe = m_session.recipe()](Progress& progress) -> Jobs::Finish {
             int steps = 0;
             const auto soFar = [&](const ChooseStep& step) {
-                const QString said = tr("Step %1: %2 %3").arg(++steps).arg(step.in ? "+" : "−", qs(termName(step.term)));
+                const QString said =
+                    tr("Step %1: %2 %3").arg(++steps).arg(step.in ? "+" : "−", qs(termName(step.term)));
                 QMetaObject::invokeMethod(this, [this, said] {
                     if (m_session.chooseJobs().busy()) m_said->setText(said);
                 });
             };
             try {
-                auto choice = std::make_shared<const Choice>(chooseTerms(recipe, *prepared, request, {}, progress, soFar));
+                auto choice = std::make_shared<const Choice>(
+                    chooseTerms(recipe, *prepared, request, {}, progress, soFar));
                 return [this, choice, recipe] { show(choice, recipe); };
             } catch (const Error& error) {
                 return [this, why = qs(error.what())] { m_said->setText(why); };
@@ -135,14 +141,16 @@ void ChoosePane::show(std::shared_ptr<const Choice> choice, const Recipe& recipe
     m_path = pathOf(recipe, *choice);
     m_model.setContent(chooseGrid(choice));
     m_terms->fitColumns(180);
-    const QString unit = recipe.logResponse                            ? tr(" (logarithm)")
-                         : m_session.unit(recipe.response).isEmpty() ? QString()
-                                                                       : " " + m_session.unit(recipe.response).section(' ', 0, 0);
-    QString said = tr("%1 of %2 chosen %3. Error over the folds %4%5; choosing anew without each fold %6%5, which is "
-                      "what to expect.")
-                       .arg(choice->terms.size())
-                       .arg(qs(plural(choice->candidates.size(), "term", "terms")), qs(choice->how),
-                            qs(readableText(choice->seenError)), unit, qs(readableText(choice->honestError)));
+    const QString unit = recipe.logResponse ? tr(" (logarithm)")
+                         : m_session.unit(recipe.response).isEmpty()
+                             ? QString()
+                             : " " + m_session.unit(recipe.response).section(' ', 0, 0);
+    QString said =
+        tr("%1 of %2 chosen %3. Error over the folds %4%5; choosing anew without each fold %6%5, which is "
+           "what to expect.")
+            .arg(choice->terms.size())
+            .arg(qs(plural(choice->candidates.size(), "term", "terms")), qs(choice->how),
+                 qs(readableText(choice->seenError)), unit, qs(readableText(choice->honestError)));
     if (!choice->passedOver.empty()) {
         QStringList names;
         for (const std::string& name : choice->passedOver)

@@ -96,7 +96,8 @@ void EffectPane::start() {
     std::map<std::string, double> hold;
     for (const auto& [column, value] : held())
         for (const DesignInput& input : evidence->model->design.inputs())
-            if (input.name == column && (!input.factor || (value >= 0 && value < static_cast<double>(input.levels.size()))))
+            if (input.name == column &&
+                (!input.factor || (value >= 0 && value < static_cast<double>(input.levels.size()))))
                 hold[column] = value;
     std::string wanted = m_column + "\n" + m_by;
     for (const auto& [column, value] : hold)
@@ -105,7 +106,9 @@ void EffectPane::start() {
     m_shown = evidence;
     m_shownFor = wanted;
     m_session.effectJobs().start(
-        tr("Effect"), [this, evidence, prepared, hold, column = m_column, by = m_by, wanted](Progress& progress) -> Jobs::Finish {
+        tr("Effect"),
+        [this, evidence, prepared, hold, column = m_column, by = m_by,
+         wanted](Progress& progress) -> Jobs::Finish {
             auto found = std::make_shared<Found>();
             found->effect = by.empty() ? effectOf(*evidence, prepared->table, column, hold, progress)
                                        : pairEffect(*evidence, prepared->table, column, by, hold, progress);
@@ -141,7 +144,8 @@ void EffectPane::draw(std::shared_ptr<const Found> found) {
         // Levels stand apart a little, so that rows of one level do not hide another's.
         for (std::size_t i = 0; i < effect.rows.x.size(); ++i) {
             if (effect.rows.line[i] != static_cast<int>(l)) continue;
-            const double aside = effect.levels.empty() ? 0 : 0.3 * (static_cast<double>(i * 7919 % 101) / 100 - 0.5);
+            const double aside =
+                effect.levels.empty() ? 0 : 0.3 * (static_cast<double>(i * 7919 % 101) / 100 - 0.5);
             marks.x.push_back(effect.rows.x[i] + aside);
             marks.y.push_back(effect.rows.y[i]);
             marks.rows.push_back(effect.rows.row[i]);
@@ -152,11 +156,18 @@ void EffectPane::draw(std::shared_ptr<const Found> found) {
             content.bands.push_back({from.at, from.lower, from.upper, look.colour});
             content.lines.push_back({qs(from.label), from.at, from.mean, look.colour, look.style, {}, 2.2});
         } else { // a short line a level, with its interval upright
-            const double side = effect.lines.size() > 1
-                                    ? 0.5 * (static_cast<double>(l) / static_cast<double>(effect.lines.size() - 1) - 0.5)
-                                    : 0;
+            const double side =
+                effect.lines.size() > 1
+                    ? 0.5 * (static_cast<double>(l) / static_cast<double>(effect.lines.size() - 1) - 0.5)
+                    : 0;
             for (std::size_t i = 0; i < from.at.size(); ++i) {
-                PlotFrame::Line bar{{}, {from.at[i] + side, from.at[i] + side}, {from.lower[i], from.upper[i]}, look.colour, Qt::SolidLine, {}, 1.6};
+                PlotFrame::Line bar{{},
+                                    {from.at[i] + side, from.at[i] + side},
+                                    {from.lower[i], from.upper[i]},
+                                    look.colour,
+                                    Qt::SolidLine,
+                                    {},
+                                    1.6};
                 content.lines.push_back(std::move(bar));
                 const double half = effect.lines.size() > 1 ? 0.08 : 0.2;
                 content.lines.push_back({i == 0 ? qs(from.label) : QString(),
@@ -217,11 +228,13 @@ QString EffectPane::averageText(const Found& found) const {
             break;
         }
         said << (effect.level.empty() ? tr("one unit more %1 ± %2") : tr("%3 %1 ± %2"))
-                    .arg(qs(supported(effect.effect, effect.standardError)), qs(readableText(effect.standardError, 2)))
+                    .arg(qs(supported(effect.effect, effect.standardError)),
+                         qs(readableText(effect.standardError, 2)))
                     .replace("%3", qs(effect.level));
     }
     if (said.isEmpty()) return {};
-    return tr("Average effect over the learning rows: %1%2").arg(said.join(", "), unit.isEmpty() ? QString() : " " + unit);
+    return tr("Average effect over the learning rows: %1%2")
+        .arg(said.join(", "), unit.isEmpty() ? QString() : " " + unit);
 }
 
 void EffectPane::chooseHeld() {
@@ -236,7 +249,8 @@ void EffectPane::chooseHeld() {
     };
     for (const HeldValue& value : m_values) {
         const auto& inputs = m_shown->model->design.inputs();
-        const auto input = std::find_if(inputs.begin(), inputs.end(), [&](const DesignInput& i) { return i.name == value.column; });
+        const auto input = std::find_if(inputs.begin(), inputs.end(),
+                                        [&](const DesignInput& i) { return i.name == value.column; });
         if (input == inputs.end()) continue;
         if (input->factor) {
             auto* levels = menu->addMenu(qs(value.column).replace('&', "&&"));
@@ -249,8 +263,8 @@ void EffectPane::chooseHeld() {
             }
             continue;
         }
-        connect(menu->addAction(qs(value.column + " = " + value.text + "…").replace('&', "&&")), &QAction::triggered, this,
-                [this, hold, value] {
+        connect(menu->addAction(qs(value.column + " = " + value.text + "…").replace('&', "&&")),
+                &QAction::triggered, this, [this, hold, value] {
                     auto* dialog = new QInputDialog(this);
                     dialog->setObjectName("holdDialog");
                     dialog->setAttribute(Qt::WA_DeleteOnClose);

@@ -10,8 +10,8 @@ class QPushButton;
 
 namespace oxgoad {
 
-/// The effect of a column, or of a pair, with its band, partial residuals and where the rows lie; the other columns held
-/// at values that can be changed.
+/// The effect of a column, or of a pair, with its band, partial residuals and where the rows lie; the other
+/// columns held at values that can be changed.
 class EffectPane : public QWidget {
     Q_OBJECT
 public:

@@ -58,8 +58,9 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     besideLayout->setContentsMargins(14, 6, 0, 0);
     besideLayout->setSpacing(4);
     auto* choice = new QHBoxLayout;
-    for (const auto& [key, text] : {std::pair{"words", tr("in words")}, std::pair{"helps", tr("what would help")},
-                                    std::pair{"choose", tr("choose terms")}}) {
+    for (const auto& [key, text] :
+         {std::pair{"words", tr("in words")}, std::pair{"helps", tr("what would help")},
+          std::pair{"choose", tr("choose terms")}}) {
         auto* button = linkButton(text, beside);
         button->setCheckable(true);
         choice->addWidget(button);
@@ -129,7 +130,8 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
         m_session.change(withTerm(m_session.recipe(), *term));
     });
     connect(m_scale, &QPushButton::clicked, this, [this] {
-        m_session.view()["fit.scale"] = effectScale(m_session) == EffectScale::quartiles ? "deviation" : "quartiles";
+        m_session.view()["fit.scale"] =
+            effectScale(m_session) == EffectScale::quartiles ? "deviation" : "quartiles";
         m_session.touch();
         refresh();
     });
@@ -143,7 +145,8 @@ void FitStation::showSide(const std::string& side) {
         const bool shown = m_sides[i].first == side;
         if (shown) at = static_cast<int>(i);
         m_sides[i].second->setChecked(shown);
-        m_sides[i].second->setStyleSheet(shown ? "font-weight: 600; color: #1F2A2C; text-decoration: underline;" : "");
+        m_sides[i].second->setStyleSheet(
+            shown ? "font-weight: 600; color: #1F2A2C; text-decoration: underline;" : "");
     }
     m_side->setCurrentIndex(at);
     if (side == "helps") findHelps();
@@ -197,7 +200,11 @@ void FitStation::showHelps(std::shared_ptr<const WhatHelps> helps) {
     m_helpsSaid->setText(helps->helps.empty()
                              ? tr("Nothing is left that could be added.") + passed
                              : tr("%1 tried, each on the learning rows that have it. A tick adds one.%2")
-                                   .arg(qs(plural(helps->tried, "thing", "things")), passed));
+                                   .arg(qs(plural(helps->tried, "thing", "things")), passed) +
+                                   (m_session.recipe().estimator.kind != EstimatorKind::leastSquares ||
+                                            !columnWith(m_session.recipe(), Role::weight).empty()
+                                        ? tr(" Measured by least squares, rows counting alike.")
+                                        : QString()));
 }
 
 QWidget* FitStation::focusTarget() {
@@ -216,8 +223,9 @@ void FitStation::refresh() {
     const int lines = m_model.rowCount();
     m_model.setContent(termsGrid(m_session));
     if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_terms->fitColumns(160);
-    m_scale->setText(effectScale(m_session) == EffectScale::quartiles ? tr("effects: low to high quartile")
-                                                                      : tr("effects: one standard deviation"));
+    m_scale->setText(effectScale(m_session) == EffectScale::quartiles
+                         ? tr("effects: low to high quartile")
+                         : tr("effects: one standard deviation"));
     if (!m_terms->currentIndex().isValid() ||
         m_terms->currentIndex().row() == 0) { // the constant has nothing to show
         const auto shown = termLines(m_session);
@@ -229,7 +237,9 @@ void FitStation::refresh() {
     showLine();
     const auto& view = m_session.view();
     const auto wanted = view.find("fit.side");
-    const bool known = wanted != view.end() && std::any_of(m_sides.begin(), m_sides.end(), [&](const auto& s) { return s.first == wanted->second; });
+    const bool known =
+        wanted != view.end() &&
+        std::any_of(m_sides.begin(), m_sides.end(), [&](const auto& s) { return s.first == wanted->second; });
     showSide(known ? wanted->second : "words");
 }
 
@@ -263,8 +273,9 @@ void FitStation::showLine() {
     m_words->setText(words.join("\n\n"));
     if (line.term < 0) {
         m_equation->setText(equationFor(m_session, {}));
-        m_effect->clear(line.kind == TermLine::Kind::candidate ? tr("%1 is not in the model.").arg(qs(line.column))
-                                                               : tr("The constant has no effect to draw."));
+        m_effect->clear(line.kind == TermLine::Kind::candidate
+                            ? tr("%1 is not in the model.").arg(qs(line.column))
+                            : tr("The constant has no effect to draw."));
         return;
     }
     // A column alone, or the two of a product: a number along, a factor's levels as lines.
@@ -274,7 +285,8 @@ void FitStation::showLine() {
         const Column* column = m_session.table().find(name);
         return column && column->kind() == ColumnKind::factor;
     };
-    if (columns.size() > 1 && isFactor(columns[0]) && !isFactor(columns[1])) std::swap(columns[0], columns[1]);
+    if (columns.size() > 1 && isFactor(columns[0]) && !isFactor(columns[1]))
+        std::swap(columns[0], columns[1]);
     m_equation->setText(equationFor(m_session, columns.size() > 1 ? columns[1] : std::string()));
     m_effect->showEffect(columns[0], columns.size() > 1 ? columns[1] : std::string());
 }
@@ -308,7 +320,8 @@ void FitStation::openLine(const QModelIndex& index) {
     menu->setObjectName("termMenu");
     menu->setAttribute(Qt::WA_DeleteOnClose);
     const auto& terms = m_session.recipe().terms;
-    const bool single = line.kind == TermLine::Kind::term && terms[static_cast<std::size_t>(line.term)].parts.size() == 1;
+    const bool single =
+        line.kind == TermLine::Kind::term && terms[static_cast<std::size_t>(line.term)].parts.size() == 1;
     if (line.kind == TermLine::Kind::candidate) {
         addFormActions(*menu, m_session, line.column, column->kind(), std::nullopt);
     } else if (single) {
@@ -329,7 +342,8 @@ void FitStation::openLine(const QModelIndex& index) {
                         with = term.parts[0];
                         break;
                     }
-                m_session.change(withTerm(recipe, Term{{recipe.terms[static_cast<std::size_t>(at)].parts[0], with}}));
+                m_session.change(
+                    withTerm(recipe, Term{{recipe.terms[static_cast<std::size_t>(at)].parts[0], with}}));
             });
         }
         times->setEnabled(!times->actions().isEmpty());
@@ -338,19 +352,22 @@ void FitStation::openLine(const QModelIndex& index) {
         const auto own = columnsOf(terms[static_cast<std::size_t>(line.term)]);
         for (const std::string& other : inputNames(terms)) {
             if (std::find(own.begin(), own.end(), other) != own.end()) continue;
-            connect(times->addAction(qs(other).replace('&', "&&")), &QAction::triggered, this, [this, at = line.term, other] {
-                Term product = m_session.recipe().terms[static_cast<std::size_t>(at)];
-                product.parts.push_back(TermPart{other});
-                m_session.change(withTerm(m_session.recipe(), product));
-            });
+            connect(times->addAction(qs(other).replace('&', "&&")), &QAction::triggered, this,
+                    [this, at = line.term, other] {
+                        Term product = m_session.recipe().terms[static_cast<std::size_t>(at)];
+                        product.parts.push_back(TermPart{other});
+                        m_session.change(withTerm(m_session.recipe(), product));
+                    });
         }
         times->setEnabled(!times->actions().isEmpty());
     }
     if (line.kind == TermLine::Kind::term && m_session.evidence()) {
         const TermEvidence& shown = m_session.evidence()->terms[static_cast<std::size_t>(line.term)];
-        const bool open = showsLevels(m_session, terms[static_cast<std::size_t>(line.term)], static_cast<std::size_t>(shown.degreesOfFreedom));
+        const bool open = showsLevels(m_session, terms[static_cast<std::size_t>(line.term)],
+                                      static_cast<std::size_t>(shown.degreesOfFreedom));
         if (shown.degreesOfFreedom > 1)
-            connect(menu->addAction(open ? tr("Show the term on one line") : tr("Show a line for each coefficient")),
+            connect(menu->addAction(open ? tr("Show the term on one line")
+                                         : tr("Show a line for each coefficient")),
                     &QAction::triggered, this, [this, open, key = "levels of " + shown.name] {
                         m_session.view()[key] = open ? "closed" : "open";
                         refresh();

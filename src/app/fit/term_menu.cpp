@@ -6,8 +6,8 @@
 #include "workspace/text.h"
 
 #include <QInputDialog>
-#include <QRegularExpression>
 #include <QLabel>
+#include <QRegularExpression>
 #include <algorithm>
 
 namespace oxgoad {
@@ -51,19 +51,24 @@ public:
                              for (auto* label : dialog->findChildren<QLabel*>())
                                  label->setTextFormat(Qt::PlainText);
                              dialog->setTextValue(before);
-                             QObject::connect(dialog, &QInputDialog::textValueSelected, &session, [&session, term, read, question](const QString& said) {
-                                 if (const auto part = read(said))
-                                     take(session, term, *part)();
-                                 else
-                                     emit session.failed(QObject::tr("\"%1\" could not be read. %2").arg(said, question));
-                             });
+                             QObject::connect(
+                                 dialog, &QInputDialog::textValueSelected, &session,
+                                 [&session, term, read, question](const QString& said) {
+                                     if (const auto part = read(said))
+                                         take(session, term, *part)();
+                                     else
+                                         emit session.failed(
+                                             QObject::tr("\"%1\" could not be read. %2").arg(said, question));
+                                 });
                              dialog->open();
                          });
     }
 
-    static std::function<void()> take(Session& session, std::optional<std::size_t> term, const TermPart& part) {
+    static std::function<void()> take(Session& session, std::optional<std::size_t> term,
+                                      const TermPart& part) {
         return [&session, term, part] {
-            session.change(term ? withOtherForm(session.recipe(), *term, part) : withTerm(session.recipe(), Term{{part}}));
+            session.change(term ? withOtherForm(session.recipe(), *term, part)
+                                : withTerm(session.recipe(), Term{{part}}));
         };
     }
     const std::optional<TermPart>& now() const { return m_now; }
@@ -95,30 +100,37 @@ QString knotsText(const std::optional<TermPart>& part) {
 
 } // namespace
 
-void addFormActions(QMenu& menu, Session& session, const std::string& column, ColumnKind kind, std::optional<std::size_t> term) {
+void addFormActions(QMenu& menu, Session& session, const std::string& column, ColumnKind kind,
+                    std::optional<std::size_t> term) {
     const FormActions form(session, column, term);
     const QString x = qs(column);
     if (kind == ColumnKind::factor) {
         form.offer(menu, QObject::tr("Levels against the reference level"), TermPart{column});
         form.offer(menu, QObject::tr("Levels against the mean of the levels"), form.part(Form::deviations));
-        form.ask(menu, QObject::tr("As scores…"),
-                 QObject::tr("Levels of %1 from low to high, with \"; \" between them; nothing for their own order. They "
-                             "count 1, 2, 3 …").arg(x),
-                 {}, [part = form.part(Form::scores)](const QString& text) -> std::optional<TermPart> {
-                     TermPart p = part;
-                     for (const QString& level : text.split(';', Qt::SkipEmptyParts))
-                         p.order.push_back(ss(level.trimmed()));
-                     return p;
-                 });
-        form.ask(menu, QObject::tr("As a trend…"),
-                 QObject::tr("Levels of %1 from low to high, with \"; \" between them; nothing for their own order. A "
-                             "straight trend, a bend, and so on are tested apart.").arg(x),
-                 {}, [part = form.part(Form::trend)](const QString& text) -> std::optional<TermPart> {
-                     TermPart p = part;
-                     for (const QString& level : text.split(';', Qt::SkipEmptyParts))
-                         p.order.push_back(ss(level.trimmed()));
-                     return p;
-                 });
+        form.ask(
+            menu, QObject::tr("As scores…"),
+            QObject::tr(
+                "Levels of %1 from low to high, with \"; \" between them; nothing for their own order. They "
+                "count 1, 2, 3 …")
+                .arg(x),
+            {}, [part = form.part(Form::scores)](const QString& text) -> std::optional<TermPart> {
+                TermPart p = part;
+                for (const QString& level : text.split(';', Qt::SkipEmptyParts))
+                    p.order.push_back(ss(level.trimmed()));
+                return p;
+            });
+        form.ask(
+            menu, QObject::tr("As a trend…"),
+            QObject::tr(
+                "Levels of %1 from low to high, with \"; \" between them; nothing for their own order. A "
+                "straight trend, a bend, and so on are tested apart.")
+                .arg(x),
+            {}, [part = form.part(Form::trend)](const QString& text) -> std::optional<TermPart> {
+                TermPart p = part;
+                for (const QString& level : text.split(';', Qt::SkipEmptyParts))
+                    p.order.push_back(ss(level.trimmed()));
+                return p;
+            });
         return;
     }
     form.offer(menu, QObject::tr("As it is"), TermPart{column});
@@ -137,10 +149,14 @@ void addFormActions(QMenu& menu, Session& session, const std::string& column, Co
     const auto knots = [&](Form which, const QString& title, int low, int high) {
         auto* sub = menu.addMenu(title);
         for (int count = low; count <= high; ++count)
-            form.offer(*sub, QObject::tr("%1 at quantiles").arg(qs(plural(static_cast<std::size_t>(count), "knot", "knots"))), form.part(which, count));
+            form.offer(*sub,
+                       QObject::tr("%1 at quantiles")
+                           .arg(qs(plural(static_cast<std::size_t>(count), "knot", "knots"))),
+                       form.part(which, count));
         if (kind == ColumnKind::number)
             form.ask(*sub, QObject::tr("Knots of your own…"),
-                     QObject::tr("Knots of %1 from low to high, with spaces between them").arg(x), knotsText(form.now()),
+                     QObject::tr("Knots of %1 from low to high, with spaces between them").arg(x),
+                     knotsText(form.now()),
                      [part = form.part(which)](const QString& text) -> std::optional<TermPart> {
                          const auto numbers = numbersOf(text);
                          if (!numbers || numbers->empty()) return std::nullopt;
@@ -154,20 +170,25 @@ void addFormActions(QMenu& menu, Session& session, const std::string& column, Co
     if (kind == ColumnKind::date) {
         auto* waves = menu.addMenu(QObject::tr("Yearly wave"));
         for (int pairs = 1; pairs <= 4; ++pairs)
-            form.offer(*waves, QObject::tr("in %1").arg(qs(plural(static_cast<std::size_t>(pairs), "pair", "pairs"))), form.part(Form::wave, pairs));
+            form.offer(*waves,
+                       QObject::tr("in %1").arg(qs(plural(static_cast<std::size_t>(pairs), "pair", "pairs"))),
+                       form.part(Form::wave, pairs));
         return;
     }
-    form.ask(menu, QObject::tr("Wave…"),
-             QObject::tr("Period of %1 (12 for months of the year) and, after a space, how many pairs of cosine and sine").arg(x),
-             "12 1", [part = form.part(Form::wave)](const QString& text) -> std::optional<TermPart> {
-                 const auto numbers = numbersOf(text);
-                 if (!numbers || numbers->empty() || numbers->size() > 2) return std::nullopt;
-                 TermPart p = part;
-                 p.period = (*numbers)[0];
-                 p.count = numbers->size() == 2 ? static_cast<int>((*numbers)[1]) : 1;
-                 if (!(p.period > 0) || p.count < 1) return std::nullopt;
-                 return p;
-             });
+    form.ask(
+        menu, QObject::tr("Wave…"),
+        QObject::tr(
+            "Period of %1 (12 for months of the year) and, after a space, how many pairs of cosine and sine")
+            .arg(x),
+        "12 1", [part = form.part(Form::wave)](const QString& text) -> std::optional<TermPart> {
+            const auto numbers = numbersOf(text);
+            if (!numbers || numbers->empty() || numbers->size() > 2) return std::nullopt;
+            TermPart p = part;
+            p.period = (*numbers)[0];
+            p.count = numbers->size() == 2 ? static_cast<int>((*numbers)[1]) : 1;
+            if (!(p.period > 0) || p.count < 1) return std::nullopt;
+            return p;
+        });
 }
 
 } // namespace oxgoad

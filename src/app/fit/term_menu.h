@@ -5,7 +5,9 @@
 
 namespace oxgoad {
 
-/// Fills a menu with the ways a column of this kind can enter: as a new term, or, with the place of a term, in its stead.
-void addFormActions(QMenu& menu, Session& session, const std::string& column, ColumnKind kind, std::optional<std::size_t> term);
+/// Fills a menu with the ways a column of this kind can enter: as a new term, or, with the place of a term,
+/// in its stead.
+void addFormActions(QMenu& menu, Session& session, const std::string& column, ColumnKind kind,
+                    std::optional<std::size_t> term);
 
 } // namespace oxgoad

@@ -156,7 +156,8 @@ QWidget* GoadsPanel::card(const Goad& goad) {
         for (const Move& move : goad.moves) {
             auto* button = linkButton(qs(move.label), moves);
             constexpr int widest = 180; // a long name must not widen the column
-            const QString shown = QFontMetrics(theme::font(12, true)).elidedText(button->text(), Qt::ElideRight, widest);
+            const QString shown =
+                QFontMetrics(theme::font(12, true)).elidedText(button->text(), Qt::ElideRight, widest);
             if (shown != button->text()) {
                 button->setText(shown);
                 button->setToolTip(qs(move.label).toHtmlEscaped());

@@ -27,7 +27,7 @@ struct Blocks {
     Index rows;
     Index size;
     Index count;
-    Blocks(Index n, Index p) : rows(n), size(std::clamp<Index>((1 << 17) / (p + 2), 4 * (p + 2), 8192)) {
+    Blocks(Index n, Index p) : rows(n), size(std::clamp<Index>((1 << 15) / (p + 2), 4 * (p + 2), 8192)) {
         count = std::max<Index>(1, (n + size - 1) / size);
     }
     Index begin(Index i) const { return i * size; }
@@ -103,8 +103,16 @@ double powerOfTwoScale(double size) {
 
 /// R of the rows given, (columns × columns), padded with zero rows where there are fewer rows.
 MatrixXd triangle(MatrixXd& block) {
-    const Eigen::HouseholderQR<Eigen::Ref<MatrixXd>> qr(block);
     const Index k = block.cols();
+    // Panel by panel, so that most of the work is products of matrices.
+    const Index panel = std::clamp<Index>((k + 1) / 2, 8, 32);
+    for (Index j = 0; j < std::min(k, block.rows()); j += panel) {
+        const Index width = std::min(panel, k - j), below = block.rows() - j;
+        Eigen::Ref<MatrixXd> left = block.block(j, j, below, width); // factored in its place
+        const Eigen::HouseholderQR<Eigen::Ref<MatrixXd>> qr(left);
+        const Index right = k - j - width;
+        if (right > 0) block.block(j, j + width, below, right).applyOnTheLeft(qr.householderQ().adjoint());
+    }
     const Index m = std::min(block.rows(), k);
     MatrixXd r = MatrixXd::Zero(k, k);
     r.topRows(m) = block.topRows(m).triangularView<Eigen::Upper>();
@@ -295,7 +303,7 @@ ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<co
         const VectorXd roots = rootsOf(weights, begin, raw.rows());
         const VectorXd weighted = residual.cwiseProduct(roots);
         if (!weights.empty()) shifted.array().colwise() *= roots.array();
-        products[b] = shifted.transpose() * weighted;
+        if (!withLeverage) products[b] = shifted.transpose() * weighted; // only to refine
         long double sum = 0;
         for (Index r = 0; r < residual.size(); ++r)
             sum += static_cast<long double>(weighted[r]) * weighted[r];
@@ -310,7 +318,7 @@ ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<co
     });
     ResidualPass pass{VectorXd::Zero(solution.size()), 0};
     for (std::size_t b = 0; b < count; ++b) {
-        pass.crossProducts += products[b];
+        if (!withLeverage) pass.crossProducts += products[b];
         pass.sumOfSquares += squares[b];
     }
     return pass;

@@ -146,6 +146,8 @@ private:
             m_solution += dual * dc;
             if (!(primal > 1e-12) && !(dual > 1e-12)) break;
         }
+        // Rows fitted exactly are those whose multiplier is away from both bounds.
+        m_between = a.cwiseMin(slack);
     }
 
     /// Moves to a vertex near the interior solution and on along edges until no edge goes down: the optimum,
@@ -206,7 +208,7 @@ private:
 
     double loss() const { return checkLoss(m_residuals.cwiseProduct(m_w), m_share); }
 
-    /// Rows with the smallest residuals whose columns are independent.
+    /// Rows that the interior solution fits exactly, as far as their columns are independent.
     std::vector<Index> nearestBasis() const {
         const Index k = m_p.rank();
         std::vector<Index> order;
@@ -215,8 +217,8 @@ private:
         const auto tried = std::min<std::size_t>(order.size(), static_cast<std::size_t>(50 * k + 200));
         std::partial_sort(order.begin(), order.begin() + static_cast<std::ptrdiff_t>(tried), order.end(),
                           [&](Index a, Index b) {
-                              const double x = std::fabs(m_residuals[a]), y = std::fabs(m_residuals[b]);
-                              return x < y || (x == y && a < b);
+                              const double x = m_between[a] / m_w[a], y = m_between[b] / m_w[b];
+                              return x > y || (x == y && a < b);
                           });
         std::vector<Index> basis;
         MatrixXd directions(k, k);
@@ -345,6 +347,8 @@ private:
     /// Coefficients in P's basis.
     VectorXd m_solution;
     VectorXd m_residuals;
+    /// How far each row's multiplier is from its bounds.
+    VectorXd m_between;
 };
 
 } // namespace

@@ -37,7 +37,8 @@ std::string readingText(const Recipe& recipe, const Evidence& evidence, const Ta
     text += "\n";
     for (std::size_t t = 0; t < recipe.terms.size(); ++t)
         if (recipe.terms[t].parts.size() == 1)
-            if (const std::string reference = referenceSentence(evidence, recipe, t, table); !reference.empty())
+            if (const std::string reference = referenceSentence(evidence, recipe, t, table);
+                !reference.empty())
                 text += reference + "\n";
     if (evidence.logResponse && recipe.estimator.kind != EstimatorKind::quantile)
         text += "Predictions are exp of the equation times " + supported(evidence.smearing, 0) +
@@ -45,7 +46,8 @@ std::string readingText(const Recipe& recipe, const Evidence& evidence, const Ta
     return text;
 }
 
-std::string effectsCsv(const Recipe& recipe, const Evidence& evidence, const Table& table, Progress& progress) {
+std::string effectsCsv(const Recipe& recipe, const Evidence& evidence, const Table& table,
+                       Progress& progress) {
     CsvWriter out;
     for (const auto* name : {"column", "by", "line", "at", "level", "mean", "lower", "upper"})
         out.text(name);
@@ -55,7 +57,9 @@ std::string effectsCsv(const Recipe& recipe, const Evidence& evidence, const Tab
     for (const Term& term : recipe.terms) {
         auto columns = columnsOf(term);
         if (columns.size() != 2) continue;
-        const auto isFactor = [&](const std::string& name) { return table.at(name, {}).kind() == ColumnKind::factor; };
+        const auto isFactor = [&](const std::string& name) {
+            return table.at(name, {}).kind() == ColumnKind::factor;
+        };
         if (isFactor(columns[0]) && !isFactor(columns[1])) std::swap(columns[0], columns[1]);
         addLines(out, pairEffect(evidence, table, columns[0], columns[1], {}, progress));
     }
@@ -80,7 +84,8 @@ NamedFiles readingFiles(const Recipe& recipe, const Evidence& evidence, const Ta
                         Progress& progress) {
     return {{"reading.txt", readingText(recipe, evidence, table)},
             {"effects.csv", effectsCsv(recipe, evidence, table, progress)},
-            {"marginal_effects.csv", marginalEffectsCsv(averageMarginalEffects(evidence, table, threads, progress))}};
+            {"marginal_effects.csv",
+             marginalEffectsCsv(averageMarginalEffects(evidence, table, threads, progress))}};
 }
 
 } // namespace oxgoad

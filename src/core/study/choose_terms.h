@@ -90,7 +90,8 @@ Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const Cho
 /// The recipe with the chosen terms and the record of the choice.
 Recipe withChoice(const Recipe& recipe, const Choice& choice);
 
-/// The recipes of the steps, one after the other, the last with the record of the choice: what the trail shows.
+/// The recipes of the steps, one after the other, the last with the record of the choice: what the trail
+/// shows.
 std::vector<Recipe> pathOf(const Recipe& recipe, const Choice& choice);
 
 /// The form documented in docs/evidence.md.

@@ -17,7 +17,6 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-constexpr double nan = std::numeric_limits<double>::quiet_NaN();
 constexpr std::size_t mostRows = 5000;
 constexpr std::size_t mostLines = 12;
 
@@ -321,61 +320,6 @@ Effect pairEffect(const Evidence& evidence, const Table& table, const std::strin
     return effect;
 }
 
-Surface surfaceOf(const Evidence& evidence, const Table& table, const std::string& across,
-                  const std::string& up, const std::map<std::string, double>& hold, Progress& progress) {
-    Effects effects(evidence, table, progress);
-    const std::size_t a = inputNamed(effects.model(), across), b = inputNamed(effects.model(), up);
-    Surface surface;
-    surface.across = across;
-    surface.up = up;
-    std::vector<double> inputs = effects.values(hold, surface.held);
-    std::erase_if(surface.held, [&](const HeldValue& v) { return v.column == across || v.column == up; });
-    effects.holdOffset(surface.held);
-    Effect ofA, ofB;
-    effects.describe(ofA, a);
-    effects.describe(ofB, b);
-    surface.datesAcross = ofA.dates;
-    surface.datesUp = ofB.dates;
-    constexpr int cells = 40;
-    constexpr int reach = cells / 10;
-    std::vector<char> covered(cells * cells, 0);
-    const auto cellOf = [](double value, double low, double high) {
-        return high > low ? static_cast<int>(std::min(cells - 1.0, (value - low) / (high - low) * cells)) : 0;
-    };
-    std::vector<char> occupied(cells * cells, 0);
-    for (const auto row : effects.model().rows)
-        occupied[static_cast<std::size_t>(
-            cellOf(effects.bound().inputValue(b, row), ofB.lowest, ofB.highest) * cells +
-            cellOf(effects.bound().inputValue(a, row), ofA.lowest, ofA.highest))] = 1;
-    for (int i = 0; i < cells; ++i)
-        for (int j = 0; j < cells; ++j) {
-            if (!occupied[static_cast<std::size_t>(i * cells + j)]) continue;
-            for (int u = std::max(0, i - reach); u <= std::min(cells - 1, i + reach); ++u)
-                for (int v = std::max(0, j - reach); v <= std::min(cells - 1, j + reach); ++v)
-                    covered[static_cast<std::size_t>(u * cells + v)] = 1;
-        }
-    surface.smallest = std::numeric_limits<double>::infinity();
-    surface.largest = -surface.smallest;
-    for (int i = 0; i < cells; ++i) {
-        surface.x.push_back(ofA.lowest + (ofA.highest - ofA.lowest) * (i + 0.5) / cells);
-        surface.y.push_back(ofB.lowest + (ofB.highest - ofB.lowest) * (i + 0.5) / cells);
-    }
-    for (int i = 0; i < cells; ++i)
-        for (int j = 0; j < cells; ++j) {
-            double mean = nan;
-            if (covered[static_cast<std::size_t>(i * cells + j)]) {
-                inputs[a] = surface.x[static_cast<std::size_t>(j)];
-                inputs[b] = surface.y[static_cast<std::size_t>(i)];
-                mean = effects.model().rule.natural(effects.meanAt(inputs));
-            }
-            surface.mean.push_back(mean);
-            if (std::isnan(mean)) continue;
-            surface.smallest = std::min(surface.smallest, mean);
-            surface.largest = std::max(surface.largest, mean);
-        }
-    return surface;
-}
-
 namespace {
 
 /// Sums over rows for one effect: of the effect, and of its derivative by the coefficients (p columns,
@@ -396,7 +340,8 @@ struct MarginalSum {
 } // namespace
 
 std::vector<MarginalEffect> averageMarginalEffects(const Evidence& evidence, const Table& table,
-                                                   Threads threads, Progress& progress, const std::string& only) {
+                                                   Threads threads, Progress& progress,
+                                                   const std::string& only) {
     const ModelFit& model = *evidence.model;
     const Design& design = model.design;
     const BoundDesign bound(design, table, {});

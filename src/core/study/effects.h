@@ -56,18 +56,6 @@ struct Effect {
     std::vector<HeldValue> held;
 };
 
-/// Of two numbers: the predicted mean over a grid, only where both lie within what the learning rows cover
-/// together; NaN elsewhere.
-struct Surface {
-    std::string across, up;
-    bool datesAcross = false, datesUp = false;
-    std::vector<double> x, y;
-    /// x.size() × y.size(), x running fastest.
-    std::vector<double> mean;
-    double smallest = 0, largest = 0;
-    std::vector<HeldValue> held;
-};
-
 /// Values the columns of a model are held at when nothing is said: medians, and the most frequent levels, of
 /// the learning rows.
 std::vector<HeldValue> usualValues(const ModelFit& model, const Table& table);
@@ -84,11 +72,6 @@ Effect effectOf(const Evidence& evidence, const Table& table, const std::string&
 Effect pairEffect(const Evidence& evidence, const Table& table, const std::string& column,
                   const std::string& by, const std::map<std::string, double>& hold, Progress& progress);
 
-/// Of two numbers or dates, 40 × 40. A cell is covered when a learning row lies within a tenth of both ranges
-/// of it.
-Surface surfaceOf(const Evidence& evidence, const Table& table, const std::string& across,
-                  const std::string& up, const std::map<std::string, double>& hold, Progress& progress);
-
 /// The average over the learning rows of what one unit more does to the prediction (a number), or of what the
 /// level does against the reference level (a factor), with delta-method errors (common practice; formulas as
 /// in Greene 2018, "Econometric analysis", 8th ed., §17.3.2 for nonlinear means).
@@ -101,8 +84,8 @@ struct MarginalEffect {
     double lower = 0, upper = 0;
     double p = 0;
 };
-/// Of every column of the model, in the order of the design's inputs, or of one. Intervals at the evidence's level.
-/// Throws Stopped.
+/// Of every column of the model, in the order of the design's inputs, or of one. Intervals at the evidence's
+/// level. Throws Stopped.
 std::vector<MarginalEffect> averageMarginalEffects(const Evidence& evidence, const Table& table,
                                                    Threads threads, Progress& progress,
                                                    const std::string& only = {});

@@ -7,6 +7,7 @@
 #include "forecast/forecast.h"
 #include "reach/reach.h"
 #include "study/model_fit.h"
+#include "study/model_goads.h"
 #include "table/summary.h"
 
 #include <Eigen/Dense>
@@ -290,7 +291,8 @@ private:
                 rows.actual[row] = nan;
     }
 
-    /// What a column of the model matrix spreads over: from lower to upper quartile, and its standard deviation.
+    /// What a column of the model matrix spreads over: from lower to upper quartile, and its standard
+    /// deviation.
     struct Span {
         double quartiles = 1;
         double deviation = 1;
@@ -378,12 +380,10 @@ private:
                 return *at;
             };
             spans[j].quartiles = quantile(0.75) - quantile(0.25);
-            double mean = 0, squares = 0;
-            for (const double v : values)
-                mean += v / static_cast<double>(values.size());
-            for (const double v : values)
-                squares += (v - mean) * (v - mean);
-            spans[j].deviation = values.size() > 1 ? std::sqrt(squares / static_cast<double>(values.size() - 1)) : 0;
+            const Eigen::Map<const VectorXd> all(values.data(), static_cast<Index>(values.size()));
+            spans[j].deviation = values.size() > 1 ? std::sqrt((all.array() - all.mean()).square().sum() /
+                                                               static_cast<double>(values.size() - 1))
+                                                   : 0;
         });
         return spans;
     }
@@ -392,28 +392,27 @@ private:
         m_progress.checkpoint(0.85, "Weighing terms");
         groupTerms();
         const MatrixXd correlation = m_model->fit.correlation();
-        std::vector<LeastSquaresFit::Reduced> reduced;
-        for (std::size_t t = 0; t < m_recipe.terms.size(); ++t) {
+        const std::size_t count = m_recipe.terms.size();
+        std::vector<LeastSquaresFit::Reduced> reduced(count);
+        m_evidence.terms.resize(count);
+        parallelFor(count, m_threads, [&](std::size_t t) {
+            if (m_progress.stopRequested()) throw Stopped{};
+            const LeastSquaresFit& fit = m_model->fit;
             const std::vector<std::size_t> own = columnsOf(t);
-            reduced.push_back(m_model->fit.without(own));
-            TermEvidence term;
+            reduced[t] = fit.without(own);
+            TermEvidence& term = m_evidence.terms[t];
             term.name = termName(m_recipe.terms[t]);
             term.entersAs = entersAs(m_recipe.terms[t]);
-            const double df = static_cast<double>(m_model->fit.rank() - reduced.back().rank);
+            const double df = static_cast<double>(fit.rank() - reduced[t].rank);
             term.degreesOfFreedom = static_cast<int>(df);
-            const double gain = reduced.back().residualSumOfSquares - m_model->fit.residualSumOfSquares;
-            if (m_model->fit.covariance)
-                term.f = m_model->fit.waldF(own).first;
+            const double gain = reduced[t].residualSumOfSquares - fit.residualSumOfSquares;
+            if (fit.covariance)
+                term.f = fit.waldF(own).first;
             else
-                term.f = df > 0
-                             ? gain / df / (m_model->fit.residualSumOfSquares / m_model->fit.degreesOfFreedom)
-                             : nan;
-            term.p = fisherUpper(term.f, df, m_model->fit.testDegreesOfFreedom());
+                term.f = df > 0 ? gain / df / (fit.residualSumOfSquares / fit.degreesOfFreedom) : nan;
+            term.p = fisherUpper(term.f, df, fit.testDegreesOfFreedom());
             term.inflation = inflationOf(relatedColumns(t), correlation);
-            m_evidence.terms.push_back(std::move(term));
-        }
-        parallelFor(m_recipe.terms.size(), m_threads, [&](std::size_t t) {
-            describeShape(m_recipe.terms[t], columnsOf(t), m_evidence.terms[t]);
+            describeShape(m_recipe.terms[t], own, term);
         });
         addErrorsWithout(reduced);
     }
@@ -510,16 +509,25 @@ private:
         }
         const Column& column = m_table.at(part.column, m_file);
         LearnedReach::Range range;
-        for (const auto row : m_learning)
-            range.add(column.asNumber(row));
+        if (column.kind() == ColumnKind::number) {
+            const auto numbers = column.numbers();
+            for (const auto row : m_learning)
+                range.add(numbers[row]);
+        } else {
+            for (const auto row : m_learning)
+                range.add(column.asNumber(row));
+        }
         evidence.lowest = range.low;
         evidence.highest = range.high;
         constexpr double cells = 24;
         evidence.density.assign(static_cast<std::size_t>(cells), 0);
         const double width = range.high - range.low;
-        for (const auto row : m_learning)
+        // For a drawing of 24 bars evenly spaced rows do.
+        const std::size_t stride = std::max<std::size_t>(1, m_learning.size() / 20000);
+        for (std::size_t i = 0; i < m_learning.size(); i += stride)
             ++evidence.density[static_cast<std::size_t>(
-                width > 0 ? std::min(cells - 1, (column.asNumber(row) - range.low) / width * cells) : 0)];
+                width > 0 ? std::min(cells - 1, (column.asNumber(m_learning[i]) - range.low) / width * cells)
+                          : 0)];
         const int points =
             part.form == Form::plain || part.form == Form::centred || part.form == Form::standardised ? 25
                                                                                                       : 61;
@@ -546,6 +554,11 @@ private:
         eachBlock(m_heldOut, [&](std::size_t first, const MatrixXd& block) {
             MatrixXd errors = block * coefficients;
             errors.rowwise() += constants;
+            if (!m_recipe.logResponse && m_model->rule.offset.empty()) {
+                errors.colwise() -= Eigen::Map<const VectorXd>(m_heldOutActual.data() + first, block.rows());
+                sums[first / designBlockRows] = errors.colwise().squaredNorm();
+                return;
+            }
             for (Index i = 0; i < errors.rows(); ++i) {
                 const auto row = m_heldOut[first + static_cast<std::size_t>(i)];
                 for (Index t = 0; t < errors.cols(); ++t)
@@ -593,117 +606,6 @@ private:
             }
     }
 
-    /// Goads of the ledger about columns in use, of steps that could not run, and about the rows as a whole.
-    /// Missing values, rare levels and unreadable cells of columns in use have checks of their own.
-    void addDataGoads(std::vector<Goad>& goads) const {
-        for (std::size_t i = 0; i < m_prepared.steps.size(); ++i) {
-            if (m_prepared.steps[i].problem.empty()) continue;
-            Goad goad;
-            goad.key = "step: " + stepSentence(m_recipe.steps[i]);
-            goad.severity = Severity::alarm;
-            goad.title = "Step " + std::to_string(i + 1) + " could not run";
-            goad.reading = m_prepared.steps[i].problem;
-            goad.threshold = "any step that is switched on";
-            goad.source = "common practice, no source";
-            goad.station = "data";
-            goad.moves.push_back({Move::Kind::seeSteps, "see steps", {}, i});
-            goads.push_back(std::move(goad));
-        }
-        auto used = inputNames(m_recipe.terms);
-        used.push_back(m_recipe.response);
-        for (const Goad& goad : m_prepared.ledger.table)
-            goads.push_back(goad);
-        for (const std::string& column : used)
-            if (const LedgerLine* line = m_prepared.ledger.find(column))
-                for (const Goad& goad : line->goads)
-                    if (!goad.key.starts_with("missing: ") && !goad.key.starts_with("rare levels: ") &&
-                        !goad.key.starts_with("unreadable cells: "))
-                        goads.push_back(goad);
-    }
-
-    /// Products without their parents, and an estimator that did not converge.
-    void addModelGoads(std::vector<Goad>& goads) const {
-        for (const Term& term : m_recipe.terms) {
-            const auto missing = parentsMissing(term, m_recipe.terms);
-            if (missing.empty()) continue;
-            std::string names;
-            for (const Term& parent : missing)
-                names += (names.empty() ? "" : ", ") + termName(parent);
-            Goad goad;
-            goad.key = "product without parents: " + termName(term);
-            goad.title = termName(term) + " stands without " + names;
-            goad.reading =
-                "where the other part is 0 or at its reference level the slope or difference is forced to be "
-                "0, so the fit depends on units and reference levels";
-            goad.threshold = "any product that lacks a part as a term of its own";
-            goad.source = "Nelder 1977, Journal of the Royal Statistical Society A 140";
-            goad.station = "fit";
-            goad.column = term.parts[0].column;
-            goad.moves.push_back({Move::Kind::addParents, "put them in", termName(term), 0});
-            goad.moves.push_back({Move::Kind::leaveOutTerm, "take the product out", termName(term), 0});
-            goads.push_back(std::move(goad));
-        }
-        addChoiceGoads(goads);
-        if (!m_model->iterated || m_model->iterated->converged) return;
-        Goad goad;
-        goad.key = "no convergence";
-        goad.severity = Severity::alarm;
-        goad.title = "The estimator did not come to rest";
-        goad.reading = "after " + std::to_string(m_model->iterated->iterations) +
-                       " iterations the estimates still moved; those of the last one are kept";
-        goad.threshold = "steps below 1e-9 of the scale";
-        goad.source = "common practice, no source";
-        goad.station = "fit";
-        goads.push_back(std::move(goad));
-    }
-
-    /// Terms that a program chose by these rows: tests after it, and where choice and tests disagree.
-    void addChoiceGoads(std::vector<Goad>& goads) const {
-        if (!m_recipe.chosen) return;
-        const ChosenTerms& chosen = *m_recipe.chosen;
-        Goad goad;
-        goad.key = "chosen terms";
-        goad.title = "The terms were chosen by looking at these rows";
-        goad.reading = chosen.how + ", from " + plural(chosen.tried, "term", "terms") +
-                       "; p values and intervals do not know of the choice and are optimistic";
-        goad.threshold = "any choice of terms by the rows the fit learns from";
-        goad.source = "Miller 2002, \"Subset selection in regression\", 2nd ed., ch. 6";
-        goad.station = "fit";
-        std::string fickle, weak;
-        for (const auto& [name, share] : chosen.shares) {
-            if (share < 0.5) fickle += (fickle.empty() ? "" : ", ") + name + " (" + percentText(share) + ")";
-            for (const TermEvidence& term : m_evidence.terms)
-                if (term.name == name && term.p > 0.05)
-                    weak += (weak.empty() ? "" : ", ") + name + " (p " + probabilityText(term.p) + ")";
-        }
-        if (!fickle.empty()) goad.reading += "; chosen again in fewer than half of the folds: " + fickle;
-        goads.push_back(goad);
-        if (!weak.empty()) {
-            goad.key = "chosen but not significant";
-            goad.title = "Chosen terms that are not significant: " + weak;
-            goad.reading = "a criterion of prediction keeps a term that lowers the error a little, at p up "
-                           "to about 0.16 "
-                           "for one column by AIC; a test asks whether the effect could be 0";
-            goad.threshold = "p above 0.05";
-            goad.source = "Miller 2002, ch. 5";
-            goads.push_back(goad);
-        }
-        std::string strong;
-        for (const auto& [name, p] : chosen.passedOver)
-            if (std::none_of(m_evidence.terms.begin(), m_evidence.terms.end(),
-                             [&, n = name](const TermEvidence& t) { return t.name == n; }))
-                strong += (strong.empty() ? "" : ", ") + name + " (p " + probabilityText(p) + ")";
-        if (strong.empty()) return;
-        goad.key = "significant but not chosen";
-        goad.title = "Terms that would be significant were not chosen: " + strong;
-        goad.reading =
-            "the criterion asked more of a term than a p below 0.05, the steps were too few, or the path led "
-            "another way; add one and look at the held-out error";
-        goad.threshold = "p below 0.05 when added";
-        goad.source = "Miller 2002, ch. 5";
-        goads.push_back(goad);
-    }
-
     void check() {
         m_progress.checkpoint(0.95, "Checking");
         std::vector<CheckedTerm> terms;
@@ -742,8 +644,8 @@ private:
                                                 : std::span<const Reach>(),
                                    .threads = m_threads};
         Findings findings = runChecks(context);
-        addDataGoads(findings.goads);
-        addModelGoads(findings.goads);
+        addDataGoads(m_recipe, m_prepared, findings.goads);
+        addModelGoads(m_recipe, m_evidence, findings.goads);
         for (Goad& goad : findings.goads)
             for (const AcceptedGoad& accepted : m_recipe.accepted)
                 if (accepted.goad == goad.key) goad.accepted = accepted.reason;

@@ -31,8 +31,8 @@ struct CoefficientEvidence {
     double effect = 0;
     double effectLower = 0;
     double effectUpper = 0;
-    /// Standard deviation of the column over the same rows (an indicator: 1): the estimate times it is the effect of
-    /// one standard deviation.
+    /// Standard deviation of the column over the same rows (an indicator: 1): the estimate times it is the
+    /// effect of one standard deviation.
     double deviation = 0;
     /// True when other columns say it already; all numbers are NaN then.
     bool dependent = false;
@@ -60,7 +60,8 @@ struct TermEvidence {
     double centre = 0, scale = 0;
     /// Effect at points from lowest to highest, the middle of the range at 0; levels in order for a factor.
     std::vector<double> shape;
-    /// Where the learning rows lie, from lowest to highest in 24 equal cells; rows a level for a factor.
+    /// Where the learning rows lie, from lowest to highest in 24 equal cells, of at most about
+    /// 20,000 evenly spaced rows; rows a level for a factor.
     std::vector<double> density;
 };
 

@@ -25,7 +25,8 @@ std::string unitHead(const Recipe& recipe, const std::string& column) {
 std::string one(const std::string& unit) {
     if (unit.empty()) return "unit";
     if (unit == "%") return "% point";
-    return unit.size() > 3 && unit.ends_with('s') && !unit.ends_with("ss") ? unit.substr(0, unit.size() - 1) : unit;
+    return unit.size() > 3 && unit.ends_with('s') && !unit.ends_with("ss") ? unit.substr(0, unit.size() - 1)
+                                                                           : unit;
 }
 
 std::string within(const std::string& unit) {
@@ -179,10 +180,9 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
                 weights[static_cast<Index>(k)] = 1;
         const auto [slope, error] = model.fit.combination(weights, 0);
         return "Beyond " + shortText(basis.shift) + within(unitHead(recipe, input.name)) + " each extra " +
-               one(unitHead(recipe, input.name)) + " of " +
-               input.name + " goes with " + change(e, recipe, slope, error) + " " + e.response + held +
-               " The slope changes there by " + supported(c.estimate, c.standardError) + " ± " +
-               readableText(c.standardError, 2) + ".";
+               one(unitHead(recipe, input.name)) + " of " + input.name + " goes with " +
+               change(e, recipe, slope, error) + " " + e.response + held + " The slope changes there by " +
+               supported(c.estimate, c.standardError) + " ± " + readableText(c.standardError, 2) + ".";
     }
     case Basis::Kind::spline:
         return "A part of the curve of " + input.name +
@@ -217,8 +217,7 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
         return text + held + " That is " +
                supported(c.estimate / basis.scale, c.standardError / basis.scale) + " ± " +
                readableText(c.standardError / basis.scale, 2) + " for each extra " +
-               one(unitHead(recipe, input.name)) + "; 0 is " +
-               shortText(basis.shift) + ".";
+               one(unitHead(recipe, input.name)) + "; 0 is " + shortText(basis.shift) + ".";
     return text + held;
 }
 
@@ -428,7 +427,8 @@ std::string comparisonSentence(const Evidence& first, const Recipe& firstRecipe,
                 " and BIC by " + readableText(second.bic - first.bic, 4) + " (less is better)";
     const Comparison both = compareHeldOut(first, second);
     if (plain && !sameRows && first.weight == second.weight && first.rowsLearning != second.rowsLearning)
-        text = "The fits learned from " + countText(first.rowsLearning) + " and " + countText(second.rowsLearning) +
+        text = "The fits learned from " + countText(first.rowsLearning) + " and " +
+               countText(second.rowsLearning) +
                " rows, so that tests and information criteria do not compare them";
     if (both.first.rows > 1) {
         if (!text.empty()) text += "; ";

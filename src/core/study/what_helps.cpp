@@ -4,6 +4,7 @@
 #include "estimate/screen.h"
 #include "look/ranking.h"
 #include "study/look_at.h"
+#include "study/model_fit.h"
 
 #include <nlohmann/json.hpp>
 
@@ -21,11 +22,7 @@ constexpr std::size_t batchColumns = 256; // screened at a time
 constexpr std::size_t mostLeftOut = 24;   // helps whose rows are left out one by one
 
 bool has(const std::vector<Term>& terms, const Term& term) {
-    // A product is the same whatever the order of its parts.
-    return std::any_of(terms.begin(), terms.end(), [&](const Term& t) {
-        return t.parts.size() == term.parts.size() &&
-               std::is_permutation(t.parts.begin(), t.parts.end(), term.parts.begin());
-    });
+    return std::any_of(terms.begin(), terms.end(), [&](const Term& t) { return sameTerm(t, term); });
 }
 
 class Helper {
@@ -83,12 +80,12 @@ private:
     };
 
     void findRows() {
-        const auto y = m_table.at(m_recipe.response, m_recipe.rows.file).numbers();
+        const WorkingResponse y(m_recipe, m_table, m_recipe.rows.file);
         std::vector<const Column*> inputs;
         for (const std::string& name : inputNames(m_recipe.terms))
             inputs.push_back(&m_table.at(name, m_recipe.rows.file));
-        for (std::size_t i = 0; i < y.size(); ++i) {
-            if (m_prepared.leftOut[i] != 0 || m_prepared.parts[i] != Part::learning || !std::isfinite(y[i]))
+        for (std::size_t i = 0; i < m_table.rows(); ++i) {
+            if (m_prepared.leftOut[i] != 0 || m_prepared.parts[i] != Part::learning || !std::isfinite(y.at(i)))
                 continue;
             if (std::none_of(inputs.begin(), inputs.end(), [i](const Column* c) { return c->isMissing(i); }))
                 m_rows.push_back(static_cast<std::uint32_t>(i));
@@ -190,9 +187,9 @@ private:
             Design::learn(m_table, fitted.rows, m_recipe.terms, referencesIn(m_recipe.terms), file));
         fitted.bound = std::make_unique<BoundDesign>(*fitted.design, m_table, file);
         std::erase_if(fitted.rows, [&](std::uint32_t row) { return !fitted.bound->complete(row); });
-        const auto y = m_table.at(m_recipe.response, file).numbers();
+        const WorkingResponse y(m_recipe, m_table, file);
         for (const auto row : fitted.rows)
-            fitted.y.push_back(y[row]);
+            fitted.y.push_back(y.at(row));
         LeastSquaresOptions options;
         options.intercept = m_recipe.intercept;
         options.threads = m_threads;
