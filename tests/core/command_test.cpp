@@ -199,3 +199,39 @@ TEST(Command, LooksAtRowsAndWritesRankingAndPairs) {
     EXPECT_EQ(run("--look " + demo + "/1_straight.json --against residual", folder).code, 0);
     EXPECT_EQ(run("--look " + demo + "/1_straight.json --against nothing", folder).code, 2);
 }
+
+TEST(Command, ReadsAloudChoosesTermsAndCompares) {
+    const TemporaryFolder folder;
+    const std::string out = folder.file("o").string();
+    ASSERT_EQ(
+        run(demo +
+                "/3_rate_by_contract.json --read-aloud --choose \"both ways\" --by BIC --steps 6 --folds 4 "
+                "--compare-with " +
+                demo + "/2_season.json --out " + out,
+            folder)
+            .code,
+        0);
+    const std::string said = bytesOf(folder.file("o") / "reading.txt");
+    EXPECT_TRUE(said.starts_with("revenue = "));
+    EXPECT_NE(said.find("\nFor each level of contract:\n  anchor: revenue = "), std::string::npos);
+    EXPECT_NE(said.find("\nFor contract = annual each extra EUR of list_rate goes with "), std::string::npos);
+    EXPECT_TRUE(bytesOf(folder.file("o") / "effects.csv")
+                    .starts_with("column,by,line,at,level,mean,lower,upper\nplaces,,,"));
+    EXPECT_NE(bytesOf(folder.file("o") / "marginal_effects.csv").find("\ncontract,annual,"),
+              std::string::npos);
+    EXPECT_TRUE(bytesOf(folder.file("o") / "comparison.txt")
+                    .starts_with("list_rate × contract explains more than chance would: F "));
+    const auto choice = nlohmann::json::parse(bytesOf(folder.file("o") / "choice.json"));
+    EXPECT_EQ(choice["how"], "both ways by BIC, at most 6 steps");
+    EXPECT_EQ(choice["steps"].size(), 6u);
+    EXPECT_GE(choice["honest_error"], choice["seen_error"]);
+    const Recipe chosen = readRecipe(folder.file("o") / "chosen_recipe.json");
+    EXPECT_EQ(chosen.terms[0].parts[0].column, "places");
+    ASSERT_TRUE(chosen.chosen.has_value());
+    for (const char* wrong :
+         {"--choose sideways", "--choose forward --by luck", "--choose forward --folds 0", "--read-aloud"}) {
+        const std::string to =
+            std::string(wrong) == "--read-aloud" ? " --project " + out + "p" : " --out " + out + "2";
+        EXPECT_EQ(run(demo + "/2_season.json " + wrong + to, folder).code, 2) << wrong;
+    }
+}

@@ -2,6 +2,7 @@
 // other libraries (tests/reference/make/estimators_values.py) and published ones, and by simulation.
 #include "base/error.h"
 #include "base/random.h"
+#include "base/text.h"
 #include "estimate/distributions.h"
 #include "study/model_fit.h"
 #include "support/support.h"
@@ -379,6 +380,45 @@ TEST(Intervals, CoverAsOftenAsTheySay) {
     EXPECT_LT(plainUneven, uneven);
     EXPECT_NEAR(huber / 400.0, 0.9, 0.045);
     EXPECT_NEAR(median / 400.0, 0.9, 0.06); // the kernel's bandwidth is for many rows
+}
+
+// Rows in another order and the response in another unit change nothing but the unit.
+TEST(Estimators, DoNotDependOnOrderAndUnits) {
+    const auto text = [](bool backwards, double unit) {
+        RandomStream random(8, "units");
+        std::vector<std::string> lines;
+        for (int i = 0; i < 150; ++i) {
+            const double x = random.normal(), e = random.normal();
+            lines.push_back(exactText(x) + "," + (i % 3 == 0 ? "a" : "b") + "," +
+                            exactText(unit * (5 + 2 * x + e * e * e)));
+        }
+        if (backwards) std::reverse(lines.begin(), lines.end());
+        std::string all = "x,g,y\n";
+        for (const auto& line : lines)
+            all += line + "\n";
+        return all;
+    };
+    const Estimator estimators[] = {{},
+                                    {EstimatorKind::robust, Influence::huber, 0, 0.5},
+                                    {EstimatorKind::robust, Influence::bisquare, 0, 0.5},
+                                    {EstimatorKind::quantile, {}, 0, 0.7}};
+    for (const Estimator& estimator : estimators) {
+        Recipe recipe = recipeOf("y", {"x", "g"});
+        recipe.estimator = estimator;
+        if (estimator.kind == EstimatorKind::leastSquares) recipe.errors.kind = ErrorsKind::hc3;
+        const Evidence one = evaluate(recipe, rowsOf(text(false, 1)), {}, quietly());
+        const Evidence other = evaluate(recipe, rowsOf(text(true, 1024)), {}, quietly());
+        recipe.reference["g"] = "b";
+        const Evidence turned = evaluate(recipe, rowsOf(text(false, 1)), {}, quietly());
+        for (std::size_t c = 0; c < 3; ++c) {
+            EXPECT_GT(digits(other.coefficients[c].estimate / 1024, one.coefficients[c].estimate), 10) << c;
+            EXPECT_GT(digits(other.coefficients[c].standardError / 1024, one.coefficients[c].standardError),
+                      9)
+                << c;
+        }
+        for (std::size_t i = 0; i < 150; ++i)
+            EXPECT_NEAR(turned.rows.fitted[i], one.rows.fitted[i], 1e-9);
+    }
 }
 
 TEST(Estimators, AreTheSameForAnyNumberOfThreads) {
