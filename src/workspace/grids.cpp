@@ -173,7 +173,10 @@ GridModel::Content forecastGrid(const Session& session) {
     auto value = [evidence, at](std::vector<double> ForecastEvidence::*member) {
         return [evidence, at, member](int row) { return ((*evidence->forecast).*member)[at(row)]; };
     };
-    grid.columns.push_back(numberColumn("forecast", value(&ForecastEvidence::prediction), decimals));
+    const bool quantile = evidence->model && evidence->model->rule.isQuantile();
+    grid.columns.push_back(numberColumn(quantile ? qs(percentText(evidence->model->rule.share)) + " quantile"
+                                                 : QString("forecast"),
+                                        value(&ForecastEvidence::prediction), decimals));
     grid.columns.back().toolTip =
         "Predicted " + qs(evidence->response) + (unit.isEmpty() ? QString() : ", " + unit);
     grid.columns.push_back(numberColumn(level + " from", value(&ForecastEvidence::lower), decimals));

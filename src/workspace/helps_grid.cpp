@@ -16,7 +16,8 @@ GridModel::Content helpsGrid(std::shared_ptr<const WhatHelps> helps, Session& se
     for (const Help& help : helps->helps)
         if (std::isfinite(help.errorWith)) error = std::max(error, help.errorWith);
     const int decimals = std::max(0, decimalsFor(error) - 1);
-    const QString unit = session.recipe().logResponse ? QString("logarithm") : session.unit(session.recipe().response);
+    const QString unit =
+        session.recipe().logResponse ? QString("logarithm") : session.unit(session.recipe().response);
     const QString under = unit.isEmpty() ? QString() : "\n" + unit;
     const auto tipped = [](GridColumn column, const QString& tip) {
         column.toolTip = tip;

@@ -46,9 +46,10 @@ QStringList readingOf(const Session& session, const TermLine& line) {
             for (const LevelEquation::Part& slope : level.parts)
                 if (slope.name != "constant")
                     slopes << QString("%1 = %2: each unit more of %3 goes with %4 ± %5")
-                                  .arg(qs(part.column), qs(level.level), qs(slope.name),
-                                       qs(supported(slope.estimate, slope.standardError)),
-                                       qs(readableText(slope.standardError, 2)));
+                                      .arg(qs(part.column), qs(level.level), qs(slope.name),
+                                           qs(supported(slope.estimate, slope.standardError)),
+                                           qs(readableText(slope.standardError, 2))) +
+                                  (e->logResponse ? " of ln(" + qs(e->response) + ")" : QString());
     if (!slopes.isEmpty()) said << slopes.join("\n");
     return said;
 }

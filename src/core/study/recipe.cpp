@@ -266,7 +266,11 @@ bool sameModel(const Recipe& a, const Recipe& b) {
 }
 
 std::string startText(const Recipe& recipe) {
-    return recipe.response + " from " + plural(recipe.terms.size(), "term", "terms");
+    std::string text = (recipe.logResponse ? "ln " : "") + recipe.response + " from " +
+                       plural(recipe.terms.size(), "term", "terms");
+    if (recipe.estimator.kind != EstimatorKind::leastSquares)
+        text += " by " + estimatorText(recipe.estimator);
+    return text;
 }
 
 std::string changeText(const Recipe& from, const Recipe& to) {
