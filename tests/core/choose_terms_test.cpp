@@ -240,6 +240,14 @@ TEST(ChooseTerms, WhatCannotBeChosenIsRefused) {
                   .find("round for ever"),
               std::string::npos);
     EXPECT_NE(refused({.folds = 1}, rows).find("Use from 2 to 20"), std::string::npos);
+    StudyRows holes; // a column most rows lack is passed over, and does not take the rows along
+    std::string text = "y,x,gone\n";
+    for (int i = 0; i < 60; ++i)
+        text += std::to_string(i + i % 5) + "," + std::to_string(i) + "," + (i < 3 ? "1" : "") + "\n";
+    holes.learning = readBytes(text);
+    const Choice choice = choose(diabetes(), holes, {});
+    EXPECT_EQ(choice.rows, 60u);
+    EXPECT_EQ(choice.passedOver, (std::vector<std::string>{"gone"}));
     StudyRows alone;
     alone.learning = readBytes("y\n1\n2\n3\n");
     EXPECT_NE(refused({}, alone).find("no term to choose from"), std::string::npos);

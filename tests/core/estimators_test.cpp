@@ -200,6 +200,26 @@ TEST(LogResponse, IsCarriedBackWithSmearing) {
               "out the rows where it is 0 or less.");
 }
 
+TEST(LogResponse, HeldOutRowsWithoutALogarithmStillCountInTheScore) {
+    std::string text = "x,y,part\n";
+    for (int i = 1; i <= 40; ++i)
+        text += std::to_string(i) + "," + (i % 8 == 0 ? "-1" : std::to_string(2 * i + i % 3)) + "," +
+                (i % 4 == 0 ? "b" : "a") + "\n";
+    Recipe recipe = recipeOf("y", {"x"});
+    recipe.logResponse = true;
+    SetAside aside;
+    aside.kind = SetAsideKind::column;
+    aside.column = "part";
+    aside.heldOutValues = {"b"};
+    recipe.setAside = aside;
+    const Evidence e = evaluate(recipe, rowsOf(text), {}, quietly());
+    EXPECT_EQ(e.heldOut.rows, 10u);
+    EXPECT_TRUE(std::isnan(e.rows.residual[7]));
+    EXPECT_GT(e.rows.fitted[7], 0);
+    for (const Goad& goad : e.goads)
+        EXPECT_EQ(goad.reading.find("nan"), std::string::npos) << goad.reading;
+}
+
 TEST(LogResponse, ForecastsHaveTheIntervalsOfTheirLogarithms) {
     StudyRows rows = publishedRows("diabetes");
     rows.forecast = publishedRows("diabetes").learning;

@@ -278,6 +278,10 @@ std::vector<NamedBasis> learnNumberBasis(const TermPart& part, ColumnKind kind, 
     const std::string& x = part.column;
     std::vector<NamedBasis> found;
     Basis basis;
+    const bool learns = part.form == Form::centred || part.form == Form::standardised ||
+                        part.form == Form::pieces || part.form == Form::spline;
+    if (learns && values.empty())
+        refuse(part, file, "has no value in the learning rows to learn from", "Take it out of the terms.");
     switch (part.form) {
     case Form::plain:
         basis.kind = part.logarithm ? Basis::Kind::logarithm : Basis::Kind::power;

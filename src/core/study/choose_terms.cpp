@@ -467,7 +467,19 @@ Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const Cho
     if (recipe.response.empty())
         throw Error(ErrorCode::badTerm, "there is no response to explain", {}, "Choose one.");
     requireSensible(request, terms);
+    // A column that most rows lack would take the rows from all others.
+    std::erase_if(terms, [&](const Term& term) {
+        const auto columns = columnsOf(term);
+        const bool lacking = std::any_of(columns.begin(), columns.end(), [&](const std::string& name) {
+            return 2 * prepared.table.at(name, {}).missingCount() > prepared.table.rows();
+        });
+        if (lacking) choice.passedOver.push_back(termName(term));
+        return lacking;
+    });
     const auto rows = commonRows(recipe, prepared, terms);
+    if (rows.empty())
+        throw Error(ErrorCode::tooFewRows, "no learning row has values in all columns to choose from", {},
+                    "Give columns that are mostly missing the role \"set aside\", or fill them in a step.");
     terms = usable(recipe, prepared, terms, rows, choice.passedOver);
     requireSensible(request, terms);
     choice.rows = rows.size();

@@ -71,7 +71,7 @@ struct Choice {
     /// RMSE of the chosen terms over the folds, which the choice has seen; and of the whole procedure, the
     /// choice made anew without each fold: the honest one. In the unit the model is fitted in.
     double seenError = 0, honestError = 0;
-    /// Candidates that no rows tell apart from others, left out: names.
+    /// Candidates left out: that no rows tell apart, that most rows lack, or with too many levels.
     std::vector<std::string> passedOver;
     std::string how;
 };

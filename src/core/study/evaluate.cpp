@@ -52,6 +52,9 @@ public:
         // What later questions need; a value a row is in the evidence already.
         for (VectorXd* rows : {&m_model->fit.fitted, &m_model->fit.residuals, &m_model->fit.leverages})
             rows->resize(0);
+        m_model->working = {};
+        m_model->weights = {};
+        if (m_model->iterated) m_model->iterated->rowWeights = {};
         m_evidence.model = m_model;
         return std::move(m_evidence);
     }
@@ -612,8 +615,13 @@ private:
         for (std::size_t t = 0; t < m_evidence.terms.size(); ++t)
             terms.push_back({m_evidence.terms[t].name, m_evidence.terms[t].inflation, m_group[t]});
         std::vector<double> heldOutErrors;
-        for (std::size_t i = 0; i < m_heldOut.size(); ++i)
-            heldOutErrors.push_back(m_working->at(m_heldOut[i]) - m_heldOutPredictor[i]);
+        std::vector<std::uint32_t> heldOutRows;
+        for (std::size_t i = 0; i < m_heldOut.size(); ++i) {
+            const double error = m_working->at(m_heldOut[i]) - m_heldOutPredictor[i];
+            if (std::isnan(error)) continue; // no logarithm
+            heldOutErrors.push_back(error);
+            heldOutRows.push_back(m_heldOut[i]);
+        }
         std::vector<std::pair<std::string, std::size_t>> misfits;
         const auto used = inputNames(m_recipe.terms);
         for (const auto& [column, count] : m_rows.learning.report.faultsByColumn)
@@ -626,7 +634,7 @@ private:
                                    .terms = terms,
                                    .studentized = m_studentized,
                                    .cooks = m_cooks,
-                                   .heldOutRows = m_heldOut,
+                                   .heldOutRows = heldOutRows,
                                    .heldOutErrors = heldOutErrors,
                                    .learning = m_evidence.learning,
                                    .heldOut = m_evidence.heldOut,
