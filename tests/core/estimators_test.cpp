@@ -272,6 +272,23 @@ TEST(Robust, StackLossAgrees) {
     EXPECT_GE(found, 3);
 }
 
+TEST(Robust, WithoutConvergenceTheLastEstimatesAreKept) {
+    const auto rows = publishedRows("stackloss");
+    std::vector<std::uint32_t> all;
+    for (std::uint32_t i = 0; i < 21; ++i)
+        all.push_back(i);
+    ModelFit model = fitModel(recipeOf("STACKLOSS", {"AIRFLOW", "WATERTEMP", "ACIDCONC"}),
+                              rows.learning.table, {}, all, {1}, quietly());
+    const BoundDesign bound(model.design, rows.learning.table, {});
+    const double before = model.fit.coefficients[0];
+    const Iterated said =
+        fitRobust(model.fit, DesignRows(bound, all), model.working, {.mostIterations = 3}, quietly());
+    EXPECT_FALSE(said.converged);
+    EXPECT_EQ(said.iterations, 3);
+    EXPECT_NE(model.fit.coefficients[0], before);
+    EXPECT_NEAR(model.fit.coefficients[0], 0.8294, 0.05); // on the way there
+}
+
 TEST(Robust, OneRowFarOffHardlyMovesIt) {
     const auto text = [](double last) {
         RandomStream random(3, "robust");

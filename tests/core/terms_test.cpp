@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "design/design.h"
 #include "study/evaluate.h"
+#include "study/say.h"
 #include "support/support.h"
 
 using namespace oxgoad;
@@ -81,6 +82,37 @@ TEST(Terms, ACurveSpansTheNaturalSplines) {
     const double last = bend.values->back();
     EXPECT_NEAR(bend.at(last + 2) - bend.at(last + 1), bend.at(last + 1) - bend.at(last), 1e-9);
     EXPECT_EQ(bend.at(bend.values->front() - 5), 0);
+}
+
+TEST(Terms, AnInteractionAndItsSlopesPerLevelAgree) {
+    // y on bmi, sex, bp and bmi × sex; the other library orders sex, bmi, interaction, bp in its own way.
+    StudyRows sexed;
+    TextOptions options;
+    options.kinds["sex"] = ColumnKind::factor;
+    sexed.learning = readText(published("csv/diabetes.csv"), options, {}, quietly());
+    Recipe recipe = recipeOf("y", {"bmi", "sex", "bp"});
+    recipe.terms.push_back(Term{{TermPart{"bmi"}, TermPart{"sex"}}});
+    const Evidence e = evaluate(recipe, sexed, {}, quietly());
+    const json& values = reference("interaction");
+    const std::map<std::string, std::string> named{{"intercept", "Intercept"},
+                                                   {"bmi", "bmi"},
+                                                   {"sex = 2", "C(sex)[T.2]"},
+                                                   {"bp", "bp"},
+                                                   {"bmi × sex = 2", "bmi:C(sex)[T.2]"}};
+    for (const CoefficientEvidence& c : e.coefficients) {
+        const auto columns = values["columns"].get<std::vector<std::string>>();
+        const auto at = static_cast<std::size_t>(std::find(columns.begin(), columns.end(), named.at(c.name)) -
+                                                 columns.begin());
+        ASSERT_LT(at, columns.size()) << c.name;
+        EXPECT_GT(digits(c.estimate, values["coef"][at]), 9) << c.name;
+        EXPECT_GT(digits(c.standardError, values["se"][at]), 9) << c.name;
+    }
+    for (const LevelEquation& level : equationsByLevel(e, "sex"))
+        for (const LevelEquation::Part& slope : level.parts)
+            if (slope.name == "bmi") {
+                EXPECT_GT(digits(slope.estimate, values["by"][level.level]["slope"]), 9) << level.level;
+                EXPECT_GT(digits(slope.standardError, values["by"][level.level]["se"]), 9) << level.level;
+            }
 }
 
 TEST(Terms, StraightPiecesAgree) {

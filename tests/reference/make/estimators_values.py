@@ -127,4 +127,12 @@ z = (d["bmi"] - d["bmi"].mean()) / d["bmi"].std(ddof=1)
 out["terms"]["standardised_bmi"] = said(sm.OLS(y, sm.add_constant(z)).fit(), mean=float(d["bmi"].mean()),
                                         sd=float(d["bmi"].std(ddof=1)))
 
+# An interaction of a number with a factor of two levels, and the slope of each level with its error.
+fit, columns = ssr("y ~ bmi * C(sex) + bp")
+by = {}
+for level, weight in (("1", 0), ("2", 1)):
+    vector = np.array([1.0 if c == "bmi" else weight if c.startswith("bmi:") else 0.0 for c in columns])
+    test = fit.t_test(vector)
+    by[level] = dict(slope=float(test.effect[0]), se=float(np.ravel(test.sd)[0]))
+out["terms"]["interaction"] = dict(columns=columns, coef=list(fit.params), se=list(fit.bse), by=by)
 (here / "json" / "estimators.json").write_text(json.dumps(out, indent=1) + "\n")
