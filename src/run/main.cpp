@@ -12,6 +12,7 @@
 #include "study/what_helps.h"
 
 #include <atomic>
+#include <charconv>
 #include <chrono>
 #include <csignal>
 #include <cstdio>
@@ -64,6 +65,9 @@ constexpr const char* help = R"(oxgoad-run: fits the model a recipe describes an
   --by CRITERION   of the choice: "cross-validated error" (default), "adjusted R2",
                    AICc, BIC or p
   --steps N        of the choice, at most N
+  --enter P, --leave P
+                   of a choice by p: a term comes in below, goes out above
+                   (0.05 and 0.1)
   --folds N        of the choice, 5 by default
   --compare-with RECIPE
                    with --out, also fit this recipe and say how the two compare:
@@ -146,6 +150,14 @@ int number(const std::string& option, const std::string& value) {
     return std::stoi(value);
 }
 
+double share(const std::string& option, const std::string& value) {
+    double number = 0;
+    const auto read = std::from_chars(value.data(), value.data() + value.size(), number);
+    if (read.ec != std::errc() || read.ptr != value.data() + value.size() || !(number > 0 && number < 1))
+        usage(option + " needs a number above 0 and below 1, not \"" + value + "\"");
+    return number;
+}
+
 Arguments parse(int argc, char** argv) {
     Arguments arguments;
     ChooseRequest request;
@@ -197,7 +209,11 @@ Arguments parse(int argc, char** argv) {
             if (!criterion)
                 usage("--by needs cross-validated error, adjusted R2, AICc, BIC or p, not \"" + value + "\"");
             request.criterion = *criterion;
-        } else if (word == "--steps")
+        } else if (word == "--enter")
+            request.enter = share(word, next());
+        else if (word == "--leave")
+            request.leave = share(word, next());
+        else if (word == "--steps")
             request.mostSteps = number(word, next());
         else if (word == "--folds")
             request.folds = number(word, next());

@@ -9,6 +9,7 @@
 #include "workspace/text.h"
 
 #include <QComboBox>
+#include <QDoubleSpinBox>
 #include <QInputDialog>
 #include <QLabel>
 #include <QLineEdit>
@@ -228,6 +229,14 @@ TEST_F(Fits, TermsAreChosenCheckedAndTaken) {
     QTest::keyClick(window.get(), Qt::Key_Z, Qt::ControlModifier);
     ASSERT_TRUE(settle());
     EXPECT_EQ(session().recipe().terms.size(), 8u);
+    // By p, with limits of one's own: what could go round for ever is refused.
+    find<QComboBox>("chooseCriterion")->setCurrentText("p");
+    for (auto* spin : window->findChildren<QDoubleSpinBox*>())
+        if (spin->isVisible() && spin->accessibleName() == "A term comes in below p") spin->setValue(0.2);
+    click(find<QPushButton>("chooseTerms"));
+    ASSERT_TRUE(settle());
+    EXPECT_TRUE(find<QLabel>("chosenSaid")->text().contains("round for ever"))
+        << ss(find<QLabel>("chosenSaid")->text());
     // What cannot be is told where it was asked.
     find<QComboBox>("chooseWay")->setCurrentText("best subsets");
     find<QComboBox>("chooseCriterion")->setCurrentText("p");

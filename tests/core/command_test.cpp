@@ -228,8 +228,8 @@ TEST(Command, ReadsAloudChoosesTermsAndCompares) {
     const Recipe chosen = readRecipe(folder.file("o") / "chosen_recipe.json");
     EXPECT_EQ(chosen.terms[0].parts[0].column, "places");
     ASSERT_TRUE(chosen.chosen.has_value());
-    for (const char* wrong :
-         {"--choose sideways", "--choose forward --by luck", "--choose forward --folds 0", "--read-aloud"}) {
+    for (const char* wrong : {"--choose sideways", "--choose forward --by luck", "--choose forward --folds 0",
+                              "--choose forward --by p --enter 2", "--read-aloud"}) {
         const std::string to =
             std::string(wrong) == "--read-aloud" ? " --project " + out + "p" : " --out " + out + "2";
         EXPECT_EQ(run(demo + "/2_season.json " + wrong + to, folder).code, 2) << wrong;

@@ -9,6 +9,7 @@
 
 #include <QCheckBox>
 #include <QComboBox>
+#include <QDoubleSpinBox>
 #include <QHBoxLayout>
 #include <QLabel>
 #include <QPushButton>
@@ -79,6 +80,30 @@ ChoosePane::ChoosePane(Session& session, QWidget* parent) : QWidget(parent), m_s
     second->addWidget(m_folds);
     second->addWidget(plainLabel(tr("folds"), "hint"));
     second->addWidget(m_hierarchy);
+    QWidget* limits = new QWidget(this);
+    auto* limitsLayout = new QHBoxLayout(limits);
+    limitsLayout->setContentsMargins(0, 0, 0, 0);
+    const auto limit = [&](const QString& accessible, const QString& before, double value) {
+        auto* s = new QDoubleSpinBox(limits);
+        s->setAccessibleName(accessible);
+        s->setRange(0.0001, 0.9999);
+        s->setDecimals(4);
+        s->setValue(value);
+        s->setButtonSymbols(QAbstractSpinBox::NoButtons);
+        s->setFixedWidth(62);
+        limitsLayout->addWidget(plainLabel(before, "hint", limits));
+        limitsLayout->addWidget(s);
+        return s;
+    };
+    m_enter = limit(tr("A term comes in below p"), tr("in below"), 0.05);
+    m_leave = limit(tr("A term goes out above p"), tr("out above"), 0.1);
+    second->addWidget(limits);
+    limits->hide();
+    connect(m_criterion, &QComboBox::currentIndexChanged, this, [this, limits](int index) {
+        const bool byP = criteria[static_cast<std::size_t>(index)] == ChooseCriterion::pValue;
+        limits->setVisible(byP);
+        m_hierarchy->setText(byP ? tr("parts kept") : tr("products keep their parts"));
+    });
     second->addStretch(1);
     layout->addLayout(second);
     m_terms = new GridView(tr("Chosen terms"), this);
@@ -113,6 +138,8 @@ void ChoosePane::choose() {
     request.mostSteps = m_steps->value();
     request.folds = m_folds->value();
     request.hierarchy = m_hierarchy->isChecked();
+    request.enter = m_enter->value();
+    request.leave = m_leave->value();
     m_take->hide();
     m_model.setContent({});
     m_said->setText(tr("Choosing…"));

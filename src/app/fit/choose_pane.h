@@ -7,6 +7,7 @@
 
 class QCheckBox;
 class QComboBox;
+class QDoubleSpinBox;
 class QLabel;
 class QPushButton;
 class QSpinBox;
@@ -32,6 +33,9 @@ private:
     QComboBox* m_criterion;
     QSpinBox* m_steps;
     QSpinBox* m_folds;
+    /// p values at which terms come in and go out; shown when that is the criterion.
+    QDoubleSpinBox* m_enter;
+    QDoubleSpinBox* m_leave;
     QCheckBox* m_hierarchy;
     QPushButton* m_choose;
     QPushButton* m_take;
