@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "table/summary.h"
 
 #include <algorithm>
 #include <chrono>
@@ -42,13 +43,6 @@ DoubleDouble splinePart(double x, const std::vector<double>& knots, std::size_t 
 [[noreturn]] void refuse(const TermPart& part, const std::string& file, const std::string& what,
                          const std::string& remedy) {
     throw Error(ErrorCode::badTerm, what, {.file = file, .column = part.column}, remedy);
-}
-
-double quantileOf(const std::vector<double>& sorted, double share) {
-    const double at = share * static_cast<double>(sorted.size() - 1);
-    const auto low = static_cast<std::size_t>(at);
-    const std::size_t high = std::min(low + 1, sorted.size() - 1);
-    return sorted[low] + (at - static_cast<double>(low)) * (sorted[high] - sorted[low]);
 }
 
 /// Shares at which the knots of a spline stand (Harrell 2015, "Regression modeling strategies", 2nd ed.,
@@ -114,7 +108,7 @@ std::vector<double> knotsOf(const TermPart& part, ColumnKind kind, std::vector<d
             shares.push_back(static_cast<double>(i) / (count + 1));
     std::vector<double> knots;
     for (const double share : shares)
-        knots.push_back(quantileOf(values, share));
+        knots.push_back(quantileOfSorted(values, share));
     for (std::size_t i = 0; i < knots.size(); ++i) {
         const bool inside = spline || (knots[i] > values.front() && knots[i] < values.back());
         if (!inside || (i > 0 && !(knots[i] > knots[i - 1])))

@@ -2,6 +2,7 @@
 #include "estimate/distributions.h"
 #include "estimate/orthonormal_rows.h"
 #include "estimate/robust_fit.h"
+#include "table/summary.h"
 
 #include <Eigen/Cholesky>
 #include <Eigen/LU>
@@ -304,14 +305,9 @@ private:
         for (const double e : sorted)
             squares += (e - mean) * (e - mean);
         std::sort(sorted.begin(), sorted.end());
-        const auto quantile = [&](double p) {
-            const double place = p * static_cast<double>(sorted.size() - 1);
-            const auto low = static_cast<std::size_t>(place);
-            const std::size_t high = std::min(low + 1, sorted.size() - 1);
-            return sorted[low] + (place - static_cast<double>(low)) * (sorted[high] - sorted[low]);
-        };
         const double spread =
-            std::min(std::sqrt(squares / std::max(rows - 1, 1.0)), (quantile(0.75) - quantile(0.25)) / 1.34);
+            std::min(std::sqrt(squares / std::max(rows - 1, 1.0)),
+                     (quantileOfSorted(sorted, 0.75) - quantileOfSorted(sorted, 0.25)) / 1.34);
         const double width = spread * (normalQuantile(m_share + share) - normalQuantile(m_share - share));
         VectorXd near(n), weightSquares(n);
         for (Index i = 0; i < n; ++i) {
