@@ -79,7 +79,7 @@ void screenPairs(benchmark::State& state) {
                 std::vector<ScreenBlock> blocks;
                 for (std::size_t k = 0; k < batch.size(); ++k)
                     blocks.push_back({{k}, 0});
-                benchmark::DoNotOptimize(screenBlocks(fit, x, PairRows(batch), blocks, {2}, quiet));
+                benchmark::DoNotOptimize(screenBlocks(fit, x, PairRows(batch), blocks, {}, {2}, quiet));
                 pairs += batch.size();
                 batch.clear();
             };

@@ -62,7 +62,7 @@ GridModel::Content helpsGrid(std::shared_ptr<const WhatHelps> helps, Session& se
     };
     grid.edit = [at, &session](int row, int column, const QVariant&, int role) {
         if (role != Qt::CheckStateRole || column != 0) return false;
-        session.change(withHelp(session.recipe(), at(row)));
+        session.change(withHelp(session.draft(), at(row)));
         return true;
     };
     return grid;

@@ -18,7 +18,8 @@ constexpr double quietSeconds = 0.35;
 
 class Jobs::Running final : public Progress {
 public:
-    Running(Jobs* owner, QString title) : m_owner(owner), m_title(std::move(title)) {}
+    Running(Jobs* owner, QString title, Otherwise otherwise)
+        : m_owner(owner), m_title(std::move(title)), m_otherwise(std::move(otherwise)) {}
     void report(double share, std::string_view message) override {
         const std::lock_guard lock(m_guard);
         const auto now = std::chrono::steady_clock::now();
@@ -37,10 +38,16 @@ public:
     bool stopRequested() const override { return m_stop; }
     void requestStop() { m_stop = true; }
     const QString& title() const { return m_title; }
+    const Otherwise& otherwise() const { return m_otherwise; }
+    /// The thread has nothing left to do: joining it does not wait.
+    bool over() const { return m_over; }
+    void setOver() { m_over = true; }
 
 private:
     Jobs* m_owner;
     QString m_title;
+    Otherwise m_otherwise;
+    std::atomic<bool> m_over{false};
     std::atomic<bool> m_stop{false};
     std::mutex m_guard;
     std::chrono::steady_clock::time_point m_start = std::chrono::steady_clock::now();
@@ -52,18 +59,19 @@ Jobs::Jobs(QObject* parent) : QObject(parent) {}
 Jobs::~Jobs() {
     if (m_running) m_running->requestStop();
     m_running.reset();
-    m_threads.clear(); // joins
+    m_threads.clear(); // joins: everything stops soon after it was asked to
     QCoreApplication::removePostedEvents(this);
 }
 
-void Jobs::start(const QString& title, Work work) {
+void Jobs::start(const QString& title, Work work, Otherwise otherwise) {
     if (m_running) m_running->requestStop();
-    auto job = std::make_shared<Running>(this, title);
+    auto job = std::make_shared<Running>(this, title, std::move(otherwise));
     const bool wasBusy = m_running != nullptr;
     m_running = job;
-    // Threads of outdated jobs end soon after they were asked to; joining them all here would wait.
-    if (m_threads.size() > 4) m_threads.erase(m_threads.begin());
-    m_threads.emplace_back([this, job, work = std::move(work)] {
+    // Threads of outdated jobs end soon after they were asked to. Only those that ended are joined: joining
+    // another one would make the window wait.
+    std::erase_if(m_threads, [](const Thread& thread) { return thread.job->over(); });
+    m_threads.push_back({job, std::jthread([this, job, work = std::move(work)] {
         Finish finish;
         QString failure;
         bool wasStopped = false;
@@ -79,7 +87,8 @@ void Jobs::start(const QString& title, Work work) {
         QMetaObject::invokeMethod(
             this, [this, job, finish, failure, wasStopped] { ended(job.get(), finish, failure, wasStopped); },
             Qt::QueuedConnection);
-    });
+        job->setOver();
+    })});
     if (!wasBusy) emit busyChanged(true);
 }
 
@@ -87,13 +96,22 @@ void Jobs::stop() {
     if (m_running) m_running->requestStop();
 }
 
+void Jobs::drop() {
+    if (!m_running) return;
+    m_running->requestStop();
+    m_running.reset();
+    emit busyChanged(false);
+}
+
 void Jobs::ended(Running* job, const Finish& finish, const QString& failure, bool wasStopped) {
     if (m_running.get() != job) return; // outdated
     const auto keep = m_running;
     m_running.reset();
+    const bool halted = wasStopped || keep->stopRequested();
+    if ((!failure.isEmpty() || halted) && keep->otherwise()) keep->otherwise()(failure.isEmpty());
     if (!failure.isEmpty())
         emit failed(failure);
-    else if (wasStopped || keep->stopRequested())
+    else if (halted)
         emit stopped(keep->title());
     else if (finish)
         finish();

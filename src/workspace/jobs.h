@@ -7,6 +7,7 @@
 #include <functional>
 #include <memory>
 #include <thread>
+#include <vector>
 
 namespace oxgoad {
 
@@ -22,9 +23,14 @@ public:
     explicit Jobs(QObject* parent = nullptr);
     ~Jobs() override;
 
-    void start(const QString& title, Work work);
-    /// Asks the running job to stop. idle() follows, and stopped() before it.
+    /// Called on the interface thread when the job failed or was stopped, before the signal that says so; not
+    /// when a newer job took its place.
+    using Otherwise = std::function<void(bool stopped)>;
+    void start(const QString& title, Work work, Otherwise otherwise = {});
+    /// Asks the running job to stop. stopped() and busyChanged() follow.
     void stop();
+    /// Stops the running job without a word: its answer is of no use any more.
+    void drop();
     bool busy() const { return m_running != nullptr; }
 
 signals:
@@ -39,8 +45,12 @@ private:
     class Running;
     void ended(Running* job, const Finish& finish, const QString& failure, bool wasStopped);
 
+    struct Thread {
+        std::shared_ptr<Running> job;
+        std::jthread thread;
+    };
     std::shared_ptr<Running> m_running;
-    std::vector<std::jthread> m_threads;
+    std::vector<Thread> m_threads;
 };
 
 } // namespace oxgoad

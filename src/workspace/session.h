@@ -8,6 +8,8 @@
 #include <QObject>
 #include <QString>
 #include <QStringList>
+#include <cstdint>
+#include <deque>
 #include <functional>
 #include <map>
 #include <memory>
@@ -30,10 +32,19 @@ public:
     const std::shared_ptr<const PreparedRows>& prepared() const { return m_prepared; }
     /// What every column holds and what is odd about it.
     const Ledger& ledger() const;
-    /// Everything found that could make the forecast wrong: the evidence's goads, then those of the ledger
-    /// about columns that are not in use.
-    std::vector<Goad> goads() const;
+    /// Everything found that could make the forecast wrong: first the goads of the fit and the notes, then those
+    /// of the ledger about columns that are not in use; all as they are accepted now.
+    struct Goads {
+        std::vector<Goad> all;
+        std::size_t ofTheFit = 0;
+    };
+    Goads goads() const;
+    /// Of what is shown.
     const Recipe& recipe() const { return m_recipe; }
+    /// With the edits that are still being worked out: what the next edit starts from.
+    const Recipe& draft() const { return m_edits.empty() ? m_recipe : m_edits.back().recipe; }
+    /// Whether edits are being worked out.
+    bool editing() const { return !m_edits.empty(); }
     const Trail& trail() const { return m_trail; }
     int current() const { return m_current; }
     /// Of the current fit; null when there is none.
@@ -55,7 +66,7 @@ public:
     Jobs& saveJobs() { return m_saveJobs; }
 
     QString projectPath() const { return m_projectPath; }
-    bool dirty() const { return m_dirty; }
+    bool dirty() const { return m_revision != m_savedRevision; }
     std::map<std::string, std::string>& view() { return m_view; }
     const std::map<std::string, std::string>& view() const { return m_view; }
 
@@ -67,18 +78,27 @@ public:
     void paste(const QString& text);
     /// The password of a server, for this run of the program only.
     void givePassword(const ServerPlace& place, const QString& password);
+    /// There will be none: what needed it is taken back.
+    void withoutPassword();
+    /// Saves what there is now, edits being worked out included. Saves follow each other, none is lost.
     void save(const QString& path);
-    /// Fits another model; comes back to the old one by undo(). Does nothing when it is the same.
+    /// Fits another model, made from draft(); comes back to the old one by undo(). Does nothing when it is the
+    /// same. Until its fit is there, recipe() and evidence() stay and draft() is the new one; an edit made
+    /// meanwhile stands on top of it. An edit that cannot be fitted is told by failed() and taken back, those
+    /// before it stay.
     void change(const Recipe& recipe);
-    /// Fits a row of models, each the child of the one before on the trail, and shows the last; one step
-    /// back.
-    void takePath(const std::vector<Recipe>& recipes);
+    /// The same for a recipe that was made from another one, `base`, some time ago: only what differs from that
+    /// is changed.
+    void changeFrom(const Recipe& base, const Recipe& recipe);
+    /// Fits a row of models, each made from the one before it, the first from `base`, and each its child on the
+    /// trail, and shows the last; one step back.
+    void takePath(const Recipe& base, const std::vector<Recipe>& recipes);
     /// Shows a fit of the trail.
     void choose(int fit);
     /// Reads the same rows in another way, or the same source anew; tells what changed by rowsCompared.
     void readAgain(const RowsPlan& plan);
     void chooseForecast(const QString& path);
-    /// Changes the preparation. Makes a fit when there are terms.
+    /// Changes the preparation to steps made from those of recipe(). Makes a fit when there are terms.
     void setSteps(std::vector<Step> steps);
     void addStep(const Step& step);
     void setRole(const std::string& column, Role role);
@@ -116,8 +136,8 @@ public:
     Jobs& chooseJobs() { return m_chooseJobs; }
     Jobs& effectJobs() { return m_effectJobs; }
 
-    bool canUndo() const { return !m_back.empty(); }
-    bool canRedo() const { return !m_forward.empty(); }
+    bool canUndo() const { return !back().empty(); }
+    bool canRedo() const { return !forward().empty(); }
     void undo();
     void redo();
 
@@ -134,6 +154,8 @@ signals:
     /// Recipe, evidence and current fit changed together.
     void fitChanged();
     void trailChanged();
+    /// Other edits are being worked out, or none any more.
+    void draftChanged();
     /// The selected row or the marked ones.
     void selectionChanged();
     void lookedAtChanged();
@@ -149,10 +171,33 @@ private:
         std::shared_ptr<const PreparedRows> prepared;
         std::shared_ptr<const Evidence> evidence;
     };
+    /// A place on the trail, or beside it.
     struct State {
+        /// 0 without a fit of the trail.
         int fit = 0;
         Recipe recipe;
+        /// Whether there is a fit to show: a mean alone is one, once it was asked for after terms.
+        bool fits = false;
     };
+    /// What was asked for and is not shown yet.
+    struct Edit {
+        Recipe recipe;
+        int fit = 0;
+        bool fits = false;
+        /// The fit a new one is a child of.
+        int parent = 0;
+        /// Fits to be made on the way.
+        std::vector<Recipe> path;
+        std::vector<State> back, forward;
+        /// Asks for the rows, or those to be forecast, to be read whatever is at hand.
+        bool readRows = false, readForecast = false;
+        /// Other rows are to be forecast than those of what is shown.
+        bool newForecast = false;
+        bool lookAtTest = false;
+    };
+    /// How far the work on an edit came.
+    enum class Stage { rows, forecast, fit };
+    struct Worked;
     struct Recent {
         int fit;
         Evaluated evaluated;
@@ -161,22 +206,46 @@ private:
                                std::shared_ptr<const PreparedRows> prepared, bool fit, Progress& progress,
                                bool lookAtTest = false);
     /// Runs `work`; a password that is wanted is asked for, and `again` is what happens then.
-    void start(const QString& title, Jobs::Work work, std::function<RowsPlan()> planOf,
-               std::function<void()> again);
+    Jobs::Work askingForPasswords(Jobs::Work work, std::function<RowsPlan()> planOf,
+                                  std::function<void()> again);
+    /// Opens something in place of what there is; edits that were on the way go on when it fails.
+    void startOpening(const QString& title, Jobs::Work work);
     PasswordFor passwordFor() const;
     void openProjectFile(const QString& path);
     void openRecipe(const QString& path);
-    void takeRows(std::shared_ptr<const StudyRows> rows);
+    void takeRows(std::shared_ptr<const StudyRows> rows, std::optional<RowsSource> forecastOf);
+    void takeProject();
     void showFit(int fit, Evaluated evaluated);
-    void evaluateInto(const Recipe& recipe, std::shared_ptr<const StudyRows> rows, int parent, bool remember);
-    void goTo(const State& state);
-    void setDirty(bool dirty);
+    void setDirty();
+    void setSaved(std::uint64_t revision);
     void remember(int fit, Evaluated evaluated);
     const Recent* recent(int fit) const;
-    /// Shows the goads of the recipe's notes in place of those of the evidence.
-    void showNotes();
-    /// The recipe of a fit with the forecast that is loaded now.
-    std::shared_ptr<const StudyRows> rowsFor(const Recipe& recipe) const;
+    void startNextSave();
+
+    // Edits: session_edits.cpp.
+    const std::vector<State>& back() const { return m_edits.empty() ? m_back : m_edits.back().back; }
+    const std::vector<State>& forward() const { return m_edits.empty() ? m_forward : m_edits.back().forward; }
+    State drafted() const;
+    /// An edit of draft() that can be undone.
+    Edit editOf(const Recipe& recipe) const;
+    void push(Edit edit);
+    void goTo(const State& state, std::vector<State> back, std::vector<State> forward);
+    void startEdit();
+    Jobs::Finish workOn(const Edit& edit, const std::shared_ptr<Stage>& stage, Progress& progress,
+                        const std::shared_ptr<const StudyRows>& rows,
+                        const std::optional<RowsSource>& forecastOf, const std::string& folder,
+                        const std::shared_ptr<const PreparedRows>& prepared, const PasswordFor& password);
+    void editDone(const Worked& worked);
+    void editFailed(Stage stage);
+    /// Changes what is said beside the model, of what is shown and of the edits on top of it.
+    void annotate(const std::function<void(Recipe&)>& change);
+    /// The rows with those to be forecast that the recipe names, none when it names none; reads them when
+    /// `rows` holds others.
+    static std::shared_ptr<const StudyRows> rowsFor(const Recipe& recipe,
+                                                    const std::shared_ptr<const StudyRows>& rows,
+                                                    const std::optional<RowsSource>& forecastOf,
+                                                    const std::string& folder, const PasswordFor& password,
+                                                    Progress& progress);
 
     Jobs m_jobs;
     /// Work that must not stop a fit, nor be stopped by one.
@@ -189,6 +258,8 @@ private:
     Jobs m_chooseJobs;
     Jobs m_effectJobs;
     std::shared_ptr<const StudyRows> m_rows;
+    /// What the rows to be forecast in m_rows were read from.
+    std::optional<RowsSource> m_forecastOf;
     std::shared_ptr<const PreparedRows> m_prepared;
     std::map<std::string, std::string> m_passwords;
     std::function<void()> m_afterPassword;
@@ -201,13 +272,27 @@ private:
     std::vector<Recent> m_recent;
     std::vector<State> m_back;
     std::vector<State> m_forward;
+    /// The last one is being worked out; those before it are what is left when it fails.
+    std::vector<Edit> m_edits;
+    bool m_opening = false;
     std::optional<std::size_t> m_selectedRow;
     RowMask m_marked;
     std::size_t m_markedCount = 0;
     RowMask m_lookedAt;
     QString m_projectPath;
     std::map<std::string, std::string> m_view;
-    bool m_dirty = false;
+    /// Counts changes; what was saved last is a number of it.
+    std::uint64_t m_revision = 0;
+    std::uint64_t m_savedRevision = 0;
+    /// Counts projects: a save that ends touches only the one it was made of.
+    int m_project = 0;
+    struct Save {
+        QString path;
+        std::shared_ptr<const Project> project;
+        std::uint64_t revision = 0;
+        int of = 0;
+    };
+    std::deque<Save> m_saves;
 };
 
 } // namespace oxgoad

@@ -178,9 +178,9 @@ public:
         const TermLine& l = line(row);
         if (role == Qt::CheckStateRole && column == colTerm &&
             (l.kind == TermLine::Kind::term || l.kind == TermLine::Kind::candidate))
-            return l.kind == TermLine::Kind::term ? Qt::Checked : Qt::Unchecked;
+            return wanted(l) ? Qt::Checked : Qt::Unchecked;
         if (role == Qt::CheckStateRole && column == colTerm && l.kind == TermLine::Kind::constant)
-            return Qt::Checked;
+            return m_session.draft().intercept ? Qt::Checked : Qt::Unchecked;
         if (role == ToneRole) return tone(row, column);
         if (role == FractionRole && column == colP) return -1;
         if (role == DrawingRole && column == colEffect) return effectDrawing(row);
@@ -197,20 +197,28 @@ public:
     bool edit(int row, int column, const QVariant&, int role) const {
         if (role != Qt::CheckStateRole || column != colTerm) return false;
         const TermLine& l = line(row);
-        Recipe recipe = m_session.recipe();
+        Recipe recipe = m_session.draft();
         if (l.kind == TermLine::Kind::constant)
             recipe.intercept = !recipe.intercept;
-        else if (l.kind == TermLine::Kind::candidate)
-            recipe = withTerm(recipe, plainTerm(l.column));
-        else if (l.kind == TermLine::Kind::term)
-            recipe = withoutTerm(recipe, termName(recipe.terms[static_cast<std::size_t>(l.term)]));
-        else
+        else if (l.kind == TermLine::Kind::level)
             return false;
+        else
+            recipe = wanted(l) ? withoutTerm(recipe, termName(ofLine(l))) : withTerm(recipe, ofLine(l));
         m_session.change(recipe);
         return true;
     }
 
 private:
+    Term ofLine(const TermLine& l) const {
+        return l.kind == TermLine::Kind::term ? m_session.recipe().terms[static_cast<std::size_t>(l.term)]
+                                              : plainTerm(l.column);
+    }
+    /// Whether the model has the term, or will have once it is worked out: a tick follows the hand at once.
+    bool wanted(const TermLine& l) const {
+        const auto& terms = m_session.draft().terms;
+        return std::find(terms.begin(), terms.end(), ofLine(l)) != terms.end();
+    }
+
     QVariant tone(int row, int column) const {
         const TermLine& l = line(row);
         if (l.kind == TermLine::Kind::candidate) return "quiet";

@@ -78,7 +78,7 @@ TEST(RobustErrors, FormsForUnequalSpreadAgree) {
     recipe.errors.kind = ErrorsKind::hc3;
     const Evidence e = fitted(recipe);
     const std::vector<std::size_t> two{0, 1};
-    EXPECT_GT(digits(e.model->fit.waldF(two).first, reference()["errors"]["wald_hc3_bmi_bp"]), 9);
+    EXPECT_GT(digits(e.model->fit.jointTest(two).f, reference()["errors"]["wald_hc3_bmi_bp"]), 9);
 }
 
 TEST(RobustErrors, ByGroupAndSerialAgree) {

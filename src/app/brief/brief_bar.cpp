@@ -194,7 +194,7 @@ void BriefBar::chooseResponse(QPushButton* at) {
         action->setCheckable(true);
         action->setChecked(column.name == m_session.recipe().response);
         connect(action, &QAction::triggered, this, [this, name = column.name] {
-            Recipe recipe = m_session.recipe();
+            Recipe recipe = m_session.draft();
             recipe.response = name;
             recipe.chosen.reset();
             std::erase_if(recipe.terms, [&](const Term& term) {
@@ -217,7 +217,7 @@ void BriefBar::chooseEstimator(QPushButton* at) {
         action->setCheckable(true);
         action->setChecked(checked);
         connect(action, &QAction::triggered, this, [this, change] {
-            Recipe recipe = m_session.recipe();
+            Recipe recipe = m_session.draft();
             change(recipe);
             m_session.change(recipe);
         });
@@ -253,12 +253,15 @@ void BriefBar::chooseEstimator(QPushButton* at) {
     stand(errors, tr("For unequal spread (HC1)"), {ErrorsKind::hc1, {}, -1});
     stand(errors, tr("For unequal spread (HC0)"), {ErrorsKind::hc0, {}, -1});
     auto* groups = errors->addMenu(tr("For groups of rows that depend on each other"));
+    auto* few = errors->addMenu(tr("For groups, when there are few (below about 30)"));
     auto* serial = errors->addMenu(tr("For serial dependence over"));
     for (const LedgerLine& line : m_session.ledger().columns) {
         const ColumnSummary& column = line.summary;
         if (column.name == now.response || column.kind == ColumnKind::text) continue;
-        if (column.kind == ColumnKind::factor || column.kind == ColumnKind::date)
+        if (column.kind == ColumnKind::factor || column.kind == ColumnKind::date) {
             stand(groups, qs(column.name), {ErrorsKind::byGroup, column.name, -1});
+            stand(few, qs(column.name), {ErrorsKind::byFewGroups, column.name, -1});
+        }
         if (column.kind == ColumnKind::date || column.kind == ColumnKind::number)
             stand(serial, qs(column.name), {ErrorsKind::serial, column.name, -1});
     }

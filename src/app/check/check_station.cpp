@@ -99,7 +99,7 @@ CheckStation::CheckStation(Session& session, QWidget* parent) : Station(session,
             m_reason->setFocus();
             return;
         }
-        Recipe recipe = m_session.recipe();
+        Recipe recipe = m_session.draft();
         recipe.leaveOut.push_back({*row + 1, reason});
         m_reason->clear();
         m_session.change(recipe);

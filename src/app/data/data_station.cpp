@@ -92,6 +92,7 @@ DataStation::DataStation(Session& session, FileChooser& files, QWidget* parent)
         dialog->setAttribute(Qt::WA_DeleteOnClose);
         connect(dialog, &QDialog::accepted, this,
                 [this, dialog, place] { m_session.givePassword(place, dialog->password()); });
+        connect(dialog, &QDialog::rejected, this, [this] { m_session.withoutPassword(); });
         dialog->open();
     });
 }
@@ -374,7 +375,7 @@ void DataStation::sourceMenu() {
         for (std::size_t i = 0; i < plan.stacked.size(); ++i)
             add(tr("Take %1 out of the stack").arg(qs(sourceName(plan.stacked[i])).replace('&', "&&")), true,
                 [this, i] {
-                    RowsPlan next = m_session.recipe().rows;
+                    RowsPlan next = m_session.draft().rows;
                     next.stacked.erase(next.stacked.begin() + static_cast<std::ptrdiff_t>(i));
                     if (next.stacked.empty()) next.originColumn.clear();
                     m_session.readAgain(next);
@@ -382,7 +383,7 @@ void DataStation::sourceMenu() {
         for (std::size_t i = 0; i < plan.joins.size(); ++i)
             add(tr("Take the join of %1 back").arg(qs(sourceName(plan.joins[i].source)).replace('&', "&&")),
                 true, [this, i] {
-                    RowsPlan next = m_session.recipe().rows;
+                    RowsPlan next = m_session.draft().rows;
                     next.joins.erase(next.joins.begin() + static_cast<std::ptrdiff_t>(i));
                     m_session.readAgain(next);
                 });
@@ -477,7 +478,7 @@ void DataStation::openColumn(const QModelIndex& index) {
     auto* response = menu->addAction(tr("Predict this column"));
     response->setEnabled(kind == ColumnKind::number && name != recipe.response);
     connect(response, &QAction::triggered, this, [this, name] {
-        Recipe next = m_session.recipe();
+        Recipe next = m_session.draft();
         next.response = name;
         std::erase_if(next.terms, [&](const Term& term) {
             return std::any_of(term.parts.begin(), term.parts.end(),
@@ -490,7 +491,7 @@ void DataStation::openColumn(const QModelIndex& index) {
     auto* term = menu->addAction(in ? tr("Take out of the terms") : tr("Add to the terms"));
     term->setEnabled(name != recipe.response && kind != ColumnKind::text);
     connect(term, &QAction::triggered, this, [this, name, in] {
-        Recipe next = m_session.recipe();
+        Recipe next = m_session.draft();
         if (in)
             std::erase_if(next.terms, [&](const Term& t) { // with the products it is in
                 return std::any_of(t.parts.begin(), t.parts.end(),

@@ -96,7 +96,7 @@ PartsDialog::PartsDialog(Session& session, QWidget* parent) : QDialog(parent), m
         m_form->addRow(plainLabel(tr("Row %1 left out: %2").arg(qs(countText(row.row)), qs(row.reason))),
                        back);
         connect(back, &QPushButton::clicked, this, [this, number = row.row] {
-            Recipe recipe = m_session.recipe();
+            Recipe recipe = m_session.draft();
             std::erase_if(recipe.leaveOut, [&](const LeftOutRow& r) { return r.row == number; });
             reject();
             m_session.change(recipe);

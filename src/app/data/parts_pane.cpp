@@ -15,7 +15,7 @@ void askParts(Session& session, QWidget* parent) {
     auto* dialog = new PartsDialog(session, parent);
     dialog->setAttribute(Qt::WA_DeleteOnClose);
     QObject::connect(dialog, &QDialog::accepted, &session, [dialog, &session] {
-        Recipe recipe = session.recipe();
+        Recipe recipe = session.draft();
         recipe.setAside = dialog->setAside();
         session.change(recipe);
     });

@@ -115,7 +115,7 @@ ChoosePane::ChoosePane(Session& session, QWidget* parent) : QWidget(parent), m_s
     m_said->setWordWrap(true);
     layout->addWidget(m_said);
     connect(m_choose, &QPushButton::clicked, this, &ChoosePane::choose);
-    connect(m_take, &QPushButton::clicked, this, [this] { m_session.takePath(m_path); });
+    connect(m_take, &QPushButton::clicked, this, [this] { m_session.takePath(m_base, m_path); });
     forget();
 }
 
@@ -165,6 +165,7 @@ void ChoosePane::choose() {
 }
 
 void ChoosePane::show(std::shared_ptr<const Choice> choice, const Recipe& recipe) {
+    m_base = recipe;
     m_path = pathOf(recipe, *choice);
     m_model.setContent(chooseGrid(choice));
     m_terms->fitColumns(180);

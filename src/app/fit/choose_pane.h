@@ -42,6 +42,8 @@ private:
     GridView* m_terms;
     GridModel m_model;
     QLabel* m_said;
+    /// What the path was chosen from.
+    Recipe m_base;
     std::vector<Recipe> m_path;
 };
 

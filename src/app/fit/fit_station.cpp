@@ -127,7 +127,7 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     connect(m_pair, &QPushButton::clicked, this, [this] {
         const auto term = pairOfSelection();
         if (!term) return;
-        m_session.change(withTerm(m_session.recipe(), *term));
+        m_session.change(withTerm(m_session.draft(), *term));
     });
     connect(m_scale, &QPushButton::clicked, this, [this] {
         m_session.view()["fit.scale"] =
@@ -342,8 +342,8 @@ void FitStation::openLine(const QModelIndex& index) {
                         with = term.parts[0];
                         break;
                     }
-                m_session.change(
-                    withTerm(recipe, Term{{recipe.terms[static_cast<std::size_t>(at)].parts[0], with}}));
+                m_session.changeFrom(
+                    recipe, withTerm(recipe, Term{{recipe.terms[static_cast<std::size_t>(at)].parts[0], with}}));
             });
         }
         times->setEnabled(!times->actions().isEmpty());
@@ -356,7 +356,7 @@ void FitStation::openLine(const QModelIndex& index) {
                     [this, at = line.term, other] {
                         Term product = m_session.recipe().terms[static_cast<std::size_t>(at)];
                         product.parts.push_back(TermPart{other});
-                        m_session.change(withTerm(m_session.recipe(), product));
+                        m_session.change(withTerm(m_session.draft(), product));
                     });
         }
         times->setEnabled(!times->actions().isEmpty());
@@ -379,7 +379,7 @@ void FitStation::openLine(const QModelIndex& index) {
             if (levels->actions().size() >= 60) break;
             auto* action = levels->addAction(qs(level).replace('&', "&&"));
             connect(action, &QAction::triggered, this, [this, factor = line.column, level] {
-                Recipe recipe = m_session.recipe();
+                Recipe recipe = m_session.draft();
                 recipe.reference[factor] = level;
                 m_session.change(recipe);
             });
@@ -389,11 +389,11 @@ void FitStation::openLine(const QModelIndex& index) {
         menu->addSeparator();
         const std::string term = termName(m_session.recipe().terms[static_cast<std::size_t>(line.term)]);
         connect(menu->addAction(tr("Take %1 out").arg(qs(term)).replace('&', "&&")), &QAction::triggered,
-                this, [this, term] { m_session.change(withoutTerm(m_session.recipe(), term)); });
+                this, [this, term] { m_session.change(withoutTerm(m_session.draft(), term)); });
         const Term& own = terms[static_cast<std::size_t>(line.term)];
         if (std::any_of(terms.begin(), terms.end(), [&](const Term& t) { return isParent(own, t); }))
             connect(menu->addAction(tr("Take it out but keep its products")), &QAction::triggered, this,
-                    [this, term] { m_session.change(withoutTerm(m_session.recipe(), term, true)); });
+                    [this, term] { m_session.change(withoutTerm(m_session.draft(), term, true)); });
     }
     menu->popup(m_terms->viewport()->mapToGlobal(m_terms->visualRect(index.siblingAtColumn(0)).bottomLeft()));
 }

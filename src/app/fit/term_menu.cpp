@@ -67,8 +67,8 @@ public:
     static std::function<void()> take(Session& session, std::optional<std::size_t> term,
                                       const TermPart& part) {
         return [&session, term, part] {
-            session.change(term ? withOtherForm(session.recipe(), *term, part)
-                                : withTerm(session.recipe(), Term{{part}}));
+            session.changeFrom(session.recipe(), term ? withOtherForm(session.recipe(), *term, part)
+                                                      : withTerm(session.recipe(), Term{{part}}));
         };
     }
     const std::optional<TermPart>& now() const { return m_now; }

@@ -91,8 +91,9 @@ void GoadsPanel::rebuild() {
         return;
     }
     // The fit's own goads first; those about columns that are not in it stand below a line of their own.
-    const auto goads = m_session.goads();
-    const std::size_t own = m_session.evidence() ? m_session.evidence()->goads.size() : 0;
+    const auto found = m_session.goads();
+    const auto& goads = found.all;
+    const std::size_t own = m_session.evidence() ? found.ofTheFit : 0;
     std::size_t open = 0, accepted = 0;
     int place = 0;
     for (const bool wantAccepted : {false, true})
@@ -183,12 +184,12 @@ QWidget* GoadsPanel::card(const Goad& goad) {
 void GoadsPanel::act(const Move& move, const Goad& goad, QWidget* card) {
     switch (move.kind) {
     case Move::Kind::leaveOutTerm:
-        m_session.change(withoutTerm(m_session.recipe(), move.subject));
+        m_session.change(withoutTerm(m_session.draft(), move.subject));
         break;
     case Move::Kind::leaveOutRow:
         askReason(card, tr("Why is row %1 left out?").arg(qs(countText(move.row + 1))),
                   [this, row = move.row](const std::string& reason) {
-                      Recipe recipe = m_session.recipe();
+                      Recipe recipe = m_session.draft();
                       recipe.leaveOut.push_back({row + 1, reason});
                       m_session.change(recipe);
                   });
@@ -204,7 +205,7 @@ void GoadsPanel::act(const Move& move, const Goad& goad, QWidget* card) {
         if (const auto role = roleNamed(move.role)) m_session.setRole(move.subject, *role);
         break;
     case Move::Kind::addParents: {
-        const Recipe& recipe = m_session.recipe();
+        const Recipe& recipe = m_session.draft();
         for (const Term& term : recipe.terms)
             if (termName(term) == move.subject) {
                 m_session.change(withTerm(recipe, term));
@@ -214,9 +215,11 @@ void GoadsPanel::act(const Move& move, const Goad& goad, QWidget* card) {
     }
     case Move::Kind::standUnequalSpread:
     case Move::Kind::logResponse:
+    case Move::Kind::correctFewGroups:
     case Move::Kind::standOutliers: {
-        Recipe recipe = m_session.recipe();
+        Recipe recipe = m_session.draft();
         if (move.kind == Move::Kind::standUnequalSpread) recipe.errors.kind = ErrorsKind::hc3;
+        if (move.kind == Move::Kind::correctFewGroups) recipe.errors.kind = ErrorsKind::byFewGroups;
         if (move.kind == Move::Kind::logResponse) recipe.logResponse = true;
         if (move.kind == Move::Kind::standOutliers) {
             recipe.estimator = {.kind = EstimatorKind::robust, .influence = Influence::huber};

@@ -36,6 +36,7 @@ QString Looking::targetTitle() const {
 void Looking::offer(const QString& label, const std::vector<Term>& terms) {
     if (!request.up.empty()) return;
     Recipe recipe = request.recipe;
+    picture.madeOf = request.recipe;
     for (const Term& term : terms)
         recipe = withTerm(recipe, term);
     if (recipe.terms.size() > request.recipe.terms.size())

@@ -44,6 +44,7 @@ struct LookRequest {
 /// One click that takes what was seen into the model, or among the goads.
 struct LookMove {
     QString label;
+    /// Made from the request's.
     Recipe recipe;
     std::optional<NotedGoad> note{};
 };
@@ -62,6 +63,8 @@ struct LookPicture {
     int panelsAcross = 3;
     /// What it says, a sentence each.
     QStringList sentences;
+    /// The recipe that the moves were made from.
+    Recipe madeOf;
     std::vector<LookMove> moves;
     /// Factors whose lines would show that slopes differ, each with what a button says.
     std::vector<std::pair<QString, QString>> groups;

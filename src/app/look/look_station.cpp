@@ -460,8 +460,7 @@ void LookStation::drawPairs() {
     m_session.lookJobs().start(tr("Comparing columns"), [this, what](Progress& progress) -> Jobs::Finish {
         std::vector<std::uint8_t> used;
         for (std::size_t i = 0; i < what.prepared->parts.size(); ++i)
-            used.push_back(what.prepared->leftOut[i] == 0 && what.prepared->parts[i] == Part::learning &&
-                           (!what.only || (*what.only)[i] != 0));
+            used.push_back(what.prepared->teaches(i) && (!what.only || (*what.only)[i] != 0));
         auto pairs = std::make_shared<const Pairs>(pairsOf(
             what.prepared->table, used, lookColumns(what.recipe, what.prepared->table), {}, progress));
         return [this, pairs] {
@@ -505,7 +504,7 @@ void LookStation::take(LookPicture picture) {
                     [this, note = *move.note] { m_session.note(note.column, note.says); });
         else
             connect(button, &QPushButton::clicked, this,
-                    [this, recipe = move.recipe] { m_session.change(recipe); });
+                    [this, base = picture.madeOf, recipe = move.recipe] { m_session.changeFrom(base, recipe); });
     }
     m_slopes->setVisible(picture.slopes.has_value());
     if (picture.slopes) {

@@ -110,8 +110,8 @@ void multiply(Rows& rows, Index j, DoubleDouble factor) {
 class ExactSolver {
 public:
     ExactSolver(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
-                std::span<const double> weights, Threads threads, Progress& progress)
-        : m_fit(fit), m_x(x), m_y(y), m_weights(weights), m_threads(threads), m_progress(progress),
+                std::span<const double> weights, bool keepOrthonormal, Threads threads, Progress& progress)
+        : m_keep(keepOrthonormal), m_fit(fit), m_x(x), m_y(y), m_weights(weights), m_threads(threads), m_progress(progress),
           m_rank(fit.rank()), m_blockRows(std::clamp<Index>(24576 / m_rank, 64, 1024)),
           m_blocks((fit.rows + m_blockRows - 1) / m_blockRows), m_products(m_rank), m_inverse(m_rank) {}
 
@@ -188,6 +188,7 @@ private:
                 at(v, j) -= m_products(k, j) * at(v, k);
             at(v, j) = at(v, j) / m_products(j, j);
         }
+        m_projections = v;
         for (Index j = m_rank - 1; j >= 0; --j) {
             for (Index k = j + 1; k < m_rank; ++k)
                 at(v, j) -= m_products(j, k) * at(v, k);
@@ -209,6 +210,10 @@ private:
             for (Index j = i; j < m_rank; ++j)
                 for (Index k = i; k <= j; ++k)
                     whole(i, j) += m_products(i, k) * DoubleDouble(r(k, j));
+        m_factor = MatrixXd::Zero(m_rank, m_rank);
+        for (Index i = 0; i < m_rank; ++i)
+            for (Index j = i; j < m_rank; ++j)
+                m_factor(i, j) = whole(i, j).hi;
         for (Index j = 0; j < m_rank; ++j) {
             m_inverse(j, j) = DoubleDouble(1) / whole(j, j);
             for (Index i = j - 1; i >= 0; --i) {
@@ -247,6 +252,7 @@ private:
             MatrixXd z = m_z.middleRows(begin, n);
             corrector.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(z);
             m_fit.leverages.segment(begin, n) = z.rowwise().squaredNorm();
+            if (m_keep) m_z.middleRows(begin, n) = z;
         });
         for (const DoubleDouble& s : squares)
             m_squares += s;
@@ -291,6 +297,14 @@ private:
             constant -= natural * DoubleDouble(fit.shift[j]);
         }
         fit.exact = true;
+        fit.factor = m_factor;
+        fit.inverse = MatrixXd::Zero(m_rank, m_rank);
+        for (Index i = 0; i < m_rank; ++i) {
+            for (Index j = i; j < m_rank; ++j)
+                fit.inverse(i, j) = m_inverse(i, j).hi;
+            fit.projections[i] = at(m_projections, i).hi;
+        }
+        if (m_keep) fit.orthonormal = std::make_shared<const MatrixXd>(std::move(m_z));
         if (!first) return;
         fit.constant = constant.hi;
         Vector effect(static_cast<std::size_t>(m_rank));
@@ -300,6 +314,7 @@ private:
         fit.constantError = sigma * normOf(effect);
     }
 
+    bool m_keep;
     LeastSquaresFit& m_fit;
     const RowSource& m_x;
     std::span<const double> m_y;
@@ -313,7 +328,9 @@ private:
     Square m_products;
     Square m_inverse;
     Vector m_cross;
+    Vector m_projections;
     Vector m_solution;
+    MatrixXd m_factor;
     DoubleDouble m_squares;
     MatrixXd m_z;
 };
@@ -321,8 +338,8 @@ private:
 } // namespace
 
 bool solveExactly(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
-                  std::span<const double> weights, Threads threads, Progress& progress) {
-    return ExactSolver(fit, x, y, weights, threads, progress).solve();
+                  std::span<const double> weights, bool keepOrthonormal, Threads threads, Progress& progress) {
+    return ExactSolver(fit, x, y, weights, keepOrthonormal, threads, progress).solve();
 }
 
 } // namespace oxgoad

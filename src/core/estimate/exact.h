@@ -5,7 +5,8 @@
 namespace oxgoad {
 
 /// Works out anew, to about 32 digits less those the conditioning takes, what a fit says: coefficients,
-/// standard errors, residuals, sums of squares, leverages. Needs of the fit: kept columns, shifts, scales,
+/// standard errors, residuals, sums of squares, leverages, and the factor, its inverse and the projections, each
+/// rounded to doubles from there; LeastSquaresFit::orthonormal when it is to be kept. Needs of the fit: kept columns, shifts, scales,
 /// factor, degrees of freedom; residuals, fitted values and leverages of length n.
 ///
 /// The factor R of the doubles makes the columns nearly orthonormal, Z = X~R⁻¹, row by row in double-double
@@ -16,6 +17,6 @@ namespace oxgoad {
 /// Holds n × rank doubles meanwhile. False, with nothing changed, when R is no help because the conditioning
 /// leaves no digit. Throws Stopped. The same for any number of threads and on any machine.
 bool solveExactly(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
-                  std::span<const double> weights, Threads threads, Progress& progress);
+                  std::span<const double> weights, bool keepOrthonormal, Threads threads, Progress& progress);
 
 } // namespace oxgoad

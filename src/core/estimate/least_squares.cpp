@@ -347,16 +347,14 @@ void storeCoefficients(LeastSquaresFit& fit, const VectorXd& solution) {
     const double nan = std::nan("");
     fit.coefficients = VectorXd::Constant(fit.columns, nan);
     fit.standardErrors = VectorXd::Constant(fit.columns, nan);
-    const Index rank = fit.rank();
-    const MatrixXd inverse = fit.factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(rank, rank));
     const double sigma = fit.residualStandardDeviation;
-    VectorXd toNatural = VectorXd::Zero(rank); // b0 = this · (b~0, b~)
+    VectorXd toNatural = VectorXd::Zero(fit.rank()); // b0 = this · (b~0, b~)
     if (fit.intercept) toNatural[0] = 1;
     for (std::size_t k = 0; k < fit.kept.size(); ++k) {
         const auto j = static_cast<Index>(fit.kept[k]);
         const Index place = first + static_cast<Index>(k);
         fit.coefficients[j] = solution[place] * fit.scale[j] / fit.responseScale;
-        fit.standardErrors[j] = sigma * inverse.row(place).norm() * fit.scale[j];
+        fit.standardErrors[j] = sigma * fit.inverse.row(place).norm() * fit.scale[j];
         toNatural[place] = -fit.shift[j] * fit.scale[j];
     }
     if (!fit.intercept) return;
@@ -365,7 +363,23 @@ void storeCoefficients(LeastSquaresFit& fit, const VectorXd& solution) {
         constant -= static_cast<long double>(fit.coefficients[static_cast<Index>(j)]) *
                     fit.shift[static_cast<Index>(j)];
     fit.constant = static_cast<double>(constant);
-    fit.constantError = sigma * (inverse.transpose() * toNatural).norm();
+    fit.constantError = sigma * (fit.inverse.transpose() * toNatural).norm();
+}
+
+/// Sums of squares of more than this size, or less than one over it, leave the range of doubles.
+constexpr double largest = 1e150;
+constexpr double largestColumn = 1e290;
+
+void requireSize(double low, double high, double most, const std::string& what) {
+    const double size = std::max(std::fabs(low), std::fabs(high));
+    if (!(size <= most))
+        throw Error(ErrorCode::badTerm,
+                    what + " has values up to " + shortText(size) + ", too large to be squared and added up", {},
+                    "Divide it by a power of ten, which changes only its unit.");
+    if (const double spread = high - low; spread > 0 && spread < 1 / most)
+        throw Error(ErrorCode::badTerm,
+                    what + " spreads over " + shortText(spread) + " only, too little to be squared and added up",
+                    {}, "Multiply it by a power of ten, which changes only its unit.");
 }
 
 } // namespace
@@ -399,9 +413,9 @@ VectorXd LeastSquaresFit::leverage(const MatrixXd& block) const {
 }
 
 MatrixXd LeastSquaresFit::shiftedCovariance() const {
-    if (covariance) return *covariance;
-    const MatrixXd inverse = factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(rank(), rank()));
-    return residualStandardDeviation * residualStandardDeviation * (inverse * inverse.transpose());
+    const MatrixXd half =
+        covarianceRoot ? MatrixXd(inverse * *covarianceRoot) : MatrixXd(residualStandardDeviation * inverse);
+    return half * half.transpose();
 }
 
 VectorXd LeastSquaresFit::shiftedCoefficients() const {
@@ -417,8 +431,8 @@ VectorXd LeastSquaresFit::shiftedCoefficients() const {
     return b;
 }
 
-void LeastSquaresFit::replaceCovariance(MatrixXd v, double df) {
-    covariance = std::move(v);
+void LeastSquaresFit::replaceCovariance(MatrixXd root, double df) {
+    covarianceRoot = std::move(root);
     covarianceDegreesOfFreedom = df;
     const Index first = intercept ? 1 : 0;
     VectorXd toNatural = VectorXd::Zero(rank());
@@ -426,13 +440,22 @@ void LeastSquaresFit::replaceCovariance(MatrixXd v, double df) {
     for (std::size_t k = 0; k < kept.size(); ++k) {
         const auto j = static_cast<Index>(kept[k]);
         const Index place = first + static_cast<Index>(k);
-        standardErrors[j] = std::sqrt((*covariance)(place, place)) * scale[j];
+        standardErrors[j] = errorOf(inverse.row(place).transpose()) * scale[j];
         toNatural[place] = -shift[j] * scale[j];
     }
-    if (first) constantError = std::sqrt(toNatural.dot(*covariance * toNatural));
+    if (first) constantError = errorOf(inverse.transpose() * toNatural);
 }
 
-void LeastSquaresFit::replaceCoefficients(const VectorXd& b, MatrixXd v, double df) {
+double LeastSquaresFit::errorOf(const VectorXd& direction) const {
+    const double usual = residualStandardDeviation * direction.norm();
+    if (!covarianceRoot) return usual;
+    if (unseen.size() > 0 && (unseen.transpose() * direction).squaredNorm() > 0.01 * direction.squaredNorm())
+        return std::nan("");
+    const double error = (covarianceRoot->transpose() * direction).norm();
+    return error > 1e-8 * usual || (usual == 0 && error > 0) ? error : std::nan("");
+}
+
+void LeastSquaresFit::replaceCoefficients(const VectorXd& b, MatrixXd root, double df) {
     const Index first = intercept ? 1 : 0;
     long double level = first ? b[0] : 0;
     for (std::size_t k = 0; k < kept.size(); ++k) {
@@ -444,46 +467,177 @@ void LeastSquaresFit::replaceCoefficients(const VectorXd& b, MatrixXd v, double 
     VectorXd unscaled = b;
     if (first) unscaled[0] -= responseShift;
     projections = factor.triangularView<Eigen::Upper>() * (unscaled * responseScale);
-    replaceCovariance(std::move(v), df);
+    replaceCovariance(std::move(root), df);
 }
 
 VectorXd LeastSquaresFit::meanVariance(const MatrixXd& block) const {
-    if (!covariance) return residualStandardDeviation * residualStandardDeviation * leverage(block);
-    const MatrixXd x = shifted(block);
-    return (x * *covariance).cwiseProduct(x).rowwise().sum();
+    if (!covarianceRoot) return residualStandardDeviation * residualStandardDeviation * leverage(block);
+    MatrixXd x = shifted(block);
+    factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(x);
+    VectorXd variance(x.rows());
+    for (Index i = 0; i < x.rows(); ++i) {
+        const double error = errorOf(x.row(i).transpose());
+        variance[i] = error * error;
+    }
+    return variance;
 }
 
-std::pair<double, double> LeastSquaresFit::combination(const VectorXd& weights, double constantWeight) const {
+VectorXd LeastSquaresFit::meanDegreesOfFreedom(const MatrixXd& block) const {
+    VectorXd df = VectorXd::Constant(block.rows(), testDegreesOfFreedom());
+    if (!fewGroups) return df;
+    MatrixXd x = shifted(block);
+    factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(x);
+    for (Index i = 0; i < x.rows(); ++i)
+        df[i] = fewGroups->degreesOfFreedom(x.row(i).transpose());
+    return df;
+}
+
+Combination LeastSquaresFit::combination(const VectorXd& weights, double constantWeight) const {
     const Index first = intercept ? 1 : 0;
     VectorXd shiftedWeights = VectorXd::Zero(rank());
-    double value = constantWeight * constant;
+    Combination result{constantWeight * constant, 0, testDegreesOfFreedom()};
     if (first) shiftedWeights[0] = constantWeight;
     for (std::size_t k = 0; k < kept.size(); ++k) {
         const auto j = static_cast<Index>(kept[k]);
-        value += weights[j] * coefficients[j];
+        result.value += weights[j] * coefficients[j];
         shiftedWeights[first + static_cast<Index>(k)] =
             (weights[j] - (first ? constantWeight * shift[j] : 0)) * scale[j];
     }
-    return {value, std::sqrt(std::max(0.0, shiftedWeights.dot(shiftedCovariance() * shiftedWeights)))};
+    const VectorXd direction = inverse.transpose() * shiftedWeights;
+    result.standardError = errorOf(direction);
+    if (fewGroups) result.degreesOfFreedom = fewGroups->degreesOfFreedom(direction);
+    return result;
 }
 
-std::pair<double, int> LeastSquaresFit::waldF(std::span<const std::size_t> which) const {
-    const Index first = intercept ? 1 : 0;
+double LeastSquaresFit::coefficientDegreesOfFreedom(std::size_t j) const {
+    const auto at = std::find(kept.begin(), kept.end(), j);
+    if (!fewGroups || at == kept.end()) return testDegreesOfFreedom();
+    return fewGroups->degreesOfFreedom(inverse.row((intercept ? 1 : 0) + (at - kept.begin())).transpose());
+}
+
+double LeastSquaresFit::constantDegreesOfFreedom() const {
+    return fewGroups ? combination(VectorXd::Zero(columns), 1).degreesOfFreedom : testDegreesOfFreedom();
+}
+
+std::vector<Index> LeastSquaresFit::placesOf(std::span<const std::size_t> which) const {
     std::vector<Index> places;
     for (std::size_t k = 0; k < kept.size(); ++k)
         if (std::find(which.begin(), which.end(), kept[k]) != which.end())
-            places.push_back(first + static_cast<Index>(k));
-    const auto count = static_cast<int>(places.size());
-    if (count == 0) return {std::nan(""), 0};
-    const VectorXd b = shiftedCoefficients()(places);
-    const MatrixXd v = shiftedCovariance()(places, places);
-    return {b.dot(v.ldlt().solve(b)) / count, count};
+            places.push_back((intercept ? 1 : 0) + static_cast<Index>(k));
+    return places;
+}
+
+MatrixXd LeastSquaresFit::directionsOf(const std::vector<Index>& places) const {
+    const auto q = static_cast<Index>(places.size());
+    const Index others = rank() - q;
+    MatrixXd basis;
+    if (q <= others) { // the span of these rows of the inverse
+        MatrixXd rows = inverse(places, Eigen::all).transpose();
+        for (Index j = 0; j < q; ++j)
+            rows.col(j).normalize();
+        const Eigen::HouseholderQR<MatrixXd> qr(rows);
+        basis = qr.householderQ() * MatrixXd::Identity(rank(), q);
+    } else { // what the others' columns of the factor leave
+        std::vector<Index> rest;
+        for (Index k = 0; k < rank(); ++k)
+            if (std::find(places.begin(), places.end(), k) == places.end()) rest.push_back(k);
+        MatrixXd part = factor(Eigen::all, rest);
+        for (Index j = 0; j < others; ++j)
+            part.col(j).normalize();
+        MatrixXd last = MatrixXd::Zero(rank(), q);
+        last.bottomRows(q).setIdentity();
+        if (others == 0) return last;
+        const Eigen::HouseholderQR<MatrixXd> qr(part);
+        basis = qr.householderQ() * last;
+    }
+    return basis;
+}
+
+JointTest LeastSquaresFit::jointTest(std::span<const std::size_t> which) const {
+    JointTest test{std::nan(""), 0, testDegreesOfFreedom(), {}};
+    const std::vector<Index> places = placesOf(which);
+    const auto q = static_cast<Index>(places.size());
+    test.numeratorDf = static_cast<double>(q);
+    if (q == 0) {
+        test.why = "all its columns repeat others";
+        return test;
+    }
+    if (!(degreesOfFreedom > 0)) {
+        test.why = "no degrees of freedom are left to judge by";
+        return test;
+    }
+    if (fitsExactly && !(residualStandardDeviation > 0)) {
+        test.why = "the residuals are all 0";
+        return test;
+    }
+    const MatrixXd basis = directionsOf(places);
+    const VectorXd effects = basis.transpose() * projections / responseScale;
+    if (!covarianceRoot) {
+        test.f = effects.squaredNorm() / test.numeratorDf /
+                 (residualStandardDeviation * residualStandardDeviation);
+        return test;
+    }
+    if (unseen.size() > 0) {
+        for (Index j = 0; j < q; ++j)
+            if (!((unseen.transpose() * basis.col(j)).squaredNorm() <= 0.01)) {
+                test.why = "rows that alone fix their fitted value leave no residual to judge it by";
+                return test;
+            }
+    }
+    const MatrixXd half = covarianceRoot->transpose() * basis;
+    const Eigen::ColPivHouseholderQR<MatrixXd> qr(half);
+    const double all = covarianceRoot->colwise().norm().maxCoeff();
+    constexpr double seen = 1e-8;
+    Index known = 0;
+    for (Index j = 0; j < std::min(q, half.rows()); ++j)
+        known += std::fabs(qr.matrixQR()(j, j)) > seen * all;
+    if (known < q || !(all > 0)) {
+        test.why = "the residuals say something of " + std::to_string(known) + " of its " + std::to_string(q) +
+                   " directions only";
+        return test;
+    }
+    VectorXd z = qr.colsPermutation().transpose() * effects;
+    qr.matrixQR().topLeftCorner(q, q).triangularView<Eigen::Upper>().transpose().solveInPlace(z);
+    test.f = z.squaredNorm() / test.numeratorDf;
+    if (!fewGroups) return test;
+    const double eta = fewGroups->wishartDegreesOfFreedom(basis);
+    test.denominatorDf = eta - test.numeratorDf + 1;
+    if (!(test.denominatorDf > 0)) {
+        test.why = "there are too few groups for " + std::to_string(q) + " coefficients together";
+        test.f = std::nan("");
+        return test;
+    }
+    test.f *= test.denominatorDf / eta;
+    return test;
+}
+
+double LeastSquaresFit::inflation(std::span<const std::size_t> which) const {
+    const Index first = intercept ? 1 : 0;
+    const Index k = rank() - first;
+    std::vector<Index> mine = placesOf(which);
+    if (mine.empty()) return std::nan("");
+    for (Index& place : mine)
+        place -= first;
+    MatrixXd unit = factor.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
+    MatrixXd back = inverse.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
+    for (Index j = 0; j < k; ++j) {
+        const double length = unit.col(j).norm();
+        unit.col(j) /= length;
+        back.row(j) *= length;
+    }
+    const auto logDeterminant = [](const MatrixXd& columns) {
+        const Eigen::HouseholderQR<MatrixXd> qr(columns);
+        return 2 * qr.matrixQR().diagonal().array().abs().log().sum();
+    };
+    // What the columns span alone over what they span beside the others; the latter is one over the
+    // determinant of their rows of the inverse.
+    return std::max(1.0, std::exp(logDeterminant(unit(Eigen::all, mine)) +
+                                  logDeterminant(back(mine, Eigen::all).transpose())));
 }
 
 MatrixXd LeastSquaresFit::unscaledCovariance() const {
     const Index first = intercept ? 1 : 0;
     const Index k = rank() - first;
-    const MatrixXd inverse = factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(rank(), rank()));
     MatrixXd covariance = inverse.bottomRows(k) * inverse.bottomRows(k).transpose();
     for (Index i = 0; i < k; ++i) {
         const double s = scale[static_cast<Index>(kept[static_cast<std::size_t>(i)])];
@@ -622,6 +776,8 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
         const double mean = meanOf(j);
         const double size = std::max(std::fabs(extent.high[j] - mean), std::fabs(extent.low[j] - mean));
         const double spread = extent.high[j] - extent.low[j];
+        requireSize(extent.low[j], extent.high[j], j == p ? largest : largestColumn,
+                    j == p ? "the response" : "column " + std::to_string(j + 1) + " of the model");
         const bool constant =
             !(spread > 8 * epsilon * std::max(std::fabs(extent.high[j]), std::fabs(extent.low[j])));
         if (j == p) {
@@ -652,12 +808,20 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     fit.residuals.resize(n);
     fit.fitted.resize(n);
     fit.leverages.resize(n);
-    long double total = 0;
+    // The mean is rounded to a double: what it is off by is taken back (Chan, Golub and LeVeque 1983,
+    // "Algorithms for computing the sample variance").
+    long double total = 0, off = 0;
     for (std::size_t i = 0; i < y.size(); ++i) {
-        const auto off = static_cast<long double>(y[i] - fit.responseShift);
-        total += options.weights.empty() ? off * off : options.weights[i] * off * off;
+        const long double w = options.weights.empty() ? 1 : options.weights[i];
+        const long double d = static_cast<long double>(y[i]) - fit.responseShift;
+        total += w * d * d;
+        off += w * d;
     }
+    if (options.intercept) total -= off * off / static_cast<long double>(weightOfAll);
     fit.totalSumOfSquares = static_cast<double>(total);
+    const double sizeOfY = std::max(std::fabs(extent.high[p]), std::fabs(extent.low[p]));
+    const double spreadOfY = static_cast<double>(std::sqrt(total / static_cast<long double>(weightOfAll)));
+    fit.responseDigitsLeft = std::clamp(-std::log10(epsilon / 2 * sizeOfY / spreadOfY), 0.0, 16.0);
     fit.degreesOfFreedom = static_cast<double>(teaching - rank);
     fit.conditionNumber = conditionOf(fit.factor, fit.intercept);
     fit.digitsLeft = std::max(0.0, -std::log10(epsilon / 2 * fit.conditionNumber));
@@ -666,12 +830,18 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     constexpr double littleWork = 2e7;
     const bool little =
         static_cast<double>(n) * static_cast<double>(rank) * static_cast<double>(rank) < littleWork;
+    // Residuals within the rounding of the response's values are no residuals.
+    const auto judgeResiduals = [&] {
+        fit.fitsExactly = std::sqrt(fit.residualSumOfSquares / weightOfAll) <= 4 * epsilon * sizeOfY;
+    };
     if (options.precision == LeastSquaresOptions::Precision::asNeeded &&
         (fit.conditionNumber > losing || little) &&
-        solveExactly(fit, x, y, options.weights, options.threads, progress)) {
+        solveExactly(fit, x, y, options.weights, options.keepOrthonormal, options.threads, progress)) {
         if (teaching < n) predictWeightless(fit, x, y, options.weights, blocks);
+        judgeResiduals();
         return fit;
     }
+    fit.inverse = fit.factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(rank, rank));
     const auto r = fit.factor.triangularView<Eigen::Upper>();
     VectorXd solution = r.solve(fit.projections);
     const ResidualPass first =
@@ -689,6 +859,7 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
             ? static_cast<double>(std::sqrt(last.sumOfSquares / fit.degreesOfFreedom)) / fit.responseScale
             : std::nan("");
     storeCoefficients(fit, solution);
+    judgeResiduals();
     return fit;
 }
 

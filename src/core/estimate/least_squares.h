@@ -6,8 +6,10 @@
 
 #include <Eigen/Core>
 
+#include <memory>
 #include <optional>
 #include <span>
+#include <string>
 #include <utility>
 #include <vector>
 
@@ -26,6 +28,8 @@ struct LeastSquaresOptions {
     /// Twice the precision: where the condition number says that digits are being lost or where it costs
     /// next to nothing, or never.
     enum class Precision { asNeeded, plain } precision = Precision::asNeeded;
+    /// Keeps LeastSquaresFit::orthonormal where twice the precision was used: n × rank doubles.
+    bool keepOrthonormal = false;
 };
 
 /// A column that the columns before it already say: x_column = constant + Σ weight·x_other.
@@ -34,6 +38,34 @@ struct Dependency {
     double constant = 0;
     /// Other column and weight; only weights that matter.
     std::vector<std::pair<std::size_t, double>> combination;
+};
+
+/// A linear combination of coefficients.
+struct Combination {
+    double value = 0;
+    double standardError = 0;
+    /// Of t; infinite for the normal.
+    double degreesOfFreedom = 0;
+};
+
+/// The test that some coefficients are 0 together.
+struct JointTest {
+    /// NaN where nothing can be said; `why` says why then.
+    double f = 0;
+    double numeratorDf = 0;
+    double denominatorDf = 0;
+    std::string why;
+};
+
+/// What a covariance made from few groups knows of its own spread (see robust_errors.h).
+class FewGroups {
+public:
+    virtual ~FewGroups() = default;
+    /// Degrees of freedom of t for a combination, given in the basis that the factor makes orthonormal.
+    virtual double degreesOfFreedom(const Eigen::VectorXd& direction) const = 0;
+    /// Degrees of freedom η of the Wishart distribution that stands for the covariance of q combinations
+    /// (rank × q).
+    virtual double wishartDegreesOfFreedom(const Eigen::MatrixXd& directions) const = 0;
 };
 
 /// y = b0 + X b + e, E e = 0, Var e = σ² I, on n rows and p columns.
@@ -68,6 +100,10 @@ public:
     /// Decimal digits that doubles leave in the worst determined coefficient: what an error of half a unit in
     /// the last place of the data can take is lost whatever the arithmetic.
     double digitsLeft = 16;
+    /// The same of the response: what is left of its spread beside its size.
+    double responseDigitsLeft = 16;
+    /// The residuals are no more than the rounding of the response: there is no spread to judge by.
+    bool fitsExactly = false;
     /// True when coefficients, errors, residuals and leverages were worked out to twice the precision.
     bool exact = false;
 
@@ -76,33 +112,54 @@ public:
     Eigen::VectorXd residuals;
     Eigen::VectorXd leverages;
 
-    /// Covariance of the shifted coefficients [constant, b~(kept)], rank × rank, in the response's unit
-    /// squared, where it is not σ²(R'R)⁻¹: errors that stand unequal spread, estimators other than least
-    /// squares.
-    std::optional<Eigen::MatrixXd> covariance;
+    /// Where the covariance of the coefficients is not σ²(R'R)⁻¹ (errors that stand unequal spread, estimators
+    /// other than least squares): B, rank × m, with the covariance R⁻¹BB'R⁻ᵀ of the shifted coefficients
+    /// [constant, b~(kept)], in the response's unit squared. As a root it never makes a variance below 0.
+    std::optional<Eigen::MatrixXd> covarianceRoot;
     /// Degrees of freedom of t with that covariance; infinite for the normal. Otherwise degreesOfFreedom.
     std::optional<double> covarianceDegreesOfFreedom;
+    /// Degrees of freedom that differ by combination; null when they do not.
+    std::shared_ptr<const FewGroups> fewGroups;
+    /// Learning rows whose own leverage leaves nothing of their residual (1 - h < 1e-10), where the covariance
+    /// is made of residuals: what they say of the spread is not known.
+    std::size_t rowsFixed = 0;
+    /// Orthonormal directions (rank × m) whose errors are not defined: those of the rows fixed, where the
+    /// covariance divides by 1 - h.
+    Eigen::MatrixXd unseen;
 
     double testDegreesOfFreedom() const { return covarianceDegreesOfFreedom.value_or(degreesOfFreedom); }
+    /// Of t for coefficient j (index into 0..p-1), and for the constant.
+    double coefficientDegreesOfFreedom(std::size_t j) const;
+    double constantDegreesOfFreedom() const;
     /// Covariance as above, whichever holds.
     Eigen::MatrixXd shiftedCovariance() const;
-    /// Puts other coefficients (shifted, as in `covariance`) and their covariance in the place of these;
+    /// Puts other coefficients (shifted, as above) and the root of their covariance in the place of these;
     /// natural coefficients and standard errors follow, and without() then drops columns from these
     /// coefficients by least distance in the metric X'X. Fitted values, residuals and sums of squares are the
     /// caller's.
-    void replaceCoefficients(const Eigen::VectorXd& shiftedCoefficients, Eigen::MatrixXd covariance,
+    void replaceCoefficients(const Eigen::VectorXd& shiftedCoefficients, Eigen::MatrixXd covarianceRoot,
                              double degreesOfFreedom);
     /// Only the covariance; standard errors follow.
-    void replaceCovariance(Eigen::MatrixXd covariance, double degreesOfFreedom);
+    void replaceCovariance(Eigen::MatrixXd covarianceRoot, double degreesOfFreedom);
     /// Coefficients of the shifted, scaled columns, the constant first, in the response's unit.
     Eigen::VectorXd shiftedCoefficients() const;
     /// Variance of the predicted mean at rows of the model matrix.
     Eigen::VectorXd meanVariance(const Eigen::MatrixXd& block) const;
-    /// Estimate and standard error of Σ weight·coefficient + constantWeight·constant; weights of length p.
-    std::pair<double, double> combination(const Eigen::VectorXd& weights, double constantWeight) const;
-    /// Wald's F of some columns (dependent ones are passed over): b'V⁻¹b over their number, which comes
-    /// second.
-    std::pair<double, int> waldF(std::span<const std::size_t> columns) const;
+    /// Degrees of freedom of t for the predicted mean at rows of the model matrix.
+    Eigen::VectorXd meanDegreesOfFreedom(const Eigen::MatrixXd& block) const;
+    /// Σ weight·coefficient + constantWeight·constant; weights of length p.
+    Combination combination(const Eigen::VectorXd& weights, double constantWeight) const;
+    /// F test that some columns are not needed; dependent ones are passed over. With σ²(X'X)⁻¹ the F of the
+    /// residual sums of squares with and without them; otherwise Wald's, b'V⁻¹b over their number, worked out in
+    /// the orthonormal basis of the directions that only these columns have, where nothing cancels. The rank of
+    /// the covariance there decides: a direction with less than 1e-8 of the largest standard error is one that
+    /// the residuals say nothing of, and then there is no test. With FewGroups it is (η−q+1)/η of that, on q and
+    /// η−q+1 degrees of freedom (Pustejovsky and Tipton 2018, Journal of Business & Economic Statistics 36).
+    JointTest jointTest(std::span<const std::size_t> columns) const;
+    /// Generalised variance inflation det(R11)·det(R22)/det(R) of some columns against the others (Fox and
+    /// Monette 1992, "Generalized collinearity diagnostics", Journal of the American Statistical Association 87),
+    /// from the triangular factor and its inverse, so that no determinant is formed; never below 1. NaN for none.
+    double inflation(std::span<const std::size_t> columns) const;
 
     Eigen::Index rank() const { return static_cast<Eigen::Index>(kept.size()) + (intercept ? 1 : 0); }
 
@@ -131,9 +188,13 @@ public:
     /// columns beyond the constant: the explained sum of squares of a regression of z on the same columns.
     double explainedSumOfSquares(const Eigen::VectorXd& shiftedCrossProducts, double sum) const;
 
-    // The reduction: R of [1, X~(kept), y~], and how columns were shifted and scaled.
+    // The reduction: R of [1, X~(kept), y~], its inverse, and how columns were shifted and scaled.
     Eigen::MatrixXd factor;
+    Eigen::MatrixXd inverse;
     Eigen::VectorXd projections;
+    /// X~R⁻¹, rows times the square roots of their weights, where it was worked out to twice the precision and
+    /// asked for; null otherwise.
+    std::shared_ptr<const Eigen::MatrixXd> orthonormal;
     Eigen::VectorXd shift;
     Eigen::VectorXd scale;
     double responseShift = 0;
@@ -142,6 +203,13 @@ public:
     Eigen::MatrixXd shifted(const Eigen::MatrixXd& block) const;
 
 private:
+    /// Standard error of a combination given in the orthonormal basis. NaN where the residuals do not tell it:
+    /// more than a hundredth of its variance lies in unseen directions, or it comes out below 1e-8 of what equal
+    /// spread would make it.
+    double errorOf(const Eigen::VectorXd& direction) const;
+    std::vector<Eigen::Index> placesOf(std::span<const std::size_t> columns) const;
+    /// Orthonormal basis (rank × q) of the directions that only these places of the factor have.
+    Eigen::MatrixXd directionsOf(const std::vector<Eigen::Index>& places) const;
     double constantOf(const Eigen::VectorXd& coefficients, double shiftedConstant) const;
 };
 

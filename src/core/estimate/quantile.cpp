@@ -305,9 +305,10 @@ private:
         for (const double e : sorted)
             squares += (e - mean) * (e - mean);
         std::sort(sorted.begin(), sorted.end());
-        const double spread =
-            std::min(std::sqrt(squares / std::max(rows - 1, 1.0)),
-                     (quantileOfSorted(sorted, 0.75) - quantileOfSorted(sorted, 0.25)) / 1.34);
+        const double deviation = std::sqrt(squares / std::max(rows - 1, 1.0));
+        const double quartiles = (quantileOfSorted(sorted, 0.75) - quantileOfSorted(sorted, 0.25)) / 1.34;
+        // Half of the residuals may be 0 without all being so.
+        const double spread = quartiles > 0 ? std::min(deviation, quartiles) : deviation;
         const double width = spread * (normalQuantile(m_share + share) - normalQuantile(m_share - share));
         VectorXd near(n), weightSquares(n);
         for (Index i = 0; i < n; ++i) {
@@ -317,9 +318,9 @@ private:
         const MatrixXd h = m_p.product(near);
         const Eigen::LDLT<MatrixXd> factor(h);
         const MatrixXd inverse = factor.solve(MatrixXd::Identity(k, k));
-        const MatrixXd middle = m_share * (1 - m_share) * inverse * m_p.product(weightSquares) * inverse;
-        const MatrixXd back = m_fit.factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(k, k));
-        VectorXd b = back * m_solution / unit;
+        const MatrixXd squareRoot = Eigen::LLT<MatrixXd>(m_p.product(weightSquares)).matrixL();
+        const MatrixXd root = std::sqrt(m_share * (1 - m_share)) * (inverse * squareRoot);
+        VectorXd b = m_fit.inverse * m_solution / unit;
         if (m_fit.intercept) b[0] += m_fit.responseShift;
         m_fit.residuals = m_residuals / unit;
         m_fit.fitted = (m_y - m_residuals) / unit;
@@ -330,7 +331,9 @@ private:
         m_fit.residualSumOfSquares = static_cast<double>(whole);
         m_fit.residualStandardDeviation = std::sqrt(m_fit.residualSumOfSquares / m_fit.degreesOfFreedom);
         m_fit.exact = false;
-        m_fit.replaceCoefficients(b, back * middle * back.transpose() / (unit * unit),
+        m_fit.fitsExactly = m_residuals.cwiseAbs().maxCoeff() <=
+                            16 * std::numeric_limits<double>::epsilon() * m_y.cwiseAbs().maxCoeff();
+        m_fit.replaceCoefficients(b, root / unit,
                                   std::numeric_limits<double>::infinity());
     }
 

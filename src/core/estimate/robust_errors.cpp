@@ -4,7 +4,8 @@
 #include "base/text.h"
 #include "estimate/row_blocks.h"
 
-#include <Eigen/LU>
+#include <Eigen/Cholesky>
+#include <Eigen/Eigenvalues>
 
 #include <algorithm>
 #include <cmath>
@@ -17,37 +18,127 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-double weightOf(std::span<const double> weights, Index i) {
-    return weights.empty() ? 1 : weights[static_cast<std::size_t>(i)];
-}
+constexpr double fixedLeft = 1e-10;
 
-/// Rows of P = X~R⁻¹, unweighted: V = P'P-like sandwiches need no inverse of a product.
-MatrixXd orthonormal(const LeastSquaresFit& fit, const MatrixXd& raw) {
-    MatrixXd p = fit.shifted(raw);
-    fit.factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(p);
-    return p;
+/// Calls each(begin, P, e) for blocks of rows: P = X~R⁻¹ and the residuals, both times the square roots of the
+/// weights.
+template <class Each>
+void forWeightedRows(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> weights,
+                     Threads threads, Progress& progress, Each&& each) {
+    const Index size = rowsOfBlock(x.columns());
+    parallelFor(static_cast<std::size_t>((x.rows() + size - 1) / size), threads, [&](std::size_t b) {
+        if (progress.stopRequested()) throw Stopped{};
+        const Index begin = static_cast<Index>(b) * size, count = std::min(size, x.rows() - begin);
+        VectorXd e = fit.residuals.segment(begin, count);
+        VectorXd roots = VectorXd::Ones(count);
+        if (!weights.empty())
+            roots = Eigen::Map<const VectorXd>(weights.data() + begin, count).array().sqrt();
+        e = e.cwiseProduct(roots);
+        MatrixXd p;
+        if (fit.orthonormal) {
+            p = fit.orthonormal->middleRows(begin, count);
+        } else {
+            MatrixXd raw(count, x.columns());
+            x.fill(begin, raw);
+            p = fit.shifted(raw);
+            fit.factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(p);
+            p.array().colwise() *= roots.array();
+        }
+        each(begin, p, e);
+    });
 }
 
 double spreadFactor(ErrorsKind kind, double leverage) {
-    const double left = std::max(1 - leverage, 1e-12);
+    const double left = 1 - leverage;
+    if (left < fixedLeft) return 0;
     return kind == ErrorsKind::hc2 ? 1 / left : kind == ErrorsKind::hc3 ? 1 / (left * left) : 1;
 }
 
-/// Scores w·e·p summed within each unit: units × rank.
+/// B with BB' = M, from M itself; what rounding made negative is 0.
+MatrixXd rootOf(const MatrixXd& m) {
+    const Eigen::SelfAdjointEigenSolver<MatrixXd> eigen((m + m.transpose()) / 2);
+    return eigen.eigenvectors() * eigen.eigenvalues().cwiseMax(0).cwiseSqrt().asDiagonal();
+}
+
+/// Scores e·p summed within each unit: units × rank. Sums of a unit may span blocks, so in the order of rows.
 MatrixXd scoresByUnit(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> weights,
                       std::span<const std::uint32_t> units, std::size_t count, Progress& progress) {
     MatrixXd scores = MatrixXd::Zero(static_cast<Index>(count), fit.rank());
-    // In the order of rows: sums of a unit may span blocks.
-    forRowBlocks(x, Threads{1}, progress, [&](Index begin, const MatrixXd& raw) {
-        const MatrixXd p = orthonormal(fit, raw);
-        for (Index i = 0; i < raw.rows(); ++i) {
-            const Index row = begin + i;
-            scores.row(units[static_cast<std::size_t>(row)]) +=
-                weightOf(weights, row) * fit.residuals[row] * p.row(i);
-        }
-    });
+    forWeightedRows(fit, x, weights, Threads{1}, progress,
+                    [&](Index begin, const MatrixXd& p, const VectorXd& e) {
+                        for (Index i = 0; i < p.rows(); ++i)
+                            if (1 - fit.leverages[begin + i] >= fixedLeft)
+                                scores.row(units[static_cast<std::size_t>(begin + i)]) += e[i] * p.row(i);
+                    });
     return scores;
 }
+
+/// What the groups' rows of P are: P'P within each as V diag(s) V', all that the adjustment needs, so that nothing
+/// of the size of a group squared is held.
+class AdjustedGroups final : public FewGroups {
+public:
+    AdjustedGroups(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> weights,
+                   std::span<const std::uint32_t> units, std::size_t count, Progress& progress)
+        : m_products(count, MatrixXd::Zero(fit.rank(), fit.rank())),
+          m_scores(scoresByUnit(fit, x, weights, units, count, progress)) {
+        forWeightedRows(fit, x, weights, Threads{1}, progress,
+                        [&](Index begin, const MatrixXd& p, const VectorXd&) {
+                            for (Index i = 0; i < p.rows(); ++i)
+                                m_products[units[static_cast<std::size_t>(begin + i)]]
+                                    .selfadjointView<Eigen::Lower>()
+                                    .rankUpdate(p.row(i).transpose());
+                        });
+        for (std::size_t g = 0; g < count; ++g) {
+            progress.checkpoint(static_cast<double>(g) / static_cast<double>(count), "Adjusting groups");
+            const Eigen::SelfAdjointEigenSolver<MatrixXd> eigen(m_products[g]); // reads the lower half
+            // (1 − s)^(−1/2), and 0 where the group alone says all of a direction (Moore and Penrose's inverse).
+            const VectorXd s = eigen.eigenvalues().cwiseMax(0);
+            VectorXd adjust(s.size());
+            for (Index i = 0; i < s.size(); ++i)
+                adjust[i] = 1 - s[i] > 1e-10 ? 1 / std::sqrt(1 - s[i]) : 0;
+            const MatrixXd& v = eigen.eigenvectors();
+            m_scores.row(static_cast<Index>(g)) =
+                m_scores.row(static_cast<Index>(g)) * v * adjust.asDiagonal() * v.transpose();
+            m_own.push_back(v * (s.array() * adjust.array().square()).matrix().asDiagonal() * v.transpose());
+            m_products[g] = v * (s.array() * adjust.array()).matrix().asDiagonal() * v.transpose();
+        }
+    }
+
+    const MatrixXd& scores() const { return m_scores; }
+
+    double degreesOfFreedom(const VectorXd& a) const override { return wishartDegreesOfFreedom(a); }
+
+    /// η = q(q+1) / Σ Var(d_st) over the entries of the covariance in units of what it is expected to be, rows
+    /// independent and of equal spread (Pustejovsky and Tipton 2018, eq. 15).
+    double wishartDegreesOfFreedom(const MatrixXd& directions) const override {
+        const Index q = directions.cols();
+        const auto groups = static_cast<Index>(m_own.size());
+        // Directions of equal expected variance: the expected covariance is Q'Q, as the adjusted one is unbiased.
+        MatrixXd a = directions;
+        const MatrixXd l = MatrixXd((a.transpose() * a).llt().matrixL());
+        l.triangularView<Eigen::Lower>().transpose().solveInPlace<Eigen::OnTheRight>(a);
+        std::vector<MatrixXd> u; // q columns a group: P_g'v_g
+        for (Index g = 0; g < groups; ++g)
+            u.push_back(m_products[static_cast<std::size_t>(g)] * a);
+        double variances = 0;
+        for (Index g = 0; g < groups; ++g)
+            for (Index h = 0; h <= g; ++h) {
+                MatrixXd b = -(u[static_cast<std::size_t>(g)].transpose() * u[static_cast<std::size_t>(h)]);
+                if (g == h) b += a.transpose() * m_own[static_cast<std::size_t>(g)] * a;
+                // Σ over s, t of b_ss·b_tt + b_st·b_ts.
+                const double trace = b.trace();
+                variances += (g == h ? 1 : 2) * (trace * trace + (b * b).trace());
+            }
+        return static_cast<double>(q) * static_cast<double>(q + 1) / variances;
+    }
+
+private:
+    /// P'AP without the residual part, then V s·(1−s)^(−1/2) V'.
+    std::vector<MatrixXd> m_products;
+    /// V s/(1−s) V'.
+    std::vector<MatrixXd> m_own;
+    MatrixXd m_scores;
+};
 
 } // namespace
 
@@ -63,38 +154,62 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
     const double n = df + static_cast<double>(k);
     RobustErrors errors;
     errors.degreesOfFreedom = df;
-    MatrixXd middle = MatrixXd::Zero(k, k);
     const std::size_t count =
         units.empty() ? 0 : *std::max_element(units.begin(), units.end()) + std::size_t{1};
+    std::vector<Index> fixed;
+    for (Index i = 0; i < fit.leverages.size(); ++i)
+        if (1 - fit.leverages[i] < fixedLeft) fixed.push_back(i);
+    errors.rowsFixed = fixed.size();
     switch (kind) {
     case ErrorsKind::equalSpread:
-        errors.covariance = fit.shiftedCovariance();
+        errors.covarianceRoot = fit.residualStandardDeviation * MatrixXd::Identity(k, k);
         return errors;
     case ErrorsKind::hc0:
     case ErrorsKind::hc1:
     case ErrorsKind::hc2:
-    case ErrorsKind::hc3:
-        middle =
-            sumRowBlocks(x, threads, progress, middle, [&](Index begin, const MatrixXd& raw) -> MatrixXd {
-                MatrixXd p = orthonormal(fit, raw);
-                for (Index i = 0; i < p.rows(); ++i) {
-                    const Index row = begin + i;
-                    p.row(i) *= weightOf(weights, row) * fit.residuals[row] *
-                                std::sqrt(spreadFactor(kind, fit.leverages[row]));
-                }
-                return p.transpose() * p;
-            });
+    case ErrorsKind::hc3: {
+        const Index size = rowsOfBlock(x.columns());
+        std::vector<MatrixXd> parts(static_cast<std::size_t>((x.rows() + size - 1) / size));
+        forWeightedRows(fit, x, weights, threads, progress,
+                        [&](Index begin, const MatrixXd& p, const VectorXd& e) {
+                            MatrixXd scores = p;
+                            for (Index i = 0; i < p.rows(); ++i)
+                                scores.row(i) *= e[i] * std::sqrt(spreadFactor(kind, fit.leverages[begin + i]));
+                            parts[static_cast<std::size_t>(begin / size)] = scores.transpose() * scores;
+                        });
+        MatrixXd middle = MatrixXd::Zero(k, k);
+        for (const MatrixXd& part : parts)
+            middle += part;
         if (kind == ErrorsKind::hc1) middle *= n / df;
+        errors.covarianceRoot = rootOf(middle);
         break;
-    case ErrorsKind::byGroup: {
+    }
+    case ErrorsKind::byGroup:
+    case ErrorsKind::byFewGroups: {
         if (count < 2)
             throw Error(ErrorCode::tooFewRows, "errors by group need two groups or more, and there is one",
                         {}, "Choose another column for the groups.");
-        const MatrixXd scores = scoresByUnit(fit, x, weights, units, count, progress);
         const auto g = static_cast<double>(count);
-        middle = g / (g - 1) * (n - 1) / df * (scores.transpose() * scores);
         errors.degreesOfFreedom = g - 1;
         errors.units = count;
+        if (kind == ErrorsKind::byFewGroups) {
+            constexpr double most = 5e7; // numbers held
+            if (g * static_cast<double>(k) * static_cast<double>(k) > most)
+                throw Error(ErrorCode::badTerm,
+                            "the correction for few groups is not made for " + countText(count) + " groups and " +
+                                plural(static_cast<std::size_t>(k), "coefficient", "coefficients"),
+                            {}, "Use errors by group as they are: with many groups they need none.");
+            const auto adjusted = std::make_shared<AdjustedGroups>(fit, x, weights, units, count, progress);
+            errors.covarianceRoot = adjusted->scores().transpose();
+            errors.fewGroups = adjusted;
+        } else {
+            const double correction = g / (g - 1) * (n - 1) / df;
+            errors.covarianceRoot =
+                std::sqrt(correction) * scoresByUnit(fit, x, weights, units, count, progress).transpose();
+        }
+        // Many groups make a root wider than the covariance.
+        if (errors.covarianceRoot.cols() > k)
+            errors.covarianceRoot = rootOf(errors.covarianceRoot * errors.covarianceRoot.transpose());
         break;
     }
     case ErrorsKind::serial: {
@@ -104,7 +219,7 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
                             " need more than " + countText(count) + " periods",
                         {}, "Look back over fewer periods.");
         const MatrixXd scores = scoresByUnit(fit, x, weights, units, count, progress);
-        middle = scores.transpose() * scores;
+        MatrixXd middle = scores.transpose() * scores;
         const Index periods = scores.rows();
         for (Index lag = 1; lag <= lags; ++lag) {
             const double weight = 1 - static_cast<double>(lag) / (lags + 1);
@@ -112,16 +227,22 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
                 scores.bottomRows(periods - lag).transpose() * scores.topRows(periods - lag);
             middle += weight * (cross + cross.transpose());
         }
-        middle *= n / df;
+        errors.covarianceRoot = rootOf(middle * (n / df));
         errors.units = count;
         break;
     }
     }
-    // V = R⁻¹ M R⁻ᵀ.
-    const auto r = fit.factor.triangularView<Eigen::Upper>();
-    const MatrixXd half = r.solve(middle);
-    const MatrixXd whole = r.solve(half.transpose().eval());
-    errors.covariance = (whole + whole.transpose()) / 2;
+    if (!fixed.empty()) { // their rows of P
+        MatrixXd directions(k, static_cast<Index>(fixed.size()));
+        forWeightedRows(fit, x, weights, threads, progress,
+                        [&](Index begin, const MatrixXd& p, const VectorXd&) {
+                            auto at = std::lower_bound(fixed.begin(), fixed.end(), begin);
+                            for (; at != fixed.end() && *at < begin + p.rows(); ++at)
+                                directions.col(at - fixed.begin()) = p.row(*at - begin).transpose();
+                        });
+        // Rows that fix their own value have orthonormal rows of P.
+        if (kind == ErrorsKind::hc2 || kind == ErrorsKind::hc3) errors.unseen = std::move(directions);
+    }
     return errors;
 }
 

@@ -3,6 +3,7 @@
 #include "estimate/least_squares.h"
 
 #include <cstdint>
+#include <memory>
 #include <span>
 
 namespace oxgoad {
@@ -23,6 +24,11 @@ enum class ErrorsKind {
     /// Groups of rows that may depend on each other (Liang and Zeger 1986, Biometrika 73), times
     /// G/(G−1)·(n−1)/(n−k), with G−1 degrees of freedom.
     byGroup,
+    /// The same for few groups: residuals of each group adjusted by the symmetric square root of (I − H) there, so
+    /// that the covariance is unbiased where the spread is equal, and for t the degrees of freedom that Satterthwaite's
+    /// approximation gives each combination (Bell and McCaffrey 2002, Survey Methodology 28; Pustejovsky and Tipton
+    /// 2018, Journal of Business & Economic Statistics 36).
+    byFewGroups,
     /// Serial dependence up to some lags (Newey and West 1987, Econometrica 55), times n/(n−k); several rows
     /// of one
     /// period are added up first, so that rows of one period may depend on each other too (Driscoll and Kraay
@@ -30,16 +36,24 @@ enum class ErrorsKind {
     serial
 };
 
-/// Covariance of the fit's shifted coefficients (see LeastSquaresFit::covariance) and degrees of freedom for
-/// t.
 struct RobustErrors {
-    Eigen::MatrixXd covariance;
+    /// See LeastSquaresFit::covarianceRoot.
+    Eigen::MatrixXd covarianceRoot;
+    /// Of t.
     double degreesOfFreedom = 0;
     /// Groups, or periods; 0 otherwise.
     std::size_t units = 0;
+    /// For byFewGroups.
+    std::shared_ptr<const FewGroups> fewGroups{};
+    /// Rows that alone fix their fitted value (1 − h < 1e-10). Their residual is 0 whatever the spread: they add
+    /// nothing here.
+    std::size_t rowsFixed = 0;
+    /// See LeastSquaresFit::unseen.
+    Eigen::MatrixXd unseen{};
 };
 
-/// `units`: for byGroup the group of each row, for serial the period of each row, both counted from 0; empty
+/// Where the fit was worked out to twice the precision and kept its orthonormal rows, so are these.
+/// `units`: for byGroup and byFewGroups the group of each row, for serial the period of each row, both counted from 0; empty
 /// otherwise. `lags` for serial, 0 or more. `weights` as the fit was made with. Requires the rows of the fit.
 /// Errors: tooFewRows with fewer than two groups or not more periods than lags. Throws Stopped.
 RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> weights,

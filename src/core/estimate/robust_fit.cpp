@@ -137,18 +137,16 @@ private:
         const double unit = m_fit.responseScale;
         const double factor = correction * correction * m_scale * m_scale * static_cast<double>(squares) /
                               df / (mean * mean) / (unit * unit);
-        const MatrixXd inverse =
-            m_fit.factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(m_fit.rank(), m_fit.rank()));
-        VectorXd b = inverse * m_solution / unit;
+        VectorXd b = m_fit.inverse * m_solution / unit;
         if (m_fit.intercept) b[0] += m_fit.responseShift;
         m_fit.residuals = m_residuals / unit;
         m_fit.fitted = (m_y - m_residuals) / unit;
         m_fit.fitted.array() += m_fit.responseShift;
         m_fit.residualSumOfSquares = static_cast<double>(whole) / (unit * unit);
         m_fit.residualStandardDeviation = m_scale / unit;
-        m_fit.exact = false;
+        m_fit.exact = m_fit.fitsExactly = false;
         // Asymptotic: the normal, not t.
-        m_fit.replaceCoefficients(b, factor * inverse * inverse.transpose(),
+        m_fit.replaceCoefficients(b, std::sqrt(factor) * MatrixXd::Identity(m_fit.rank(), m_fit.rank()),
                                   std::numeric_limits<double>::infinity());
         said.scale = m_scale / unit;
     }

@@ -32,8 +32,9 @@ struct Products {
 class Screener {
 public:
     Screener(const LeastSquaresFit& fit, const RowSource& x, const RowSource& candidates,
-             std::span<const ScreenBlock> blocks, Threads threads, Progress& progress)
-        : m_fit(fit), m_x(x), m_candidates(candidates), m_blocks(blocks), m_threads(threads),
+             std::span<const ScreenBlock> blocks, std::span<const double> weights, Threads threads,
+             Progress& progress)
+        : m_weights(weights), m_fit(fit), m_x(x), m_candidates(candidates), m_blocks(blocks), m_threads(threads),
           m_progress(progress), m_columns(candidates.columns()),
           m_chunks((fit.rows + chunkRows - 1) / chunkRows) {
         m_shift = VectorXd::Zero(m_columns);
@@ -62,7 +63,8 @@ public:
                 load(c, a, z);
                 part.cross.noalias() += a.transpose() * z;
                 part.withResiduals.noalias() +=
-                    z.transpose() * m_fit.residuals.segment(c * chunkRows, z.rows());
+                    z.transpose() *
+                    m_fit.residuals.segment(c * chunkRows, z.rows()).cwiseProduct(roots(c, z.rows()));
                 for (std::size_t b = 0; b < m_blocks.size(); ++b)
                     addOwn(part.own[b], z, m_blocks[b].columns);
             }
@@ -78,7 +80,7 @@ public:
         return total;
     }
 
-    /// Chunk c of [1, X~] and of the candidates, shifted and scaled.
+    /// Chunk c of [1, X~] and of the candidates, shifted and scaled, rows times the roots of their weights.
     void load(Index c, MatrixXd& a, MatrixXd& z) const {
         const Index rows = std::min(chunkRows, m_fit.rows - c * chunkRows);
         MatrixXd raw(rows, m_x.columns());
@@ -88,6 +90,15 @@ public:
         m_candidates.fill(c * chunkRows, z);
         for (Index j = 0; j < m_columns; ++j)
             z.col(j) = (z.col(j).array() - m_shift[j]) * m_scale[j];
+        if (m_weights.empty()) return;
+        const VectorXd root = roots(c, rows);
+        a.array().colwise() *= root.array();
+        z.array().colwise() *= root.array();
+    }
+    /// Square roots of the weights of chunk c; ones without weights.
+    VectorXd roots(Index c, Index rows) const {
+        if (m_weights.empty()) return VectorXd::Ones(rows);
+        return Eigen::Map<const VectorXd>(m_weights.data() + c * chunkRows, rows).array().sqrt();
     }
     Index chunks() const { return m_chunks; }
 
@@ -108,6 +119,7 @@ private:
                     z.col(static_cast<Index>(columns[i])).dot(z.col(static_cast<Index>(columns[j])));
     }
 
+    std::span<const double> m_weights;
     const LeastSquaresFit& m_fit;
     const RowSource& m_x;
     const RowSource& m_candidates;
@@ -171,8 +183,8 @@ Eliminated eliminate(const ScreenBlock& block, const MatrixXd& w, const Products
 
 std::vector<Addition> screenBlocks(const LeastSquaresFit& fit, const RowSource& x,
                                    const RowSource& candidates, std::span<const ScreenBlock> blocks,
-                                   Threads threads, Progress& progress) {
-    const Products products = Screener(fit, x, candidates, blocks, threads, progress).sum();
+                                   std::span<const double> weights, Threads threads, Progress& progress) {
+    const Products products = Screener(fit, x, candidates, blocks, weights, threads, progress).sum();
     const MatrixXd w = fit.factor.transpose().triangularView<Eigen::Lower>().solve(products.cross);
     std::vector<Addition> additions(blocks.size());
     parallelFor(blocks.size(), threads, [&](std::size_t b) {
@@ -216,8 +228,8 @@ double leaveOneOutSquares(const LeastSquaresFit& fit) {
 
 std::vector<double> leaveOneOutWith(const LeastSquaresFit& fit, const RowSource& x,
                                     const RowSource& candidates, std::span<const ScreenBlock> blocks,
-                                    Threads threads, Progress& progress) {
-    Screener screener(fit, x, candidates, blocks, threads, progress);
+                                    std::span<const double> weights, Threads threads, Progress& progress) {
+    Screener screener(fit, x, candidates, blocks, weights, threads, progress);
     const Products products = screener.sum();
     const MatrixXd w = fit.factor.transpose().triangularView<Eigen::Lower>().solve(products.cross);
     const MatrixXd said = fit.factor.triangularView<Eigen::Upper>().solve(w); // of Z by the model's columns
@@ -233,6 +245,7 @@ std::vector<double> leaveOneOutWith(const LeastSquaresFit& fit, const RowSource&
         screener.load(static_cast<Index>(c), a, z);
         z.noalias() -= a * said;
         const Index begin = static_cast<Index>(c) * chunkRows;
+        const VectorXd root = screener.roots(static_cast<Index>(c), z.rows());
         for (std::size_t b = 0; b < blocks.size(); ++b) {
             const auto rank = static_cast<Index>(left[b].left.size());
             MatrixXd u(z.rows(), rank);
@@ -242,7 +255,7 @@ std::vector<double> leaveOneOutWith(const LeastSquaresFit& fit, const RowSource&
             left[b].factor.transpose().triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(u);
             for (Index i = 0; i < u.rows(); ++i) {
                 const double leverage = fit.leverages[begin + i] + u.row(i).squaredNorm();
-                const double residual = fit.residuals[begin + i] - u.row(i).dot(left[b].effects);
+                const double residual = fit.residuals[begin + i] - u.row(i).dot(left[b].effects) / root[i];
                 const double kept = 1 - leverage;
                 sums[c][b] += kept > 1e-10 ? residual / kept * (residual / kept) : std::nan("");
             }

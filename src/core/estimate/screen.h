@@ -33,16 +33,18 @@ struct Addition {
 /// left with less than 1e-9 of their squared length are taken as dependent.
 /// `x` are the rows of the fit, `candidates` the same rows of the candidates' columns. The same for any
 /// number of threads. Throws Stopped.
+/// `weights` as the fit was made with.
 std::vector<Addition> screenBlocks(const LeastSquaresFit& fit, const RowSource& x,
                                    const RowSource& candidates, std::span<const ScreenBlock> blocks,
-                                   Threads threads, Progress& progress);
+                                   std::span<const double> weights, Threads threads, Progress& progress);
 
 /// Sum over rows of the squared error of predicting each row from the others (Allen 1974, "The relationship
 /// between variable selection and data augmentation and a method for prediction"), for the fit as it is.
 double leaveOneOutSquares(const LeastSquaresFit& fit);
-/// The same with each block (parents included) in the model; NaN where a row could not be left out.
+/// The same with each block (parents included) in the model; NaN where a row could not be left out. Errors are not
+/// weighted, as scores are not.
 std::vector<double> leaveOneOutWith(const LeastSquaresFit& fit, const RowSource& x,
                                     const RowSource& candidates, std::span<const ScreenBlock> blocks,
-                                    Threads threads, Progress& progress);
+                                    std::span<const double> weights, Threads threads, Progress& progress);
 
 } // namespace oxgoad

@@ -67,8 +67,7 @@ private:
 
 std::vector<PeriodTotal> comingTotals(const Column& dates, const BoundDesign& bound,
                                       const RuleColumns& columns, std::span<const std::uint32_t> complete,
-                                      const LearnedRows& learned, const ForecastEvidence& forecast,
-                                      double t) {
+                                      const LearnedRows& learned, const ForecastEvidence& forecast) {
     const PredictionRule& rule = learned.rule;
     std::map<std::int32_t, std::vector<std::uint32_t>> byDay;
     for (const auto row : complete)
@@ -95,9 +94,11 @@ std::vector<PeriodTotal> comingTotals(const Column& dates, const BoundDesign& bo
                                         columns.weight(row)
                                   : rule.spread * rule.spread / columns.weight(row);
         }
-        const double ofMean = learned.fit.combination(gradient, learned.fit.intercept ? constant : 0).second;
-        const double half = rule.isQuantile() ? std::numeric_limits<double>::quiet_NaN()
-                                              : t * std::sqrt(own + ofMean * ofMean);
+        const Combination ofMean = learned.fit.combination(gradient, learned.fit.intercept ? constant : 0);
+        const double t = studentQuantile(forecast.level, ofMean.degreesOfFreedom);
+        const double half = rule.isQuantile()
+                                ? std::numeric_limits<double>::quiet_NaN()
+                                : t * std::sqrt(own + ofMean.standardError * ofMean.standardError);
         total.lower = total.predicted - half;
         total.upper = total.predicted + half;
         coming.push_back(total);
@@ -128,14 +129,16 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
     for (std::uint32_t i = 0; i < n; ++i)
         if (bound.complete(i) && columns.complete(i)) complete.push_back(i);
     std::vector<double> leverage(n, nan);
-    const double t = studentQuantile(level, learned.fit.testDegreesOfFreedom());
-    const bool usual = !learned.fit.covariance;
+    const double usualT = studentQuantile(level, learned.fit.testDegreesOfFreedom());
+    const bool usual = !learned.fit.covarianceRoot;
+    std::vector<std::uint8_t> unsure(n, 0);
     forEachBlock(bound, complete, threads, progress, [&](std::size_t first, const MatrixXd& block) {
         const VectorXd mean = learned.fit.predict(block);
         const VectorXd h = learned.fit.leverage(block);
         const VectorXd variance = usual ? VectorXd(h * (learned.fit.residualStandardDeviation *
                                                         learned.fit.residualStandardDeviation))
                                         : learned.fit.meanVariance(block);
+        const VectorXd df = learned.fit.fewGroups ? learned.fit.meanDegreesOfFreedom(block) : VectorXd();
         VectorXd low, high;
         if (rule.lower) low = rule.lower->predict(block);
         if (rule.upper) high = rule.upper->predict(block);
@@ -143,6 +146,8 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
             const auto row = complete[first + static_cast<std::size_t>(i)];
             const double offset = columns.offset(row);
             const double middle = mean[i] + offset;
+            const double t = df.size() > 0 ? studentQuantile(level, df[i]) : usualT;
+            unsure[row] = std::isnan(variance[i]) && learned.fit.degreesOfFreedom > 0 && !rule.isQuantile();
             const double forMean = t * std::sqrt(variance[i]);
             const double forValue =
                 t * std::sqrt(rule.spread * rule.spread / columns.weight(row) + variance[i]);
@@ -168,6 +173,12 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
             out.reach[i] = judge.judge(bound, i, leverage[i]);
     });
     for (std::size_t i = 0; i < n; ++i)
+        if (unsure[i]) {
+            out.reach[i].reasons.push_back("how sure its mean is cannot be said: it rests on rows that alone fix "
+                                           "their fitted value, or on groups that do");
+            if (out.reach[i].grade == ReachGrade::inside) out.reach[i].grade = ReachGrade::edge;
+        }
+    for (std::size_t i = 0; i < n; ++i)
         if (bound.complete(i) && !columns.complete(i)) {
             out.reach[i].grade = ReachGrade::outside;
             out.reach[i].reasons.insert(out.reach[i].reasons.begin(), rule.offset + " is missing");
@@ -181,7 +192,7 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
     if (const Column* dates = sharedDates(learned.table, coming)) {
         out.totalsBy = dates->name();
         out.history = historyTotals(learned.table.at(dates->name(), learned.file), learned.response);
-        out.coming = comingTotals(*dates, bound, columns, complete, learned, out, t);
+        out.coming = comingTotals(*dates, bound, columns, complete, learned, out);
     }
     return out;
 }

@@ -33,6 +33,8 @@ struct Move {
         logResponse,
         /// An estimator that stands outliers.
         standOutliers,
+        /// Errors by group with the correction for few groups.
+        correctFewGroups,
     };
     Kind kind = Kind::seeColumn;
     /// What the button says.

@@ -353,7 +353,7 @@ std::vector<std::uint32_t> commonRows(const Recipe& recipe, const PreparedRows& 
         columns.push_back(&prepared.table.at(name, {}));
     std::vector<std::uint32_t> rows;
     for (std::size_t i = 0; i < prepared.table.rows(); ++i)
-        if (prepared.leftOut[i] == 0 && prepared.parts[i] == Part::learning &&
+        if (prepared.teaches(i) &&
             std::none_of(columns.begin(), columns.end(), [&](const Column* c) { return c->isMissing(i); }))
             rows.push_back(static_cast<std::uint32_t>(i));
     return rows;

@@ -74,8 +74,8 @@ public:
         designRow(m_model.design, inputs, row);
         block.row(0) = row.transpose();
         const double mean = m_model.fit.predict(block)[0] + m_offset;
-        const double half = studentQuantile(m_evidence.level, m_model.fit.testDegreesOfFreedom()) *
-                            std::sqrt(std::max(0.0, m_model.fit.meanVariance(block)[0]));
+        const double half = studentQuantile(m_evidence.level, m_model.fit.meanDegreesOfFreedom(block)[0]) *
+                            std::sqrt(m_model.fit.meanVariance(block)[0]);
         line.at.push_back(at);
         line.mean.push_back(m_model.rule.natural(mean));
         line.lower.push_back(m_model.rule.natural(mean - half));
@@ -431,9 +431,9 @@ std::vector<MarginalEffect> averageMarginalEffects(const Evidence& evidence, con
         effect.column = design.inputs()[input].name;
         if (level >= 0) effect.level = design.inputs()[input].levels[static_cast<std::size_t>(level)];
         effect.effect = total.effect / n;
-        effect.standardError =
-            model.fit.combination(total.gradient.head(p) / n, total.gradient[p] / n).second;
-        const double df = model.fit.testDegreesOfFreedom();
+        const auto [linear, error, df] =
+            model.fit.combination(total.gradient.head(p) / n, total.gradient[p] / n);
+        effect.standardError = error;
         const double half = studentQuantile(evidence.level, df) * effect.standardError;
         effect.lower = effect.effect - half;
         effect.upper = effect.effect + half;

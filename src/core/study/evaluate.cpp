@@ -54,6 +54,7 @@ public:
             rows->resize(0);
         m_model->working = {};
         m_model->weights = {};
+        m_model->fit.orthonormal.reset();
         if (m_model->iterated) m_model->iterated->rowWeights = {};
         m_evidence.model = m_model;
         return std::move(m_evidence);
@@ -95,6 +96,7 @@ private:
                        : m_prepared.parts[i] == Part::learning ? RowState::learning
                        : m_prepared.parts[i] == Part::heldOut  ? RowState::heldOut
                                                                : RowState::test;
+            if (state[i] == RowState::learning && !m_prepared.teaches(i)) state[i] = RowState::weightless;
         }
         m_evidence.rows.leftOutBy = m_prepared.leftOut;
         std::vector<const Column*> used;
@@ -104,7 +106,7 @@ private:
             if (column->missingCount() == 0) continue;
             std::size_t count = 0;
             for (std::size_t i = 0; i < n; ++i)
-                if (state[i] != RowState::leftOut && column->isMissing(i)) {
+                if (state[i] != RowState::leftOut && state[i] != RowState::weightless && column->isMissing(i)) {
                     ++count;
                     state[i] = RowState::missing;
                 }
@@ -117,9 +119,19 @@ private:
                 m_heldOut.push_back(static_cast<std::uint32_t>(i));
             else if (state[i] == RowState::test)
                 m_test.push_back(static_cast<std::uint32_t>(i));
+            else if (state[i] == RowState::weightless)
+                m_weightless.push_back(static_cast<std::uint32_t>(i));
             m_evidence.rowsLeftOut += state[i] == RowState::leftOut;
             m_evidence.rowsMissing += state[i] == RowState::missing;
         }
+        m_evidence.rowsWeightless = m_weightless.size();
+        std::erase_if(m_weightless, [&](std::uint32_t row) {
+            return std::any_of(used.begin(), used.end(), [row](const Column* c) { return c->isMissing(row); });
+        });
+        if (m_learning.empty() && m_evidence.rowsWeightless > 0)
+            throw Error(ErrorCode::badWeights, "all weights of the learning rows are 0",
+                        {.file = m_file, .column = columnWith(m_recipe, Role::weight)},
+                        "Give another column the role of the weight, or none.");
         if (m_learning.empty())
             throw Error(ErrorCode::tooFewRows, "no learning row has values in all columns in use",
                         {.file = m_file}, "Take out the terms whose columns are mostly missing.");
@@ -140,6 +152,7 @@ private:
         if (factors || !m_model->design.guards().empty()) {
             std::erase_if(m_heldOut, [&](std::uint32_t row) { return !m_bound->complete(row); });
             std::erase_if(m_test, [&](std::uint32_t row) { return !m_bound->complete(row); });
+            std::erase_if(m_weightless, [&](std::uint32_t row) { return !m_bound->complete(row); });
         }
         m_evidence.heldOutUnpredicted = before - m_heldOut.size();
         m_evidence.rowsLearning = m_learning.size();
@@ -165,22 +178,33 @@ private:
         m_evidence.totalSumOfSquares = fit.totalSumOfSquares;
         m_evidence.conditionNumber = fit.conditionNumber;
         m_evidence.digitsLeft = fit.digitsLeft;
+        m_evidence.responseDigitsLeft = fit.responseDigitsLeft;
+        m_evidence.fitsExactly = fit.fitsExactly;
+        m_evidence.rowsFixed = fit.rowsFixed;
         m_evidence.twicePrecision = fit.exact;
         m_evidence.rankTolerance = fit.rankToleranceUsed;
-        m_evidence.rSquared = 1 - fit.residualSumOfSquares / fit.totalSumOfSquares;
+        m_evidence.rSquared = df > 0 ? 1 - fit.residualSumOfSquares / fit.totalSumOfSquares : nan;
         const double whole = df + static_cast<double>(fit.rank()) - (fit.intercept ? 1 : 0);
         m_evidence.adjustedRSquared =
             df > 0 ? 1 - (fit.residualSumOfSquares / df) / (fit.totalSumOfSquares / whole) : nan;
         m_evidence.fDegreesOfFreedom = k;
-        if (fit.covariance)
-            m_evidence.f = df > 0 ? fit.waldF(fit.kept).first : nan;
-        else
-            m_evidence.f = df > 0 && k > 0 ? (explained / k) / (fit.residualSumOfSquares / df) : nan;
-        m_evidence.fP = fisherUpper(m_evidence.f, k, fit.testDegreesOfFreedom());
+        JointTest all{nan, k, fit.testDegreesOfFreedom(), {}};
+        if (k > 0) all = fit.jointTest(fit.kept);
+        if (!fit.covarianceRoot && !std::isnan(all.f)) all.f = (explained / k) / (fit.residualSumOfSquares / df);
+        if (fit.fitsExactly) noTest(all);
+        m_evidence.f = all.f;
+        m_evidence.fDenominatorDf = all.denominatorDf;
+        m_evidence.fWhy = all.why;
+        m_evidence.fP = fisherUpper(all.f, k, all.denominatorDf);
         judgeByInformation();
         for (std::size_t i = 0; i < m_y.size(); ++i)
             m_fitted.push_back(natural(fit.fitted[static_cast<Index>(i)], m_learning[i]));
         m_evidence.learning = score(m_y, m_fitted, meanOfLearning());
+    }
+
+    static void noTest(JointTest& test) {
+        test.f = nan;
+        test.why = "the model fits to the last digit, so that there is no spread to judge by";
     }
 
     /// AIC corrected for few rows (Hurvich and Tsai 1989, Biometrika 76) and BIC (Schwarz 1978, Annals of
@@ -189,7 +213,9 @@ private:
     void judgeByInformation() {
         m_evidence.aicc = m_evidence.bic = nan;
         const LeastSquaresFit& fit = m_model->fit;
-        if (m_recipe.estimator.kind != EstimatorKind::leastSquares || !(fit.residualSumOfSquares > 0)) return;
+        if (m_recipe.estimator.kind != EstimatorKind::leastSquares || !(fit.residualSumOfSquares > 0) ||
+            !(fit.degreesOfFreedom > 0) || fit.fitsExactly)
+            return;
         const double parameters = static_cast<double>(fit.rank()) + 1;
         const double n = fit.degreesOfFreedom + static_cast<double>(fit.rank());
         double twice = n * (std::log(2 * std::numbers::pi * fit.residualSumOfSquares / n) + 1);
@@ -288,6 +314,11 @@ private:
             rows.fitted[m_test[i]] = m_testPredicted[i];
             rows.residual[m_test[i]] = m_working->at(m_test[i]) - m_testPredictor[i];
         }
+        const auto weightless = predictor(m_model->fit, *m_bound, m_weightless, m_threads, m_progress);
+        for (std::size_t i = 0; i < m_weightless.size(); ++i) {
+            rows.fitted[m_weightless[i]] = natural(weightless[i], m_weightless[i]);
+            rows.residual[m_weightless[i]] = m_working->at(m_weightless[i]) - weightless[i];
+        }
         // The response of locked test rows is not shown either.
         if (m_testPredicted.empty())
             for (const auto row : m_test)
@@ -301,9 +332,9 @@ private:
         double deviation = 1;
     };
 
-    void addCoefficient(std::string name, double estimate, double error, int term, Span span) {
+    void addCoefficient(std::string name, double estimate, double error, double df, int term, Span span) {
+        if (m_model->fit.fitsExactly) error = nan; // rounding, not spread
         const double t = estimate / error;
-        const double df = m_model->fit.testDegreesOfFreedom();
         const double half = studentQuantile(m_recipe.level, df) * error;
         CoefficientEvidence c{.name = std::move(name),
                               .estimate = estimate,
@@ -317,20 +348,22 @@ private:
                               .effectLower = (estimate - half) * span.quartiles,
                               .effectUpper = (estimate + half) * span.quartiles,
                               .deviation = span.deviation,
-                              .dependent = std::isnan(estimate)};
+                              .dependent = std::isnan(estimate),
+                              .degreesOfFreedom = df};
         m_evidence.coefficients.push_back(std::move(c));
     }
 
     void describeCoefficients() {
         m_progress.checkpoint(0.8, "Testing coefficients");
         if (m_recipe.intercept)
-            addCoefficient("intercept", m_model->fit.constant, m_model->fit.constantError, -1, {nan, nan});
+            addCoefficient("intercept", m_model->fit.constant, m_model->fit.constantError,
+                           m_model->fit.constantDegreesOfFreedom(), -1, {nan, nan});
         const auto spans = spansOfColumns();
         const auto& columns = m_model->design.columns();
         for (std::size_t j = 0; j < columns.size(); ++j) {
             addCoefficient(columns[j].name, m_model->fit.coefficients[static_cast<Index>(j)],
                            m_model->fit.standardErrors[static_cast<Index>(j)],
-                           static_cast<int>(columns[j].term), spans[j]);
+                           m_model->fit.coefficientDegreesOfFreedom(j), static_cast<int>(columns[j].term), spans[j]);
             if (j + 1 == columns.size() || columns[j + 1].term != columns[j].term)
                 addLastDeviation(columns[j].term);
         }
@@ -346,9 +379,9 @@ private:
         VectorXd weights = VectorXd::Zero(m_model->fit.columns);
         for (const std::size_t j : own)
             weights[static_cast<Index>(j)] = -1;
-        const auto [estimate, error] = m_model->fit.combination(weights, 0);
+        const auto [estimate, error, df] = m_model->fit.combination(weights, 0);
         addCoefficient(input.name + " = " + input.levels[input.referenceLevel] + " against the mean",
-                       estimate, error, static_cast<int>(t), {});
+                       estimate, error, df, static_cast<int>(t), {});
         m_evidence.coefficients.back().derived = true;
     }
 
@@ -375,14 +408,8 @@ private:
             // A product with an indicator is spread by its number alone.
             if (pieces.size() > 1) std::erase(values, 0.0);
             if (values.empty()) return;
-            const auto quantile = [&values](double share) {
-                const auto at =
-                    values.begin() +
-                    static_cast<std::ptrdiff_t>(std::llround(share * static_cast<double>(values.size() - 1)));
-                std::nth_element(values.begin(), at, values.end());
-                return *at;
-            };
-            spans[j].quartiles = quantile(0.75) - quantile(0.25);
+            std::sort(values.begin(), values.end());
+            spans[j].quartiles = quantileOfSorted(values, 0.75) - quantileOfSorted(values, 0.25);
             const Eigen::Map<const VectorXd> all(values.data(), static_cast<Index>(values.size()));
             spans[j].deviation = values.size() > 1 ? std::sqrt((all.array() - all.mean()).square().sum() /
                                                                static_cast<double>(values.size() - 1))
@@ -394,7 +421,6 @@ private:
     void describeTerms() {
         m_progress.checkpoint(0.85, "Weighing terms");
         groupTerms();
-        const MatrixXd correlation = m_model->fit.correlation();
         const std::size_t count = m_recipe.terms.size();
         std::vector<LeastSquaresFit::Reduced> reduced(count);
         m_evidence.terms.resize(count);
@@ -406,17 +432,24 @@ private:
             TermEvidence& term = m_evidence.terms[t];
             term.name = termName(m_recipe.terms[t]);
             term.entersAs = entersAs(m_recipe.terms[t]);
-            const double df = static_cast<double>(fit.rank() - reduced[t].rank);
-            term.degreesOfFreedom = static_cast<int>(df);
-            const double gain = reduced[t].residualSumOfSquares - fit.residualSumOfSquares;
-            if (fit.covariance)
-                term.f = fit.waldF(own).first;
-            else
-                term.f = df > 0 ? gain / df / (fit.residualSumOfSquares / fit.degreesOfFreedom) : nan;
-            term.p = fisherUpper(term.f, df, fit.testDegreesOfFreedom());
-            term.inflation = inflationOf(relatedColumns(t), correlation);
+            JointTest test = fit.jointTest(own);
+            if (fit.fitsExactly) noTest(test);
+            term.degreesOfFreedom = static_cast<int>(test.numeratorDf);
+            term.f = test.f;
+            term.why = test.why;
+            term.denominatorDf = test.denominatorDf;
+            term.p = fisherUpper(test.f, test.numeratorDf, test.denominatorDf);
+            if (m_group[t] == t) { // terms taken together share it
+                const auto related = relatedColumns(t);
+                const auto kept = std::count_if(related.begin(), related.end(), [&](std::size_t j) {
+                    return std::find(fit.kept.begin(), fit.kept.end(), j) != fit.kept.end();
+                });
+                term.inflation = std::pow(fit.inflation(related), 1 / static_cast<double>(kept));
+            }
             describeShape(m_recipe.terms[t], own, term);
         });
+        for (std::size_t t = 0; t < count; ++t)
+            m_evidence.terms[t].inflation = m_evidence.terms[m_group[t]].inflation;
         addErrorsWithout(reduced);
     }
 
@@ -461,26 +494,6 @@ private:
         for (std::size_t j = 0; j < m_model->design.columns().size(); ++j)
             if (m_group[m_model->design.columns()[j].term] == m_group[t]) columns.push_back(j);
         return columns;
-    }
-
-    /// det(R11)·det(R22)/det(R) to the power 1/df (Fox and Monette 1992, "Generalized collinearity
-    /// diagnostics").
-    double inflationOf(const std::vector<std::size_t>& own, const MatrixXd& correlation) const {
-        std::vector<Index> mine;
-        std::vector<Index> others;
-        for (std::size_t k = 0; k < m_model->fit.kept.size(); ++k)
-            (std::find(own.begin(), own.end(), m_model->fit.kept[k]) != own.end() ? mine : others)
-                .push_back(static_cast<Index>(k));
-        if (mine.empty()) return nan;
-        auto logDeterminant = [&](const std::vector<Index>& which) {
-            if (which.empty()) return 0.0;
-            const MatrixXd part = correlation(which, which);
-            return part.ldlt().vectorD().array().max(1e-300).log().sum();
-        };
-        std::vector<Index> all(m_model->fit.kept.size());
-        std::iota(all.begin(), all.end(), 0);
-        return std::exp((logDeterminant(mine) + logDeterminant(others) - logDeterminant(all)) /
-                        static_cast<double>(mine.size()));
     }
 
     /// The term's part of the linear predictor along its one column.
@@ -553,6 +566,7 @@ private:
             coefficients.col(static_cast<Index>(t)) = reduced[t].coefficients;
             constants[static_cast<Index>(t)] = reduced[t].constant;
         }
+        const Eigen::RowVectorXd smearing = smearingWithout(coefficients, constants);
         std::vector<Eigen::RowVectorXd> sums((m_heldOut.size() + designBlockRows - 1) / designBlockRows);
         eachBlock(m_heldOut, [&](std::size_t first, const MatrixXd& block) {
             MatrixXd errors = block * coefficients;
@@ -565,7 +579,10 @@ private:
             for (Index i = 0; i < errors.rows(); ++i) {
                 const auto row = m_heldOut[first + static_cast<std::size_t>(i)];
                 for (Index t = 0; t < errors.cols(); ++t)
-                    errors(i, t) = natural(errors(i, t), row) - m_response[row];
+                    errors(i, t) = (m_recipe.logResponse
+                                        ? std::exp(errors(i, t) + m_working->offset(row)) * smearing[t]
+                                        : natural(errors(i, t), row)) -
+                                   m_response[row];
             }
             sums[first / designBlockRows] = errors.colwise().squaredNorm();
         });
@@ -577,6 +594,36 @@ private:
                 std::sqrt(total[static_cast<Index>(t)] / static_cast<double>(m_heldOut.size())) /
                     m_evidence.heldOut.rmse -
                 1;
+    }
+
+    /// Duan's factor of each reduced fit in logarithms, from its own residuals; 1 where none is used.
+    Eigen::RowVectorXd smearingWithout(const MatrixXd& coefficients, const Eigen::RowVectorXd& constants) const {
+        const Index count = coefficients.cols();
+        if (!m_recipe.logResponse || m_model->rule.isQuantile()) return Eigen::RowVectorXd::Ones(count);
+        std::vector<Eigen::RowVectorXd> sums((m_learning.size() + designBlockRows - 1) / designBlockRows);
+        std::vector<double> weights(sums.size(), 0);
+        eachBlock(m_learning, [&](std::size_t first, const MatrixXd& block) {
+            MatrixXd grown = block * coefficients;
+            grown.rowwise() += constants;
+            grown.colwise() -= Eigen::Map<const VectorXd>(m_model->working.data() + first, block.rows());
+            grown = (-grown.array()).exp();
+            Eigen::RowVectorXd& sum = sums[first / designBlockRows];
+            if (m_model->weights.empty()) {
+                sum = grown.colwise().sum();
+                weights[first / designBlockRows] = static_cast<double>(block.rows());
+                return;
+            }
+            const Eigen::Map<const VectorXd> w(m_model->weights.data() + first, block.rows());
+            sum = w.transpose() * grown;
+            weights[first / designBlockRows] = w.sum();
+        });
+        Eigen::RowVectorXd total = Eigen::RowVectorXd::Zero(count);
+        double whole = 0;
+        for (std::size_t b = 0; b < sums.size(); ++b) {
+            total += sums[b];
+            whole += weights[b];
+        }
+        return total / whole;
     }
 
     void forecast() {
@@ -676,6 +723,8 @@ private:
     std::vector<std::uint32_t> m_learning;
     std::vector<std::uint32_t> m_heldOut;
     std::vector<std::uint32_t> m_test;
+    /// Rows of weight 0 that can be predicted.
+    std::vector<std::uint32_t> m_weightless;
     std::vector<double> m_testPredicted;
     std::vector<double> m_testPredictor;
     std::vector<double> m_y;

@@ -34,21 +34,25 @@ ordered_json coefficientJson(const CoefficientEvidence& c) {
             {"effect_upper", c.effectUpper},
             {"standard_deviation", c.deviation},
             {"dependent", c.dependent},
-            {"derived", c.derived}};
+            {"derived", c.derived},
+            {"test_degrees_of_freedom", c.degreesOfFreedom}};
 }
 
 ordered_json termJson(const TermEvidence& t) {
-    return {{"name", t.name},
-            {"enters_as", t.entersAs},
-            {"degrees_of_freedom", t.degreesOfFreedom},
-            {"f", t.f},
-            {"p", t.p},
-            {"inflation", t.inflation},
-            {"error_without", t.errorWithout},
-            {"lowest", t.lowest},
-            {"highest", t.highest},
-            {"centre", t.centre},
-            {"scale", t.scale}};
+    ordered_json out{{"name", t.name},
+                     {"enters_as", t.entersAs},
+                     {"degrees_of_freedom", t.degreesOfFreedom},
+                     {"f", t.f},
+                     {"p", t.p},
+                     {"inflation", t.inflation},
+                     {"error_without", t.errorWithout},
+                     {"lowest", t.lowest},
+                     {"highest", t.highest},
+                     {"centre", t.centre},
+                     {"scale", t.scale},
+                     {"test_degrees_of_freedom", t.denominatorDf}};
+    if (!t.why.empty()) out["no_test"] = t.why;
+    return out;
 }
 
 ordered_json goadJson(const Goad& g) {
@@ -108,6 +112,8 @@ std::string_view stateName(RowState state) {
         return "missing values";
     case RowState::test:
         return "test";
+    case RowState::weightless:
+        return "weight 0";
     }
     return "missing values";
 }
@@ -120,6 +126,7 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
                    {"held_out", e.rowsHeldOut}, {"left_out", e.rowsLeftOut},
                    {"missing", e.rowsMissing},  {"held_out_unpredicted", e.heldOutUnpredicted}};
     if (e.rowsTest > 0) out["rows"]["test"] = e.rowsTest;
+    if (e.rowsWeightless > 0) out["rows"]["weight_0"] = e.rowsWeightless;
     for (std::size_t i = 0; i < e.steps.size() && i < recipe.steps.size(); ++i)
         out["steps"].push_back(stepEvidenceJson(e.steps[i], recipe.steps[i]));
     for (const PartSummary& part : e.parts)
@@ -167,10 +174,15 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     fit["f"] = e.f;
     fit["f_degrees_of_freedom"] = e.fDegreesOfFreedom;
     fit["f_p"] = e.fP;
+    fit["f_test_degrees_of_freedom"] = e.fDenominatorDf;
+    if (!e.fWhy.empty()) fit["f_no_test"] = e.fWhy;
     fit["residual_sum_of_squares"] = e.residualSumOfSquares;
     fit["total_sum_of_squares"] = e.totalSumOfSquares;
     fit["condition_number"] = e.conditionNumber;
     fit["digits_left"] = e.digitsLeft;
+    fit["response_digits_left"] = e.responseDigitsLeft;
+    if (e.fitsExactly) fit["fits_exactly"] = true;
+    if (e.rowsFixed > 0) fit["rows_fixed"] = e.rowsFixed;
     fit["twice_precision"] = e.twicePrecision;
     fit["rank_tolerance"] = e.rankTolerance;
     out["scores"]["learning"] = scoresJson(e.learning);

@@ -36,6 +36,8 @@ struct CoefficientEvidence {
     double deviation = 0;
     /// True when other columns say it already; all numbers are NaN then.
     bool dependent = false;
+    /// Degrees of freedom of its t; infinite for the normal.
+    double degreesOfFreedom = 0;
     /// True when it is a sum of others and no column of its own: the last level of deviations from the mean.
     bool derived = false;
 };
@@ -48,6 +50,10 @@ struct TermEvidence {
     /// F test of the term as a whole.
     double f = 0;
     double p = 0;
+    /// Why there is no test; empty when there is one.
+    std::string why;
+    /// Of the test, its denominator.
+    double denominatorDf = 0;
     /// GVIF^(1/df) (Fox and Monette 1992); the variance inflation factor where df = 1. Terms made of the same
     /// columns (a product and its parents, a column and its powers) are taken together and share it.
     double inflation = 0;
@@ -65,7 +71,7 @@ struct TermEvidence {
     std::vector<double> density;
 };
 
-enum class RowState : std::uint8_t { learning, heldOut, leftOut, missing, test };
+enum class RowState : std::uint8_t { learning, heldOut, leftOut, missing, test, weightless };
 std::string_view stateName(RowState state);
 
 /// One value a row of the table; NaN where there is none.
@@ -91,6 +97,8 @@ struct Evidence {
                 rowsTest = 0;
     /// Held-out rows with a level no learning row has, which cannot be predicted.
     std::size_t heldOutUnpredicted = 0;
+    /// Rows of weight 0: predicted, and nothing is learned from them.
+    std::size_t rowsWeightless = 0;
     std::vector<std::pair<std::string, std::size_t>> missingByColumn;
 
     std::vector<CoefficientEvidence> coefficients;
@@ -103,12 +111,20 @@ struct Evidence {
     double f = 0;
     double fDegreesOfFreedom = 0;
     double fP = 0;
+    double fDenominatorDf = 0;
+    std::string fWhy;
     double residualSumOfSquares = 0;
     double totalSumOfSquares = 0;
     double conditionNumber = 0;
     /// Decimal digits that the conditioning of the data leaves in the worst determined coefficient, and
     /// whether the fit was worked out to twice the precision, so that arithmetic takes none of them.
     double digitsLeft = 16;
+    /// The same of the response: its spread beside its size.
+    double responseDigitsLeft = 16;
+    /// Residuals are no more than rounding: no errors, tests and intervals are given.
+    bool fitsExactly = false;
+    /// Learning rows that alone fix their fitted value, where the errors are made of residuals.
+    std::size_t rowsFixed = 0;
     bool twicePrecision = false;
     double rankTolerance = 0;
     /// Residuals, coefficients, effects and sums of squares are those of ln(response); scores, fitted values

@@ -35,7 +35,7 @@ LookScope lookScope(const Recipe& recipe, const PreparedRows& prepared, const Ev
     const std::size_t n = prepared.table.rows();
     scope.used.resize(n);
     for (std::size_t i = 0; i < n; ++i) {
-        scope.used[i] = prepared.leftOut[i] == 0 && prepared.parts[i] == Part::learning;
+        scope.used[i] = prepared.teaches(i);
         scope.rows += scope.used[i];
     }
     if (against == Against::response) {

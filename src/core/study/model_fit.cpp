@@ -14,35 +14,6 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-std::vector<double> weightsOf(const Recipe& recipe, const Table& table, const std::string& file,
-                              std::span<const std::uint32_t> rows) {
-    const std::string name = columnWith(recipe, Role::weight);
-    if (name.empty()) return {};
-    const Column& column = table.at(name, file);
-    if (column.kind() != ColumnKind::number)
-        throw Error(ErrorCode::wrongType,
-                    "weights must be numbers, and this is a " + std::string(kindName(column.kind())) +
-                        " column",
-                    {.file = file, .column = name}, "Give another column the role of the weight, or none.");
-    const auto numbers = column.numbers();
-    std::vector<double> weights;
-    weights.reserve(rows.size());
-    bool any = false;
-    for (const auto row : rows) {
-        if (!(numbers[row] >= 0) || !std::isfinite(numbers[row]))
-            throw Error(ErrorCode::badWeights,
-                        "the weight in row " + countText(row + 1) + " is " + shortText(numbers[row]),
-                        {.file = file, .column = name},
-                        "Weights are 0 or more. Correct it or leave the row out.");
-        any = any || numbers[row] > 0;
-        weights.push_back(numbers[row]);
-    }
-    if (!any)
-        throw Error(ErrorCode::badWeights, "all weights of the learning rows are 0",
-                    {.file = file, .column = name}, "Give another column the role of the weight, or none.");
-    return weights;
-}
-
 /// Place of each row's value among the different ones, ascending: groups and periods.
 std::vector<std::uint32_t> unitsOf(const Column& column, std::span<const std::uint32_t> rows) {
     std::vector<double> values;
@@ -92,7 +63,10 @@ void replaceErrors(ModelFit& model, const Recipe& recipe, const Table& table, co
         throw Error(error.code(), error.message(), {.file = file, .column = errors.column}, error.remedy());
     }
     model.errorUnits = found.units;
-    model.fit.replaceCovariance(std::move(found.covariance), found.degreesOfFreedom);
+    model.fit.rowsFixed = found.rowsFixed;
+    model.fit.unseen = std::move(found.unseen);
+    model.fit.fewGroups = std::move(found.fewGroups);
+    model.fit.replaceCovariance(std::move(found.covarianceRoot), found.degreesOfFreedom);
 }
 
 double weightAt(const ModelFit& model, std::size_t i) {
@@ -164,6 +138,35 @@ void fitQuantiles(ModelFit& model, const Recipe& recipe, const RowSource& x, Thr
 }
 
 } // namespace
+
+std::vector<double> weightsOf(const Recipe& recipe, const Table& table, const std::string& file,
+                              std::span<const std::uint32_t> rows) {
+    const std::string name = columnWith(recipe, Role::weight);
+    if (name.empty()) return {};
+    const Column& column = table.at(name, file);
+    if (column.kind() != ColumnKind::number)
+        throw Error(ErrorCode::wrongType,
+                    "weights must be numbers, and this is a " + std::string(kindName(column.kind())) +
+                        " column",
+                    {.file = file, .column = name}, "Give another column the role of the weight, or none.");
+    const auto numbers = column.numbers();
+    std::vector<double> weights;
+    weights.reserve(rows.size());
+    bool any = false;
+    for (const auto row : rows) {
+        if (!(numbers[row] >= 0) || !std::isfinite(numbers[row]))
+            throw Error(ErrorCode::badWeights,
+                        "the weight in row " + countText(row + 1) + " is " + shortText(numbers[row]),
+                        {.file = file, .column = name},
+                        "Weights are 0 or more. Correct it or leave the row out.");
+        any = any || numbers[row] > 0;
+        weights.push_back(numbers[row]);
+    }
+    if (!any)
+        throw Error(ErrorCode::badWeights, "all weights of the learning rows are 0",
+                    {.file = file, .column = name}, "Give another column the role of the weight, or none.");
+    return weights;
+}
 
 std::vector<std::string> columnsInUse(const Recipe& recipe) {
     std::vector<std::string> names{recipe.response};
@@ -255,7 +258,11 @@ ModelFit fitModel(const Recipe& recipe, const Table& table, const std::string& f
     {
         ProgressStage stage(progress, 0, iterates ? 0.3 : 0.9);
         model.fit = fitLeastSquares(
-            x, model.working, {.intercept = recipe.intercept, .threads = threads, .weights = model.weights},
+            x, model.working,
+            {.intercept = recipe.intercept,
+             .threads = threads,
+             .weights = model.weights,
+             .keepOrthonormal = !iterates && recipe.errors.kind != ErrorsKind::equalSpread},
             stage);
     }
     ProgressStage stage(progress, iterates ? 0.3 : 0.9, 1);

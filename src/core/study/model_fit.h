@@ -39,6 +39,10 @@ struct ModelFit {
 /// Columns a recipe's model reads: the response, those of terms, weight, offset, and of the errors.
 std::vector<std::string> columnsInUse(const Recipe& recipe);
 
+/// Weights of some rows; empty when the recipe has none. Errors: wrongType, badWeights with the row.
+std::vector<double> weightsOf(const Recipe& recipe, const Table& table, const std::string& file,
+                              std::span<const std::uint32_t> rows);
+
 /// The value the model fits at a row: the response, or its logarithm, less the offset. NaN where not defined.
 class WorkingResponse {
 public:

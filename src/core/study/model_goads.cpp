@@ -3,6 +3,7 @@
 #include "base/text.h"
 
 #include <algorithm>
+#include <cmath>
 
 namespace oxgoad {
 
@@ -55,6 +56,88 @@ void addChoiceGoads(const Recipe& recipe, const Evidence& evidence, std::vector<
     goads.push_back(goad);
 }
 
+/// Where errors, tests and intervals cannot be said, or say less than they seem to.
+void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::vector<Goad>& goads) {
+    const auto add = [&](std::string key, Severity severity, std::string title, std::string reading,
+                         std::string threshold, std::string source) -> Goad& {
+        Goad goad;
+        goad.key = std::move(key);
+        goad.severity = severity;
+        goad.title = std::move(title);
+        goad.reading = std::move(reading);
+        goad.threshold = std::move(threshold);
+        goad.source = std::move(source);
+        goad.station = "fit";
+        goads.push_back(std::move(goad));
+        return goads.back();
+    };
+    const std::string practice = "common practice, no source";
+    const auto coefficients = static_cast<std::size_t>(
+        std::count_if(evidence.coefficients.begin(), evidence.coefficients.end(),
+                      [](const CoefficientEvidence& c) { return !c.dependent && !c.derived; }));
+    if (!(evidence.degreesOfFreedom > 0)) {
+        add("no degrees of freedom", Severity::alarm, "As many coefficients as rows: the fit proves nothing",
+            plural(evidence.rowsLearning, "learning row", "learning rows") + " and " +
+                plural(coefficients, "coefficient", "coefficients") +
+                ": any rows would fit, so errors, tests, R² and intervals have no value",
+            "0 degrees of freedom", practice);
+        return;
+    }
+    if (evidence.fitsExactly) {
+        Goad& goad = add("fits exactly", Severity::alarm, "The model says the response to the last digit",
+                         "the residuals are no more than the rounding of the values, so errors, tests and intervals "
+                         "have no value; often the response was computed from these columns",
+                         "residuals within 4 roundings of the largest value", practice);
+        goad.column = recipe.response;
+    }
+    if (evidence.responseDigitsLeft < 6)
+        add("far-off response", Severity::caution, "The response varies little beside its size",
+            "a spread of some " + shortText(evidence.totalSumOfSquares > 0
+                                                ? std::sqrt(evidence.totalSumOfSquares /
+                                                            static_cast<double>(evidence.rowsLearning))
+                                                : 0) +
+                " leaves " + readableText(evidence.responseDigitsLeft, 2) +
+                " digits of the values as they are stored; take a constant off before they are written",
+            "fewer than 6 digits", "Chan, Golub and LeVeque 1983, The American Statistician 37")
+            .column = recipe.response;
+    constexpr std::size_t fewGroups = 30;
+    if (recipe.errors.kind == ErrorsKind::byGroup && evidence.errorUnits > 0 && evidence.errorUnits < fewGroups) {
+        Goad& goad = add("few groups: " + recipe.errors.column, Severity::caution,
+                         "Few groups for errors by " + recipe.errors.column,
+                         plural(evidence.errorUnits, "group", "groups") +
+                             ": such errors are too small with few groups and intervals too narrow (with 10 groups a "
+                             "95 % interval covers about 92 %)",
+                         "fewer than about 30 groups",
+                         "Bell and McCaffrey 2002, Survey Methodology 28; Cameron and Miller 2015, Journal of Human "
+                         "Resources 50");
+        goad.column = recipe.errors.column;
+        goad.moves.push_back({Move::Kind::correctFewGroups, "correct for few groups", recipe.errors.column, 0});
+    }
+    if (evidence.rowsFixed > 0 && recipe.errors.kind != ErrorsKind::equalSpread)
+        add("rows that fix their value", Severity::caution,
+            plural(evidence.rowsFixed, "row alone fixes its fitted value",
+                   "rows alone fix their fitted values"),
+            "such a row (the only one of a level, say) has no residual whatever the spread, so " +
+                errorsText(recipe.errors) + " see nothing there; where they rest on it they are not given, "
+                                            "or too small",
+            "leverage above 1 − 1e-10", "MacKinnon and White 1985, Journal of Econometrics 29");
+    std::string untested, why;
+    for (const TermEvidence& term : evidence.terms)
+        if (!term.why.empty() && term.degreesOfFreedom > 0 && !evidence.fitsExactly) {
+            untested += (untested.empty() ? "" : ", ") + term.name;
+            why = term.why;
+        }
+    if (untested.empty() && !evidence.fWhy.empty() && !evidence.terms.empty() && !evidence.fitsExactly) {
+        untested = "all terms together";
+        why = evidence.fWhy;
+    }
+    if (!untested.empty())
+        add("no test of a term", Severity::caution, "No test can be made of " + untested,
+            why + " under " + errorsText(recipe.errors),
+            "a direction with less than 1e-8 of the largest standard error",
+            "Pustejovsky and Tipton 2018, Journal of Business & Economic Statistics 36");
+}
+
 } // namespace
 
 void addDataGoads(const Recipe& recipe, const PreparedRows& prepared, std::vector<Goad>& goads) {
@@ -105,6 +188,7 @@ void addModelGoads(const Recipe& recipe, const Evidence& evidence, std::vector<G
         goads.push_back(std::move(goad));
     }
     addChoiceGoads(recipe, evidence, goads);
+    addUncertaintyGoads(recipe, evidence, goads);
     if (!evidence.iterated || evidence.iterated->converged) return;
     Goad goad;
     goad.key = "no convergence";

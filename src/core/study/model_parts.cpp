@@ -167,6 +167,11 @@ Errors parseErrors(const JsonValue& value) {
     errors.kind = found->first;
     if (errors.kind == ErrorsKind::byGroup || errors.kind == ErrorsKind::serial)
         errors.column = object.at("column").text();
+    if (errors.kind == ErrorsKind::byGroup)
+        object.optional("correction", [&](const JsonValue& v) {
+            if (v.text() != "few groups") v.refuse("is \"" + v.text() + "\"", "Known is few groups.");
+            errors.kind = ErrorsKind::byFewGroups;
+        });
     if (errors.kind == ErrorsKind::serial)
         object.optional("lags", [&](const JsonValue& v) { errors.lags = v.integer(0, 10000); });
     object.finish();
@@ -191,9 +196,10 @@ ordered_json estimatorJson(const Estimator& estimator) {
 
 ordered_json errorsJson(const Errors& errors) {
     ordered_json out;
-    for (const auto& [kind, name] : errorKinds)
-        if (kind == errors.kind) out["kind"] = name;
+    const bool few = errors.kind == ErrorsKind::byFewGroups;
+    out["kind"] = errorsKindName(few ? ErrorsKind::byGroup : errors.kind);
     if (!errors.column.empty()) out["column"] = errors.column;
+    if (few) out["correction"] = "few groups";
     if (errors.lags >= 0) out["lags"] = errors.lags;
     return out;
 }

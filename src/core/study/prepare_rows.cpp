@@ -52,6 +52,25 @@ Ledger ledgerOf(const PreparedRows& prepared, const Recipe& recipe, const ReadRe
     return makeLedger(input, threads, progress);
 }
 
+/// 1 for rows of weight 0; empty when there are none.
+std::vector<std::uint8_t> weightlessRows(const Table& table, const std::string& name) {
+    const Column* column = name.empty() ? nullptr : table.find(name);
+    if (!column || column->kind() != ColumnKind::number) return {};
+    const auto weights = column->numbers();
+    if (std::find(weights.begin(), weights.end(), 0.0) == weights.end()) return {};
+    std::vector<std::uint8_t> none(weights.size());
+    std::transform(weights.begin(), weights.end(), none.begin(), [](double w) { return w == 0; });
+    return none;
+}
+
+std::vector<std::uint8_t> teachersOfSteps(const PreparedRows& prepared, const Table& raw) {
+    const auto none = weightlessRows(raw, prepared.weight);
+    std::vector<std::uint8_t> learning(raw.rows());
+    for (std::size_t i = 0; i < learning.size(); ++i)
+        learning[i] = prepared.parts[i] == Part::learning && (none.empty() || none[i] == 0);
+    return learning;
+}
+
 } // namespace
 
 std::vector<std::uint8_t> PreparedRows::used() const {
@@ -74,9 +93,8 @@ std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const Stud
     } else {
         prepared->parts = assignParts(raw, recipe.setAside, file);
     }
-    std::vector<std::uint8_t> learning(raw.rows());
-    for (std::size_t i = 0; i < learning.size(); ++i)
-        learning[i] = prepared->parts[i] == Part::learning;
+    prepared->weight = columnWith(recipe, Role::weight);
+    const auto learning = teachersOfSteps(*prepared, raw);
     {
         ProgressStage stage(progress, 0.05, 0.5);
         Prepared done =
@@ -85,6 +103,7 @@ std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const Stud
         prepared->leftOut = std::move(done.leftOut);
         prepared->steps = std::move(done.outcomes);
     }
+    prepared->weightless = weightlessRows(prepared->table, prepared->weight);
     prepared->raw = raw;
     prepared->madeBy = recipe.steps;
     prepared->setAside = recipe.setAside;
@@ -112,7 +131,8 @@ bool isPreparedFor(const PreparedRows& prepared, const Recipe& recipe, const Stu
     std::set<std::string> quiet;
     for (const auto& [column, role] : recipe.roles)
         if (role == Role::identifier || role == Role::setAside) quiet.insert(column);
-    return prepared.quiet == quiet && prepared.madeBy == recipe.steps &&
+    return prepared.quiet == quiet && prepared.weight == columnWith(recipe, Role::weight) &&
+           prepared.madeBy == recipe.steps &&
            prepared.setAside == recipe.setAside && prepared.leftOutByHand == recipe.leaveOut &&
            prepared.response == recipe.response && sameTable(prepared.raw, rows.learning.table);
 }
@@ -133,9 +153,7 @@ StepEffect stepEffect(const PreparedRows& prepared, std::size_t index, const std
                       Progress& progress, StepOutcome* outcome) {
     StepEffect effect;
     if (index >= steps.size()) return effect;
-    std::vector<std::uint8_t> learning(prepared.raw.rows());
-    for (std::size_t i = 0; i < learning.size(); ++i)
-        learning[i] = prepared.parts[i] == Part::learning;
+    const auto learning = teachersOfSteps(prepared, prepared.raw);
     std::vector<LeftOutBy> hand(prepared.raw.rows(), 0);
     for (const LeftOutRow& row : prepared.leftOutByHand)
         if (row.row >= 1 && row.row <= hand.size()) hand[row.row - 1] = -1;

@@ -168,6 +168,8 @@ std::string errorsText(const Errors& errors) {
         return "errors for equal spread";
     case ErrorsKind::byGroup:
         return "errors by " + errors.column;
+    case ErrorsKind::byFewGroups:
+        return "errors by " + errors.column + ", corrected for few groups";
     case ErrorsKind::serial:
         return errors.lags >= 0
                    ? "errors for " + plural(static_cast<std::size_t>(errors.lags), "lag", "lags") + " of " +

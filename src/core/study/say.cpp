@@ -178,7 +178,7 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
         for (std::size_t k = 0; k <= j; ++k)
             if (model.design.columns()[k].term == model.design.columns()[j].term)
                 weights[static_cast<Index>(k)] = 1;
-        const auto [slope, error] = model.fit.combination(weights, 0);
+        const auto [slope, error, df] = model.fit.combination(weights, 0);
         return "Beyond " + shortText(basis.shift) + within(unitHead(recipe, input.name)) + " each extra " +
                one(unitHead(recipe, input.name)) + " of " + input.name + " goes with " +
                change(e, recipe, slope, error) + " " + e.response + held + " The slope changes there by " +
@@ -321,7 +321,7 @@ std::vector<LevelEquation> equationsByLevel(const Evidence& e, const std::string
         bool first = true;
         for (const std::string& name : order) {
             if (name.empty() && !model.fit.intercept && !differs[name]) continue;
-            const auto [estimate, error] =
+            const auto [estimate, error, df] =
                 model.fit.combination(weights[name], name.empty() && model.fit.intercept ? 1 : 0);
             text += signedTerm(estimate, error, name, first);
             first = false;

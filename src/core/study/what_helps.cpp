@@ -54,7 +54,8 @@ public:
         const auto adjusted = holmAdjusted(p);
         for (std::size_t h = 0; h < adjusted.size(); ++h)
             m_found.helps[h].pAdjusted = adjusted[h];
-        std::erase_if(m_found.helps, [](const Help& help) { return std::isnan(help.p); });
+        // Nothing can be said of these: their columns repeat others, or too few rows are left.
+        m_found.passedOver += std::erase_if(m_found.helps, [](const Help& help) { return std::isnan(help.p); });
         sort(m_found.helps);
         ProgressStage last(m_progress, 0.9, 1);
         leaveOut(last);
@@ -76,17 +77,17 @@ private:
         std::unique_ptr<Design> design;
         std::unique_ptr<BoundDesign> bound;
         std::vector<double> y;
+        std::vector<double> weights;
         LeastSquaresFit fit;
     };
 
     void findRows() {
         const WorkingResponse y(m_recipe, m_table, m_recipe.rows.file);
         std::vector<const Column*> inputs;
-        for (const std::string& name : inputNames(m_recipe.terms))
+        for (const std::string& name : columnsInUse(m_recipe))
             inputs.push_back(&m_table.at(name, m_recipe.rows.file));
         for (std::size_t i = 0; i < m_table.rows(); ++i) {
-            if (m_prepared.leftOut[i] != 0 || m_prepared.parts[i] != Part::learning || !std::isfinite(y.at(i)))
-                continue;
+            if (!m_prepared.teaches(i) || !std::isfinite(y.at(i))) continue;
             if (std::none_of(inputs.begin(), inputs.end(), [i](const Column* c) { return c->isMissing(i); }))
                 m_rows.push_back(static_cast<std::uint32_t>(i));
         }
@@ -194,6 +195,8 @@ private:
         options.intercept = m_recipe.intercept;
         options.threads = m_threads;
         options.precision = LeastSquaresOptions::Precision::plain;
+        fitted.weights = weightsOf(m_recipe, m_table, file, fitted.rows);
+        options.weights = fitted.weights;
         fitted.fit = fitLeastSquares(DesignRows(*fitted.bound, fitted.rows), fitted.y, options, progress);
         return fitted;
     }
@@ -211,6 +214,24 @@ private:
         Design design;
         std::vector<ScreenBlock> blocks;
     };
+    /// The term made of numbers less their means. Beside its parents and a constant it adds what the term adds, and
+    /// columns far off 0 keep their digits.
+    Term centredForm(const Term& term) const {
+        if (!m_recipe.intercept) return term;
+        Term centred;
+        for (const TermPart& part : term.parts) {
+            const bool number = m_table.at(part.column, {}).kind() == ColumnKind::number;
+            const bool bends = part.power == 2 && term.parts.size() == 1;
+            if (!number || part.logarithm || (part.power != 1 && !bends) || (term.parts.size() == 1 && !bends)) {
+                centred.parts.push_back(part);
+                continue;
+            }
+            TermPart own{part.column};
+            own.form = Form::centred;
+            centred.parts.insert(centred.parts.end(), bends ? 2 : 1, own);
+        }
+        return centred;
+    }
     Batch batchOf(const std::vector<std::size_t>& helps, std::span<const std::uint32_t> rows) const {
         std::vector<Term> terms;
         const auto place = [&](const Term& term) {
@@ -224,7 +245,7 @@ private:
             std::vector<std::size_t> of;
             for (const Term& parent : m_found.helps[h].parents)
                 of.push_back(place(parent));
-            of.push_back(place(m_found.helps[h].term));
+            of.push_back(place(centredForm(m_found.helps[h].term)));
             places.push_back(std::move(of));
         }
         Batch batch{Design::learn(m_table, rows, terms, {}, m_recipe.rows.file), {}};
@@ -281,7 +302,7 @@ private:
                 const Batch batch = batchOf(some, fitted.rows);
                 const BoundDesign bound(batch.design, m_table, m_recipe.rows.file);
                 const auto additions = screenBlocks(fitted.fit, x, DesignRows(bound, fitted.rows),
-                                                    batch.blocks, m_threads, stage);
+                                                    batch.blocks, fitted.weights, m_threads, stage);
                 for (std::size_t k = 0; k < some.size(); ++k) {
                     Help& help = m_found.helps[some[k]];
                     const Addition& a = additions[k];
@@ -346,7 +367,7 @@ private:
                 needed.columns.resize(block.parents);
                 blocks.push_back(std::move(needed));
             }
-            const auto squares = leaveOneOutWith(fitted.fit, x, candidates, blocks, m_threads, stage);
+            const auto squares = leaveOneOutWith(fitted.fit, x, candidates, blocks, fitted.weights, m_threads, stage);
             const auto n = static_cast<double>(fitted.rows.size());
             for (std::size_t k = 0; k < helps.size(); ++k) {
                 m_found.helps[helps[k]].errorBefore = std::sqrt(squares[helps.size() + k] / n);
