@@ -337,7 +337,9 @@ void runToFolder(const Arguments& arguments, Progress& progress) {
         Recipe fitted = other;
         fitted.forecast.reset();
         const Evidence second = evaluate(fitted, rows, *otherRows, {.threads = arguments.threads}, progress);
-        more.emplace_back("comparison.txt", comparisonSentence(evidence, recipe, second, other) + "\n");
+        more.emplace_back("comparison.txt", comparisonSentence({evidence, recipe, "the first fit"},
+                                                              {second, other, "the second fit"}) +
+                                               "\n");
     }
     if (!more.empty()) writeFiles(arguments.out, more);
 }
@@ -355,7 +357,7 @@ void runToProject(const Arguments& arguments, Progress& progress) {
             project.rows = loadRows(recipe, project.folder, arguments.threads, progress, passwordOf);
         else if (recipe.forecast && (!project.rows.forecast || recipe.forecast != project.recipe.forecast))
             project.rows.forecast = loadForecastRows(recipe, project.rows.learning.table, project.folder,
-                                                     arguments.threads, progress);
+                                                     arguments.threads, progress, passwordOf);
         source = recipe.rows;
         const auto prepared = prepareRows(recipe, project.rows, arguments.threads, progress);
         const Evidence evidence =
@@ -384,6 +386,7 @@ int main(int argc, char** argv) {
     }
     std::signal(SIGINT, interrupt);
     std::signal(SIGTERM, interrupt);
+    std::signal(SIGXFSZ, SIG_IGN); // a limit on the size of files is an error like a full disk
     try {
         const Arguments arguments = parse(argc, argv);
         TerminalProgress progress(!arguments.quiet);

@@ -141,7 +141,8 @@ GridModel::Content rowsGrid(const Session& session, std::shared_ptr<const std::v
         const std::size_t i = dataRow(row);
         if (evidence) return evidence->rows.state[i];
         return prepared->leftOut[i] != 0              ? RowState::leftOut
-               : prepared->parts[i] == Part::learning ? RowState::learning
+               : prepared->teaches(i)                 ? RowState::learning
+               : prepared->parts[i] == Part::learning ? RowState::weightless
                : prepared->parts[i] == Part::heldOut  ? RowState::heldOut
                                                       : RowState::test;
     };
@@ -177,6 +178,7 @@ GridModel::Content rowsGrid(const Session& session, std::shared_ptr<const std::v
         switch (state(row)) {
         case RowState::leftOut:
         case RowState::missing:
+        case RowState::weightless:
             return "quiet";
         case RowState::heldOut:
             return column == 1 ? QVariant("heldOut") : QVariant();

@@ -29,6 +29,12 @@ void GridModel::setContent(Content content) {
         emit dataChanged(index(0, 0), index(rowCount() - 1, columnCount() - 1));
 }
 
+void GridModel::ticksChanged() {
+    if (m_content.rows > 0 && !m_content.columns.empty())
+        emit dataChanged(index(0, 0), index(m_content.rows - 1, static_cast<int>(m_content.columns.size()) - 1),
+                         {Qt::CheckStateRole});
+}
+
 int GridModel::rowCount(const QModelIndex& parent) const {
     return parent.isValid() ? 0 : m_content.rows;
 }

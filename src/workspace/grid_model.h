@@ -47,6 +47,8 @@ public:
     /// Takes the content: as changed data where rows and columns keep their number and names, so that views
     /// keep their place, and as a reset otherwise.
     void setContent(Content content);
+    /// Check marks are other ones now.
+    void ticksChanged();
     const Content& content() const { return m_content; }
 
     int rowCount(const QModelIndex& parent = {}) const override;

@@ -34,7 +34,7 @@ QStringList readingOf(const Session& session, const TermLine& line) {
     if (line.coefficient < 0) said << wholeTerm(*e, recipe, t);
     const Term& term = recipe.terms[t];
     if (term.parts.size() == 1) {
-        if (const std::string reference = referenceSentence(*e, recipe, t, session.table());
+        if (const std::string reference = referenceSentence(*e, recipe, t);
             !reference.empty())
             said << qs(reference);
         return said;
@@ -43,13 +43,8 @@ QStringList readingOf(const Session& session, const TermLine& line) {
     QStringList slopes;
     for (const TermPart& part : term.parts)
         for (const LevelEquation& level : equationsByLevel(*e, part.column))
-            for (const LevelEquation::Part& slope : level.parts)
-                if (slope.name != "constant")
-                    slopes << QString("%1 = %2: each unit more of %3 goes with %4 ± %5")
-                                      .arg(qs(part.column), qs(level.level), qs(slope.name),
-                                           qs(supported(slope.estimate, slope.standardError)),
-                                           qs(readableText(slope.standardError, 2))) +
-                                  (e->logResponse ? " of ln(" + qs(e->response) + ")" : QString());
+            if (const std::string sentence = slopeSentence(*e, recipe, level, part.column); !sentence.empty())
+                slopes << qs(sentence);
     if (!slopes.isEmpty()) said << slopes.join("\n");
     return said;
 }

@@ -72,6 +72,8 @@ public:
 
     /// Opens a project, a recipe, or a file with rows, by what it is.
     void open(const QString& path);
+    /// What is whole of a damaged project, as a copy that has no file yet.
+    void openSalvaged(const QString& path);
     /// Opens rows from anywhere. Relative names start from `folder`.
     void openPlan(const RowsPlan& plan, const QString& folder);
     /// Keeps pasted text as a file of its own in the folder for application data and opens it.
@@ -164,6 +166,8 @@ signals:
     void saved(const QString& path);
     void opened(const QString& path);
     void failed(const QString& sentence);
+    /// A project that has a part that is not as it was written; openSalvaged() opens the rest.
+    void damaged(const QString& path, const QString& sentence);
 
 private:
     /// What an evaluation gives: the rows it saw, and the evidence when there are terms or a fit.
@@ -215,6 +219,8 @@ private:
     void openRecipe(const QString& path);
     void takeRows(std::shared_ptr<const StudyRows> rows, std::optional<RowsSource> forecastOf);
     void takeProject();
+    void takeOpened(const Project& project, const std::shared_ptr<const StudyRows>& rows,
+                    const Evaluated& result);
     void showFit(int fit, Evaluated evaluated);
     void setDirty();
     void setSaved(std::uint64_t revision);

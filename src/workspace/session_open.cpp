@@ -105,27 +105,69 @@ void Session::open(const QString& path) {
 void Session::openProjectFile(const QString& path) {
     startOpening(tr("Opening"), [this, path](Progress& progress) -> Jobs::Finish {
         ProgressStage opening(progress, 0, 0.4);
-        auto project = std::make_shared<Project>(openProject(ss(path), opening));
-        auto rows = std::make_shared<const StudyRows>(std::move(project->rows));
+        std::shared_ptr<Project> project;
+        try {
+            project = std::make_shared<Project>(openProject(ss(path), opening));
+        } catch (const Error& error) {
+            if (error.code() != ErrorCode::damagedProject) throw;
+            return [this, path, why = qs(error.what())] { emit damaged(path, why); };
+        }
         ProgressStage fitting(progress, 0.4, 1);
         const TrailFit* fit = project->trail.find(project->current);
+        const auto rows = std::make_shared<const StudyRows>(std::move(project->rows));
         const Evaluated result =
             evaluated(fit ? fit->recipe : project->recipe, *rows, nullptr, fit != nullptr, fitting);
         return [this, path, project, rows, result] {
-            m_folder = project->folder;
-            m_trail = project->trail;
-            m_recipe = project->recipe;
-            takeProject();
-            m_view = project->view;
-            takeRows(rows, forecastSource(project->recipe, *rows));
+            takeOpened(*project, rows, result);
             m_projectPath = path;
-            showFit(project->current, result);
             setSaved(m_revision);
             emit opened(path);
             // An edit that was being worked out when the project was saved.
             const TrailFit* shown = m_trail.find(project->current);
-            const bool same = shown ? sameModel(shown->recipe, project->recipe) : project->recipe.terms.empty();
+            const bool same =
+                shown ? sameModel(shown->recipe, project->recipe) : project->recipe.terms.empty();
             if (!same) change(project->recipe);
+        };
+    });
+}
+
+void Session::takeOpened(const Project& project, const std::shared_ptr<const StudyRows>& rows,
+                         const Evaluated& result) {
+    m_folder = project.folder;
+    m_trail = project.trail;
+    m_recipe = project.recipe;
+    takeProject();
+    m_view = project.view;
+    takeRows(rows, forecastSource(project.recipe, *rows));
+    showFit(project.current, result);
+}
+
+void Session::openSalvaged(const QString& path) {
+    startOpening(tr("Opening"), [this, path](Progress& progress) -> Jobs::Finish {
+        ProgressStage opening(progress, 0, 0.4);
+        const auto found = std::make_shared<Salvaged>(salvageProject(ss(path), opening));
+        Project& project = found->project;
+        const auto rows = std::make_shared<const StudyRows>(std::move(project.rows));
+        const TrailFit* fit = project.trail.find(project.current);
+        if (fit) project.recipe = fit->recipe;
+        ProgressStage fitting(progress, 0.4, 1);
+        Evaluated result;
+        try {
+            result = evaluated(project.recipe, *rows, nullptr, fit != nullptr, fitting);
+        } catch (const Error&) { // its columns are among what is lost
+            project.current = 0;
+            project.recipe = startRecipe(project.recipe.rows, rows->learning.table);
+            result = evaluated(project.recipe, *rows, nullptr, false, fitting);
+        }
+        return [this, path, found, rows, result] {
+            takeOpened(found->project, rows, result);
+            setDirty();
+            emit opened(QString());
+            QStringList lost;
+            for (const std::string& part : found->lost)
+                lost << qs(part);
+            emit failed(tr("Opened as a copy what is whole of %1; lost: %2. Save it under another name.")
+                            .arg(QFileInfo(path).fileName(), lost.join("; ")));
         };
     });
 }

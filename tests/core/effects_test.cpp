@@ -244,7 +244,7 @@ TEST(Say, SentencesSayWhatTheCoefficientIs) {
     recipe.logResponse = true;
     EXPECT_NE(said({plainTerm("rate")}, 1).find(" % more y, the other terms held."), std::string::npos);
     recipe.terms = {plainTerm("kind")};
-    EXPECT_EQ(referenceSentence(evaluate(recipe, rows, {}, quietly()), recipe, 0, rows.learning.table),
+    EXPECT_EQ(referenceSentence(evaluate(recipe, rows, {}, quietly()), recipe, 0),
               "Differences are against kind = a, the reference level (4 of 9 learning rows). Another "
               "reference level changes "
               "what is compared, not the predictions.");
@@ -257,10 +257,10 @@ TEST(Say, NestedFitsAreComparedByTheirTest) {
     for (Recipe* recipe : {&small, &large})
         recipe->setAside = SetAside{.share = 0.3, .seed = 7};
     const Evidence a = evaluate(small, rows, {}, quietly()), b = evaluate(large, rows, {}, quietly());
-    const std::string said = comparisonSentence(a, small, b, large);
+    const std::string said = comparisonSentence({a, small, "fit 1"}, {b, large, "fit 2"});
     EXPECT_TRUE(said.starts_with("s5, s3 explains more than chance would: F ")) << said;
     EXPECT_NE(said.find("AICc changes by −"), std::string::npos) << said;
-    EXPECT_NE(said.find("rows both hold out the second is off by "), std::string::npos) << said;
+    EXPECT_NE(said.find("rows both hold out fit 2 is off by "), std::string::npos) << said;
     const double f =
         (a.residualSumOfSquares - b.residualSumOfSquares) / 2 / (b.residualSumOfSquares / b.degreesOfFreedom);
     EXPECT_NE(said.find(readableText(f, 4)), std::string::npos);
@@ -269,6 +269,6 @@ TEST(Say, NestedFitsAreComparedByTheirTest) {
     EXPECT_GT(both.differenceError, 0);
     // Other rows: no test.
     large.setAside->seed = 8;
-    EXPECT_EQ(comparisonSentence(a, small, evaluate(large, rows, {}, quietly()), large).find("F "),
+    EXPECT_EQ(comparisonSentence({a, small, "fit 1"}, {evaluate(large, rows, {}, quietly()), large, "fit 2"}).find(": F "),
               std::string::npos);
 }

@@ -51,7 +51,8 @@ QString CompareStation::sentence(int left, const Evidence& a, int right, const E
     const TrailFit* first = m_session.trail().find(left);
     const TrailFit* second = m_session.trail().find(right);
     if (!first || !second) return {};
-    QString text = qs(comparisonSentence(a, first->recipe, b, second->recipe));
+    QString text = qs(comparisonSentence({a, first->recipe, "fit " + std::to_string(left)},
+                                         {b, second->recipe, "fit " + std::to_string(right)}));
     const Comparison both = compareHeldOut(a, b);
     if (both.first.rows > 0 && (a.rowsHeldOut != both.first.rows || b.rowsHeldOut != both.first.rows))
         text += tr(" Rows that only one of them holds out do not count.");

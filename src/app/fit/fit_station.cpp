@@ -136,6 +136,8 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
         refresh();
     });
     connect(&session, &Session::rowsChanged, m_choose, &ChoosePane::forget);
+    // Ticks follow the hand before the fit does.
+    connect(&session, &Session::draftChanged, this, [this] { m_model.ticksChanged(); });
     link(m_effect->plot());
 }
 

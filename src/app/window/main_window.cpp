@@ -90,6 +90,11 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
             if (station->name() == name) station->showColumn(column);
     });
     connect(&m_session, &Session::failed, this, &MainWindow::showFailure);
+    connect(&m_session, &Session::damaged, this, [this](const QString& path, const QString& sentence) {
+        showFailure(sentence);
+        m_damagedPath = path;
+        m_salvage->show();
+    });
     for (Jobs* jobs : {&m_session.jobs(), &m_session.saveJobs(), &m_session.chooseJobs()}) {
         connect(jobs, &Jobs::progressed, this, &MainWindow::showProgress);
         connect(jobs, &Jobs::busyChanged, this, [this](bool busy) {
@@ -103,6 +108,7 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
     connect(&m_session, &Session::dirtyChanged, this, &MainWindow::updateTitle);
     connect(&m_session, &Session::opened, this, [this](const QString& path) {
         m_messageLine->hide();
+        m_salvage->hide();
         if (!path.isEmpty()) rememberRecent(path);
         updateTitle();
         const auto& view = m_session.view();
@@ -192,11 +198,15 @@ void MainWindow::buildMessageLine(QWidget* line) {
     m_progress->setRange(0, 1000);
     m_stop = new QPushButton(tr("Stop"), line);
     m_stop->setObjectName("stop");
+    m_salvage = linkButton(tr("open what is whole, as a copy"), line);
+    m_salvage->setObjectName("salvage");
     m_dismiss = linkButton(tr("dismiss"), line);
     layout->addWidget(m_message, 1);
     layout->addWidget(m_progress);
     layout->addWidget(m_stop);
+    layout->addWidget(m_salvage);
     layout->addWidget(m_dismiss);
+    connect(m_salvage, &QPushButton::clicked, this, [this] { m_session.openSalvaged(m_damagedPath); });
     connect(m_stop, &QPushButton::clicked, this, [this] {
         m_session.jobs().stop();
         m_session.saveJobs().stop();
@@ -280,7 +290,8 @@ void MainWindow::askForecastRows() {
 }
 
 bool MainWindow::mayLeave() {
-    if (!m_session.dirty() || !m_session.hasRows() || m_session.trail().empty()) return true;
+    if (!m_session.dirty() || !m_session.hasRows() || (m_session.trail().empty() && !m_session.editing()))
+        return true;
     switch (m_files.askUnsaved(this)) {
     case FileChooser::Unsaved::discard:
         return true;
@@ -333,6 +344,7 @@ void MainWindow::updateTitle() {
 
 void MainWindow::showFailure(const QString& sentence) {
     m_closeAfterSave = false;
+    m_salvage->hide();
     m_message->setText(sentence);
     m_message->setStyleSheet("color: #A33B2C;");
     m_progress->hide();
@@ -349,6 +361,7 @@ void MainWindow::showNews(const QStringList& sentences) {
     m_message->setStyleSheet({});
     m_progress->hide();
     m_stop->hide();
+    m_salvage->hide();
     m_dismiss->show();
     m_messageLine->show();
 }
@@ -361,12 +374,13 @@ void MainWindow::showProgress(double share, const QString& message, double secon
     m_progress->setValue(static_cast<int>(1000 * share));
     m_progress->show();
     m_stop->show();
+    m_salvage->hide();
     m_dismiss->hide();
     m_messageLine->show();
 }
 
 void MainWindow::closeEvent(QCloseEvent* event) {
-    if (m_session.dirty() && m_session.hasRows() && !m_session.trail().empty()) {
+    if (m_session.dirty() && m_session.hasRows() && (!m_session.trail().empty() || m_session.editing())) {
         const auto answer = m_files.askUnsaved(this);
         if (answer != FileChooser::Unsaved::discard) {
             event->ignore();

@@ -71,6 +71,8 @@ private:
     QProgressBar* m_progress;
     QPushButton* m_stop;
     QPushButton* m_dismiss;
+    QPushButton* m_salvage = nullptr;
+    QString m_damagedPath;
     bool m_closeAfterSave = false;
 };
 

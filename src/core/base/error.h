@@ -18,6 +18,7 @@ enum class ErrorCode {
     noRows,
     badRecipe,
     badProject,
+    damagedProject,
     newerVersion,
     unknownColumn,
     wrongType,

@@ -2,12 +2,18 @@
 
 #include "base/error.h"
 
+#include <atomic>
 #include <cerrno>
 #include <cstdio>
+#include <cstdlib>
 #include <cstring>
 #include <fcntl.h>
+#include <fstream>
 #include <memory>
+#include <sys/file.h>
+#include <sys/stat.h>
 #include <unistd.h>
+#include <utility>
 
 namespace oxgoad {
 
@@ -35,6 +41,34 @@ private:
                 "Choose another folder or free some space; the old file is as it was.");
 }
 
+constexpr const char* writingMark = ".writing-";
+
+/// Temporary files of this target that nobody writes any more: a program that was killed left them.
+void removeLeftovers(const fs::path& target) {
+    const auto folder = target.has_parent_path() ? target.parent_path() : fs::path(".");
+    const std::string start = target.filename().string() + writingMark;
+    std::error_code failure;
+    for (fs::directory_iterator entry(folder, failure), end; !failure && entry != end; entry.increment(failure)) {
+        const std::string name = entry->path().filename().string();
+        if (!name.starts_with(start) || name.find_first_not_of("0123456789-", start.size()) != std::string::npos)
+            continue;
+        const Descriptor file(::open(entry->path().c_str(), O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK));
+        struct stat status {};
+        if (file.get() < 0 || ::fstat(file.get(), &status) != 0 || !S_ISREG(status.st_mode) ||
+            status.st_uid != ::geteuid())
+            continue;
+        if (::flock(file.get(), LOCK_EX | LOCK_NB) == 0) ::unlink(entry->path().c_str());
+    }
+}
+
+/// The permissions that new files do not get. Asking the system for them would change them for a moment.
+mode_t usualMask() {
+    std::ifstream status("/proc/self/status");
+    for (std::string line; std::getline(status, line);)
+        if (line.starts_with("Umask:")) return static_cast<mode_t>(std::strtoul(line.c_str() + 6, nullptr, 8));
+    return 022;
+}
+
 } // namespace
 
 void requireFile(const fs::path& path) {
@@ -51,7 +85,7 @@ void requireFile(const fs::path& path) {
 
 std::string readFile(const fs::path& path) {
     requireFile(path);
-    const Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
+    const Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
     if (file.get() < 0)
         throw Error(ErrorCode::cannotRead, std::string("cannot be read: ") + std::strerror(errno),
                     {.file = path.string()}, "Check the permissions of the file.");
@@ -80,7 +114,7 @@ ByteBuffer::ByteBuffer(std::size_t size)
 
 ByteBuffer readBytes(const fs::path& path, Threads threads) {
     requireFile(path);
-    const Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
+    const Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
     if (file.get() < 0)
         throw Error(ErrorCode::cannotRead, std::string("cannot be read: ") + std::strerror(errno),
                     {.file = path.string()}, "Check the permissions of the file.");
@@ -106,27 +140,57 @@ ByteBuffer readBytes(const fs::path& path, Threads threads) {
 AtomicFile::AtomicFile(fs::path target) : m_target(std::move(target)) {
     std::error_code failure;
     if (fs::is_symlink(m_target, failure)) m_target = fs::canonical(m_target, failure);
-    if (fs::is_directory(m_target, failure))
-        throw Error(ErrorCode::cannotWrite, "this is a folder, so no file of that name can be written",
-                    {.file = m_target.string()}, "Choose a file name.");
-    m_temporary = m_target;
-    m_temporary += ".writing-" + std::to_string(::getpid());
+    const auto refuse = [&](const std::string& what, const std::string& remedy) {
+        throw Error(ErrorCode::cannotWrite, what, {.file = m_target.string()}, remedy);
+    };
+    const auto old = fs::status(m_target, failure);
+    if (fs::is_directory(old)) refuse("this is a folder, so no file of that name can be written", "Choose a file name.");
+    if (fs::exists(old)) {
+        if (!fs::is_regular_file(old)) refuse("this is not a regular file", "Choose another file name.");
+        constexpr auto anybody = fs::perms::owner_write | fs::perms::group_write | fs::perms::others_write;
+        if ((old.permissions() & anybody) == fs::perms::none || ::access(m_target.c_str(), W_OK) != 0)
+            refuse("the file is write-protected", "Choose another name, or take the protection away first.");
+    }
+    removeLeftovers(m_target);
+    static std::atomic<unsigned> count{0};
+    constexpr int attempts = 100;
+    for (int attempt = 0; attempt < attempts; ++attempt) {
+        m_temporary = m_target;
+        m_temporary += writingMark + std::to_string(::getpid()) + "-" + std::to_string(++count);
+        m_lock = ::open(m_temporary.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0600);
+        if (m_lock < 0 && errno == EEXIST) continue;
+        if (m_lock < 0) cannotWrite(m_target, errno);
+        // Between making and locking it another program may have taken it for a leftover.
+        struct stat own {}, there {};
+        if (::flock(m_lock, LOCK_EX | LOCK_NB) == 0 && ::fstat(m_lock, &own) == 0 &&
+            ::stat(m_temporary.c_str(), &there) == 0 && own.st_ino == there.st_ino)
+            return;
+        ::close(std::exchange(m_lock, -1));
+    }
+    cannotWrite(m_target, EEXIST);
 }
 
 AtomicFile::~AtomicFile() {
-    if (m_done) return;
-    std::error_code failure;
-    fs::remove(m_temporary, failure);
+    if (!m_done && m_lock >= 0) {
+        std::error_code failure;
+        fs::remove(m_temporary, failure);
+    }
+    if (m_lock >= 0) ::close(m_lock);
 }
 
 void AtomicFile::commit() {
-    {
-        const Descriptor file(::open(m_temporary.c_str(), O_RDWR | O_CLOEXEC));
-        if (file.get() < 0 || ::fsync(file.get()) != 0) cannotWrite(m_target, errno);
+    struct stat own {}, there {};
+    if (::fstat(m_lock, &own) != 0 || ::stat(m_temporary.c_str(), &there) != 0 || own.st_ino != there.st_ino)
+        cannotWrite(m_target, ENOENT);
+    if (::fsync(m_lock) != 0) cannotWrite(m_target, errno);
+    struct stat old {};
+    if (::stat(m_target.c_str(), &old) == 0) {
+        // Without the right to give it to the old owner it stays with whoever saves.
+        if (::fchown(m_lock, old.st_uid, old.st_gid) != 0 && ::fchown(m_lock, uid_t(-1), old.st_gid) != 0) errno = 0;
+        if (::fchmod(m_lock, old.st_mode & 07777) != 0) cannotWrite(m_target, errno);
+    } else if (::fchmod(m_lock, 0666 & ~usualMask()) != 0) {
+        cannotWrite(m_target, errno);
     }
-    std::error_code failure;
-    const auto old = fs::status(m_target, failure);
-    if (!failure && fs::exists(old)) fs::permissions(m_temporary, old.permissions(), failure);
     if (::rename(m_temporary.c_str(), m_target.c_str()) != 0) cannotWrite(m_target, errno);
     m_done = true;
     const auto folder = m_target.has_parent_path() ? m_target.parent_path() : fs::path(".");
@@ -138,7 +202,7 @@ void replaceFile(const fs::path& path, std::string_view bytes) {
     AtomicFile file(path);
     {
         const Descriptor out(
-            ::open(file.temporary().c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644));
+            ::open(file.temporary().c_str(), O_WRONLY | O_TRUNC | O_CLOEXEC));
         if (out.get() < 0) cannotWrite(path, errno);
         while (!bytes.empty()) {
             const auto wrote = ::write(out.get(), bytes.data(), bytes.size());

@@ -34,9 +34,12 @@ ByteBuffer readBytes(const std::filesystem::path& path, Threads threads);
 void requireFile(const std::filesystem::path& path);
 
 /// A file being written beside its final place: finish it with commit(), which syncs it and renames it
-/// over the old one. Without commit() the old file stays as it was and nothing is left behind.
+/// over the old one. Without commit() the old file stays as it was and nothing is left behind; what a killed
+/// program left there of the same name is taken away by the next one.
 class AtomicFile {
 public:
+    /// Makes the temporary file, which nobody else has, empty and readable by its owner only. Errors
+    /// (cannotWrite): the target is a folder, a device or a pipe, or may not be written.
     explicit AtomicFile(std::filesystem::path target);
     ~AtomicFile();
     AtomicFile(const AtomicFile&) = delete;
@@ -44,12 +47,15 @@ public:
 
     /// Where to write: a name in the same folder that no other file has.
     const std::filesystem::path& temporary() const { return m_temporary; }
-    /// Syncs and renames. Throws Error (cannotWrite).
+    /// Syncs and renames, with the permissions of the old file, or those of any new one. Throws Error
+    /// (cannotWrite).
     void commit();
 
 private:
     std::filesystem::path m_target;
     std::filesystem::path m_temporary;
+    /// Locked while it is written, so that leftovers can be told from work.
+    int m_lock = -1;
     bool m_done = false;
 };
 

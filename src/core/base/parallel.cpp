@@ -13,8 +13,39 @@ unsigned Threads::resolved() const {
     return count > 0 ? count : std::max(1u, std::thread::hardware_concurrency());
 }
 
+namespace {
+
+/// Threads beside the calling one that a loop may start, taken from what the whole program has.
+class Helpers {
+public:
+    Helpers(std::size_t wanted, bool shared) : m_shared(shared), m_count(wanted) {
+        if (!shared) return;
+        int spare = s_spare.load();
+        int taken = 0;
+        do
+            taken = std::clamp(spare, 0, static_cast<int>(wanted));
+        while (!s_spare.compare_exchange_weak(spare, spare - taken));
+        m_count = static_cast<std::size_t>(taken);
+    }
+    ~Helpers() {
+        if (m_shared) s_spare += static_cast<int>(m_count);
+    }
+    Helpers(const Helpers&) = delete;
+    Helpers& operator=(const Helpers&) = delete;
+    std::size_t count() const { return m_count; }
+
+private:
+    static inline std::atomic<int> s_spare{static_cast<int>(std::max(1u, std::thread::hardware_concurrency())) - 1};
+    bool m_shared;
+    std::size_t m_count;
+};
+
+} // namespace
+
 void parallelFor(std::size_t count, Threads threads, const std::function<void(std::size_t)>& body) {
-    const std::size_t workers = std::min<std::size_t>(threads.resolved(), count);
+    const std::size_t wanted = std::min<std::size_t>(threads.resolved(), count);
+    const Helpers helpers(wanted > 1 ? wanted - 1 : 0, threads.count == 0);
+    const std::size_t workers = helpers.count() + 1;
     if (workers <= 1) {
         for (std::size_t i = 0; i < count; ++i)
             body(i);

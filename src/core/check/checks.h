@@ -1,5 +1,6 @@
 #pragma once
 // The checks a fit has to answer. One file a check; checks.cpp lists them.
+#include "base/progress.h"
 #include "design/design.h"
 #include "estimate/least_squares.h"
 #include "ledger/goad.h"
@@ -55,6 +56,8 @@ struct CheckContext {
     /// Grades of the rows to be forecast; empty without a forecast.
     std::span<const Reach> reach;
     Threads threads;
+    /// Asked whether to stop; never null.
+    Progress* progress = nullptr;
 };
 
 /// Runs every check, in a fixed order.

@@ -46,14 +46,13 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     const DesignRows x(context.design, context.learningRows);
     double explained = 0;
     if (context.weights.empty()) {
-        const auto [products, sum] = shiftedCrossProducts(fit, x, centred, context.threads);
+        const auto [products, sum] = shiftedCrossProducts(fit, x, centred, context.threads, *context.progress);
         explained = fit.explainedSumOfSquares(products, sum);
     } else {
-        Progress silent;
         const std::vector<double> values(squares.begin(), squares.end());
         const LeastSquaresFit auxiliary = fitLeastSquares(
             x, values, {.threads = context.threads, .precision = LeastSquaresOptions::Precision::plain},
-            silent);
+            *context.progress);
         explained = auxiliary.totalSumOfSquares - auxiliary.residualSumOfSquares;
     }
     const double statistic = static_cast<double>(fit.rows) * explained / total;
@@ -69,6 +68,7 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     const auto& inputs = context.design.design().inputs();
     std::vector<double> correlations(inputs.size(), 0);
     parallelFor(inputs.size(), context.threads, [&](std::size_t i) {
+        if (context.progress->stopRequested()) throw Stopped{};
         if (!inputs[i].factor) correlations[i] = correlationWithInput(context, i, squares);
     });
     for (std::size_t i = 0; i < inputs.size(); ++i) {

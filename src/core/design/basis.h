@@ -42,6 +42,11 @@ struct Basis {
     double scale = 1;
     std::shared_ptr<const std::vector<double>> values{};
 
+    bool operator==(const Basis& other) const {
+        return kind == other.kind && power == other.power && level == other.level && shift == other.shift &&
+               scale == other.scale &&
+               (values == other.values || (values && other.values && *values == *other.values));
+    }
     bool isPlain() const { return kind == Kind::power && power == 1; }
     /// True when it may be undefined at a value that is there: ln, negative powers, powers beyond doubles.
     bool canFail() const { return kind == Kind::logarithm || (kind == Kind::power && power != 1); }

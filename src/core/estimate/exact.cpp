@@ -36,11 +36,13 @@ DoubleDouble& at(Vector& v, Index i) {
     return v[static_cast<std::size_t>(i)];
 }
 /// Upper C with C'C = the upper triangle given; false when it is not positive definite.
-bool cholesky(Square& a) {
+bool cholesky(Square& a, const Progress& progress) {
     for (Index j = 0; j < a.size(); ++j) {
-        for (Index k = 0; k < j; ++k)
+        for (Index k = 0; k < j; ++k) {
+            if (progress.stopRequested()) throw Stopped{};
             for (Index i = j; i < a.size(); ++i)
                 a(j, i) -= a(k, j) * a(k, i);
+        }
         // Columns that R made orthonormal leave 1 here; little left says that R did not.
         if (!(a(j, j).hi > 1e-4)) return false;
         const DoubleDouble root = squareRoot(a(j, j));
@@ -117,7 +119,7 @@ public:
 
     bool solve() {
         accumulate();
-        if (!cholesky(m_products)) return false;
+        if (!cholesky(m_products, m_progress)) return false;
         solveCoefficients();
         invert();
         residuals();
@@ -126,6 +128,9 @@ public:
     }
 
 private:
+    void requireRunning() const {
+        if (m_progress.stopRequested()) throw Stopped{};
+    }
     Index length(Index b) const { return std::min(m_blockRows, m_fit.rows - b * m_blockRows); }
 
     template <class Each> void forBlocks(double from, double to, const char* what, Each&& each) {
@@ -152,6 +157,7 @@ private:
             const Index n = length(b);
             rows.load(m_fit, m_x, m_y, m_weights, b * m_blockRows, n);
             for (Index j = 0; j < m_rank; ++j) {
+                requireRunning();
                 for (Index k = 0; k < j; ++k)
                     if (r(k, j) != 0)
                         subtractMultiple(static_cast<std::size_t>(n), rows.column(k), r(k, j),
@@ -161,6 +167,7 @@ private:
             Vector& sum = sums[static_cast<std::size_t>(b)];
             sum.reserve(pairs);
             for (Index j = 0; j < m_rank; ++j) {
+                requireRunning();
                 for (Index i = j; i < m_rank; ++i)
                     sum.push_back(sumOfProducts(static_cast<std::size_t>(n), rows.column(j), rows.column(i)));
                 sum.push_back(sumOfProducts(static_cast<std::size_t>(n), rows.column(j),
@@ -207,7 +214,7 @@ private:
         const MatrixXd& r = m_fit.factor;
         Square whole(m_rank); // C·R
         for (Index i = 0; i < m_rank; ++i)
-            for (Index j = i; j < m_rank; ++j)
+            for (Index j = i; j < m_rank; ++j, requireRunning())
                 for (Index k = i; k <= j; ++k)
                     whole(i, j) += m_products(i, k) * DoubleDouble(r(k, j));
         m_factor = MatrixXd::Zero(m_rank, m_rank);
@@ -217,6 +224,7 @@ private:
         for (Index j = 0; j < m_rank; ++j) {
             m_inverse(j, j) = DoubleDouble(1) / whole(j, j);
             for (Index i = j - 1; i >= 0; --i) {
+                requireRunning();
                 DoubleDouble sum;
                 for (Index k = i + 1; k <= j; ++k)
                     sum += whole(i, k) * m_inverse(k, j);

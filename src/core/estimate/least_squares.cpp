@@ -101,22 +101,42 @@ double powerOfTwoScale(double size) {
     return size > 0 && std::isfinite(size) ? std::ldexp(1.0, -std::ilogb(size)) : 1.0;
 }
 
-/// R of the rows given, (columns × columns), padded with zero rows where there are fewer rows.
-MatrixXd triangle(MatrixXd& block) {
+/// R of the rows given, (columns × columns), padded with zero rows where there are fewer rows. Throws Stopped.
+MatrixXd triangle(MatrixXd& block, const Progress& progress) {
     const Index k = block.cols();
-    // Panel by panel, so that most of the work is products of matrices.
+    // Panel by panel, so that most of the work is products of matrices; to the right in pieces of some 2e8
+    // operations, so that a stop is seen soon.
     const Index panel = std::clamp<Index>((k + 1) / 2, 8, 32);
     for (Index j = 0; j < std::min(k, block.rows()); j += panel) {
         const Index width = std::min(panel, k - j), below = block.rows() - j;
         Eigen::Ref<MatrixXd> left = block.block(j, j, below, width); // factored in its place
         const Eigen::HouseholderQR<Eigen::Ref<MatrixXd>> qr(left);
-        const Index right = k - j - width;
-        if (right > 0) block.block(j, j + width, below, right).applyOnTheLeft(qr.householderQ().adjoint());
+        const Index piece = std::max<Index>(64, 50000000 / (below * width));
+        for (Index from = j + width; from < k; from += piece) {
+            if (progress.stopRequested()) throw Stopped{};
+            block.block(j, from, below, std::min(piece, k - from)).applyOnTheLeft(qr.householderQ().adjoint());
+        }
     }
     const Index m = std::min(block.rows(), k);
     MatrixXd r = MatrixXd::Zero(k, k);
     r.topRows(m) = block.topRows(m).triangularView<Eigen::Upper>();
     return r;
+}
+
+/// Inverse of an upper triangular matrix, some columns at a time. Throws Stopped.
+MatrixXd invertUpper(const MatrixXd& r, Threads threads, const Progress& progress) {
+    const Index k = r.rows();
+    MatrixXd inverse = MatrixXd::Zero(k, k);
+    const Index piece = std::clamp<Index>(20000000 / std::max<Index>(1, k * k), 1, 64);
+    parallelFor(static_cast<std::size_t>((k + piece - 1) / piece), threads, [&](std::size_t b) {
+        if (progress.stopRequested()) throw Stopped{};
+        const Index from = static_cast<Index>(b) * piece, width = std::min(piece, k - from), rows = from + width;
+        MatrixXd part = MatrixXd::Zero(rows, width);
+        part.bottomRows(width).setIdentity();
+        r.topLeftCorner(rows, rows).triangularView<Eigen::Upper>().solveInPlace(part);
+        inverse.block(0, from, rows, width) = part;
+    });
+    return inverse;
 }
 
 class Reducer {
@@ -143,7 +163,7 @@ public:
                 MatrixXd stacked(above + m_blocks.length(b), columns());
                 if (above > 0) stacked.topRows(above) = r;
                 fillBlock(b, stacked.bottomRows(m_blocks.length(b)));
-                r = triangle(stacked);
+                r = triangle(stacked, m_progress);
                 ++done;
             }
             factors[g] = std::move(r);
@@ -152,7 +172,7 @@ public:
         for (std::size_t g = 1; g < factors.size(); ++g) {
             MatrixXd stacked(total.rows() + factors[g].rows(), columns());
             stacked << total, factors[g];
-            total = triangle(stacked);
+            total = triangle(stacked, m_progress);
         }
         return total;
     }
@@ -199,7 +219,8 @@ void reflect(MatrixXd& work, Index top, Index j) {
 }
 
 /// Decides the rank in the order of columns. Leaves the factor of the kept columns and Q'y in the fit.
-void decideRank(LeastSquaresFit& fit, MatrixXd work, const std::vector<char>& constantColumn) {
+void decideRank(LeastSquaresFit& fit, MatrixXd work, const std::vector<char>& constantColumn,
+                const Progress& progress) {
     const Index p = fit.columns;
     const Index first = fit.intercept ? 1 : 0;
     const Index last = first + p;
@@ -210,6 +231,7 @@ void decideRank(LeastSquaresFit& fit, MatrixXd work, const std::vector<char>& co
         rank = 1;
     }
     for (Index j = first; j < last; ++j) {
+        if (progress.stopRequested()) throw Stopped{};
         const auto column = static_cast<std::size_t>(j - first);
         const double whole = work.col(j).tail(work.rows() - first).norm();
         const double left = rank < work.rows() ? work.col(j).tail(work.rows() - rank).norm() : 0;
@@ -715,12 +737,14 @@ MatrixXd reduceRows(LeastSquaresFit& fit, const RowSource& x, std::span<const do
 }
 
 std::pair<VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, const RowSource& x,
-                                                 const VectorXd& z, Threads threads) {
+                                                 const VectorXd& z, Threads threads,
+                                                 const Progress& progress) {
     const Blocks blocks(x.rows(), x.columns());
     const Index first = fit.intercept ? 1 : 0;
     std::vector<VectorXd> products(static_cast<std::size_t>(blocks.count));
     std::vector<double> sums(products.size());
     parallelFor(products.size(), threads, [&](std::size_t b) {
+        if (progress.stopRequested()) throw Stopped{};
         const auto i = static_cast<Index>(b);
         MatrixXd raw(blocks.length(i), x.columns());
         x.fill(blocks.begin(i), raw);
@@ -796,7 +820,7 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     }
 
     decideRank(fit, Reducer(fit, x, y, options.weights, blocks, options.threads, progress).reduce(),
-               constantColumn);
+               constantColumn, progress);
     const Index rank = fit.rank();
     if (teaching < rank || rank == 0)
         throw Error(ErrorCode::tooFewRows,
@@ -841,7 +865,7 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
         judgeResiduals();
         return fit;
     }
-    fit.inverse = fit.factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(rank, rank));
+    fit.inverse = invertUpper(fit.factor, options.threads, progress);
     const auto r = fit.factor.triangularView<Eigen::Upper>();
     VectorXd solution = r.solve(fit.projections);
     const ResidualPass first =

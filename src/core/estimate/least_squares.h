@@ -232,6 +232,7 @@ Eigen::MatrixXd reduceRows(LeastSquaresFit& fit, const RowSource& x, std::span<c
 
 /// X~(kept)'z and 1'z over all rows, block by block in a fixed order.
 std::pair<Eigen::VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, const RowSource& x,
-                                                        const Eigen::VectorXd& z, Threads threads);
+                                                        const Eigen::VectorXd& z, Threads threads,
+                                                        const Progress& progress);
 
 } // namespace oxgoad

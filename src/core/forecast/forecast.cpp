@@ -115,7 +115,7 @@ double PredictionRule::natural(double predictor) const {
 ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, const std::string& file,
                               double level, Threads threads, Progress& progress) {
     const BoundDesign bound(learned.design.design(), coming, file);
-    const LearnedReach judge(learned.design, learned.rows, learned.fit);
+    const LearnedReach judge(learned.design, learned.rows, learned.fit, progress);
     ForecastEvidence out;
     out.level = level;
     const std::size_t n = coming.rows();
@@ -168,7 +168,8 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
         }
     });
     parallelFor((n + designBlockRows - 1) / designBlockRows, threads, [&](std::size_t b) {
-        if (progress.stopRequested()) throw Stopped{};
+        progress.checkpoint(static_cast<double>(b * designBlockRows) / static_cast<double>(n),
+                            "How far the rows reach");
         for (std::size_t i = b * designBlockRows; i < std::min(n, (b + 1) * designBlockRows); ++i)
             out.reach[i] = judge.judge(bound, i, leverage[i]);
     });

@@ -262,9 +262,13 @@ private:
         if (2 * numbers < m_present || numbers == 0) return;
         if (others.empty() && m_s.kind == ColumnKind::factor) return; // codes somebody asked for as a factor
         Goad& goad =
-            add("number as text", Severity::alarm,
-                m_name + " would be a number but for " + plural(m_present - numbers, "cell", "cells"),
-                "such as \"" + others.front() + "\"", "half of the cells");
+            others.empty()
+                ? add("number as text", Severity::alarm, m_name + " holds numbers and is a column of text",
+                      "all cells looked at could be read as numbers, perhaps with other decimal marks",
+                      "half of the cells")
+                : add("number as text", Severity::alarm,
+                      m_name + " would be a number but for " + plural(m_present - numbers, "cell", "cells"),
+                      "such as \"" + others.front() + "\"", "half of the cells");
         goad.moves.push_back(
             addStep("take it as a number",
                     step("change type", {{"columns", Names{m_name}}, {"to", std::string("number")}})));

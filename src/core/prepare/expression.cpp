@@ -69,8 +69,12 @@ double orOf(double a, double b) {
 template <class Compare> double comparisonOf(double a, double b) {
     return std::isnan(a) || std::isnan(b) ? nan : Compare{}(a, b) ? 1 : 0;
 }
+/// A condition that is missing does not hold.
 double chooseOf(double condition, double yes, double no) {
-    return std::isnan(condition) ? nan : condition != 0 ? yes : no;
+    return !std::isnan(condition) && condition != 0 ? yes : no;
+}
+double over(double a, double b) {
+    return b == 0 ? nan : a / b;
 }
 double smallestOf(const double* values, int count) {
     return std::any_of(values, values + count, [](double v) { return std::isnan(v); })
@@ -119,6 +123,7 @@ mu::Parser newParser() {
     parser.DefineFun("max", largestOf);
     parser.DefineFun("choose", chooseOf);
     parser.DefineFun("not", notOf);
+    parser.DefineOprt("OVER", over, mu::prMUL_DIV);
     parser.DefineOprt("OR", orOf, mu::prLOR);
     parser.DefineOprt("AND", andOf, mu::prLAND);
     parser.DefineOprt("EQ", comparisonOf<std::equal_to<>>, mu::prCMP);
@@ -154,10 +159,10 @@ struct Sign {
 };
 /// Longest first. Signs beyond ASCII come before names, which may hold such bytes too.
 constexpr std::array signs{
-    Sign{"−", "-"},   Sign{"×", "*"},   Sign{"·", "*"},  Sign{"÷", "/"},   Sign{"≠", "NE"},  Sign{"≤", "LE"},
+    Sign{"−", "-"},   Sign{"×", "*"},   Sign{"·", "*"},  Sign{"÷", "OVER"},   Sign{"≠", "NE"},  Sign{"≤", "LE"},
     Sign{"≥", "GE"},  Sign{"²", "^2"},  Sign{"³", "^3"}, Sign{"<>", "NE"}, Sign{"<=", "LE"}, Sign{">=", "GE"},
     Sign{"==", "EQ"}, Sign{"!=", "NE"}, Sign{"=", "EQ"}, Sign{"<", "LT"},  Sign{">", "GT"},  Sign{"+", "+"},
-    Sign{"-", "-"},   Sign{"*", "*"},   Sign{"/", "/"},  Sign{"^", "^"}};
+    Sign{"-", "-"},   Sign{"*", "*"},   Sign{"/", "OVER"},  Sign{"^", "^"}};
 
 const Sign* signAt(std::string_view rest) {
     const auto found =
@@ -166,7 +171,8 @@ const Sign* signAt(std::string_view rest) {
 }
 
 bool isComparison(const Token& token) {
-    return token.kind == Token::Kind::sign && token.text.size() == 2 && token.text[0] >= 'A';
+    return token.kind == Token::Kind::sign && token.text.size() == 2 && token.text[0] >= 'A' &&
+           token.text[0] <= 'Z'; // not ^2
 }
 
 std::size_t characterAt(std::string_view text, std::size_t byte) {

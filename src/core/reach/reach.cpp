@@ -30,7 +30,7 @@ bool LearnedReach::inOneTerm(std::size_t a, std::size_t b) const {
 }
 
 LearnedReach::LearnedReach(const BoundDesign& learned, std::span<const std::uint32_t> rows,
-                           const LeastSquaresFit& fit, ReachOptions options)
+                           const LeastSquaresFit& fit, const Progress& progress, ReachOptions options)
     : m_design(learned.design()), m_options(options) {
     const auto& inputs = m_design.inputs();
     m_ranges.resize(inputs.size());
@@ -42,6 +42,7 @@ LearnedReach::LearnedReach(const BoundDesign& learned, std::span<const std::uint
         }
         for (std::size_t b = 0; b < inputs.size(); ++b) {
             if (b == a) continue;
+            if (progress.stopRequested()) throw Stopped{};
             if (inputs[b].factor) {
                 if (b < a) continue;
                 Together pair{a, b, inOneTerm(a, b),

@@ -39,8 +39,9 @@ struct ReachOptions {
 /// pairs of levels seen together, and the leverages.
 class LearnedReach {
 public:
+    /// Throws Stopped.
     LearnedReach(const BoundDesign& learned, std::span<const std::uint32_t> rows, const LeastSquaresFit& fit,
-                 ReachOptions options = {});
+                 const Progress& progress, ReachOptions options = {});
 
     /// Grades one row. `leverage` is x'(X'X)⁻¹x there; NaN when it cannot be said. Rows that are not complete
     /// are outside, with the reasons of BoundDesign::problems.

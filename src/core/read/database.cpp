@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/file.h"
 #include "base/text.h"
+#include "read/sqlite_file.h"
 #include "read/table_builder.h"
 
 #include <libpq-fe.h>
@@ -11,6 +12,8 @@
 #include <algorithm>
 #include <charconv>
 #include <memory>
+#include <set>
+#include <string_view>
 
 namespace oxgoad {
 
@@ -23,11 +26,11 @@ namespace {
 
 /// Query columns need names of their own: a table cannot have two columns called the same.
 void requireDistinct(const std::vector<std::string>& names, const std::string& source) {
-    for (std::size_t i = 0; i < names.size(); ++i)
-        for (std::size_t j = 0; j < i; ++j)
-            if (names[i] == names[j])
-                refuseQuery(source, "the query gives two columns the name \"" + names[i] + "\"", 0,
-                            "Give one of them another name with AS.");
+    std::set<std::string_view> known;
+    for (const std::string& name : names)
+        if (!known.insert(name).second)
+            refuseQuery(source, "the query gives two columns the name \"" + name + "\"", 0,
+                        "Give one of them another name with AS.");
 }
 
 std::size_t characterOf(std::string_view text, std::size_t byte) {
@@ -58,22 +61,32 @@ using SqliteStatement = std::unique_ptr<sqlite3_stmt, int (*)(sqlite3_stmt*)>;
                 offset >= 0 ? characterOf(query, static_cast<std::size_t>(offset)) : 0, "Correct the query.");
 }
 
-SqliteHandle openSqlite(const std::filesystem::path& path) {
+/// A database and what must outlive it.
+struct OpenSqlite {
+    std::unique_ptr<SqliteSideFiles> side;
+    SqliteHandle handle{nullptr, sqlite3_close};
+    sqlite3* get() const { return handle.get(); }
+};
+
+OpenSqlite openSqlite(const std::filesystem::path& path, Progress* progress) {
     requireFile(path);
+    OpenSqlite open;
+    open.side = std::make_unique<SqliteSideFiles>(path);
     sqlite3* raw = nullptr;
-    const int code = sqlite3_open_v2(path.c_str(), &raw, SQLITE_OPEN_READONLY, nullptr);
-    SqliteHandle handle(raw, sqlite3_close);
+    const int code =
+        sqlite3_open_v2(open.side->uri().c_str(), &raw, SQLITE_OPEN_READONLY | SQLITE_OPEN_URI, nullptr);
+    open.handle.reset(raw);
     if (code != SQLITE_OK)
         throw Error(ErrorCode::badDatabase,
                     "the database cannot be opened: " + std::string(sqlite3_errmsg(raw)),
                     {.file = path.filename().string()}, "Choose another file.");
     sqlite3_busy_timeout(raw, 2000);
-    // Nothing from the file may run code: no extensions, no functions with side effects in its views.
-    sqlite3_db_config(raw, SQLITE_DBCONFIG_TRUSTED_SCHEMA, 0, nullptr);
+    // Views are what people query; they and queries may run long before a first row, and end when told to.
+    trustNothing(raw, false, progress);
     // Only a look inside tells whether the file is a database at all.
     if (sqlite3_exec(raw, "PRAGMA schema_version", nullptr, nullptr, nullptr) != SQLITE_OK)
         sqliteFailed(raw, path.filename().string(), {});
-    return handle;
+    return open;
 }
 
 SqliteStatement prepared(sqlite3* handle, const std::string& query, const std::string& name) {
@@ -130,11 +143,7 @@ RowsRead readSqlite(const std::filesystem::path& path, const std::string& query,
     const std::string name = path.filename().string();
     requireQuery(query, name);
     progress.checkpoint(0, "Asking the database");
-    const SqliteHandle handle = openSqlite(path);
-    // A query may run long before its first row: it is interrupted when a stop is asked for.
-    sqlite3_progress_handler(
-        handle.get(), 10000, [](void* data) { return static_cast<Progress*>(data)->stopRequested() ? 1 : 0; },
-        &progress);
+    const OpenSqlite handle = openSqlite(path, &progress);
     const SqliteStatement statement = prepared(handle.get(), query, name);
     std::vector<std::string> names;
     for (int c = 0; c < sqlite3_column_count(statement.get()); ++c)
@@ -160,7 +169,7 @@ std::vector<std::string> tablesOfSqlite(const std::filesystem::path& path) {
     const std::string name = path.filename().string();
     const std::string query = "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name NOT "
                               "LIKE 'sqlite_%' ORDER BY name";
-    const SqliteHandle handle = openSqlite(path);
+    const OpenSqlite handle = openSqlite(path, nullptr);
     const SqliteStatement statement = prepared(handle.get(), query, name);
     std::vector<std::string> tables;
     while (sqlite3_step(statement.get()) == SQLITE_ROW)

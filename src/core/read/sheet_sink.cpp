@@ -13,6 +13,8 @@ namespace {
 /// Rows looked at before the header is decided.
 constexpr std::size_t heldRows = 4;
 constexpr std::size_t mostColumns = 16384;
+/// Bytes of a name kept; merged cells repeat it.
+constexpr std::size_t longestName = 400;
 
 /// "AB" and "12" of "AB12"; either may be empty.
 bool splitName(std::string_view name, std::optional<std::size_t>& column, std::optional<std::size_t>& row) {
@@ -71,6 +73,18 @@ SheetSink::SheetSink(std::string file, std::string sheet, const CellRange& range
     m_range.firstRow = std::max(m_range.firstRow, options.skipLines);
 }
 
+void SheetSink::requireRoom(std::size_t rows, std::size_t columns, double cost) const {
+    constexpr double always = 2e7, each = 2;
+    const double most = always + each * static_cast<double>(m_bytes);
+    const double cells = static_cast<double>(rows) * static_cast<double>(columns);
+    if (cells <= most && cost <= always / 8 + 16 * each * static_cast<double>(m_bytes)) return;
+    throw Error(ErrorCode::badWorkbook,
+                cells > most ? "the sheet makes " + countText(rows) + " rows of " + countText(columns) +
+                                   " columns, most of them empty: more than a file of its size can hold"
+                             : "the sheet repeats cells until they are more than a file of its size can hold",
+                {.file = m_file, .sheet = m_sheet}, "Choose a range of cells, or save the sheet as text (CSV).");
+}
+
 void SheetSink::cell(std::size_t row, std::size_t column, SheetCell cell) {
     if (row < m_range.firstRow || row > m_range.lastRow || column < m_range.firstColumn ||
         column > m_range.lastColumn || column >= mostColumns)
@@ -81,6 +95,8 @@ void SheetSink::cell(std::size_t row, std::size_t column, SheetCell cell) {
         m_row.cells.clear();
         m_inRow = true;
     }
+    m_cost += 1 + static_cast<double>(cell.text.size()) / 64;
+    requireRoom(0, 0, m_cost);
     m_row.cells.emplace_back(column, std::move(cell));
 }
 
@@ -134,6 +150,7 @@ void SheetSink::put(const HeldRow& row) {
             m_columns = c + 1;
             m_builder->widen(m_columns);
         }
+        if (m_columns > 1) requireRoom(m_builder->rows() + 1, m_columns, 0);
         switch (cell.kind) {
         case SheetCell::Kind::number:
             m_builder->addNumber(c, cell.number);
@@ -170,15 +187,30 @@ std::vector<std::string> SheetSink::headTexts() const {
                                                : cell.kind == SheetCell::Kind::date
                                                    ? dateText(static_cast<std::int32_t>(cell.number))
                                                    : cell.text;
-        for (const CellRange& range : m_merged) {
-            if (m_head[h].row < range.firstRow || m_head[h].row > range.lastRow ||
-                range.firstColumn < m_firstColumn)
-                continue;
-            if (m_head[h].row > range.firstRow) continue; // merged down: its name stands in the row above
-            const std::size_t from = range.firstColumn - m_firstColumn;
-            for (std::size_t c = from + 1;
-                 c <= range.lastColumn - m_firstColumn && c < m_columns && from < m_columns; ++c)
+        for (std::string& name : line)
+            if (name.size() > longestName) { // cut at a character's first byte
+                std::size_t end = longestName;
+                while (end > 0 && (static_cast<unsigned char>(name[end]) & 0xC0U) == 0x80)
+                    --end;
+                name.resize(end);
+                name += "…";
+            }
+        // Each column takes its name from one range only, however many overlap.
+        std::vector<const CellRange*> across;
+        for (const CellRange& range : m_merged)
+            if (range.firstRow == m_head[h].row && range.firstColumn >= m_firstColumn) // merged down: named above
+                across.push_back(&range);
+        std::stable_sort(across.begin(), across.end(), [](const CellRange* left, const CellRange* right) {
+            return left->firstColumn < right->firstColumn;
+        });
+        std::size_t covered = 0;
+        for (const CellRange* range : across) {
+            const std::size_t from = range->firstColumn - m_firstColumn;
+            if (from < covered || from >= m_columns) continue;
+            const std::size_t to = std::min(range->lastColumn - m_firstColumn, m_columns - 1);
+            for (std::size_t c = from + 1; c <= to; ++c)
                 line[c] = line[from];
+            covered = to + 1;
         }
         for (std::size_t c = 0; c < m_columns; ++c) {
             const std::string part(trimmed(line[c]));
@@ -196,9 +228,17 @@ RowsRead SheetSink::finish() {
                     "the sheet is empty" +
                         std::string(m_range.firstRow > 0 || m_range.firstColumn > 0 ? " there" : ""),
                     {.file = m_file, .sheet = m_sheet}, "Choose another sheet or range.");
+    // Each cell takes its value from one range only, however many overlap.
+    std::stable_sort(m_merged.begin(), m_merged.end(), [](const CellRange& a, const CellRange& b) {
+        return std::pair(a.firstColumn, a.firstRow) < std::pair(b.firstColumn, b.firstRow);
+    });
+    std::size_t column = static_cast<std::size_t>(-1), below = 0;
     for (const CellRange& range : m_merged) {
         if (range.firstRow == range.lastRow || range.firstColumn != range.lastColumn) continue;
         if (range.firstColumn < m_firstColumn || range.firstColumn - m_firstColumn >= m_columns) continue;
+        if (range.firstColumn == column && range.firstRow < below) continue;
+        column = range.firstColumn;
+        below = range.lastRow + 1;
         const auto from = std::lower_bound(m_rowOfBuilder.begin(), m_rowOfBuilder.end(), range.firstRow);
         if (from == m_rowOfBuilder.end() || *from != range.firstRow) continue;
         for (auto to = from + 1; to != m_rowOfBuilder.end() && *to <= range.lastRow; ++to)

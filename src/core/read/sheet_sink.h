@@ -34,6 +34,9 @@ public:
     void cell(std::size_t row, std::size_t column, SheetCell cell);
     /// Cells that are one: the first one's value counts for all.
     void merged(const CellRange& cells);
+    /// Says how many bytes of the file the cells come from. More cells than such a file can hold are refused: the
+    /// ways to repeat cells, merge them or name far ones make a small file as large as one likes.
+    void setBytes(std::size_t bytes) { m_bytes = bytes; }
     void timesDropped() { m_times = true; }
     bool full() const { return m_mostRows > 0 && m_builder && m_builder->rows() >= m_mostRows; }
     std::size_t rows() const { return m_builder ? m_builder->rows() : 0; }
@@ -63,7 +66,12 @@ private:
     std::size_t m_firstColumn = 0, m_columns = 0;
     std::optional<TableBuilder> m_builder;
     std::vector<std::size_t> m_rowOfBuilder;
+    void requireRoom(std::size_t rows, std::size_t columns, double cost) const;
+
     std::vector<CellRange> m_merged;
+    std::size_t m_bytes = 0;
+    /// Cells so far; long texts count for more.
+    double m_cost = 0;
     std::size_t m_beyond = 0;
     bool m_times = false;
 };

@@ -18,7 +18,9 @@ SourceKind kindOfFile(const std::filesystem::path& path) {
         c = c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c;
     if (ending == ".xlsx" || ending == ".xlsm" || ending == ".ods") return SourceKind::workbook;
     std::array<char, 16> head{};
-    std::ifstream(path, std::ios::binary).read(head.data(), head.size());
+    std::error_code failure;
+    if (std::filesystem::is_regular_file(path, failure)) // opening a pipe would wait for its other end
+        std::ifstream(path, std::ios::binary).read(head.data(), head.size());
     if (std::string_view(head.data(), head.size()) == std::string_view("SQLite format 3\0", 16))
         return SourceKind::sqlite;
     if (ending == ".sqlite" || ending == ".sqlite3" || ending == ".db") return SourceKind::sqlite;

@@ -40,6 +40,10 @@ void TableBuilder::addDate(std::size_t column, std::int32_t day) {
 void TableBuilder::addText(std::size_t column, std::string_view text) {
     text = trimmed(text);
     if (text.empty()) return;
+    if (!isUtf8(text)) {
+        addFault(column, "", "is not UTF-8 text");
+        return;
+    }
     add(column, Tag::text, m_cells[column].texts.code(text));
 }
 

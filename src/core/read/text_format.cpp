@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <array>
 #include <map>
+#include <map>
 #include <set>
 
 namespace oxgoad {
@@ -280,6 +281,8 @@ std::vector<std::string> columnNames(const std::vector<std::string>& cells, bool
         for (const auto& cell : cells)
             taken.insert(std::string(trimmed(cell)));
     std::set<std::string> used;
+    // The next number to be tried after a name: many columns of one name must not try them all again.
+    std::map<std::string, int> next;
     for (std::size_t i = 0; i < cells.size(); ++i) {
         std::string name = header ? std::string(trimmed(cells[i])) : "column_" + std::to_string(i + 1);
         std::replace_if(
@@ -287,8 +290,8 @@ std::vector<std::string> columnNames(const std::vector<std::string>& cells, bool
         const std::string asked = name;
         if (name.empty()) name = "column_" + std::to_string(i + 1);
         const std::string stem = name;
-        for (int k = 2; used.contains(name) || (name != asked && header && taken.contains(name)); ++k)
-            name = stem + "_" + std::to_string(k);
+        while (used.contains(name) || (name != asked && header && taken.contains(name)))
+            name = stem + "_" + std::to_string(next.try_emplace(stem, 2).first->second++);
         if (header && name != asked)
             notes.push_back(asked.empty() ? "Column " + std::to_string(i + 1) +
                                                 " has no name; it is called \"" + name + "\"."

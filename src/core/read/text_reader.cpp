@@ -550,6 +550,24 @@ bool demoteMisjudged(Layout& layout, const std::vector<Chunk>& chunks, const Tex
     return changed;
 }
 
+/// Refuses more columns than anything can be done with, and short lines under a long one that would make more
+/// cells than a file of that size can hold.
+void requireRoom(std::string_view text, std::size_t columns, char newline, const std::string& name) {
+    constexpr std::size_t most = 50000;
+    if (columns > most)
+        throw Error(ErrorCode::badText,
+                    "the file has " + countText(columns) + " columns, and at most " + countText(most) + " are read",
+                    {.file = name, .line = 1}, "Look whether rows and columns are the wrong way round.");
+    constexpr std::size_t always = 20000000, each = 8;
+    if (columns <= each) return;
+    const auto lines = static_cast<std::size_t>(std::count(text.begin(), text.end(), newline)) + 1;
+    if (lines > (always + each * text.size()) / columns)
+        throw Error(ErrorCode::badText,
+                    "a line of " + countText(columns) + " columns stands over " + countText(lines) +
+                        " lines that are mostly shorter: together more cells than a file of this size can hold",
+                    {.file = name, .line = 1}, "Look whether the delimiter is right and where the header is.");
+}
+
 RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& name,
                   const TextOptions& options, std::size_t bytes, Threads threads, Progress& progress,
                   bool& notUtf8) {
@@ -580,6 +598,7 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
         linesBefore = options.skipLines + first.lines;
         first.next(head);
     } while (head.size() == 1 && trimmed(head[0]).empty() && !first.atEnd());
+    requireRoom(text, head.size(), layout.newline, name);
     layout.names = columnNames(head, layout.format.header, result.report.notes);
     if (layout.format.header) {
         rowsBegin = first.position;

@@ -330,7 +330,8 @@ public:
 
 class OdsCells : public TextHandler {
 public:
-    OdsCells(SheetSink& sink, std::string sheet) : m_sink(sink), m_sheet(std::move(sheet)) {}
+    OdsCells(SheetSink& sink, std::string sheet, const Progress& progress)
+        : m_sink(sink), m_sheet(std::move(sheet)), m_progress(progress) {}
     bool found() const { return m_found; }
 
     void open(std::string_view element, const XmlAttributes& attributes) override {
@@ -392,8 +393,11 @@ public:
         } else if (element == "table:table-row") {
             for (std::size_t k = 0; k < (m_cells.empty() ? 0 : m_repeatRow); ++k) {
                 if (m_sink.rows() >= mostRows || m_sink.full()) break;
-                for (const auto& [column, cell] : m_cells)
-                    m_sink.cell(m_row + k, column, cell);
+                for (const auto& repeated : m_cells) {
+                    if (m_progress.stopRequested()) throw Stopped{};
+                    for (std::size_t c = 0; c < repeated.times; ++c)
+                        m_sink.cell(m_row + k, repeated.column + c, repeated.cell);
+                }
             }
             m_row += m_repeatRow;
         }
@@ -422,14 +426,19 @@ private:
             cell = {error || text.starts_with("Err:") ? SheetCell::Kind::fault : SheetCell::Kind::text, 0,
                     text};
         }
-        for (std::size_t k = 0; k < m_repeat; ++k)
-            m_cells.emplace_back(m_column + k, cell);
+        m_cells.push_back({m_column, m_repeat, std::move(cell)});
     }
 
+    /// A cell that stands in some columns one after the other.
+    struct Repeated {
+        std::size_t column, times;
+        SheetCell cell;
+    };
     SheetSink& m_sink;
     std::string m_sheet;
+    const Progress& m_progress;
     std::string m_type, m_value;
-    std::vector<std::pair<std::size_t, SheetCell>> m_cells;
+    std::vector<Repeated> m_cells;
     std::size_t m_row = 0, m_column = 0, m_repeat = 1, m_repeatRow = 1;
     int m_depth = 0, m_paragraphs = 0;
     bool m_inSheet = false, m_inCell = false, m_found = false;
@@ -503,7 +512,8 @@ RowsRead readWorkbook(const std::filesystem::path& path, const SheetChoice& choi
         Progress quiet;
         refuseLocked(archive, quiet);
         SheetSink sink(archive.name(), choice.sheet, range, options, choice.mostRows);
-        OdsCells cells(sink, choice.sheet);
+        sink.setBytes(archive.sizeOf("content.xml"));
+        OdsCells cells(sink, choice.sheet, progress);
         RowsProgress rows(progress, sink);
         parsePart(archive, "content.xml", cells, rows);
         if (!cells.found()) noSheet(archive, choice.sheet, sheetsOf(path, quiet));
@@ -531,6 +541,7 @@ RowsRead readWorkbook(const std::filesystem::path& path, const SheetChoice& choi
         parsePart(archive, parts.relations.strings, strings, stage);
     }
     SheetSink sink(archive.name(), sheet->info.name, range, options, choice.mostRows);
+    sink.setBytes(archive.sizeOf(sheet->part) + archive.sizeOf(parts.relations.strings));
     XlsxCells cells(sink, strings.strings, styles.dates, parts.book.from1904);
     ProgressStage stage(progress, 0.1, 1);
     RowsProgress rows(stage, sink);

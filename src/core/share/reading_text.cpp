@@ -24,12 +24,15 @@ void addLines(CsvWriter& out, const Effect& effect) {
 
 } // namespace
 
-std::string readingText(const Recipe& recipe, const Evidence& evidence, const Table& table) {
+std::string readingText(const Recipe& recipe, const Evidence& evidence) {
     std::string text = equationText(evidence) + "\n";
     for (const std::string& factor : factorsWithSlopes(evidence)) {
         text += "\nFor each level of " + factor + ":\n";
         for (const LevelEquation& level : equationsByLevel(evidence, factor))
             text += "  " + level.level + ": " + level.equation + "\n";
+        for (const LevelEquation& level : equationsByLevel(evidence, factor))
+            if (const std::string slopes = slopeSentence(evidence, recipe, level, factor); !slopes.empty())
+                text += slopes + "\n";
     }
     text += "\n";
     for (std::size_t c = 0; c < evidence.coefficients.size(); ++c)
@@ -37,7 +40,7 @@ std::string readingText(const Recipe& recipe, const Evidence& evidence, const Ta
     text += "\n";
     for (std::size_t t = 0; t < recipe.terms.size(); ++t)
         if (recipe.terms[t].parts.size() == 1)
-            if (const std::string reference = referenceSentence(evidence, recipe, t, table);
+            if (const std::string reference = referenceSentence(evidence, recipe, t);
                 !reference.empty())
                 text += reference + "\n";
     if (evidence.logResponse && recipe.estimator.kind != EstimatorKind::quantile)
@@ -82,7 +85,7 @@ std::string marginalEffectsCsv(const std::vector<MarginalEffect>& effects) {
 
 NamedFiles readingFiles(const Recipe& recipe, const Evidence& evidence, const Table& table, Threads threads,
                         Progress& progress) {
-    return {{"reading.txt", readingText(recipe, evidence, table)},
+    return {{"reading.txt", readingText(recipe, evidence)},
             {"effects.csv", effectsCsv(recipe, evidence, table, progress)},
             {"marginal_effects.csv",
              marginalEffectsCsv(averageMarginalEffects(evidence, table, threads, progress))}};

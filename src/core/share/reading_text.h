@@ -10,7 +10,7 @@ namespace oxgoad {
 
 /// reading.txt: the equation, the equation per level where slopes differ, a sentence a coefficient, the
 /// reference levels, goads about the model.
-std::string readingText(const Recipe& recipe, const Evidence& evidence, const Table& table);
+std::string readingText(const Recipe& recipe, const Evidence& evidence);
 /// effects.csv: column, by, line, at, level, mean, lower, upper; one block for each column, and for each
 /// product of two with a number or date in it. Throws Stopped.
 std::string effectsCsv(const Recipe& recipe, const Evidence& evidence, const Table& table,

@@ -697,7 +697,8 @@ private:
                                    .reach = m_evidence.forecast
                                                 ? std::span<const Reach>(m_evidence.forecast->reach)
                                                 : std::span<const Reach>(),
-                                   .threads = m_threads};
+                                   .threads = m_threads,
+                                   .progress = &m_progress};
         Findings findings = runChecks(context);
         addDataGoads(m_recipe, m_prepared, findings.goads);
         addModelGoads(m_recipe, m_evidence, findings.goads);

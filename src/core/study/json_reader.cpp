@@ -67,7 +67,10 @@ std::uint64_t JsonValue::whole(std::uint64_t low, std::uint64_t high) const {
 }
 
 int JsonValue::integer(int low, int high) const {
-    if (!m_value.is_number_integer() || m_value.get<std::int64_t>() < low ||
+    // Above the largest 64-bit number with a sign it would come round below 0.
+    const bool beyond =
+        m_value.is_number_unsigned() && m_value.get<std::uint64_t>() > static_cast<std::uint64_t>(INT64_MAX);
+    if (!m_value.is_number_integer() || beyond || m_value.get<std::int64_t>() < low ||
         m_value.get<std::int64_t>() > high)
         refuse("must be a whole number from " + std::to_string(low) + " to " + std::to_string(high));
     return m_value.get<int>();

@@ -6,8 +6,13 @@
 
 #include <nlohmann/json.hpp>
 
+#include <sqlite3.h>
+#include <zlib.h>
+
 #include <algorithm>
+#include <charconv>
 #include <cstring>
+#include <cmath>
 #include <set>
 
 namespace oxgoad {
@@ -29,7 +34,41 @@ CREATE TABLE test_looks (position INTEGER PRIMARY KEY, fit INTEGER NOT NULL);
 CREATE TABLE tables (name TEXT PRIMARY KEY, rows INTEGER NOT NULL, report TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE columns (table_name TEXT NOT NULL, position INTEGER NOT NULL, name TEXT NOT NULL, kind TEXT NOT NULL,
   levels TEXT NOT NULL, offsets BLOB NOT NULL, data BLOB NOT NULL, PRIMARY KEY (table_name, position));
+CREATE TABLE checks (part TEXT PRIMARY KEY, sum INTEGER NOT NULL) WITHOUT ROWID;
 )";
+
+/// CRC-32 (ISO 3309) over the bytes of a part's values, each with its length.
+class CheckSum {
+public:
+    CheckSum& add(std::span<const std::byte> bytes) {
+        const std::uint64_t size = bytes.size();
+        m_sum = crc32_z(m_sum, reinterpret_cast<const Bytef*>(&size), sizeof size);
+        m_sum = crc32_z(m_sum, reinterpret_cast<const Bytef*>(bytes.data()), bytes.size());
+        return *this;
+    }
+    CheckSum& add(std::string_view text) { return add(std::as_bytes(std::span<const char>(text))); }
+    CheckSum& add(std::int64_t number) { return add(std::to_string(number)); }
+    CheckSum& add(double number) {
+        return std::isnan(number) ? add(std::string_view("none"))
+                                  : add(std::as_bytes(std::span<const double>(&number, 1)));
+    }
+    std::int64_t sum() const { return static_cast<std::int64_t>(m_sum); }
+
+private:
+    uLong m_sum = crc32_z(0, nullptr, 0);
+};
+
+void writeCheck(Database& database, const std::string& part, const CheckSum& check) {
+    Statement(database, "INSERT INTO checks VALUES (?, ?)").bind(1, part).bind(2, check.sum()).runOnce();
+}
+
+/// Names of parts, in checks and in messages.
+std::string columnPart(std::string_view table, std::int64_t position) {
+    return "column " + std::to_string(position + 1) + " of the " + std::string(table);
+}
+std::string fitPart(std::int64_t number) {
+    return "fit " + std::to_string(number);
+}
 
 template <class T> std::span<const std::byte> asBytes(std::span<const T> values) {
     return std::as_bytes(values);
@@ -82,162 +121,160 @@ std::string dumped(const json& value) {
 }
 
 void writeTable(Database& database, const char* name, const RowsRead& rows, Progress& progress) {
+    const auto count = static_cast<std::int64_t>(rows.table.rows());
+    const std::string report = dumped(reportJson(rows.report));
     Statement(database, "INSERT INTO tables VALUES (?, ?, ?)")
         .bind(1, std::string_view(name))
-        .bind(2, static_cast<std::int64_t>(rows.table.rows()))
-        .bind(3, dumped(reportJson(rows.report)))
+        .bind(2, count)
+        .bind(3, report)
         .runOnce();
+    writeCheck(database, name, CheckSum().add(count).add(report));
     std::int64_t position = 0;
     for (const Column& column : rows.table.columns()) {
         progress.checkpoint(static_cast<double>(position) / static_cast<double>(rows.table.columns().size()),
                             "Saving rows");
         Statement insert(database, "INSERT INTO columns VALUES (?, ?, ?, ?, ?, ?, ?)");
         insert.bind(1, std::string_view(name))
-            .bind(2, position++)
+            .bind(2, position)
             .bind(3, column.name())
             .bind(4, kindName(column.kind()));
-        insert.bind(5, dumped(json(column.levels())));
+        const std::string levels = dumped(json(column.levels()));
+        insert.bind(5, levels);
         std::vector<std::uint64_t> offsets;
         std::string text;
-        insert.bindBytes(6, {});
+        std::span<const std::byte> data, offsetBytes;
         if (column.kind() == ColumnKind::number)
-            insert.bindBytes(7, asBytes(column.numbers()));
+            data = asBytes(column.numbers());
         else if (column.kind() == ColumnKind::factor)
-            insert.bindBytes(7, asBytes(column.codes()));
+            data = asBytes(column.codes());
         else if (column.kind() == ColumnKind::date)
-            insert.bindBytes(7, asBytes(column.days()));
+            data = asBytes(column.days());
         else {
             offsets.push_back(0);
             for (std::size_t i = 0; i < column.size(); ++i) {
                 text += column.text(i);
                 offsets.push_back(text.size());
             }
-            insert.bindBytes(6, asBytes(std::span<const std::uint64_t>(offsets)));
-            insert.bindBytes(7, asBytes(std::span<const char>(text)));
+            offsetBytes = asBytes(std::span<const std::uint64_t>(offsets));
+            data = asBytes(std::span<const char>(text));
         }
+        insert.bindBytes(6, offsetBytes).bindBytes(7, data);
         insert.runOnce();
+        writeCheck(database, columnPart(name, position),
+                   CheckSum().add(column.name()).add(kindName(column.kind())).add(levels).add(offsetBytes).add(data));
+        ++position;
     }
 }
 
+/// A fit as the file has it.
+struct StoredFit {
+    std::int64_t number = 0, parent = 0;
+    std::string change, recipe;
+    double learningRmse = 0, heldOutRmse = 0, heldOutRmseError = 0, adjustedRSquared = 0;
+    std::int64_t rowsLearning = 0;
+    std::string goads;
+    std::int64_t earlierRows = 0;
+
+    CheckSum check() const {
+        return CheckSum()
+            .add(number)
+            .add(parent)
+            .add(change)
+            .add(recipe)
+            .add(learningRmse)
+            .add(heldOutRmse)
+            .add(heldOutRmseError)
+            .add(adjustedRSquared)
+            .add(rowsLearning)
+            .add(goads)
+            .add(earlierRows);
+    }
+};
+
 void writeFits(Database& database, const Trail& trail) {
-    for (std::size_t i = 0; i < trail.testLooks().size(); ++i)
+    CheckSum looks;
+    for (std::size_t i = 0; i < trail.testLooks().size(); ++i) {
+        const auto fit = static_cast<std::int64_t>(trail.testLooks()[i]);
         Statement(database, "INSERT INTO test_looks VALUES (?, ?)")
             .bind(1, static_cast<std::int64_t>(i + 1))
-            .bind(2, static_cast<std::int64_t>(trail.testLooks()[i]))
+            .bind(2, fit)
             .runOnce();
-    for (const TrailFit& fit : trail.fits())
+        looks.add(fit);
+    }
+    writeCheck(database, "looks at test rows", looks);
+    CheckSum numbers;
+    for (const TrailFit& fit : trail.fits()) {
+        const StoredFit stored{fit.number,
+                               fit.parent,
+                               fit.change,
+                               recipeText(fit.recipe),
+                               fit.summary.learningRmse,
+                               fit.summary.heldOutRmse,
+                               fit.summary.heldOutRmseError,
+                               fit.summary.adjustedRSquared,
+                               static_cast<std::int64_t>(fit.summary.rowsLearning),
+                               dumped(json(fit.summary.goads)),
+                               fit.earlierRows ? 1 : 0};
         Statement(database, "INSERT INTO fits VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
-            .bind(1, static_cast<std::int64_t>(fit.number))
-            .bind(2, static_cast<std::int64_t>(fit.parent))
-            .bind(3, fit.change)
-            .bind(4, recipeText(fit.recipe))
-            .bind(5, fit.summary.learningRmse)
-            .bind(6, fit.summary.heldOutRmse)
-            .bind(7, fit.summary.heldOutRmseError)
-            .bind(8, fit.summary.adjustedRSquared)
-            .bind(9, static_cast<std::int64_t>(fit.summary.rowsLearning))
-            .bind(10, dumped(json(fit.summary.goads)))
-            .bind(11, static_cast<std::int64_t>(fit.earlierRows))
+            .bind(1, stored.number)
+            .bind(2, stored.parent)
+            .bind(3, stored.change)
+            .bind(4, stored.recipe)
+            .bind(5, stored.learningRmse)
+            .bind(6, stored.heldOutRmse)
+            .bind(7, stored.heldOutRmseError)
+            .bind(8, stored.adjustedRSquared)
+            .bind(9, stored.rowsLearning)
+            .bind(10, stored.goads)
+            .bind(11, stored.earlierRows)
             .runOnce();
+        writeCheck(database, fitPart(stored.number), stored.check());
+        numbers.add(stored.number);
+    }
+    writeCheck(database, "trail", numbers);
 }
+
+/// What is wrong with a part, found while it is read.
+struct Damage {
+    std::string what;
+};
 
 [[noreturn]] void damaged(const fs::path& path, const std::string& what) {
-    throw Error(ErrorCode::badProject, "the project is damaged: " + what, {.file = path.string()},
-                "Open an older copy; this file is left as it is.");
+    throw Error(ErrorCode::damagedProject, "the project is damaged: " + what, {.file = path.string()},
+                "Open an older copy, or what is whole of this one as a copy; the file is left as it is.");
 }
 
-template <class T>
-std::vector<T> valuesFrom(std::span<const std::byte> bytes, std::size_t rows, const fs::path& path) {
-    if (bytes.size() != rows * sizeof(T)) damaged(path, "a column has the wrong length");
+template <class T> std::vector<T> valuesFrom(std::span<const std::byte> bytes, std::size_t rows) {
+    if (bytes.size() / sizeof(T) != rows || bytes.size() % sizeof(T) != 0) throw Damage{"it has the wrong length"};
     std::vector<T> values(rows);
     if (!bytes.empty()) std::memcpy(values.data(), bytes.data(), bytes.size());
     return values;
 }
 
-Column columnFrom(Statement& row, std::size_t rows, const fs::path& path) {
+Column columnFrom(Statement& row, std::size_t rows) {
     const std::string name = row.text(2);
     const std::string kind = row.text(3);
     const auto data = row.bytes(6);
-    if (kind == "number") return Column::ofNumbers(name, valuesFrom<double>(data, rows, path));
-    if (kind == "date") return Column::ofDates(name, valuesFrom<std::int32_t>(data, rows, path));
+    if (kind == "number") return Column::ofNumbers(name, valuesFrom<double>(data, rows));
+    if (kind == "date") return Column::ofDates(name, valuesFrom<std::int32_t>(data, rows));
     if (kind == "factor") {
         auto levels = json::parse(row.text(4)).get<std::vector<std::string>>();
         if (std::set<std::string>(levels.begin(), levels.end()).size() != levels.size())
-            damaged(path, "a factor has a level twice");
-        auto codes = valuesFrom<std::int32_t>(data, rows, path);
+            throw Damage{"it has a level twice"};
+        auto codes = valuesFrom<std::int32_t>(data, rows);
         for (const auto code : codes)
             if (code < Column::missingCode || code >= static_cast<std::int32_t>(levels.size()))
-                damaged(path, "a factor has a code without a level");
+                throw Damage{"it has a code without a level"};
         return Column::ofFactor(name, std::move(codes), std::move(levels));
     }
-    if (kind != "text") damaged(path, "a column is of an unknown kind");
+    if (kind != "text") throw Damage{"it is of an unknown kind"};
     TextCells cells;
-    cells.offsets = valuesFrom<std::uint64_t>(row.bytes(5), rows + 1, path);
+    cells.offsets = valuesFrom<std::uint64_t>(row.bytes(5), rows + 1);
     cells.bytes.assign(reinterpret_cast<const char*>(data.data()), data.size());
     if (cells.offsets.front() != 0 || cells.offsets.back() != cells.bytes.size() ||
         !std::is_sorted(cells.offsets.begin(), cells.offsets.end()))
-        damaged(path, "a text column does not add up");
+        throw Damage{"its texts do not add up"};
     return Column::ofText(name, std::move(cells));
-}
-
-std::optional<RowsRead> readTable(Database& database, const char* name, const fs::path& path,
-                                  Progress& progress) {
-    Statement table(database, "SELECT rows, report FROM tables WHERE name = ?");
-    table.bind(1, std::string_view(name));
-    if (!table.step()) return std::nullopt;
-    const auto rows = static_cast<std::size_t>(table.integer(0));
-    RowsRead read;
-    read.report = reportFrom(json::parse(table.text(1)));
-    Statement select(database, "SELECT * FROM columns WHERE table_name = ? ORDER BY position");
-    select.bind(1, std::string_view(name));
-    std::vector<Column> columns;
-    std::set<std::string> names;
-    while (select.step()) {
-        progress.checkpoint(0.5, "Opening rows");
-        columns.push_back(columnFrom(select, rows, path));
-        if (!names.insert(columns.back().name()).second) damaged(path, "a column is there twice");
-    }
-    read.table = Table(std::move(columns));
-    return read;
-}
-
-Trail readFits(Database& database, std::int64_t version, const fs::path& path) {
-    std::vector<TrailFit> fits;
-    Statement select(database, "SELECT * FROM fits ORDER BY number");
-    while (select.step()) {
-        TrailFit fit;
-        fit.number = static_cast<int>(select.integer(0));
-        fit.parent = static_cast<int>(select.integer(1));
-        fit.change = select.text(2);
-        fit.recipe = parseRecipe(select.text(3), path.filename().string());
-        fit.summary = {select.real(4),
-                       select.real(5),
-                       select.real(6),
-                       select.real(7),
-                       static_cast<std::size_t>(select.integer(8)),
-                       json::parse(select.text(9)).get<std::vector<std::string>>()};
-        if (version >= 2) fit.earlierRows = select.integer(10) != 0;
-        fits.push_back(std::move(fit));
-    }
-    auto trail = Trail::fromFits(std::move(fits));
-    if (!trail) damaged(path, "the trail does not hang together");
-    if (version >= 2) { // form 1 knew no test rows
-        Statement looks(database, "SELECT fit FROM test_looks ORDER BY position");
-        while (looks.step()) {
-            const auto fit = static_cast<int>(looks.integer(0));
-            if (!trail->find(fit)) damaged(path, "a look at the test rows belongs to no fit");
-            trail->lookAtTest(fit);
-        }
-    }
-    return *trail;
-}
-
-std::map<std::string, std::string> readPairs(Database& database, const char* sql) {
-    std::map<std::string, std::string> pairs;
-    Statement select(database, sql);
-    while (select.step())
-        pairs[select.text(0)] = select.text(1);
-    return pairs;
 }
 
 std::int64_t pragma(Database& database, const char* sql) {
@@ -245,44 +282,276 @@ std::int64_t pragma(Database& database, const char* sql) {
     return statement.step() ? statement.integer(0) : 0;
 }
 
-Project readProject(Database& database, const fs::path& path, Progress& progress) {
-    if (pragma(database, "PRAGMA application_id") != applicationId)
-        throw Error(ErrorCode::badProject, "this is not an Oxgoad project", {.file = path.string()},
-                    "Choose a project file, a recipe or a text file with rows.");
-    const auto version = pragma(database, "PRAGMA user_version");
-    if (version > projectVersion)
-        throw Error(ErrorCode::newerVersion,
-                    "the project was saved by a newer Oxgoad (form " + std::to_string(version) +
-                        ", this one knows " + std::to_string(projectVersion) + ")",
-                    {.file = path.string()}, "Use the newer program; this file is left as it is.");
-    {
-        Statement check(database, "PRAGMA quick_check(1)");
-        if (!check.step() || check.text(0) != "ok") damaged(path, "its pages do not fit together");
+/// Reads a project part by part. A part that is not as it was written ends the reading, or is noted and passed
+/// over.
+class Reader {
+public:
+    Reader(Database& database, const fs::path& path, bool salvage, Progress& progress)
+        : m_database(database), m_path(path), m_salvage(salvage), m_progress(progress) {}
+
+    Salvaged read() {
+        requireProject();
+        part("what it checks itself by", [&] { readChecks(); });
+        part("how its pages fit together", [&] {
+            Statement check(m_database, "PRAGMA quick_check(1)");
+            if (!check.step() || check.text(0) != "ok") throw Damage{"SQLite says they do not"};
+        });
+        Project& project = m_found.project;
+        readFits();
+        const auto state = readPairs("state");
+        project.view = readPairs("view");
+        const auto value = [&](const char* key) {
+            const auto found = state.find(key);
+            if (found == state.end()) throw Damage{"it is not there"};
+            return found->second;
+        };
+        part("folder", [&] { project.folder = value("folder"); });
+        part("number of the fit shown", [&] {
+            const std::string text = value("current");
+            const auto [end, failure] =
+                std::from_chars(text.data(), text.data() + text.size(), project.current);
+            if (failure != std::errc{} || end != text.data() + text.size() ||
+                (project.current != 0 && !project.trail.find(project.current))) {
+                project.current = 0;
+                throw Damage{"it is not on the trail"};
+            }
+        });
+        const bool hasRecipe = part("recipe being edited", [&] {
+            project.recipe = parseRecipe(value("recipe"), m_path.filename().string());
+        });
+        if (!hasRecipe && !project.trail.empty()) {
+            const TrailFit* shown = project.trail.find(project.current);
+            project.recipe = (shown ? *shown : project.trail.fits().back()).recipe;
+        }
+        auto rows = readTable("rows");
+        if (!rows || rows->table.columns().empty()) damaged(m_path, "its rows are not there");
+        project.rows.learning = std::move(*rows);
+        project.rows.forecast = readTable("forecast");
+        return std::move(m_found);
     }
-    Project project;
-    const auto state = readPairs(database, "SELECT key, value FROM state");
-    for (const auto* key : {"current", "recipe", "folder"})
-        if (!state.contains(key)) damaged(path, std::string("it lacks \"") + key + "\"");
-    project.trail = readFits(database, version, path);
-    project.current = std::stoi(state.at("current"));
-    if (project.current != 0 && !project.trail.find(project.current))
-        damaged(path, "its current fit is not on the trail");
-    project.recipe = parseRecipe(state.at("recipe"), path.filename().string());
-    project.folder = state.at("folder");
-    project.view = readPairs(database, "SELECT key, value FROM view");
-    auto rows = readTable(database, "rows", path, progress);
-    if (!rows) damaged(path, "its rows are not there");
-    project.rows.learning = std::move(*rows);
-    project.rows.forecast = readTable(database, "forecast", path, progress);
-    return project;
+
+private:
+    /// True when the part could be read.
+    template <class Read> bool part(const std::string& name, Read&& read) {
+        std::string what;
+        try {
+            read();
+            return true;
+        } catch (const SqliteFailure& failure) {
+            if (failure.code == SQLITE_INTERRUPT) throw Stopped{};
+            what = failure.message;
+        } catch (const Damage& damage) {
+            what = damage.what;
+        } catch (const json::exception&) {
+            what = "it cannot be read";
+        } catch (const Error& error) { // a recipe
+            what = error.message();
+        }
+        if (!m_salvage) damaged(m_path, name + ": " + what);
+        m_found.lost.push_back(name);
+        return false;
+    }
+
+    void requireProject() {
+        if (pragma(m_database, "PRAGMA application_id") != applicationId)
+            throw Error(ErrorCode::badProject, "this is not an Oxgoad project", {.file = m_path.string()},
+                        "Choose a project file, a recipe or a text file with rows.");
+        m_version = pragma(m_database, "PRAGMA user_version");
+        if (m_version > projectVersion)
+            throw Error(ErrorCode::newerVersion,
+                        "the project was saved by a newer Oxgoad (form " + std::to_string(m_version) +
+                            ", this one knows " + std::to_string(projectVersion) + ")",
+                        {.file = m_path.string()}, "Use the newer program; this file is left as it is.");
+        static const std::set<std::string> known{"state",  "view",    "fits",  "test_looks",
+                                                 "tables", "columns", "checks"};
+        Statement schema(m_database, "SELECT type, name, sql FROM sqlite_schema");
+        while (schema.step()) {
+            const std::string name = schema.text(1);
+            const bool own = schema.text(0) == "index" && name.starts_with("sqlite_autoindex_");
+            if (!own && (schema.text(0) != "table" || !known.contains(name) ||
+                         !schema.text(2).starts_with("CREATE TABLE ")))
+                throw Error(ErrorCode::badProject,
+                            "this is not an Oxgoad project as Oxgoad writes it: it holds the " + schema.text(0) +
+                                " \"" + name + "\"",
+                            {.file = m_path.string()}, "Do not trust it; ask whoever sent it for another copy.");
+        }
+    }
+
+    void readChecks() {
+        if (m_version < 3) return;
+        Statement select(m_database, "SELECT part, sum FROM checks");
+        while (select.step())
+            m_checks[select.text(0)] = select.integer(1);
+    }
+
+    void require(const std::string& name, const CheckSum& check) const {
+        if (m_version < 3) return;
+        const auto found = m_checks.find(name);
+        if (found == m_checks.end()) throw Damage{"it has no checksum"};
+        if (found->second != check.sum()) throw Damage{"it is not as it was written"};
+    }
+
+    void readFits() {
+        std::vector<TrailFit> fits;
+        CheckSum numbers;
+        std::set<int> known;
+        part("trail", [&] {
+            Statement select(m_database, "SELECT * FROM fits ORDER BY number");
+            while (select.step()) {
+                m_progress.checkpoint(0.1, "Opening fits");
+                StoredFit stored{select.integer(0), select.integer(1), select.text(2), select.text(3),
+                                 select.real(4),    select.real(5),    select.real(6), select.real(7),
+                                 select.integer(8), select.text(9),    0};
+                if (m_version >= 2) stored.earlierRows = select.integer(10);
+                numbers.add(stored.number);
+                part(fitPart(stored.number), [&] {
+                    require(fitPart(stored.number), stored.check());
+                    if (stored.number < 1 || stored.number > INT32_MAX || stored.rowsLearning < 0 ||
+                        stored.parent < 0 || stored.parent >= stored.number)
+                        throw Damage{"its numbers do not hang together"};
+                    TrailFit fit;
+                    fit.number = static_cast<int>(stored.number);
+                    fit.parent = static_cast<int>(stored.parent);
+                    fit.change = stored.change;
+                    fit.recipe = parseRecipe(stored.recipe, m_path.filename().string());
+                    fit.summary = {stored.learningRmse,     stored.heldOutRmse,
+                                   stored.heldOutRmseError, stored.adjustedRSquared,
+                                   static_cast<std::size_t>(stored.rowsLearning),
+                                   json::parse(stored.goads).get<std::vector<std::string>>()};
+                    fit.earlierRows = stored.earlierRows != 0;
+                    if (fit.parent != 0 && !known.contains(fit.parent)) {
+                        if (!m_salvage) throw Damage{"the fit it came from is not there"};
+                        fit.parent = fits.empty() ? 0 : fits.back().number;
+                    }
+                    known.insert(fit.number);
+                    fits.push_back(std::move(fit));
+                });
+            }
+            require("trail", numbers);
+        });
+        if (auto trail = Trail::fromFits(std::move(fits)))
+            m_found.project.trail = std::move(*trail);
+        else
+            part("trail", [] { throw Damage{"it does not hang together"}; });
+        if (m_version < 2) return; // form 1 knew no test rows
+        part("looks at test rows", [&] {
+            Statement select(m_database, "SELECT fit FROM test_looks ORDER BY position");
+            std::vector<std::int64_t> looks;
+            CheckSum check;
+            while (select.step()) {
+                looks.push_back(select.integer(0));
+                check.add(looks.back());
+            }
+            require("looks at test rows", check);
+            for (const std::int64_t fit : looks) {
+                if (!known.contains(static_cast<int>(fit))) throw Damage{"one belongs to no fit"};
+                m_found.project.trail.lookAtTest(static_cast<int>(fit));
+            }
+        });
+    }
+
+    std::map<std::string, std::string> readPairs(const std::string& table) {
+        std::map<std::string, std::string> pairs;
+        CheckSum check;
+        part(table == "state" ? "where the work stood" : "view", [&] {
+            Statement select(m_database, ("SELECT key, value FROM " + table + " ORDER BY key").c_str());
+            while (select.step()) {
+                pairs[select.text(0)] = select.text(1);
+                check.add(select.text(0)).add(select.text(1));
+            }
+            require(table, check);
+        });
+        return pairs;
+    }
+
+    std::optional<RowsRead> readTable(const char* name) {
+        RowsRead read;
+        std::int64_t rows = -1;
+        const bool there = part(name, [&] {
+            Statement table(m_database, "SELECT rows, report FROM tables WHERE name = ?");
+            table.bind(1, std::string_view(name));
+            if (!table.step()) {
+                if (std::string_view(name) == "rows" || m_checks.contains(name)) throw Damage{"they are not there"};
+                return;
+            }
+            rows = table.integer(0);
+            require(name, CheckSum().add(rows).add(table.text(1)));
+            if (rows < 0) throw Damage{"they have a number below 0"};
+            read.report = reportFrom(json::parse(table.text(1)));
+        });
+        if (there && rows < 0) return std::nullopt; // none were kept
+        std::vector<Column> columns;
+        std::set<std::string> names;
+        part(std::string("columns of the ") + name, [&] {
+            Statement select(m_database, "SELECT * FROM columns WHERE table_name = ? ORDER BY position");
+            select.bind(1, std::string_view(name));
+            std::int64_t expected = 0;
+            while (select.step()) {
+                m_progress.checkpoint(0.5, "Opening rows");
+                const std::int64_t position = select.integer(1);
+                const std::string own = select.text(2);
+                const std::string message = columnPart(name, position) + ", " + own;
+                const bool whole = part(message, [&] {
+                    require(columnPart(name, position), CheckSum()
+                                                            .add(own)
+                                                            .add(select.text(3))
+                                                            .add(select.text(4))
+                                                            .add(select.bytes(5))
+                                                            .add(select.bytes(6)));
+                    if (position != expected) throw Damage{"a column before it is not there"};
+                    if (rows < 0) rows = rowsOf(select);
+                    columns.push_back(columnFrom(select, static_cast<std::size_t>(rows)));
+                    if (!names.insert(own).second) {
+                        columns.pop_back();
+                        throw Damage{"it is there twice"};
+                    }
+                });
+                if (!whole) m_found.lostColumns.push_back(own);
+                ++expected;
+            }
+            if (m_version >= 3 && m_checks.contains(columnPart(name, expected)))
+                throw Damage{"the last ones are not there"};
+            if (columns.empty() && rows != 0) throw Damage{"there are none"};
+        });
+        read.report.rows = static_cast<std::size_t>(std::max<std::int64_t>(0, rows));
+        if (columns.empty()) return std::nullopt;
+        read.table = Table(std::move(columns));
+        return read;
+    }
+
+    /// Rows of a column, where the table does not say.
+    static std::int64_t rowsOf(Statement& row) {
+        const std::string kind = row.text(3);
+        if (kind == "text") return static_cast<std::int64_t>(row.bytes(5).size() / sizeof(std::uint64_t)) - 1;
+        return static_cast<std::int64_t>(row.bytes(6).size() / (kind == "number" ? 8 : 4));
+    }
+
+    Database& m_database;
+    const fs::path& m_path;
+    bool m_salvage;
+    Progress& m_progress;
+    std::int64_t m_version = 0;
+    std::map<std::string, std::int64_t> m_checks;
+    Salvaged m_found;
+};
+
+Salvaged readProject(const fs::path& path, bool salvage, Progress& progress) {
+    requireFile(path);
+    try {
+        Database database(path.string(), true, &progress);
+        return Reader(database, path, salvage, progress).read();
+    } catch (const SqliteFailure& failure) {
+        if (failure.code == SQLITE_INTERRUPT) throw Stopped{};
+        throw Error(ErrorCode::badProject,
+                    "this is not an Oxgoad project, or it is damaged (" + failure.message + ")",
+                    {.file = path.string()}, "Open an older copy; this file is left as it is.");
+    }
 }
 
 } // namespace
 
 void saveProject(const fs::path& path, const Project& project, Progress& progress) {
     AtomicFile file(path);
-    std::error_code ignored;
-    fs::remove(file.temporary(), ignored);
     try {
         Database database(file.temporary().string(), false);
         // The whole file is thrown away when anything fails, so it needs no journal of its own.
@@ -291,13 +560,20 @@ void saveProject(const fs::path& path, const Project& project, Progress& progres
                       "; PRAGMA user_version = " + std::to_string(projectVersion) + ";")
                          .c_str());
         database.run(schema);
-        for (const auto& [key, value] :
-             std::map<std::string, std::string>{{"current", std::to_string(project.current)},
-                                                {"recipe", recipeText(project.recipe)},
-                                                {"folder", project.folder}})
-            Statement(database, "INSERT INTO state VALUES (?, ?)").bind(1, key).bind(2, value).runOnce();
-        for (const auto& [key, value] : project.view)
-            Statement(database, "INSERT INTO view VALUES (?, ?)").bind(1, key).bind(2, value).runOnce();
+        const std::map<std::string, std::string> state{{"current", std::to_string(project.current)},
+                                                       {"recipe", recipeText(project.recipe)},
+                                                       {"folder", project.folder}};
+        for (const auto& [table, pairs] : {std::pair{"state", &state}, std::pair{"view", &project.view}}) {
+            CheckSum check;
+            for (const auto& [key, value] : *pairs) {
+                Statement(database, ("INSERT INTO " + std::string(table) + " VALUES (?, ?)").c_str())
+                    .bind(1, key)
+                    .bind(2, value)
+                    .runOnce();
+                check.add(key).add(value);
+            }
+            writeCheck(database, table, check);
+        }
         writeFits(database, project.trail);
         writeTable(database, "rows", project.rows.learning, progress);
         if (project.rows.forecast) writeTable(database, "forecast", *project.rows.forecast, progress);
@@ -311,19 +587,11 @@ void saveProject(const fs::path& path, const Project& project, Progress& progres
 }
 
 Project openProject(const fs::path& path, Progress& progress) {
-    requireFile(path);
-    try {
-        Database database(path.string(), true);
-        return readProject(database, path, progress);
-    } catch (const SqliteFailure& failure) {
-        throw Error(ErrorCode::badProject,
-                    "this is not an Oxgoad project, or it is damaged (" + failure.message + ")",
-                    {.file = path.string()}, "Open an older copy; this file is left as it is.");
-    } catch (const json::exception&) {
-        damaged(path, "a part of it cannot be read");
-    } catch (const std::logic_error&) { // std::stoi
-        damaged(path, "a number in it cannot be read");
-    }
+    return readProject(path, false, progress).project;
+}
+
+Salvaged salvageProject(const fs::path& path, Progress& progress) {
+    return readProject(path, true, progress);
 }
 
 } // namespace oxgoad

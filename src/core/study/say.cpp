@@ -5,6 +5,7 @@
 #include "study/compare.h"
 
 #include <algorithm>
+#include <set>
 #include <cmath>
 #include <map>
 
@@ -150,16 +151,78 @@ double perStep(const DesignColumn::Piece& piece) {
     return piece.basis.kind == Basis::Kind::logarithm ? 0.01 : 1;
 }
 
+/// A single column's effect where products hold it back: at the means of the numbers it is multiplied with.
+struct AtMeans {
+    double estimate = 0, standardError = 0;
+    /// " at the mean of places (1,234)"; empty when there are no such products.
+    std::string where;
+};
+
+/// Mean over the learning rows of what a piece makes, where it is a column of its own.
+std::optional<double> meanOfPiece(const ModelFit& model, const DesignColumn::Piece& piece) {
+    const auto& columns = model.design.columns();
+    if (!model.fit.intercept) return std::nullopt;
+    for (std::size_t j = 0; j < columns.size(); ++j)
+        if (columns[j].pieces.size() == 1 && columns[j].pieces[0].input == piece.input &&
+            columns[j].pieces[0].basis == piece.basis)
+            return model.fit.shift[static_cast<Index>(j)];
+    return std::nullopt;
+}
+
+std::string textOfMean(const ModelFit& model, const DesignColumn::Piece& piece, double mean) {
+    const std::string& name = model.design.inputs()[piece.input].name;
+    switch (piece.basis.kind) {
+    case Basis::Kind::logarithm:
+        return name + " (" + readableText(std::exp(mean), 4) + ", geometric)";
+    case Basis::Kind::standard:
+        return name + " (" + readableText(piece.basis.shift + piece.basis.scale * mean, 4) + ")";
+    default:
+        return name + " (" + readableText(mean, 4) + ")";
+    }
+}
+
+AtMeans atMeans(const ModelFit& model, std::size_t j, const CoefficientEvidence& c) {
+    const auto& columns = model.design.columns();
+    const DesignColumn::Piece& own = columns[j].pieces[0];
+    VectorXd weights = VectorXd::Zero(model.fit.columns);
+    weights[static_cast<Index>(j)] = 1;
+    AtMeans at{c.estimate, c.standardError, {}};
+    std::string where;
+    for (std::size_t k = 0; k < columns.size(); ++k) {
+        const auto& pieces = columns[k].pieces;
+        const auto mine = std::find_if(pieces.begin(), pieces.end(), [&](const DesignColumn::Piece& piece) {
+            return piece.input == own.input && piece.basis == own.basis;
+        });
+        if (pieces.size() < 2 || mine == pieces.end()) continue;
+        double product = 1;
+        std::string names;
+        for (const auto& piece : pieces) {
+            if (&piece == &*mine) continue;
+            // Other factors stand at their reference level, where their indicators are 0.
+            const auto mean = model.design.inputs()[piece.input].factor ? std::nullopt : meanOfPiece(model, piece);
+            product *= mean.value_or(0);
+            if (mean) names += (names.empty() ? "" : " and ") + textOfMean(model, piece, *mean);
+        }
+        if (product == 0 || names.empty()) continue;
+        weights[static_cast<Index>(k)] = product;
+        if (where.find(names) == std::string::npos) where += (where.empty() ? "" : " and ") + names;
+    }
+    if (where.empty()) return at;
+    const Combination sum = model.fit.combination(weights, 0);
+    return {sum.value, sum.standardError, " at the mean of " + where};
+}
+
 std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelFit& model, std::size_t j,
                            const CoefficientEvidence& c) {
     const DesignColumn::Piece& piece = model.design.columns()[j].pieces[0];
     const DesignInput& input = model.design.inputs()[piece.input];
     const Basis& basis = piece.basis;
     const std::string held = ", the other terms held.";
+    const AtMeans mean = atMeans(model, j, c);
     switch (basis.kind) {
     case Basis::Kind::indicator:
         return "For " + levelText(model, piece) + " the model says " +
-               change(e, recipe, c.estimate, c.standardError) + " " + e.response + " than for " +
+               change(e, recipe, mean.estimate, mean.standardError) + " " + e.response + mean.where + " than for " +
                input.levels[input.referenceLevel] + held;
     case Basis::Kind::codes:
         if (c.name.find(" against the mean") != std::string::npos)
@@ -208,8 +271,8 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
                                           }) > 1 &&
                             basis.isPlain();
     std::string text = capital(step(recipe, model, piece)) + " goes with " +
-                       change(e, recipe, c.estimate * perStep(piece), c.standardError * perStep(piece)) +
-                       " " + e.response;
+                       change(e, recipe, mean.estimate * perStep(piece), mean.standardError * perStep(piece)) +
+                       " " + e.response + mean.where;
     if (polynomial && recipe.terms[static_cast<std::size_t>(c.term)].parts[0].form == Form::pieces)
         return text + " up to the first knot" + held;
     if (polynomial) return text + " where " + input.name + " is near 0" + held;
@@ -325,7 +388,8 @@ std::vector<LevelEquation> equationsByLevel(const Evidence& e, const std::string
                 model.fit.combination(weights[name], name.empty() && model.fit.intercept ? 1 : 0);
             text += signedTerm(estimate, error, name, first);
             first = false;
-            if (differs[name]) equation.parts.push_back({name.empty() ? "constant" : name, estimate, error});
+            if (differs[name])
+                equation.parts.push_back({name.empty() ? "constant" : name, estimate, error, df});
         }
         equation.equation = text + offsetText(e) + " + ε";
         found.push_back(std::move(equation));
@@ -353,7 +417,7 @@ std::string coefficientSentence(const Evidence& e, const Recipe& recipe, std::si
     return text + interval(e, recipe, c);
 }
 
-std::string referenceSentence(const Evidence& e, const Recipe& recipe, std::size_t term, const Table& table) {
+std::string referenceSentence(const Evidence& e, const Recipe& recipe, std::size_t term) {
     if (!e.model || term >= recipe.terms.size()) return {};
     const ModelFit& model = *e.model;
     std::string text;
@@ -365,83 +429,152 @@ std::string referenceSentence(const Evidence& e, const Recipe& recipe, std::size
             text += "Differences of " + known.name + " are against the mean of its " +
                     plural(known.levels.size(), "level", "levels") + ", each counting alike. ";
         if (part.form != Form::plain) continue;
-        const BoundDesign bound(model.design, table, {});
-        std::size_t count = 0;
-        for (const auto row : model.rows)
-            count += bound.inputValue(input, row) == static_cast<double>(known.referenceLevel);
+        // The evidence has counted the rows of each level of a factor that is a term.
+        std::string count;
+        for (std::size_t t = 0; t < recipe.terms.size(); ++t)
+            if (recipe.terms[t].parts.size() == 1 && recipe.terms[t].parts[0].column == part.column &&
+                e.terms[t].density.size() == known.levels.size())
+                count = " (" + countText(static_cast<std::size_t>(e.terms[t].density[known.referenceLevel])) +
+                        " of " + plural(e.rowsLearning, "learning row", "learning rows") + ")";
         text += "Differences are against " + known.name + " = " + known.levels[known.referenceLevel] +
-                ", the reference level (" + countText(count) + " of " +
-                plural(model.rows.size(), "learning row", "learning rows") +
-                "). Another reference level changes what is compared, not the predictions. ";
+                ", the reference level" + count +
+                ". Another reference level changes what is compared, not the predictions. ";
     }
     if (!text.empty()) text.pop_back();
     return text;
 }
 
-std::string comparisonSentence(const Evidence& first, const Recipe& firstRecipe, const Evidence& second,
-                               const Recipe& secondRecipe) {
-    const auto within1 = [](const std::vector<Term>& small, const std::vector<Term>& large) {
-        return std::all_of(small.begin(), small.end(), [&](const Term& term) {
-            return std::any_of(large.begin(), large.end(),
-                               [&](const Term& other) { return sameTerm(term, other); });
-        });
-    };
-    const bool firstInSecond =
-        within1(firstRecipe.terms, secondRecipe.terms) && (secondRecipe.intercept || !firstRecipe.intercept);
-    const bool secondInFirst =
-        within1(secondRecipe.terms, firstRecipe.terms) && (firstRecipe.intercept || !secondRecipe.intercept);
-    const bool plain = firstRecipe.estimator.kind == EstimatorKind::leastSquares &&
-                       secondRecipe.estimator.kind == EstimatorKind::leastSquares &&
-                       first.response == second.response;
-    const bool sameRows = first.rows.state == second.rows.state && first.weight == second.weight;
+std::string slopeSentence(const Evidence& e, const Recipe& recipe, const LevelEquation& level,
+                          const std::string& factor) {
     std::string text;
-    if (plain && sameRows && first.logResponse == second.logResponse && first.offset == second.offset &&
-        (firstInSecond != secondInFirst)) {
-        const Evidence& small = firstInSecond ? first : second;
-        const Evidence& large = firstInSecond ? second : first;
-        const auto& terms = firstInSecond ? secondRecipe.terms : firstRecipe.terms;
-        const auto& fewer = firstInSecond ? firstRecipe.terms : secondRecipe.terms;
-        std::string added;
-        for (const Term& term : terms)
-            if (std::none_of(fewer.begin(), fewer.end(), [&](const Term& t) { return sameTerm(t, term); }))
-                added += (added.empty() ? "" : ", ") + termName(term);
-        const double df = small.degreesOfFreedom - large.degreesOfFreedom;
-        const double f = (small.residualSumOfSquares - large.residualSumOfSquares) / df /
-                         (large.residualSumOfSquares / large.degreesOfFreedom);
-        const double p = fisherUpper(f, df, large.degreesOfFreedom);
-        if (df > 0) {
-            text = (added.empty() ? "The constant" : added) + (p < 0.05 ? " explains" : " does not explain") +
-                   " more than chance would: F " + readableText(f, 4) + " with " + readableText(df, 3) +
-                   " and " + countText(static_cast<std::size_t>(large.degreesOfFreedom)) +
-                   " degrees of freedom, p " + probabilityText(p);
-            // Errors that stand unequal spread have a test of their own.
-            const auto& larger = firstInSecond ? secondRecipe : firstRecipe;
-            if (larger.errors.kind != ErrorsKind::equalSpread)
-                text +=
-                    " (for equal spread; the term table has the test with " + errorsText(larger.errors) + ")";
+    for (const LevelEquation::Part& part : level.parts) {
+        if (part.name == "constant" || std::isnan(part.standardError)) continue;
+        const double half = studentQuantile(recipe.level, part.degreesOfFreedom) * part.standardError;
+        text += (text.empty() ? "For " + factor + " = " + level.level + ": " : "; ") + part.name + " " +
+                supported(part.estimate, part.standardError) + " ± " + readableText(part.standardError, 2) +
+                within(unitHead(recipe, e.response)) + ", " + percentText(recipe.level) + " interval " +
+                supported(part.estimate - half, part.standardError) + " to " +
+                supported(part.estimate + half, part.standardError);
+    }
+    return text.empty() ? text : text + ".";
+}
+
+namespace {
+
+/// What a model's columns span, as far as names tell: the powers of a number, whichever way they enter, and terms
+/// of other kinds as they are.
+std::set<std::string> spanOf(const Recipe& recipe) {
+    std::set<std::string> span;
+    if (recipe.intercept) span.insert("");
+    for (const Term& term : recipe.terms) {
+        const TermPart& part = term.parts[0];
+        const auto power = [&](int k) { span.insert(termName(Term{{TermPart{part.column, k}}})); };
+        const bool shifts = recipe.intercept; // a mean taken off needs a constant beside it
+        if (term.parts.size() == 1 && part.form == Form::polynomial && shifts)
+            for (int k = 1; k <= part.count; ++k)
+                power(k);
+        else if (term.parts.size() == 1 && (part.form == Form::centred || part.form == Form::standardised) && shifts)
+            power(1);
+        else {
+            // The parts of a product in any order.
+            std::vector<std::string> names;
+            for (const TermPart& own : term.parts)
+                names.push_back(termName(Term{{own}}));
+            std::sort(names.begin(), names.end());
+            std::string name;
+            for (const std::string& own : names)
+                name += (name.empty() ? "" : " × ") + own;
+            span.insert(name);
         }
     }
-    if (plain && sameRows && std::isfinite(first.aicc) && std::isfinite(second.aicc))
-        text += (text.empty() ? "From the first to the second fit" : "; from the first to the second fit") +
-                std::string(" AICc changes by ") + readableText(second.aicc - first.aicc, 4) +
-                " and BIC by " + readableText(second.bic - first.bic, 4) + " (less is better)";
-    const Comparison both = compareHeldOut(first, second);
-    if (plain && !sameRows && first.weight == second.weight && first.rowsLearning != second.rowsLearning)
-        text = "The fits learned from " + countText(first.rowsLearning) + " and " +
-               countText(second.rowsLearning) +
-               " rows, so that tests and information criteria do not compare them";
-    if (both.first.rows > 1) {
-        if (!text.empty()) text += "; ";
-        const std::string unit = within(unitHead(secondRecipe, second.response));
-        text += text.empty() ? "On the " : "on the ";
-        text += plural(both.first.rows, "row", "rows") + " both hold out the second is off by " +
+    return span;
+}
+
+std::string fitName(const Compared& fit, bool capitalised) {
+    return capitalised ? capital(fit.name) : fit.name;
+}
+
+/// Why F and the criteria cannot compare two fits; empty when they can.
+std::string whyNot(const Compared& first, const Compared& second) {
+    const Evidence &a = first.evidence, &b = second.evidence;
+    const auto each = [&](const std::string& what, const std::string& one, const std::string& other) {
+        return what + " (" + first.name + ": " + one + ", " + second.name + ": " + other + ")";
+    };
+    const auto orNone = [](const std::string& name) { return name.empty() ? std::string("none") : name; };
+    if (a.response != b.response) return each("they have different responses", a.response, b.response);
+    if (first.recipe.estimator != second.recipe.estimator)
+        return each("they are fitted by different estimators", estimatorText(first.recipe.estimator),
+                    estimatorText(second.recipe.estimator));
+    if (first.recipe.estimator.kind != EstimatorKind::leastSquares)
+        return "both are fitted by " + estimatorText(first.recipe.estimator) + ", which has neither";
+    if (a.weight != b.weight) return each("their rows are weighted differently", orNone(a.weight), orNone(b.weight));
+    const bool sameRows =
+        a.rows.state.size() == b.rows.state.size() &&
+        std::equal(a.rows.state.begin(), a.rows.state.end(), b.rows.state.begin(), [](RowState x, RowState y) {
+            return (x == RowState::learning) == (y == RowState::learning);
+        });
+    if (!sameRows)
+        return a.rowsLearning != b.rowsLearning
+                   ? "they learned from " + countText(a.rowsLearning) + " and " + countText(b.rowsLearning) + " rows"
+                   : "they learned from different rows, " + countText(a.rowsLearning) + " each";
+    return {};
+}
+
+} // namespace
+
+std::string comparisonSentence(const Compared& first, const Compared& second) {
+    const Evidence &a = first.evidence, &b = second.evidence;
+    const std::string reason = whyNot(first, second);
+    std::string text;
+    const auto mayTest = reason.empty() && a.logResponse == b.logResponse && a.offset == b.offset;
+    if (mayTest) {
+        const auto spanA = spanOf(first.recipe), spanB = spanOf(second.recipe);
+        const bool firstInSecond = std::includes(spanB.begin(), spanB.end(), spanA.begin(), spanA.end());
+        const bool secondInFirst = std::includes(spanA.begin(), spanA.end(), spanB.begin(), spanB.end());
+        if (firstInSecond && secondInFirst) {
+            text = fitName(first, true) + " and " + second.name + " have the same terms, written differently";
+        } else if (firstInSecond || secondInFirst) {
+            const Compared& small = firstInSecond ? first : second;
+            const Compared& large = firstInSecond ? second : first;
+            const auto& has = firstInSecond ? spanA : spanB;
+            std::string added;
+            for (const std::string& name : firstInSecond ? spanB : spanA)
+                if (!has.contains(name))
+                    added += (added.empty() ? "" : ", ") + (name.empty() ? std::string("the constant") : name);
+            const double df = small.evidence.degreesOfFreedom - large.evidence.degreesOfFreedom;
+            const double f = (small.evidence.residualSumOfSquares - large.evidence.residualSumOfSquares) / df /
+                             (large.evidence.residualSumOfSquares / large.evidence.degreesOfFreedom);
+            const double p = fisherUpper(f, df, large.evidence.degreesOfFreedom);
+            if (df > 0 && large.evidence.degreesOfFreedom > 0 && !large.evidence.fitsExactly) {
+                text = capital(added) + (p < 0.05 ? " explains" : " does not explain") +
+                       " more than chance would (" + large.name + " against " + small.name + "): F " +
+                       readableText(f, 4) + " with " + countText(static_cast<std::size_t>(df)) + " and " +
+                       countText(static_cast<std::size_t>(large.evidence.degreesOfFreedom)) +
+                       " degrees of freedom, p " + probabilityText(p);
+                // Errors that stand unequal spread have a test of their own.
+                if (large.recipe.errors.kind != ErrorsKind::equalSpread)
+                    text += " (for equal spread; the term table has the test with " +
+                            errorsText(large.recipe.errors) + ")";
+            }
+        }
+    }
+    if (reason.empty() && std::isfinite(a.aicc) && std::isfinite(b.aicc))
+        text += (text.empty() ? "From " : "; from ") + first.name + " to " + second.name + " AICc changes by " +
+                readableText(b.aicc - a.aicc, 4) + " and BIC by " + readableText(b.bic - a.bic, 4) +
+                " (less is better)";
+    if (!reason.empty())
+        text = "F and information criteria do not compare " + first.name + " with " + second.name + ": " + reason;
+    const Comparison both = compareHeldOut(a, b);
+    if (both.first.rows > 1 && a.response == b.response) {
+        text += text.empty() ? "On the " : "; on the ";
+        const std::string unit = within(unitHead(second.recipe, b.response));
+        text += plural(both.first.rows, "row", "rows") + " both hold out " + second.name + " is off by " +
                 supported(std::fabs(both.difference), both.differenceError) + " ± " +
                 readableText(both.differenceError, 2) + unit + (both.difference <= 0 ? " less" : " more") +
                 " (" + readableText(both.second.rmse) + " against " + readableText(both.first.rmse) + ")";
+    } else if (text.empty() || !reason.empty()) {
+        text += (text.empty() ? "There" : ", and there") + std::string(" are no rows that both hold out");
     }
-    if (text.empty())
-        return "The fits have neither the same learning rows nor rows that both hold out, so they cannot be "
-               "compared.";
     return text + ".";
 }
 

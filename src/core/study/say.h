@@ -20,6 +20,7 @@ struct LevelEquation {
         std::string name;
         double estimate = 0;
         double standardError = 0;
+        double degreesOfFreedom = 0;
     };
     std::vector<Part> parts;
 };
@@ -36,16 +37,27 @@ std::string coefficientSentence(const Evidence& evidence, const Recipe& recipe, 
 
 /// What all differences of a factor are against: "Differences are against contract = spot, the reference
 /// level (320 of 1,008 learning rows)." Empty for other terms.
-std::string referenceSentence(const Evidence& evidence, const Recipe& recipe, std::size_t term,
-                              const Table& table);
+std::string referenceSentence(const Evidence& evidence, const Recipe& recipe, std::size_t term);
+
+/// The slopes of a level with their errors and intervals: "For contract = annual: list_rate 5,369 ± 386 EUR a month,
+/// 95 % interval 4,610 to 6,130." Empty when it has none of its own.
+std::string slopeSentence(const Evidence& evidence, const Recipe& recipe, const LevelEquation& level,
+                          const std::string& factor);
 
 /// A number with the digits that its standard error supports, U+2212 for minus.
 std::string supported(double value, double standardError);
 
-/// One sentence on two fits, whether one is nested in the other and what the larger one brings: F test,
-/// change of AICc and BIC, and the difference of errors on the rows both hold out with its standard error.
-/// Says what keeps them from being compared where something does.
-std::string comparisonSentence(const Evidence& first, const Recipe& firstRecipe, const Evidence& second,
-                               const Recipe& secondRecipe);
+/// A fit that is compared and what it is called: "fit 3", "the first fit".
+struct Compared {
+    const Evidence& evidence;
+    const Recipe& recipe;
+    std::string name;
+};
+
+/// One sentence on two fits: where one is nested in the other what the larger one brings (F test), the change of
+/// AICc and BIC, and the difference of errors on the rows both hold out with its standard error; what keeps them
+/// from being compared where something does. A number that enters centred, standardised or as a polynomial counts
+/// by its powers.
+std::string comparisonSentence(const Compared& first, const Compared& second);
 
 } // namespace oxgoad

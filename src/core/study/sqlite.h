@@ -1,6 +1,10 @@
 #pragma once
 // A thin owner of SQLite handles.
+#include "base/progress.h"
+#include "read/sqlite_file.h"
+
 #include <cstdint>
+#include <optional>
 #include <span>
 #include <string>
 #include <string_view>
@@ -18,8 +22,10 @@ struct SqliteFailure {
 
 class Database {
 public:
-    /// Throws SqliteFailure, as all members do.
-    Database(const std::string& path, bool readOnly);
+    /// Throws SqliteFailure, as all members do. Opened for reading, a file can run nothing of its own: no triggers,
+    /// no views, no functions in its schema; queries end when a stop is asked for, with a failure of code
+    /// SQLITE_INTERRUPT; and no other file appears beside it.
+    Database(const std::string& path, bool readOnly, Progress* progress = nullptr);
     ~Database();
     Database(const Database&) = delete;
     Database& operator=(const Database&) = delete;
@@ -27,6 +33,7 @@ public:
     sqlite3* handle() { return m_handle; }
 
 private:
+    std::optional<SqliteSideFiles> m_side;
     sqlite3* m_handle = nullptr;
 };
 

@@ -15,7 +15,8 @@ CsvWriter& CsvWriter::text(std::string_view value) {
     const bool live = !value.empty() &&
                       std::string_view("=+-@\t\r\n").find(value.front()) != std::string_view::npos &&
                       !parseNumber(value, '.');
-    const bool quoted = value.find_first_of(",\"\r\n") != std::string_view::npos ||
+    // Also at what other programs part cells by: they would see a formula after it.
+    const bool quoted = value.find_first_of(",;\t|\"\r\n") != std::string_view::npos ||
                         (!value.empty() && (value.front() == ' ' || value.back() == ' '));
     if (quoted) m_out += '"';
     if (live) m_out += '\'';
