@@ -1,4 +1,5 @@
 // Recipe to evidence: forms, refusals, leaks, reach, goads.
+#include "check/checks.h"
 #include "share/exports.h"
 #include "study/trail.h"
 #include "support/support.h"
@@ -388,6 +389,30 @@ TEST(Goads, ASoundFitHasNone) {
 }
 
 TEST(Goads, TheOverfitGapNeedsBothSizeAndCertainty) {
+    const StudyRows rows = rowsOf(smallRows());
+    const Evidence e = evaluate(recipeOf("y", {"x"}), rows, {}, quietly());
+    const BoundDesign bound(e.model->design, rows.learning.table, {});
+    const auto fires = [&](double learning, double heldOut, double error) {
+        const Scores l{.rows = 100, .rmse = learning}, h{.rows = 100, .rmse = heldOut, .rmseError = error};
+        const std::string response = "y";
+        const CheckContext context{.table = rows.learning.table,
+                                   .design = bound,
+                                   .fit = e.model->fit,
+                                   .learning = l,
+                                   .heldOut = h,
+                                   .response = response};
+        Findings findings;
+        checkOverfit(context, findings);
+        EXPECT_EQ(findings.readings.size(), 1u);
+        return !findings.goads.empty();
+    };
+    EXPECT_TRUE(fires(10, 12, 0.5)) << "20 % more, four standard errors";
+    EXPECT_FALSE(fires(10, 12, 1.1)) << "20 % more, but less than two standard errors";
+    EXPECT_FALSE(fires(10, 10.9, 0.01)) << "certain, but 9 % only";
+    EXPECT_TRUE(fires(10, 11.1, 0.01)) << "just beyond both";
+}
+
+TEST(Goads, AModelOfNoiseOverfits) {
     // 40 learning rows with 30 columns of noise: held-out rows are predicted far worse.
     std::string text = "y";
     for (int j = 0; j < 30; ++j)

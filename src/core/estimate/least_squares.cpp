@@ -471,10 +471,11 @@ void LeastSquaresFit::replaceCovariance(MatrixXd root, double df) {
 double LeastSquaresFit::errorOf(const VectorXd& direction) const {
     const double usual = residualStandardDeviation * direction.norm();
     if (!covarianceRoot) return usual;
-    if (unseen.size() > 0 && (unseen.transpose() * direction).squaredNorm() > 0.01 * direction.squaredNorm())
+    if (undefinedThere && unseen.size() > 0 &&
+        (unseen.transpose() * direction).squaredNorm() > 0.01 * direction.squaredNorm())
         return std::nan("");
     const double error = (covarianceRoot->transpose() * direction).norm();
-    return error > 1e-8 * usual || (usual == 0 && error > 0) ? error : std::nan("");
+    return error > 1e-6 * usual || (usual == 0 && error > 0) ? error : std::nan("");
 }
 
 void LeastSquaresFit::replaceCoefficients(const VectorXd& b, MatrixXd root, double df) {
@@ -609,7 +610,7 @@ JointTest LeastSquaresFit::jointTest(std::span<const std::size_t> which) const {
     const MatrixXd half = covarianceRoot->transpose() * basis;
     const Eigen::ColPivHouseholderQR<MatrixXd> qr(half);
     const double all = covarianceRoot->colwise().norm().maxCoeff();
-    constexpr double seen = 1e-8;
+    constexpr double seen = 1e-6;
     Index known = 0;
     for (Index j = 0; j < std::min(q, half.rows()); ++j)
         known += std::fabs(qr.matrixQR()(j, j)) > seen * all;
@@ -856,7 +857,8 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
         static_cast<double>(n) * static_cast<double>(rank) * static_cast<double>(rank) < littleWork;
     // Residuals within the rounding of the response's values are no residuals.
     const auto judgeResiduals = [&] {
-        fit.fitsExactly = std::sqrt(fit.residualSumOfSquares / weightOfAll) <= 4 * epsilon * sizeOfY;
+        fit.fitsExactly = fit.degreesOfFreedom > 0 &&
+                          std::sqrt(fit.residualSumOfSquares / weightOfAll) <= 4 * epsilon * sizeOfY;
     };
     if (options.precision == LeastSquaresOptions::Precision::asNeeded &&
         (fit.conditionNumber > losing || little) &&

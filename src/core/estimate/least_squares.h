@@ -123,9 +123,10 @@ public:
     /// Learning rows whose own leverage leaves nothing of their residual (1 - h < 1e-10), where the covariance
     /// is made of residuals: what they say of the spread is not known.
     std::size_t rowsFixed = 0;
-    /// Orthonormal directions (rank × m) whose errors are not defined: those of the rows fixed, where the
-    /// covariance divides by 1 - h.
+    /// Orthonormal directions (rank × m) of the rows fixed, of whose spread their residuals say nothing, and whether
+    /// errors are not even defined there, as the covariance divides by 1 - h.
     Eigen::MatrixXd unseen;
+    bool undefinedThere = false;
 
     double testDegreesOfFreedom() const { return covarianceDegreesOfFreedom.value_or(degreesOfFreedom); }
     /// Of t for coefficient j (index into 0..p-1), and for the constant.
@@ -152,8 +153,8 @@ public:
     /// F test that some columns are not needed; dependent ones are passed over. With σ²(X'X)⁻¹ the F of the
     /// residual sums of squares with and without them; otherwise Wald's, b'V⁻¹b over their number, worked out in
     /// the orthonormal basis of the directions that only these columns have, where nothing cancels. The rank of
-    /// the covariance there decides: a direction with less than 1e-8 of the largest standard error is one that
-    /// the residuals say nothing of, and then there is no test. With FewGroups it is (η−q+1)/η of that, on q and
+    /// the covariance there decides: a direction with less than 1e-6 of the largest standard error, or that lies in
+    /// those of rows fixed, is one that the residuals say nothing of, and then there is no test. With FewGroups it is (η−q+1)/η of that, on q and
     /// η−q+1 degrees of freedom (Pustejovsky and Tipton 2018, Journal of Business & Economic Statistics 36).
     JointTest jointTest(std::span<const std::size_t> columns) const;
     /// Generalised variance inflation det(R11)·det(R22)/det(R) of some columns against the others (Fox and
@@ -204,7 +205,7 @@ public:
 
 private:
     /// Standard error of a combination given in the orthonormal basis. NaN where the residuals do not tell it:
-    /// more than a hundredth of its variance lies in unseen directions, or it comes out below 1e-8 of what equal
+    /// more than a hundredth of its variance lies where it is not defined, or it comes out below 1e-6 of what equal
     /// spread would make it.
     double errorOf(const Eigen::VectorXd& direction) const;
     std::vector<Eigen::Index> placesOf(std::span<const std::size_t> columns) const;

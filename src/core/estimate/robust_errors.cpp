@@ -6,6 +6,7 @@
 
 #include <Eigen/Cholesky>
 #include <Eigen/Eigenvalues>
+#include <Eigen/QR>
 
 #include <algorithm>
 #include <cmath>
@@ -52,6 +53,15 @@ double spreadFactor(ErrorsKind kind, double leverage) {
     const double left = 1 - leverage;
     if (left < fixedLeft) return 0;
     return kind == ErrorsKind::hc2 ? 1 / left : kind == ErrorsKind::hc3 ? 1 / (left * left) : 1;
+}
+
+/// R' of the rows given, so that R'R is their product without having been formed: small directions keep their
+/// digits.
+MatrixXd rootOfRows(const MatrixXd& rows) {
+    if (rows.rows() <= rows.cols()) return rows.transpose();
+    const Eigen::HouseholderQR<MatrixXd> qr(rows);
+    const MatrixXd r = qr.matrixQR().topRows(rows.cols()).triangularView<Eigen::Upper>();
+    return r.transpose();
 }
 
 /// B with BB' = M, from M itself; what rounding made negative is 0.
@@ -113,9 +123,17 @@ public:
     double wishartDegreesOfFreedom(const MatrixXd& directions) const override {
         const Index q = directions.cols();
         const auto groups = static_cast<Index>(m_own.size());
-        // Directions of equal expected variance: the expected covariance is Q'Q, as the adjusted one is unbiased.
+        // In units of the expected covariance: Q'Q, as the adjusted one is unbiased, but where a group alone says all of
+        // a direction.
         MatrixXd a = directions;
-        const MatrixXd l = MatrixXd((a.transpose() * a).llt().matrixL());
+        MatrixXd expected = MatrixXd::Zero(q, q);
+        for (Index g = 0; g < groups; ++g) {
+            const MatrixXd across = m_products[static_cast<std::size_t>(g)] * a;
+            expected += a.transpose() * m_own[static_cast<std::size_t>(g)] * a - across.transpose() * across;
+        }
+        const Eigen::LLT<MatrixXd> factor(expected);
+        if (factor.info() != Eigen::Success) return std::nan("");
+        const MatrixXd l = factor.matrixL();
         l.triangularView<Eigen::Lower>().transpose().solveInPlace<Eigen::OnTheRight>(a);
         std::vector<MatrixXd> u; // q columns a group: P_g'v_g
         for (Index g = 0; g < groups; ++g)
@@ -175,13 +193,18 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
                             MatrixXd scores = p;
                             for (Index i = 0; i < p.rows(); ++i)
                                 scores.row(i) *= e[i] * std::sqrt(spreadFactor(kind, fit.leverages[begin + i]));
-                            parts[static_cast<std::size_t>(begin / size)] = scores.transpose() * scores;
+                            parts[static_cast<std::size_t>(begin / size)] = rootOfRows(scores).transpose();
                         });
-        MatrixXd middle = MatrixXd::Zero(k, k);
-        for (const MatrixXd& part : parts)
-            middle += part;
-        if (kind == ErrorsKind::hc1) middle *= n / df;
-        errors.covarianceRoot = rootOf(middle);
+        MatrixXd rows;
+        for (const MatrixXd& part : parts) {
+            progress.checkpoint(0.9, "Errors of the coefficients");
+            MatrixXd stacked(rows.rows() + part.rows(), k);
+            if (rows.rows() > 0) stacked.topRows(rows.rows()) = rows;
+            stacked.bottomRows(part.rows()) = part;
+            rows = rootOfRows(stacked).transpose();
+        }
+        errors.covarianceRoot = rows.transpose();
+        if (kind == ErrorsKind::hc1) errors.covarianceRoot *= std::sqrt(n / df);
         break;
     }
     case ErrorsKind::byGroup:
@@ -208,8 +231,7 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
                 std::sqrt(correction) * scoresByUnit(fit, x, weights, units, count, progress).transpose();
         }
         // Many groups make a root wider than the covariance.
-        if (errors.covarianceRoot.cols() > k)
-            errors.covarianceRoot = rootOf(errors.covarianceRoot * errors.covarianceRoot.transpose());
+        errors.covarianceRoot = rootOfRows(errors.covarianceRoot.transpose());
         break;
     }
     case ErrorsKind::serial: {
@@ -241,7 +263,8 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
                                 directions.col(at - fixed.begin()) = p.row(*at - begin).transpose();
                         });
         // Rows that fix their own value have orthonormal rows of P.
-        if (kind == ErrorsKind::hc2 || kind == ErrorsKind::hc3) errors.unseen = std::move(directions);
+        errors.unseen = std::move(directions);
+        errors.undefinedThere = kind == ErrorsKind::hc2 || kind == ErrorsKind::hc3;
     }
     return errors;
 }

@@ -50,6 +50,7 @@ struct RobustErrors {
     std::size_t rowsFixed = 0;
     /// See LeastSquaresFit::unseen.
     Eigen::MatrixXd unseen{};
+    bool undefinedThere = false;
 };
 
 /// Where the fit was worked out to twice the precision and kept its orthonormal rows, so are these.

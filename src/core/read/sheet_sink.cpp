@@ -77,7 +77,7 @@ void SheetSink::requireRoom(std::size_t rows, std::size_t columns, double cost) 
     constexpr double always = 2e7, each = 2;
     const double most = always + each * static_cast<double>(m_bytes);
     const double cells = static_cast<double>(rows) * static_cast<double>(columns);
-    if (cells <= most && cost <= always / 8 + 16 * each * static_cast<double>(m_bytes)) return;
+    if (cells <= most && cost <= always / 8 + 2 * each * static_cast<double>(m_bytes)) return;
     throw Error(ErrorCode::badWorkbook,
                 cells > most ? "the sheet makes " + countText(rows) + " rows of " + countText(columns) +
                                    " columns, most of them empty: more than a file of its size can hold"
@@ -95,7 +95,7 @@ void SheetSink::cell(std::size_t row, std::size_t column, SheetCell cell) {
         m_row.cells.clear();
         m_inRow = true;
     }
-    m_cost += 1 + static_cast<double>(cell.text.size()) / 64;
+    m_cost += 1 + static_cast<double>(cell.text.size()) / 16;
     requireRoom(0, 0, m_cost);
     m_row.cells.emplace_back(column, std::move(cell));
 }

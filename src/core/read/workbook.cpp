@@ -395,7 +395,7 @@ public:
                 if (m_sink.rows() >= mostRows || m_sink.full()) break;
                 for (const auto& repeated : m_cells) {
                     if (m_progress.stopRequested()) throw Stopped{};
-                    for (std::size_t c = 0; c < repeated.times; ++c)
+                    for (std::size_t c = 0; c < repeated.times && repeated.column + c < widest; ++c)
                         m_sink.cell(m_row + k, repeated.column + c, repeated.cell);
                 }
             }
@@ -405,6 +405,8 @@ public:
 
 private:
     static constexpr std::size_t mostRows = 1U << 24U;
+    /// Columns beyond are passed over by the sink; repeated ones need not be offered to it.
+    static constexpr std::size_t widest = 16384;
 
     void takeCell() {
         SheetCell cell;

@@ -65,6 +65,7 @@ void replaceErrors(ModelFit& model, const Recipe& recipe, const Table& table, co
     model.errorUnits = found.units;
     model.fit.rowsFixed = found.rowsFixed;
     model.fit.unseen = std::move(found.unseen);
+    model.fit.undefinedThere = found.undefinedThere;
     model.fit.fewGroups = std::move(found.fewGroups);
     model.fit.replaceCovariance(std::move(found.covarianceRoot), found.degreesOfFreedom);
 }

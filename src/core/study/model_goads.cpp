@@ -134,7 +134,7 @@ void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::ve
     if (!untested.empty())
         add("no test of a term", Severity::caution, "No test can be made of " + untested,
             why + " under " + errorsText(recipe.errors),
-            "a direction with less than 1e-8 of the largest standard error",
+            "a direction with less than 1e-6 of the largest standard error, or of a row that fixes its value",
             "Pustejovsky and Tipton 2018, Journal of Business & Economic Statistics 36");
 }
 

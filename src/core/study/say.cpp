@@ -463,12 +463,15 @@ namespace {
 
 /// What a model's columns span, as far as names tell: the powers of a number, whichever way they enter, and terms
 /// of other kinds as they are.
-std::set<std::string> spanOf(const Recipe& recipe) {
-    std::set<std::string> span;
-    if (recipe.intercept) span.insert("");
+std::vector<std::string> spanOf(const Recipe& recipe) {
+    std::vector<std::string> span;
+    const auto add = [&](const std::string& name) {
+        if (std::find(span.begin(), span.end(), name) == span.end()) span.push_back(name);
+    };
+    if (recipe.intercept) add("");
     for (const Term& term : recipe.terms) {
         const TermPart& part = term.parts[0];
-        const auto power = [&](int k) { span.insert(termName(Term{{TermPart{part.column, k}}})); };
+        const auto power = [&](int k) { add(termName(Term{{TermPart{part.column, k}}})); };
         const bool shifts = recipe.intercept; // a mean taken off needs a constant beside it
         if (term.parts.size() == 1 && part.form == Form::polynomial && shifts)
             for (int k = 1; k <= part.count; ++k)
@@ -476,18 +479,29 @@ std::set<std::string> spanOf(const Recipe& recipe) {
         else if (term.parts.size() == 1 && (part.form == Form::centred || part.form == Form::standardised) && shifts)
             power(1);
         else {
-            // The parts of a product in any order.
-            std::vector<std::string> names;
-            for (const TermPart& own : term.parts)
-                names.push_back(termName(Term{{own}}));
-            std::sort(names.begin(), names.end());
-            std::string name;
-            for (const std::string& own : names)
-                name += (name.empty() ? "" : " × ") + own;
-            span.insert(name);
+            add(termName(term));
         }
     }
     return span;
+}
+
+/// Products count the same with their parts in another order.
+bool isWithin(const std::vector<std::string>& small, const std::vector<std::string>& large) {
+    const auto parts = [](const std::string& name) {
+        std::multiset<std::string> found;
+        constexpr std::string_view sign = " × ";
+        std::size_t from = 0;
+        for (std::size_t at = name.find(sign); at != std::string::npos; at = name.find(sign, from)) {
+            found.insert(name.substr(from, at - from));
+            from = at + sign.size();
+        }
+        found.insert(name.substr(from));
+        return found;
+    };
+    return std::all_of(small.begin(), small.end(), [&](const std::string& one) {
+        return std::any_of(large.begin(), large.end(),
+                           [&](const std::string& other) { return one == other || parts(one) == parts(other); });
+    });
 }
 
 std::string fitName(const Compared& fit, bool capitalised) {
@@ -529,8 +543,7 @@ std::string comparisonSentence(const Compared& first, const Compared& second) {
     const auto mayTest = reason.empty() && a.logResponse == b.logResponse && a.offset == b.offset;
     if (mayTest) {
         const auto spanA = spanOf(first.recipe), spanB = spanOf(second.recipe);
-        const bool firstInSecond = std::includes(spanB.begin(), spanB.end(), spanA.begin(), spanA.end());
-        const bool secondInFirst = std::includes(spanA.begin(), spanA.end(), spanB.begin(), spanB.end());
+        const bool firstInSecond = isWithin(spanA, spanB), secondInFirst = isWithin(spanB, spanA);
         if (firstInSecond && secondInFirst) {
             text = fitName(first, true) + " and " + second.name + " have the same terms, written differently";
         } else if (firstInSecond || secondInFirst) {
@@ -539,14 +552,14 @@ std::string comparisonSentence(const Compared& first, const Compared& second) {
             const auto& has = firstInSecond ? spanA : spanB;
             std::string added;
             for (const std::string& name : firstInSecond ? spanB : spanA)
-                if (!has.contains(name))
+                if (!isWithin({name}, has))
                     added += (added.empty() ? "" : ", ") + (name.empty() ? std::string("the constant") : name);
             const double df = small.evidence.degreesOfFreedom - large.evidence.degreesOfFreedom;
             const double f = (small.evidence.residualSumOfSquares - large.evidence.residualSumOfSquares) / df /
                              (large.evidence.residualSumOfSquares / large.evidence.degreesOfFreedom);
             const double p = fisherUpper(f, df, large.evidence.degreesOfFreedom);
             if (df > 0 && large.evidence.degreesOfFreedom > 0 && !large.evidence.fitsExactly) {
-                text = capital(added) + (p < 0.05 ? " explains" : " does not explain") +
+                text = added + (p < 0.05 ? " explains" : " does not explain") +
                        " more than chance would (" + large.name + " against " + small.name + "): F " +
                        readableText(f, 4) + " with " + countText(static_cast<std::size_t>(df)) + " and " +
                        countText(static_cast<std::size_t>(large.evidence.degreesOfFreedom)) +

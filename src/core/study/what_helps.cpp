@@ -228,7 +228,10 @@ private:
             }
             TermPart own{part.column};
             own.form = Form::centred;
-            centred.parts.insert(centred.parts.end(), bends ? 2 : 1, own);
+            centred.parts.push_back(own);
+            if (!bends) continue;
+            own.form = Form::standardised; // the same but for its unit: no part may stand twice
+            centred.parts.push_back(own);
         }
         return centred;
     }

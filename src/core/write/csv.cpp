@@ -16,7 +16,7 @@ CsvWriter& CsvWriter::text(std::string_view value) {
                       std::string_view("=+-@\t\r\n").find(value.front()) != std::string_view::npos &&
                       !parseNumber(value, '.');
     // Also at what other programs part cells by: they would see a formula after it.
-    const bool quoted = value.find_first_of(",;\t|\"\r\n") != std::string_view::npos ||
+    const bool quoted = value.find_first_of(",;\t\"\r\n") != std::string_view::npos ||
                         (!value.empty() && (value.front() == ' ' || value.back() == ' '));
     if (quoted) m_out += '"';
     if (live) m_out += '\'';
