@@ -135,7 +135,7 @@ TEST_F(Fits, AProductIsReadAndDrawnPerLevel) {
     const QString words = find<QLabel>("inWords")->text();
     for (const char* level : {"spot", "annual", "anchor"})
         EXPECT_TRUE(
-            words.contains(QString("contract = %1: each unit more of list_rate goes with ").arg(level)))
+            words.contains(QString("For contract = %1: list_rate ").arg(level)))
             << ss(words);
     ASSERT_EQ(effect().lines.size(), 3u);
     EXPECT_EQ(effect().lines[0].name, "anchor");
@@ -305,6 +305,6 @@ TEST_F(Fits, NestedFitsAreComparedInASentence) {
         },
         10000);
     ASSERT_TRUE(told);
-    EXPECT_TRUE(said.startsWith("list_rate × contract explains more than chance would: F ")) << ss(said);
+    EXPECT_TRUE(said.startsWith("list_rate × contract explains more than chance would (fit 3 against fit 2): F ")) << ss(said);
     EXPECT_TRUE(said.contains("AICc changes by −"));
 }

@@ -133,11 +133,11 @@ TEST_F(Looks, TheSpreadGrowsWithPlacesAndIsNotedInThreeClicks) {
     press("residual");
     clickLine("places");
     EXPECT_TRUE(said().contains("The spread grows with places")) << said().toStdString();
-    const std::size_t before = session().goads().size();
+    const std::size_t before = session().goads().all.size();
     press("note it as a goad");
     ASSERT_EQ(session().recipe().noted.size(), 1u);
-    ASSERT_EQ(session().goads().size(), before + 1);
-    const auto goads = session().goads();
+    ASSERT_EQ(session().goads().all.size(), before + 1);
+    const auto goads = session().goads().all;
     const auto noted =
         std::find_if(goads.begin(), goads.end(), [](const Goad& g) { return g.title == "Seen in places"; });
     ASSERT_NE(noted, goads.end());

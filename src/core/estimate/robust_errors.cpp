@@ -64,12 +64,6 @@ MatrixXd rootOfRows(const MatrixXd& rows) {
     return r.transpose();
 }
 
-/// B with BB' = M, from M itself; what rounding made negative is 0.
-MatrixXd rootOf(const MatrixXd& m) {
-    const Eigen::SelfAdjointEigenSolver<MatrixXd> eigen((m + m.transpose()) / 2);
-    return eigen.eigenvectors() * eigen.eigenvalues().cwiseMax(0).cwiseSqrt().asDiagonal();
-}
-
 /// Scores e·p summed within each unit: units × rank. Sums of a unit may span blocks, so in the order of rows.
 MatrixXd scoresByUnit(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> weights,
                       std::span<const std::uint32_t> units, std::size_t count, Progress& progress) {
@@ -241,15 +235,16 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
                             " need more than " + countText(count) + " periods",
                         {}, "Look back over fewer periods.");
         const MatrixXd scores = scoresByUnit(fit, x, weights, units, count, progress);
-        MatrixXd middle = scores.transpose() * scores;
+        // The weights 1 − l/(L+1) are those of sums over windows of L+1 periods, each pair in as many windows as it
+        // overlaps: Σ over windows of (Σ s)(Σ s)'/(L+1), which is a product with itself from the start.
         const Index periods = scores.rows();
-        for (Index lag = 1; lag <= lags; ++lag) {
-            const double weight = 1 - static_cast<double>(lag) / (lags + 1);
-            const MatrixXd cross =
-                scores.bottomRows(periods - lag).transpose() * scores.topRows(periods - lag);
-            middle += weight * (cross + cross.transpose());
+        MatrixXd windows = MatrixXd::Zero(periods + lags, k);
+        for (Index window = 0; window < windows.rows(); ++window) {
+            if (progress.stopRequested()) throw Stopped{};
+            for (Index t = std::max<Index>(0, window - lags); t <= std::min(window, periods - 1); ++t)
+                windows.row(window) += scores.row(t);
         }
-        errors.covarianceRoot = rootOf(middle * (n / df));
+        errors.covarianceRoot = std::sqrt(n / df / (lags + 1)) * rootOfRows(windows);
         errors.units = count;
         break;
     }
