@@ -271,6 +271,52 @@ void linkSelection(benchmark::State& state) {
 }
 BENCHMARK(linkSelection)->UseManualTime()->Iterations(30)->Unit(benchmark::kMillisecond);
 
+/// The Check station of a fit of 1,000,000 rows: from another column along the plot to it shown, and how long the window
+/// did not answer meanwhile.
+void checkMillion(benchmark::State& state) {
+    Shown shown;
+    const QString path = shown.folder.filePath("rows.csv");
+    {
+        RandomStream random(8, "bench");
+        std::string text = "a,b,y\n";
+        for (int i = 0; i < 1000000; ++i) {
+            const double a = random.uniform(), b = random.uniform();
+            text += std::to_string(a) + "," + std::to_string(b) + "," + std::to_string(a - b + random.normal()) + "\n";
+        }
+        replaceFile(path.toStdString(), text);
+    }
+    shown.open(path);
+    Recipe recipe = shown.window.session().recipe();
+    recipe.response = "y";
+    recipe.terms = {plainTerm("a"), plainTerm("b")};
+    shown.window.session().change(recipe);
+    waitFor([&] { return !shown.window.session().jobs().busy(); });
+    shown.window.showStation("check");
+    QTest::qWait(1500);
+    auto* across = shown.window.findChild<QComboBox*>("across");
+    auto* plot = shown.window.findChild<PlotFrame*>("checkPlot");
+    Heartbeat heart;
+    std::vector<double> times;
+    double worst = 0;
+    for (auto _ : state) {
+        heart.reset();
+        const auto start = Clock::now();
+        const QString wanted = across->itemText(static_cast<int>(times.size()) % 2 == 0 ? 3 : 4);
+        across->setCurrentText(wanted);
+        waitFor([&] { return plot->content().xTitle == wanted; });
+        const double seconds = since(start);
+        QTest::qWait(100); // the paint, and what follows it
+        worst = std::max(worst, heart.longestMs());
+        times.push_back(1000 * seconds);
+        state.SetIterationTime(seconds);
+    }
+    std::sort(times.begin(), times.end());
+    state.counters["median_ms"] = times[times.size() / 2];
+    state.counters["longest_wait_ms"] = worst;
+    state.counters["limit_ms"] = 50;
+}
+BENCHMARK(checkMillion)->UseManualTime()->Iterations(8)->Unit(benchmark::kMillisecond);
+
 void repaintPlot(benchmark::State& state) {
     const auto n = static_cast<std::size_t>(state.range(0));
     PlotFrame plot("bench");

@@ -35,13 +35,17 @@ void Station::showEvent(QShowEvent* event) {
 
 std::vector<PlotFrame::Marks> Station::marksByPart(const std::function<double(std::size_t)>& x,
                                                    const std::function<double(std::size_t)>& y) const {
+    return marksOf(m_session.evidence().get(), m_session.table().rows(), x, y);
+}
+
+std::vector<PlotFrame::Marks> Station::marksOf(const Evidence* evidence, std::size_t n,
+                                               const std::function<double(std::size_t)>& x,
+                                               const std::function<double(std::size_t)>& y) {
     PlotFrame::Marks learning{tr("learning rows"), theme::Mark::learning, {}, {}, {}};
     PlotFrame::Marks heldOut{tr("held-out rows"), theme::Mark::heldOut, {}, {}, {}};
-    const auto& evidence = m_session.evidence();
-    const std::size_t n = m_session.table().rows();
     for (std::size_t i = 0; i < n; ++i) {
         const RowState state = evidence ? evidence->rows.state[i] : RowState::learning;
-        if (state == RowState::leftOut || state == RowState::test) continue;
+        if (state == RowState::leftOut || state == RowState::test || state == RowState::weightless) continue;
         const double a = x(i);
         const double b = y(i);
         if (!std::isfinite(a) || !std::isfinite(b)) continue;

@@ -19,6 +19,11 @@ public:
     /// Something to put the keyboard on.
     virtual QWidget* focusTarget() { return this; }
 
+    /// Marks of `n` rows by part, those of no part left out; without evidence all are alike. Only finite points.
+    static std::vector<PlotFrame::Marks> marksOf(const Evidence* evidence, std::size_t n,
+                                                 const std::function<double(std::size_t)>& x,
+                                                 const std::function<double(std::size_t)>& y);
+
 signals:
     void openWanted();
     void forecastRowsWanted();
@@ -28,7 +33,7 @@ protected:
     virtual void refresh() = 0;
     void showEvent(QShowEvent* event) override;
     void refreshLater();
-    /// Marks of the rows by part, with y values from the evidence. Only finite points.
+    /// The same of the session's rows.
     std::vector<PlotFrame::Marks> marksByPart(const std::function<double(std::size_t)>& x,
                                               const std::function<double(std::size_t)>& y) const;
     /// Fills a box with column names, keeping the choice.

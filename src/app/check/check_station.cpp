@@ -26,6 +26,90 @@ const QStringList& upChoices() {
     return choices;
 }
 
+struct CheckRequest {
+    std::shared_ptr<const Evidence> evidence;
+    std::shared_ptr<const PreparedRows> prepared;
+    QString across, up;
+    /// Name and unit of the column along the plot.
+    QString acrossTitle;
+    QString unit;
+};
+
+CheckPicture checkPicture(const CheckRequest& request, Progress& progress) {
+    const Evidence& evidence = *request.evidence;
+    const RowEvidence& rows = evidence.rows;
+    const QString unit = request.unit.isEmpty() ? QString() : ", " + request.unit;
+    CheckPicture picture;
+    PlotFrame::Content& content = picture.plot;
+    std::function<double(std::size_t)> x;
+    if (request.across == acrossChoices()[0]) {
+        x = [&rows](std::size_t i) { return rows.fitted[i]; };
+        content.xTitle = QObject::tr("predicted %1").arg(qs(evidence.response)) + unit;
+    } else if (request.across == acrossChoices()[1]) {
+        x = [](std::size_t i) { return static_cast<double>(i + 1); };
+        content.xTitle = QObject::tr("row number");
+    } else if (request.across == acrossChoices()[2]) {
+        x = [&rows](std::size_t i) { return rows.leverage[i]; };
+        content.xTitle = QObject::tr("leverage");
+    } else {
+        const Column* column = request.prepared->table.find(ss(request.across));
+        if (!column) return picture;
+        const bool factor = column->kind() == ColumnKind::factor;
+        x = [column, factor](std::size_t i) {
+            return column->asNumber(i) +
+                   (factor ? 0.5 * (static_cast<double>((i * 2654435761U) % 1000) / 1000 - 0.5) : 0);
+        };
+        content.xTitle = request.acrossTitle;
+        content.xIsDate = column->kind() == ColumnKind::date;
+        if (factor)
+            for (const auto& level : column->levels())
+                content.xLevels << qs(level);
+    }
+    const std::vector<double>* up = &rows.residual;
+    content.yTitle = evidence.logResponse ? QObject::tr("residual, ln actual − ln predicted")
+                                          : QObject::tr("residual, actual − predicted") + unit;
+    content.zeroLine = true;
+    if (request.up == upChoices()[1]) {
+        up = &rows.studentized;
+        content.yTitle = QObject::tr("studentised residual");
+    } else if (request.up == upChoices()[2]) {
+        up = &rows.actual;
+        content.yTitle = QObject::tr("actual %1").arg(qs(evidence.response)) + unit;
+        content.zeroLine = false;
+    }
+    content.marks = Station::marksOf(&evidence, rows.state.size(), x, [up](std::size_t i) { return (*up)[i]; });
+    progress.checkpoint(0.3, {});
+    if (up == &rows.actual && request.across == acrossChoices()[0]) { // where actual equals predicted
+        double low = 1e300, high = -1e300;
+        for (const double v : rows.fitted)
+            if (std::isfinite(v)) {
+                low = std::min(low, v);
+                high = std::max(high, v);
+            }
+        content.lines.push_back({QObject::tr("actual = predicted"), {low, high}, {low, high}, theme::quiet,
+                                 Qt::DashLine, {}, 1.2});
+    }
+    content.summary = QObject::tr("%1 against %2, %3 rows")
+                          .arg(content.yTitle, content.xTitle,
+                               qs(countText(evidence.rowsLearning + evidence.rowsHeldOut)));
+    std::vector<double> values;
+    for (const auto& marks : content.marks)
+        values.insert(values.end(), marks.y.begin(), marks.y.end());
+    PlotFrame::Content& beside = picture.beside;
+    beside.legend = false;
+    beside.xTitle = QObject::tr("rows");
+    if (const auto h = histogram(std::move(values))) {
+        PlotFrame::Bars bars;
+        bars.low = h->low;
+        bars.width = h->width;
+        bars.heights.assign(h->counts.begin(), h->counts.end());
+        bars.sideways = true;
+        beside.bars.push_back(std::move(bars));
+    }
+    beside.summary = QObject::tr("Distribution of %1").arg(content.yTitle);
+    return picture;
+}
+
 } // namespace
 
 CheckStation::CheckStation(Session& session, QWidget* parent) : Station(session, "check", parent) {
@@ -88,6 +172,7 @@ CheckStation::CheckStation(Session& session, QWidget* parent) : Station(session,
             draw();
         });
     link(*m_plot);
+    connect(&m_jobs, &Jobs::failed, &session, &Session::failed);
     connect(m_outlying, &GridView::lineChosen, this,
             [this](const QModelIndex& index) { m_session.selectRow(index.data(DataRowRole).toULongLong()); });
     connect(&session, &Session::selectionChanged, this, &CheckStation::showSelection);
@@ -145,82 +230,31 @@ void CheckStation::showColumn(const QString& column) {
 void CheckStation::draw() {
     const auto evidence = m_session.evidence();
     if (!evidence) return;
-    const RowEvidence& rows = evidence->rows;
-    const QString unit =
-        m_session.unit(evidence->response).isEmpty() ? QString() : ", " + m_session.unit(evidence->response);
-    PlotFrame::Content content;
-    std::function<double(std::size_t)> x;
-    const QString across = m_across->currentText();
-    if (across == acrossChoices()[0]) {
-        x = [&rows](std::size_t i) { return rows.fitted[i]; };
-        content.xTitle = tr("predicted %1").arg(qs(evidence->response)) + unit;
-    } else if (across == acrossChoices()[1]) {
-        x = [](std::size_t i) { return static_cast<double>(i + 1); };
-        content.xTitle = tr("row number");
-    } else if (across == acrossChoices()[2]) {
-        x = [&rows](std::size_t i) { return rows.leverage[i]; };
-        content.xTitle = tr("leverage");
-    } else {
-        const Column* column = m_session.table().find(ss(across));
-        if (!column) return;
-        const bool factor = column->kind() == ColumnKind::factor;
-        x = [column, factor](std::size_t i) {
-            return column->asNumber(i) +
-                   (factor ? 0.5 * (static_cast<double>((i * 2654435761U) % 1000) / 1000 - 0.5) : 0);
-        };
-        content.xTitle = m_session.titled(column->name());
-        content.xIsDate = column->kind() == ColumnKind::date;
-        if (factor)
-            for (const auto& level : column->levels())
-                content.xLevels << qs(level);
-    }
-    const std::vector<double>* up = &rows.residual;
-    content.yTitle = evidence->logResponse ? tr("residual, ln actual − ln predicted")
-                                           : tr("residual, actual − predicted") + unit;
-    content.zeroLine = true;
-    if (m_up->currentText() == upChoices()[1]) {
-        up = &rows.studentized;
-        content.yTitle = tr("studentised residual");
-    } else if (m_up->currentText() == upChoices()[2]) {
-        up = &rows.actual;
-        content.yTitle = tr("actual %1").arg(qs(evidence->response)) + unit;
-        content.zeroLine = false;
-    }
-    content.marks = marksByPart(x, [up](std::size_t i) { return (*up)[i]; });
-    if (up == &rows.actual && across == acrossChoices()[0]) { // where actual equals predicted
-        double low = 1e300, high = -1e300;
-        for (const double v : rows.fitted)
-            if (std::isfinite(v)) {
-                low = std::min(low, v);
-                high = std::max(high, v);
-            }
-        content.lines.push_back(
-            {tr("actual = predicted"), {low, high}, {low, high}, theme::quiet, Qt::DashLine, {}, 1.2});
-    }
-    content.summary = tr("%1 against %2, %3 rows")
-                          .arg(content.yTitle, content.xTitle,
-                               qs(countText(evidence->rowsLearning + evidence->rowsHeldOut)));
+    CheckRequest request{evidence, m_session.prepared(), m_across->currentText(), m_up->currentText(),
+                         {}, m_session.unit(evidence->response)};
+    if (const Column* column = m_session.table().find(ss(request.across)))
+        request.acrossTitle = m_session.titled(column->name());
     m_plot->setDescription(rowDescription());
-
-    std::vector<double> values;
-    for (const auto& marks : content.marks)
-        values.insert(values.end(), marks.y.begin(), marks.y.end());
-    PlotFrame::Content beside;
-    beside.legend = false;
-    beside.xTitle = tr("rows");
-    if (const auto h = histogram(values)) {
-        PlotFrame::Bars bars;
-        bars.low = h->low;
-        bars.width = h->width;
-        bars.heights.assign(h->counts.begin(), h->counts.end());
-        bars.sideways = true;
-        beside.bars.push_back(std::move(bars));
+    // Of many rows the marks and their distribution are put together beside the window.
+    constexpr std::size_t many = 20000;
+    m_jobs.drop();
+    if (evidence->rows.state.size() <= many) {
+        Progress quiet;
+        show(checkPicture(request, quiet));
+        return;
     }
-    beside.summary = tr("Distribution of %1").arg(content.yTitle);
-    m_plot->show(std::move(content));
+    m_jobs.start(tr("Drawing"), [this, request](Progress& progress) -> Jobs::Finish {
+        auto picture = std::make_shared<CheckPicture>(checkPicture(request, progress));
+        return [this, picture] { show(std::move(*picture)); };
+    });
+}
+
+void CheckStation::show(CheckPicture picture) {
+    if (picture.plot.xTitle.isEmpty()) return;
+    m_plot->show(std::move(picture.plot));
     const auto range = m_plot->extent();
-    beside.yRange = {range[2], range[3]};
-    m_distribution->show(std::move(beside));
+    picture.beside.yRange = {range[2], range[3]};
+    m_distribution->show(std::move(picture.beside));
     showSelectionIn(*m_plot);
 }
 

@@ -12,6 +12,11 @@ class GridView;
 
 /// One large residual plot, the distribution beside it on the same scale, the rows that stand out, the
 /// readings.
+/// The residual plot and the distribution beside it.
+struct CheckPicture {
+    PlotFrame::Content plot, beside;
+};
+
 class CheckStation : public Station {
     Q_OBJECT
 public:
@@ -23,8 +28,11 @@ public:
 private:
     void refresh() override;
     void draw();
+    void show(CheckPicture picture);
     void showSelection();
 
+    /// Of many rows the picture is put together in the background.
+    Jobs m_jobs{this};
     QComboBox* m_across;
     QComboBox* m_up;
     PlotFrame* m_plot;
