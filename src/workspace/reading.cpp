@@ -10,6 +10,8 @@ namespace {
 
 QString wholeTerm(const Evidence& e, const Recipe& recipe, std::size_t t) {
     const TermEvidence& term = e.terms[t];
+    if (!term.why.empty())
+        return QString("%1 as a whole: no test; %2.").arg(qs(term.name), qs(term.why));
     if (std::isnan(term.f)) return {};
     QString text = QString("%1 as a whole: F %2 with %3, p %4")
                        .arg(qs(term.name), qs(readableText(term.f, 3)),

@@ -369,6 +369,8 @@ QStringList fitSummary(const Session& session) {
     if (!std::isnan(e->quantileFit))
         lines << QString("Check loss %1 % below that of the quantile alone (Koenker and Machado 1999)")
                      .arg(qs(readableText(100 * e->quantileFit, 3)));
+    else if (std::isnan(e->rSquared))
+        lines << QString("R², spread and tests have no value: there are as many coefficients as rows");
     else
         lines << QString("R² %1, adjusted %2%3")
                      .arg(qs(readableText(e->rSquared)), qs(readableText(e->adjustedRSquared)),
@@ -377,7 +379,7 @@ QStringList fitSummary(const Session& session) {
         lines << QString("Scale of the residuals %1%2; %3 weigh less than a half")
                      .arg(qs(readableText(e->iterated->scale)), e->logResponse ? QString() : unit,
                           qs(plural(e->iterated->rowsDoubted, "row", "rows")));
-    else
+    else if (!std::isnan(e->residualStandardDeviation))
         lines << QString("Residual standard deviation %1%2 with %3 degrees of freedom")
                      .arg(qs(readableText(e->residualStandardDeviation)),
                           e->logResponse ? QString(" on the logarithm") : unit,
@@ -391,6 +393,8 @@ QStringList fitSummary(const Session& session) {
     if (!std::isnan(e->f))
         lines << QString("All terms together: F %1, p %2")
                      .arg(qs(readableText(e->f)), qs(probabilityText(e->fP)));
+    else if (!e->fWhy.empty())
+        lines << QString("All terms together: no test; %1").arg(qs(e->fWhy));
     lines << QString("Learning rows: RMSE %1%2, MAE %3")
                  .arg(qs(readableText(e->learning.rmse)), unit, qs(readableText(e->learning.mae)));
     if (e->heldOut.rows > 0)

@@ -291,6 +291,9 @@ TEST(Cases, R_no_degrees_of_freedom_has_no_values_and_a_goad) {
                                e.coefficients[0].standardError, e.coefficients[0].lower})
         EXPECT_TRUE(std::isnan(value));
     EXPECT_FALSE(e.terms[0].why.empty());
+    const std::string said = coefficientSentence(e, caseOf("R_no_degrees_of_freedom/recipe.json").recipe, 1);
+    EXPECT_NE(said.find("How sure that is cannot be said: no degrees of freedom are left."), std::string::npos) << said;
+    EXPECT_EQ(said.find("±"), std::string::npos) << said;
 }
 
 TEST(Cases, P_superscript_in_condition_is_a_power) {

@@ -234,9 +234,10 @@ std::vector<HeldValue> usualValues(const ModelFit& model, const Table& table) {
             const auto middle = values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2);
             std::nth_element(values.begin(), middle, values.end());
             value.value = *middle;
-            value.text = table.at(input.name, {}).kind() == ColumnKind::date
-                             ? dateText(static_cast<std::int32_t>(*middle))
-                             : shortText(*middle);
+            const bool date = table.at(input.name, {}).kind() == ColumnKind::date;
+            // Of an even number the mean of both in the middle (definition 7); a date stays a day.
+            if (!date && values.size() % 2 == 0) value.value = (*middle + *std::max_element(values.begin(), middle)) / 2;
+            value.text = date ? dateText(static_cast<std::int32_t>(*middle)) : shortText(value.value);
         }
         held.push_back(std::move(value));
     }

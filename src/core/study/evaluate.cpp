@@ -387,9 +387,11 @@ private:
 
     /// Spans of each column of the model matrix; 1 for indicators.
     std::vector<Span> spansOfColumns() const {
-        constexpr std::size_t sampled = 10000;
+        // At most 10,000 rows, fewer for thousands of columns, so that the block stays small.
+        const std::size_t columns = std::max<std::size_t>(1, m_model->design.columns().size());
+        const std::size_t sampled = std::clamp<std::size_t>(20000000 / columns, 500, 10000);
         std::vector<std::uint32_t> sample;
-        const std::size_t stride = std::max<std::size_t>(1, m_learning.size() / sampled);
+        const std::size_t stride = std::max<std::size_t>(1, (m_learning.size() + sampled - 1) / sampled);
         for (std::size_t i = 0; i < m_learning.size(); i += stride)
             sample.push_back(m_learning[i]);
         MatrixXd block(static_cast<Index>(sample.size()),

@@ -344,7 +344,8 @@ private:
             what = damage.what;
         } catch (const json::exception&) {
             what = "it cannot be read";
-        } catch (const Error& error) { // a recipe
+        } catch (const Error& error) { // a recipe, or a part of this part
+            if (error.code() == ErrorCode::damagedProject) throw;
             what = error.message();
         }
         if (!m_salvage) damaged(m_path, name + ": " + what);

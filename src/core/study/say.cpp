@@ -97,20 +97,29 @@ std::optional<std::size_t> columnOf(const Evidence& e, std::size_t c) {
     return std::nullopt;
 }
 
+/// " ± 1.2"; empty where the error cannot be said.
+std::string plusMinus(double error) {
+    return std::isnan(error) ? std::string() : " ± " + readableText(error, 2);
+}
+
 /// "9.1 ± 1.2 EUR more", or "4.2 ± 0.3 % more" for a fit in logarithms.
 std::string change(const Evidence& e, const Recipe& recipe, double estimate, double error,
                    bool words = true) {
     const std::string side = estimate < 0 ? " less" : " more";
     if (!e.logResponse)
-        return supported(std::fabs(estimate), error) + " ± " + readableText(error, 2) +
-               within(unitHead(recipe, e.response)) + (words ? side : "");
+        return supported(std::fabs(estimate), error) + plusMinus(error) + within(unitHead(recipe, e.response)) +
+               (words ? side : "");
     const double grown = 100 * std::expm1(estimate);
     const double grownError = 100 * std::exp(estimate) * error;
-    return supported(std::fabs(grown), grownError) + " ± " + readableText(grownError, 2) + " %" +
-           (words ? side : "");
+    return supported(std::fabs(grown), grownError) + plusMinus(grownError) + " %" + (words ? side : "");
 }
 
 std::string interval(const Evidence& e, const Recipe& recipe, const CoefficientEvidence& c) {
+    if (std::isnan(c.standardError))
+        return std::string(" How sure that is cannot be said: ") +
+               (!(e.degreesOfFreedom > 0) ? "no degrees of freedom are left."
+                : e.fitsExactly           ? "the model says the response to the last digit."
+                                          : "it rests on rows that alone fix their fitted value, or on groups that do.");
     return " " + percentText(recipe.level) + " interval " + supported(c.lower, c.standardError) + " to " +
            supported(c.upper, c.standardError) + (e.logResponse ? " on the logarithm" : "") + ", p " +
            probabilityText(c.p) + ".";
@@ -233,8 +242,7 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
             return capital("each step up of " + input.name) + " goes with " +
                    change(e, recipe, c.estimate, c.standardError) + " " + e.response + held;
         return "The part of the trend over " + input.name + " that is " +
-               c.name.substr(input.name.size() + 1) + ": " + supported(c.estimate, c.standardError) + " ± " +
-               readableText(c.standardError, 2) + ".";
+               c.name.substr(input.name.size() + 1) + ": " + supported(c.estimate, c.standardError) + plusMinus(c.standardError) + ".";
     case Basis::Kind::hinge: {
         // What the slope comes to beyond this knot: all pieces up to here.
         VectorXd weights = VectorXd::Zero(model.fit.columns);
@@ -245,7 +253,7 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
         return "Beyond " + shortText(basis.shift) + within(unitHead(recipe, input.name)) + " each extra " +
                one(unitHead(recipe, input.name)) + " of " + input.name + " goes with " +
                change(e, recipe, slope, error) + " " + e.response + held + " The slope changes there by " +
-               supported(c.estimate, c.standardError) + " ± " + readableText(c.standardError, 2) + ".";
+               supported(c.estimate, c.standardError) + plusMinus(c.standardError) + ".";
     }
     case Basis::Kind::spline:
         return "A part of the curve of " + input.name +
@@ -259,8 +267,7 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
     case Basis::Kind::power:
         if (basis.power != 1)
             return capital(c.name) + " bends the effect of " + input.name + " " +
-                   (c.estimate < 0 ? "down" : "up") + ": " + supported(c.estimate, c.standardError) + " ± " +
-                   readableText(c.standardError, 2) + " for each unit of " + c.name + held;
+                   (c.estimate < 0 ? "down" : "up") + ": " + supported(c.estimate, c.standardError) + plusMinus(c.standardError) + " for each unit of " + c.name + held;
         break;
     default:
         break;
@@ -309,7 +316,7 @@ std::string productSentence(const Evidence& e, const Recipe& recipe, const Model
         return "For " + levelText(model, *levels[0]) + " and " + levelText(model, *levels[1]) +
                " together the model says " + change(e, recipe, c.estimate, c.standardError) + " " +
                e.response + " than their two differences add up to" + held;
-    return c.name + ": " + supported(c.estimate, c.standardError) + " ± " + readableText(c.standardError, 2) +
+    return c.name + ": " + supported(c.estimate, c.standardError) + plusMinus(c.standardError) +
            " beyond what its parts say" + held;
 }
 
@@ -402,7 +409,7 @@ std::string coefficientSentence(const Evidence& e, const Recipe& recipe, std::si
     if (c.dependent) return c.name + " repeats other columns and has no coefficient of its own.";
     if (c.term < 0)
         return "Where all numbers are 0 and factors at their reference level the model says " +
-               supported(c.estimate, c.standardError) + " ± " + readableText(c.standardError, 2) +
+               supported(c.estimate, c.standardError) + plusMinus(c.standardError) +
                (e.logResponse ? " for ln(" + e.response + ")." : within(unitHead(recipe, e.response)) + ".") +
                interval(e, recipe, c);
     if (c.derived)
