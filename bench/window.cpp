@@ -271,8 +271,8 @@ void linkSelection(benchmark::State& state) {
 }
 BENCHMARK(linkSelection)->UseManualTime()->Iterations(30)->Unit(benchmark::kMillisecond);
 
-/// The Check station of a fit of 1,000,000 rows: from another column along the plot to it shown, and how long the window
-/// did not answer meanwhile.
+/// The Check station of a fit of 1,000,000 rows: from another column along the plot to it shown, and how long
+/// the window did not answer meanwhile.
 void checkMillion(benchmark::State& state) {
     Shown shown;
     const QString path = shown.folder.filePath("rows.csv");
@@ -281,7 +281,8 @@ void checkMillion(benchmark::State& state) {
         std::string text = "a,b,y\n";
         for (int i = 0; i < 1000000; ++i) {
             const double a = random.uniform(), b = random.uniform();
-            text += std::to_string(a) + "," + std::to_string(b) + "," + std::to_string(a - b + random.normal()) + "\n";
+            text += std::to_string(a) + "," + std::to_string(b) + "," +
+                    std::to_string(a - b + random.normal()) + "\n";
         }
         replaceFile(path.toStdString(), text);
     }

@@ -19,7 +19,8 @@ public:
     /// Something to put the keyboard on.
     virtual QWidget* focusTarget() { return this; }
 
-    /// Marks of `n` rows by part, those of no part left out; without evidence all are alike. Only finite points.
+    /// Marks of `n` rows by part, those of no part left out; without evidence all are alike. Only finite
+    /// points.
     static std::vector<PlotFrame::Marks> marksOf(const Evidence* evidence, std::size_t n,
                                                  const std::function<double(std::size_t)>& x,
                                                  const std::function<double(std::size_t)>& y);

@@ -338,8 +338,8 @@ void runToFolder(const Arguments& arguments, Progress& progress) {
         fitted.forecast.reset();
         const Evidence second = evaluate(fitted, rows, *otherRows, {.threads = arguments.threads}, progress);
         more.emplace_back("comparison.txt", comparisonSentence({evidence, recipe, "the first fit"},
-                                                              {second, other, "the second fit"}) +
-                                               "\n");
+                                                               {second, other, "the second fit"}) +
+                                                "\n");
     }
     if (!more.empty()) writeFiles(arguments.out, more);
 }

@@ -31,7 +31,8 @@ void GridModel::setContent(Content content) {
 
 void GridModel::ticksChanged() {
     if (m_content.rows > 0 && !m_content.columns.empty())
-        emit dataChanged(index(0, 0), index(m_content.rows - 1, static_cast<int>(m_content.columns.size()) - 1),
+        emit dataChanged(index(0, 0),
+                         index(m_content.rows - 1, static_cast<int>(m_content.columns.size()) - 1),
                          {Qt::CheckStateRole});
 }
 

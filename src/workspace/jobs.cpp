@@ -71,24 +71,26 @@ void Jobs::start(const QString& title, Work work, Otherwise otherwise) {
     // Threads of outdated jobs end soon after they were asked to. Only those that ended are joined: joining
     // another one would make the window wait.
     std::erase_if(m_threads, [](const Thread& thread) { return thread.job->over(); });
-    m_threads.push_back({job, std::jthread([this, job, work = std::move(work)] {
-        Finish finish;
-        QString failure;
-        bool wasStopped = false;
-        try {
-            finish = work(*job);
-        } catch (const Stopped&) {
-            wasStopped = true;
-        } catch (const std::bad_alloc&) {
-            failure = tr("There is not enough memory for this.");
-        } catch (const std::exception& error) {
-            failure = qs(error.what());
-        }
-        QMetaObject::invokeMethod(
-            this, [this, job, finish, failure, wasStopped] { ended(job.get(), finish, failure, wasStopped); },
-            Qt::QueuedConnection);
-        job->setOver();
-    })});
+    m_threads.push_back(
+        {job, std::jthread([this, job, work = std::move(work)] {
+             Finish finish;
+             QString failure;
+             bool wasStopped = false;
+             try {
+                 finish = work(*job);
+             } catch (const Stopped&) {
+                 wasStopped = true;
+             } catch (const std::bad_alloc&) {
+                 failure = tr("There is not enough memory for this.");
+             } catch (const std::exception& error) {
+                 failure = qs(error.what());
+             }
+             QMetaObject::invokeMethod(
+                 this,
+                 [this, job, finish, failure, wasStopped] { ended(job.get(), finish, failure, wasStopped); },
+                 Qt::QueuedConnection);
+             job->setOver();
+         })});
     if (!wasBusy) emit busyChanged(true);
 }
 

@@ -10,8 +10,7 @@ namespace {
 
 QString wholeTerm(const Evidence& e, const Recipe& recipe, std::size_t t) {
     const TermEvidence& term = e.terms[t];
-    if (!term.why.empty())
-        return QString("%1 as a whole: no test; %2.").arg(qs(term.name), qs(term.why));
+    if (!term.why.empty()) return QString("%1 as a whole: no test; %2.").arg(qs(term.name), qs(term.why));
     if (std::isnan(term.f)) return {};
     QString text = QString("%1 as a whole: F %2 with %3, p %4")
                        .arg(qs(term.name), qs(readableText(term.f, 3)),
@@ -36,8 +35,7 @@ QStringList readingOf(const Session& session, const TermLine& line) {
     if (line.coefficient < 0) said << wholeTerm(*e, recipe, t);
     const Term& term = recipe.terms[t];
     if (term.parts.size() == 1) {
-        if (const std::string reference = referenceSentence(*e, recipe, t);
-            !reference.empty())
+        if (const std::string reference = referenceSentence(*e, recipe, t); !reference.empty())
             said << qs(reference);
         return said;
     }

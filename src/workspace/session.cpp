@@ -53,8 +53,8 @@ Session::Goads Session::goads() const {
         goads.all.push_back(std::move(goad));
     goads.ofTheFit = goads.all.size();
     for (Goad& goad : ledger().goads()) {
-        const bool there = std::any_of(goads.all.begin(), goads.all.end(),
-                                       [&](const Goad& g) { return g.key == goad.key; });
+        const bool there =
+            std::any_of(goads.all.begin(), goads.all.end(), [&](const Goad& g) { return g.key == goad.key; });
         if (there || (!goad.column.empty() && std::find(used.begin(), used.end(), goad.column) != used.end()))
             continue;
         goads.all.push_back(std::move(goad));
@@ -85,8 +85,8 @@ void Session::takeProject() {
 
 void Session::takeRows(std::shared_ptr<const StudyRows> rows, std::optional<RowsSource> forecastOf) {
     // What is worked out of the rows before must not be taken for an answer of these.
-    for (Jobs* jobs : {&m_sideJobs, &m_viewJobs, &m_lookJobs, &m_rankJobs, &m_helpJobs, &m_chooseJobs,
-                       &m_effectJobs})
+    for (Jobs* jobs :
+         {&m_sideJobs, &m_viewJobs, &m_lookJobs, &m_rankJobs, &m_helpJobs, &m_chooseJobs, &m_effectJobs})
         jobs->drop();
     m_rows = std::move(rows);
     m_forecastOf = std::move(forecastOf);

@@ -32,8 +32,8 @@ public:
     const std::shared_ptr<const PreparedRows>& prepared() const { return m_prepared; }
     /// What every column holds and what is odd about it.
     const Ledger& ledger() const;
-    /// Everything found that could make the forecast wrong: first the goads of the fit and the notes, then those
-    /// of the ledger about columns that are not in use; all as they are accepted now.
+    /// Everything found that could make the forecast wrong: first the goads of the fit and the notes, then
+    /// those of the ledger about columns that are not in use; all as they are accepted now.
     struct Goads {
         std::vector<Goad> all;
         std::size_t ofTheFit = 0;
@@ -84,16 +84,16 @@ public:
     void withoutPassword();
     /// Saves what there is now, edits being worked out included. Saves follow each other, none is lost.
     void save(const QString& path);
-    /// Fits another model, made from draft(); comes back to the old one by undo(). Does nothing when it is the
-    /// same. Until its fit is there, recipe() and evidence() stay and draft() is the new one; an edit made
-    /// meanwhile stands on top of it. An edit that cannot be fitted is told by failed() and taken back, those
-    /// before it stay.
+    /// Fits another model, made from draft(); comes back to the old one by undo(). Does nothing when it is
+    /// the same. Until its fit is there, recipe() and evidence() stay and draft() is the new one; an edit
+    /// made meanwhile stands on top of it. An edit that cannot be fitted is told by failed() and taken back,
+    /// those before it stay.
     void change(const Recipe& recipe);
-    /// The same for a recipe that was made from another one, `base`, some time ago: only what differs from that
-    /// is changed.
+    /// The same for a recipe that was made from another one, `base`, some time ago: only what differs from
+    /// that is changed.
     void changeFrom(const Recipe& base, const Recipe& recipe);
-    /// Fits a row of models, each made from the one before it, the first from `base`, and each its child on the
-    /// trail, and shows the last; one step back.
+    /// Fits a row of models, each made from the one before it, the first from `base`, and each its child on
+    /// the trail, and shows the last; one step back.
     void takePath(const Recipe& base, const std::vector<Recipe>& recipes);
     /// Shows a fit of the trail.
     void choose(int fit);

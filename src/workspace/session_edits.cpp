@@ -65,7 +65,8 @@ Session::Edit Session::editOf(const Recipe& recipe) const {
 
 void Session::push(Edit edit) {
     if (m_opening)
-        emit failed(tr("Opening was stopped, since the model was changed meanwhile. Open it again when you are done."));
+        emit failed(tr(
+            "Opening was stopped, since the model was changed meanwhile. Open it again when you are done."));
     m_opening = false;
     setDirty();
     const Recent* at = edit.fit != 0 && !edit.lookAtTest && !edit.readRows ? recent(edit.fit) : nullptr;
@@ -83,7 +84,8 @@ void Session::push(Edit edit) {
         // What has not been read yet is still to be read, and a path is still to be walked.
         const Edit& before = m_edits.back();
         edit.readRows = edit.readRows || (before.readRows && edit.recipe.rows == before.recipe.rows);
-        edit.readForecast = edit.readForecast || (before.readForecast && edit.recipe.forecast == before.recipe.forecast);
+        edit.readForecast =
+            edit.readForecast || (before.readForecast && edit.recipe.forecast == before.recipe.forecast);
         if (!before.path.empty() && edit.path.empty() && edit.fit == 0) {
             edit.path = before.path;
             edit.path.push_back(before.recipe);
@@ -341,10 +343,11 @@ Jobs::Finish Session::workOn(const Edit& edit, const std::shared_ptr<Stage>& sta
         before.reset();
     }
     *stage = Stage::forecast;
-    ProgressStage reading(progress, edit.readRows ? 0.7 : 0, edit.readRows || edit.readForecast ? 0.75 : 0.02);
+    ProgressStage reading(progress, edit.readRows ? 0.7 : 0,
+                          edit.readRows || edit.readForecast ? 0.75 : 0.02);
     try {
-        worked.rows = rowsFor(recipe, worked.rows, edit.readForecast ? std::nullopt : worked.forecastOf, folder,
-                              password, reading);
+        worked.rows = rowsFor(recipe, worked.rows, edit.readForecast ? std::nullopt : worked.forecastOf,
+                              folder, password, reading);
         worked.forecastOf.reset();
         if (worked.rows->forecast) worked.forecastOf = static_cast<const RowsSource&>(*recipe.forecast);
     } catch (const Error& error) {
@@ -361,7 +364,8 @@ Jobs::Finish Session::workOn(const Edit& edit, const std::shared_ptr<Stage>& sta
     bool fits = edit.fits;
     if (edit.readRows) {
         const Evaluated looked = evaluated(recipe, *worked.rows, nullptr, false, fitting);
-        // Read otherwise, the columns may have other names: without the response it is a start like any other.
+        // Read otherwise, the columns may have other names: without the response it is a start like any
+        // other.
         if (!looked.prepared->table.find(recipe.response)) {
             recipe = startRecipe(edit.recipe.rows, worked.rows->learning.table);
             takeNotes(recipe, edit.recipe);
@@ -391,8 +395,8 @@ void Session::editDone(const Worked& worked) {
     takeNotes(recipe, edit.recipe); // said meanwhile
     const int before = m_current;
     if (edit.readRows) {
-        // Fits of the trail were made from other values: those that stay keep their numbers but are worked out
-        // anew when they are chosen.
+        // Fits of the trail were made from other values: those that stay keep their numbers but are worked
+        // out anew when they are chosen.
         takeRows(worked.rows, worked.forecastOf);
         m_trail.rowsWereReadAgain();
         edit.parent = before;

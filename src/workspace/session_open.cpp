@@ -173,51 +173,55 @@ void Session::openSalvaged(const QString& path) {
 }
 
 void Session::openRecipe(const QString& path) {
-    startOpening(tr("Opening"), askingForPasswords(
-        [this, path, password = passwordFor()](Progress& progress) -> Jobs::Finish {
-            const Recipe recipe = readRecipe(ss(path));
-            const std::string folder = fs::absolute(ss(path)).parent_path().string();
-            ProgressStage reading(progress, 0, 0.6);
-            auto rows = std::make_shared<const StudyRows>(loadRows(recipe, folder, {}, reading, password));
-            ProgressStage fitting(progress, 0.6, 1);
-            const Evaluated result = evaluated(recipe, *rows, nullptr, true, fitting);
-            return [this, path, recipe, folder, rows, result] {
-                m_folder = folder;
-                m_trail = Trail();
-                m_recipe = recipe;
-                takeProject();
-                takeRows(rows, forecastSource(recipe, *rows));
-                showFit(m_trail.add(recipe, *result.evidence, 0), result);
-                setDirty();
-                emit opened(path);
-            };
-        },
-        [path] { return readRecipe(ss(path)).rows; }, [this, path] { openRecipe(path); }));
+    startOpening(tr("Opening"),
+                 askingForPasswords(
+                     [this, path, password = passwordFor()](Progress& progress) -> Jobs::Finish {
+                         const Recipe recipe = readRecipe(ss(path));
+                         const std::string folder = fs::absolute(ss(path)).parent_path().string();
+                         ProgressStage reading(progress, 0, 0.6);
+                         auto rows = std::make_shared<const StudyRows>(
+                             loadRows(recipe, folder, {}, reading, password));
+                         ProgressStage fitting(progress, 0.6, 1);
+                         const Evaluated result = evaluated(recipe, *rows, nullptr, true, fitting);
+                         return [this, path, recipe, folder, rows, result] {
+                             m_folder = folder;
+                             m_trail = Trail();
+                             m_recipe = recipe;
+                             takeProject();
+                             takeRows(rows, forecastSource(recipe, *rows));
+                             showFit(m_trail.add(recipe, *result.evidence, 0), result);
+                             setDirty();
+                             emit opened(path);
+                         };
+                     },
+                     [path] { return readRecipe(ss(path)).rows; }, [this, path] { openRecipe(path); }));
 }
 
 void Session::openPlan(const RowsPlan& plan, const QString& folder) {
-    startOpening(tr("Reading"), askingForPasswords(
-        [this, plan, folder = ss(folder), password = passwordFor()](Progress& progress) -> Jobs::Finish {
-            ProgressStage reading(progress, 0, 0.8);
-            auto rows = std::make_shared<StudyRows>();
-            rows->learning = readRows(plan, folder, password, {}, reading);
-            const Recipe recipe = startRecipe(plan, rows->learning.table);
-            ProgressStage preparing(progress, 0.8, 1);
-            const Evaluated result = evaluated(recipe, *rows, nullptr, false, preparing);
-            return [this, folder, recipe, rows, result] {
-                m_folder = folder;
-                m_trail = Trail();
-                m_recipe = recipe;
-                takeProject();
-                takeRows(rows, std::nullopt);
-                showFit(0, result);
-                setDirty();
-                emit opened(recipe.rows.kind == SourceKind::postgres
-                                ? QString()
-                                : qs((fs::path(folder) / recipe.rows.file).string()));
-            };
-        },
-        [plan] { return plan; }, [this, plan, folder] { openPlan(plan, folder); }));
+    startOpening(
+        tr("Reading"),
+        askingForPasswords(
+            [this, plan, folder = ss(folder), password = passwordFor()](Progress& progress) -> Jobs::Finish {
+                ProgressStage reading(progress, 0, 0.8);
+                auto rows = std::make_shared<StudyRows>();
+                rows->learning = readRows(plan, folder, password, {}, reading);
+                const Recipe recipe = startRecipe(plan, rows->learning.table);
+                ProgressStage preparing(progress, 0.8, 1);
+                const Evaluated result = evaluated(recipe, *rows, nullptr, false, preparing);
+                return [this, folder, recipe, rows, result] {
+                    m_folder = folder;
+                    m_trail = Trail();
+                    m_recipe = recipe;
+                    takeProject();
+                    takeRows(rows, std::nullopt);
+                    showFit(0, result);
+                    setDirty();
+                    emit opened(recipe.rows.kind == SourceKind::postgres
+                                    ? QString()
+                                    : qs((fs::path(folder) / recipe.rows.file).string()));
+                };
+            },
+            [plan] { return plan; }, [this, plan, folder] { openPlan(plan, folder); }));
 }
 
 void Session::paste(const QString& text) {

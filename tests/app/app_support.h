@@ -56,8 +56,13 @@ protected:
     /// Waits until nothing is being worked out.
     bool settle() {
         const bool done = QTest::qWaitFor(
-            [this] { return !session().jobs().busy() && !session().saveJobs().busy() &&
-                           !session().lookJobs().busy() && !session().sideJobs().busy() && !session().helpJobs().busy() && !session().chooseJobs().busy() && !session().effectJobs().busy() && !session().rankJobs().busy(); }, 20000);
+            [this] {
+                return !session().jobs().busy() && !session().saveJobs().busy() &&
+                       !session().lookJobs().busy() && !session().sideJobs().busy() &&
+                       !session().helpJobs().busy() && !session().chooseJobs().busy() &&
+                       !session().effectJobs().busy() && !session().rankJobs().busy();
+            },
+            20000);
         QTest::qWait(20);
         return done;
     }

@@ -79,7 +79,8 @@ TEST_F(Edits, ADamagedProjectOffersWhatIsWholeAsACopy) {
     ASSERT_TRUE(QFile::copy(demo + "/cold_storage.oxgoad", path));
     {
         Database database(ss(path), false);
-        database.run("UPDATE columns SET data = zeroblob(length(data)) WHERE name = 'dock_hours' AND table_name = 'rows'");
+        database.run("UPDATE columns SET data = zeroblob(length(data)) WHERE name = 'dock_hours' AND "
+                     "table_name = 'rows'");
     }
     openFile(path);
     EXPECT_TRUE(failure().contains("dock_hours: it is not as it was written")) << ss(failure());

@@ -134,9 +134,7 @@ TEST_F(Fits, AProductIsReadAndDrawnPerLevel) {
     ASSERT_TRUE(settle());
     const QString words = find<QLabel>("inWords")->text();
     for (const char* level : {"spot", "annual", "anchor"})
-        EXPECT_TRUE(
-            words.contains(QString("For contract = %1: list_rate ").arg(level)))
-            << ss(words);
+        EXPECT_TRUE(words.contains(QString("For contract = %1: list_rate ").arg(level))) << ss(words);
     ASSERT_EQ(effect().lines.size(), 3u);
     EXPECT_EQ(effect().lines[0].name, "anchor");
     EXPECT_TRUE(find<QLabel>("equation")->text().contains("contract = annual:\nrevenue = "));
@@ -305,6 +303,8 @@ TEST_F(Fits, NestedFitsAreComparedInASentence) {
         },
         10000);
     ASSERT_TRUE(told);
-    EXPECT_TRUE(said.startsWith("list_rate × contract explains more than chance would (fit 3 against fit 2): F ")) << ss(said);
+    EXPECT_TRUE(
+        said.startsWith("list_rate × contract explains more than chance would (fit 3 against fit 2): F "))
+        << ss(said);
     EXPECT_TRUE(said.contains("AICc changes by −"));
 }

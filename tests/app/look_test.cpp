@@ -180,7 +180,8 @@ TEST_F(Looks, ABoxMarksItsRowsInThePlotsAndInTheRows) {
     ASSERT_TRUE(settle());
     std::size_t withResidual = 0; // a row that lacks a column of the model has no place there
     for (std::size_t row = 0; row < session().markedRows()->size(); ++row)
-        withResidual += (*session().markedRows())[row] != 0 && !std::isnan(session().evidence()->rows.residual[row]);
+        withResidual +=
+            (*session().markedRows())[row] != 0 && !std::isnan(session().evidence()->rows.residual[row]);
     ASSERT_GT(withResidual, 3u);
     EXPECT_EQ(find<PlotFrame>("checkPlot")->marksMarked(), withResidual);
     press("show the rows");

@@ -243,7 +243,8 @@ TEST_F(SessionTest, AnEditBeingWorkedOutIsSavedToo) {
     ASSERT_TRUE(settle());
     Session other;
     other.open(folder.filePath("p.oxgoad"));
-    ASSERT_TRUE(QTest::qWaitFor([&] { return !other.jobs().busy() && other.evidence() && other.recipe() == next; }, 20000));
+    ASSERT_TRUE(QTest::qWaitFor(
+        [&] { return !other.jobs().busy() && other.evidence() && other.recipe() == next; }, 20000));
     EXPECT_EQ(other.trail().fits().size(), 2u);
 }
 

@@ -1,5 +1,6 @@
-// Recipes and rows in which numbers were wrong once, each named after its folder in tests/cases. What is right was worked
-// out by an independent implementation with 80 bits or 80 digits, or follows from plain reasoning, as said beside it.
+// Recipes and rows in which numbers were wrong once, each named after its folder in tests/cases. What is
+// right was worked out by an independent implementation with 80 bits or 80 digits, or follows from plain
+// reasoning, as said beside it.
 #include "base/text.h"
 #include "estimate/distributions.h"
 #include "prepare/expression.h"
@@ -99,7 +100,8 @@ TEST(Cases, A3_two_shops_with_one_row) {
         EXPECT_TRUE(std::isnan(termOf(e, "shop").p)) << "not 3e-65";
     }
     // Errors for equal spread have no such trouble: the F test of two nested fits.
-    EXPECT_NEAR(termOf(caseOf("A3_two_shops_with_one_row/equal_spread.json").evidence, "shop").p, 0.0573, 0.0001);
+    EXPECT_NEAR(termOf(caseOf("A3_two_shops_with_one_row/equal_spread.json").evidence, "shop").p, 0.0573,
+                0.0001);
 }
 
 TEST(Cases, B_group_is_term_and_B2_few_groups) {
@@ -123,7 +125,8 @@ TEST(Cases, L_year_polynomial_Wald_tests_and_inflation_lose_nothing_to_condition
     const Evidence six = caseOf("L_year_polynomial/6equ.json").evidence;
     EXPECT_NEAR(std::pow(termOf(six, "z").inflation, 1.0), 1.08, 0.01);
     for (const auto* name : {"2HC3", "3HC3", "4HC3", "5HC3", "6HC3", "2equ", "3equ", "4equ", "5equ", "6equ"})
-        for (const TermEvidence& term : caseOf("L_year_polynomial/" + std::string(name) + ".json").evidence.terms)
+        for (const TermEvidence& term :
+             caseOf("L_year_polynomial/" + std::string(name) + ".json").evidence.terms)
             EXPECT_GE(term.inflation, 1) << name << " " << term.name;
 }
 
@@ -140,7 +143,8 @@ TEST(Cases, seed_514_and_seed_79_errors_to_twice_the_precision_where_coefficient
     EXPECT_NEAR(e.coefficients[0].standardError, 3.34, 0.005); // 80 bits; 36.2 in doubles
     const Evidence grouped = caseOf("seed_79/recipe.json").evidence;
     EXPECT_TRUE(grouped.twicePrecision);
-    // The two collinear columns' errors belong together: the difference of them is well known. 3 % off before.
+    // The two collinear columns' errors belong together: the difference of them is well known. 3 % off
+    // before.
     ASSERT_GT(grouped.coefficients.size(), 5u);
     for (const CoefficientEvidence& c : grouped.coefficients)
         EXPECT_GT(c.standardError, 0) << c.name;
@@ -190,7 +194,8 @@ TEST(Cases, H_level_only_weight_zero_was_never_learned_from) {
 }
 
 TEST(Cases, O_zero_weight_everything_is_as_without_those_rows) {
-    for (const auto* kind : {"least_squares", "HC3", "Huber", "bisquare", "median", "by_group", "serial", "log"}) {
+    for (const auto* kind :
+         {"least_squares", "HC3", "Huber", "bisquare", "median", "by_group", "serial", "log"}) {
         const std::string path = "O_zero_weight_everything/" + std::string(kind);
         const Evidence with = caseOf(path + "_with.json").evidence;
         const Evidence without = caseOf(path + "_without.json").evidence;
@@ -227,7 +232,8 @@ TEST(Cases, O_zero_weight_everything_is_as_without_those_rows) {
 }
 
 TEST(Cases, O_zero_weight_everything_choices_are_as_without_those_rows) {
-    for (const auto criterion : {ChooseCriterion::pValue, ChooseCriterion::bic, ChooseCriterion::crossValidated}) {
+    for (const auto criterion :
+         {ChooseCriterion::pValue, ChooseCriterion::bic, ChooseCriterion::crossValidated}) {
         ChooseRequest request;
         request.criterion = criterion;
         std::vector<Choice> choices;
@@ -247,7 +253,8 @@ TEST(Cases, A_row_of_weight_0_teaches_no_step_either) {
     rows.learning = readBytes("x,y,w\n1,1,1\n2,2,1\n3,3.5,1\n4,4,1\n5,5.5,1\n1000,6,0\n,7,1\n");
     Recipe recipe = recipeOf("y", {"x"});
     recipe.roles["w"] = Role::weight;
-    recipe.steps.push_back({"fill missing", true, {{"columns", std::vector<std::string>{"x"}}, {"with", std::string("mean")}}});
+    recipe.steps.push_back(
+        {"fill missing", true, {{"columns", std::vector<std::string>{"x"}}, {"with", std::string("mean")}}});
     const auto prepared = prepareRows(recipe, rows, {}, quietly());
     EXPECT_EQ(prepared->table.at("x", {}).numbers()[6], 3) << "the mean of 1 to 5, without the 1,000";
     EXPECT_FALSE(prepared->teaches(5));
@@ -258,7 +265,8 @@ TEST(Cases, A_row_of_weight_0_teaches_no_step_either) {
 }
 
 TEST(Cases, G_what_helps_weights_G2_what_helps_offset_F_what_helps_zero_weight) {
-    for (const std::string name : {"G_what_helps_weights", "G2_what_helps_offset", "F_what_helps_zero_weight"}) {
+    for (const std::string name :
+         {"G_what_helps_weights", "G2_what_helps_offset", "F_what_helps_zero_weight"}) {
         const Case without = caseOf(name + "/recipe.json");
         Recipe with = readRecipe(cases / name / "with.json");
         with.roles = without.recipe.roles; // G2's own recipe with the term has no offset
@@ -292,7 +300,9 @@ TEST(Cases, R_no_degrees_of_freedom_has_no_values_and_a_goad) {
         EXPECT_TRUE(std::isnan(value));
     EXPECT_FALSE(e.terms[0].why.empty());
     const std::string said = coefficientSentence(e, caseOf("R_no_degrees_of_freedom/recipe.json").recipe, 1);
-    EXPECT_NE(said.find("How sure that is cannot be said: no degrees of freedom are left."), std::string::npos) << said;
+    EXPECT_NE(said.find("How sure that is cannot be said: no degrees of freedom are left."),
+              std::string::npos)
+        << said;
     EXPECT_EQ(said.find("±"), std::string::npos) << said;
 }
 
@@ -332,7 +342,8 @@ TEST(Cases, J_effect_quartiles_by_definition_7) {
 TEST(Cases, N_compare_says_what_it_compares) {
     const Case first = caseOf("N_compare/first.json"), second = caseOf("N_compare/second.json");
     const auto say = [&](const Recipe& a, const Recipe& b) {
-        const Evidence one = evaluate(a, first.rows, {}, quietly()), other = evaluate(b, first.rows, {}, quietly());
+        const Evidence one = evaluate(a, first.rows, {}, quietly()),
+                       other = evaluate(b, first.rows, {}, quietly());
         return comparisonSentence({one, a, "fit 1"}, {other, b, "fit 2"});
     };
     const std::string nested = say(first.recipe, second.recipe);
@@ -341,12 +352,14 @@ TEST(Cases, N_compare_says_what_it_compares) {
     EXPECT_EQ(nested.find("1.00"), std::string::npos) << nested;
     Recipe unweighted = second.recipe;
     unweighted.roles.clear();
-    EXPECT_NE(say(first.recipe, unweighted).find("weighted differently (fit 1: w, fit 2: none)"), std::string::npos)
+    EXPECT_NE(say(first.recipe, unweighted).find("weighted differently (fit 1: w, fit 2: none)"),
+              std::string::npos)
         << say(first.recipe, unweighted);
     Recipe median = second.recipe;
     median.estimator.kind = EstimatorKind::quantile;
     const std::string said = say(first.recipe, median);
-    EXPECT_NE(said.find("different estimators (fit 1: least squares, fit 2: median regression)"), std::string::npos)
+    EXPECT_NE(said.find("different estimators (fit 1: least squares, fit 2: median regression)"),
+              std::string::npos)
         << said;
     EXPECT_EQ(said.find("learned from"), std::string::npos) << said;
     // A centred column is the first power of its polynomial.
@@ -404,8 +417,8 @@ TEST(Cases, An_exactly_linear_response_is_a_goad_and_has_no_errors) {
 TEST(Cases, Values_at_the_end_of_doubles_are_said_so) {
     const auto said = [](const std::string& x, const std::string& y) {
         StudyRows rows;
-        rows.learning = readBytes("x,y\n1" + x + ",1" + y + "\n2" + x + ",3" + y + "\n3" + x + ",2" + y + "\n4" + x +
-                                  ",5" + y + "\n5" + x + ",4" + y + "\n");
+        rows.learning = readBytes("x,y\n1" + x + ",1" + y + "\n2" + x + ",3" + y + "\n3" + x + ",2" + y +
+                                  "\n4" + x + ",5" + y + "\n5" + x + ",4" + y + "\n");
         std::string text = errorOf([&] {
             const Evidence e = evaluate(recipeOf("y", {"x"}), rows, {}, quietly());
             for (const CoefficientEvidence& c : e.coefficients) {
@@ -429,7 +442,8 @@ TEST(Cases, One_learning_row_is_a_sentence_or_a_goad) {
     const Evidence mean = evaluate(recipeOf("y", {}), rows, {}, quietly());
     EXPECT_TRUE(hasGoad(mean, "no degrees of freedom"));
     EXPECT_TRUE(std::isnan(mean.coefficients[0].standardError));
-    EXPECT_NE(errorOf([&] { evaluate(recipeOf("y", {"x"}), rows, {}, quietly()); }).find("too few"), std::string::npos);
+    EXPECT_NE(errorOf([&] { evaluate(recipeOf("y", {"x"}), rows, {}, quietly()); }).find("too few"),
+              std::string::npos);
 }
 
 TEST(Cases, What_would_help_measures_columns_far_off_0_or_counts_them_as_passed_over) {
@@ -445,7 +459,8 @@ TEST(Cases, What_would_help_measures_columns_far_off_0_or_counts_them_as_passed_
     const Recipe recipe = recipeOf("y", {"x", "z"});
     const auto prepared = prepareRows(recipe, rows, {}, quietly());
     const WhatHelps helps = whatHelps(recipe, *prepared, {}, quietly());
-    for (const auto& [name, term] : {std::pair{"x^2", Term{{TermPart{"x", 2}}}}, std::pair{"x × z", Term{{TermPart{"x"}, TermPart{"z"}}}}}) {
+    for (const auto& [name, term] : {std::pair{"x^2", Term{{TermPart{"x", 2}}}},
+                                     std::pair{"x × z", Term{{TermPart{"x"}, TermPart{"z"}}}}}) {
         const Help* help = helpOf(helps, name);
         ASSERT_NE(help, nullptr) << name;
         Recipe with = recipe;
@@ -485,7 +500,8 @@ TEST(Cases, Products_are_read_aloud_at_the_mean_with_the_errors_of_their_slopes)
     centred.terms[2].parts[1].form = Form::centred;
     const Evidence other = evaluate(centred, rows, {}, quietly());
     const auto& slope = other.coefficients[1];
-    EXPECT_NE(said.find(supported(slope.estimate, slope.standardError) + " ± " + readableText(slope.standardError, 2)),
+    EXPECT_NE(said.find(supported(slope.estimate, slope.standardError) + " ± " +
+                        readableText(slope.standardError, 2)),
               std::string::npos)
         << said;
 }

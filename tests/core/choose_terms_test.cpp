@@ -216,8 +216,8 @@ TEST(ChooseTerms, HierarchyIsKeptUnlessToldOtherwise) {
 }
 
 TEST(ChooseTerms, ByGroupWholeGroupsAreDealt) {
-    // 24 groups of 10 rows that are alike in their columns, and a level of their own each: when a group is split, its rows
-    // tell the fold left out what its level is; whole groups tell nothing of each other.
+    // 24 groups of 10 rows that are alike in their columns, and a level of their own each: when a group is
+    // split, its rows tell the fold left out what its level is; whole groups tell nothing of each other.
     RandomStream random(5, "groups");
     std::string text = "y,grp";
     for (int c = 0; c < 20; ++c)

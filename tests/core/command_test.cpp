@@ -219,9 +219,11 @@ TEST(Command, ReadsAloudChoosesTermsAndCompares) {
                     .starts_with("column,by,line,at,level,mean,lower,upper\nplaces,,,"));
     EXPECT_NE(bytesOf(folder.file("o") / "marginal_effects.csv").find("\ncontract,annual,"),
               std::string::npos);
-    EXPECT_TRUE(bytesOf(folder.file("o") / "comparison.txt")
-                    .starts_with("list_rate × contract explains more than chance would (the first fit against the second "
-                                 "fit): F "));
+    EXPECT_TRUE(
+        bytesOf(folder.file("o") / "comparison.txt")
+            .starts_with(
+                "list_rate × contract explains more than chance would (the first fit against the second "
+                "fit): F "));
     const auto choice = nlohmann::json::parse(bytesOf(folder.file("o") / "choice.json"));
     EXPECT_EQ(choice["how"], "both ways by BIC, at most 6 steps");
     EXPECT_EQ(choice["steps"].size(), 6u);

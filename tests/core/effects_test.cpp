@@ -120,7 +120,8 @@ TEST(Effects, TwoNumbersGiveALineForEachQuartile) {
     EXPECT_GT(effect.lines[2].at.front(), effect.lines[0].at.back());
     const auto& c = e.coefficients;
     const double x = effect.lines[1].at[10];
-    EXPECT_NEAR(effect.lines[1].mean[10], c[0].estimate + c[1].estimate * x + c[2].estimate * 21 + c[3].estimate * x * 21, 1e-9);
+    EXPECT_NEAR(effect.lines[1].mean[10],
+                c[0].estimate + c[1].estimate * x + c[2].estimate * 21 + c[3].estimate * x * 21, 1e-9);
 }
 
 TEST(MarginalEffects, OfStraightTermsAreTheCoefficients) {
@@ -151,8 +152,8 @@ TEST(MarginalEffects, OfLogarithmsAreSlopesTimesPredictions) {
         mean += v / 442;
     const auto effects = averageMarginalEffects(e, rows.learning.table, {1}, quietly());
     EXPECT_NEAR(effects[0].effect / (e.coefficients[1].estimate * mean), 1, 1e-7);
-    // Its error by the delta method, written out: the effect is b1·mean(f), f = exp(b0 + b1·x)·s, and changes with b0 by
-    // itself and with b1 by mean(f) + b1·mean(x·f); the covariance of both is σ²(X'X)⁻¹.
+    // Its error by the delta method, written out: the effect is b1·mean(f), f = exp(b0 + b1·x)·s, and changes
+    // with b0 by itself and with b1 by mean(f) + b1·mean(x·f); the covariance of both is σ²(X'X)⁻¹.
     const auto x = rows.learning.table.at("bmi", "").numbers();
     double xf = 0, sx = 0, sxx = 0;
     for (std::size_t i = 0; i < 442; ++i) {
@@ -282,6 +283,7 @@ TEST(Say, NestedFitsAreComparedByTheirTest) {
     EXPECT_GT(both.differenceError, 0);
     // Other rows: no test.
     large.setAside->seed = 8;
-    EXPECT_EQ(comparisonSentence({a, small, "fit 1"}, {evaluate(large, rows, {}, quietly()), large, "fit 2"}).find(": F "),
+    EXPECT_EQ(comparisonSentence({a, small, "fit 1"}, {evaluate(large, rows, {}, quietly()), large, "fit 2"})
+                  .find(": F "),
               std::string::npos);
 }

@@ -43,7 +43,8 @@ Made made(int groups, int each, std::uint64_t seed, bool weighted) {
     return m;
 }
 
-/// Bell and McCaffrey 2002, eq. 4 and §4, as they stand: A_g = (I − H_gg)^(−1/2), G's columns (I − H)_g A_g X_g (X'X)⁻¹ c.
+/// Bell and McCaffrey 2002, eq. 4 and §4, as they stand: A_g = (I − H_gg)^(−1/2), G's columns (I − H)_g A_g
+/// X_g (X'X)⁻¹ c.
 struct Defined {
     MatrixXd covariance;
     std::vector<MatrixXd> g; // for each coefficient n × groups
@@ -56,21 +57,22 @@ Defined defined(const Made& m, int groups) {
     const MatrixXd hat = x * inverse * x.transpose();
     const VectorXd e = y - hat * y;
     const Index n = x.rows(), k = x.cols();
-    Defined d{MatrixXd::Zero(k, k), std::vector<MatrixXd>(static_cast<std::size_t>(k), MatrixXd::Zero(n, groups))};
+    Defined d{MatrixXd::Zero(k, k),
+              std::vector<MatrixXd>(static_cast<std::size_t>(k), MatrixXd::Zero(n, groups))};
     const MatrixXd left = MatrixXd::Identity(n, n) - hat;
     for (int g = 0; g < groups; ++g) {
         std::vector<Index> own;
         for (Index i = 0; i < n; ++i)
             if (m.group[static_cast<std::size_t>(i)] == g) own.push_back(i);
         const Eigen::SelfAdjointEigenSolver<MatrixXd> eigen(left(own, own));
-        const VectorXd root = eigen.eigenvalues().unaryExpr([](double v) { return v > 1e-10 ? 1 / std::sqrt(v) : 0; });
+        const VectorXd root =
+            eigen.eigenvalues().unaryExpr([](double v) { return v > 1e-10 ? 1 / std::sqrt(v) : 0; });
         const MatrixXd a = eigen.eigenvectors() * root.asDiagonal() * eigen.eigenvectors().transpose();
         const MatrixXd xg = x(own, Eigen::all);
         const VectorXd score = xg.transpose() * a * e(own);
         d.covariance += inverse * score * score.transpose() * inverse;
         for (Index c = 0; c < k; ++c)
-            d.g[static_cast<std::size_t>(c)].col(g) =
-                left(Eigen::all, own) * a * xg * inverse.col(c);
+            d.g[static_cast<std::size_t>(c)].col(g) = left(Eigen::all, own) * a * xg * inverse.col(c);
     }
     return d;
 }
@@ -93,7 +95,8 @@ TEST(FewGroups, ErrorsAndDegreesOfFreedomAreThoseOfTheDefinition) {
             for (Index c = 0; c < 3; ++c) {
                 const auto& coefficient = e.coefficients[static_cast<std::size_t>(c)];
                 EXPECT_GT(digits(coefficient.standardError, std::sqrt(d.covariance(c, c))), 9) << groups << c;
-                const MatrixXd b = d.g[static_cast<std::size_t>(c)].transpose() * d.g[static_cast<std::size_t>(c)];
+                const MatrixXd b =
+                    d.g[static_cast<std::size_t>(c)].transpose() * d.g[static_cast<std::size_t>(c)];
                 const double df = b.trace() * b.trace() / (b * b).trace(); // Satterthwaite
                 EXPECT_GT(digits(coefficient.degreesOfFreedom, df), 8) << groups << c;
                 EXPECT_LT(coefficient.degreesOfFreedom, groups);
@@ -118,7 +121,8 @@ TEST(FewGroups, JointTestIsThatOfPustejovskyAndTipton) {
     const Made m = made(groups, 6, 9, false);
     const Evidence e = evaluate(recipeFor(false), m.rows, {}, quietly());
     const Defined d = defined(m, groups);
-    // η by its definition: standardised contrasts of both slopes, entries' variances from the groups' products.
+    // η by its definition: standardised contrasts of both slopes, entries' variances from the groups'
+    // products.
     const MatrixXd expected = (m.x.transpose() * m.x).inverse().bottomRightCorner(2, 2);
     const MatrixXd root = Eigen::SelfAdjointEigenSolver<MatrixXd>(expected).operatorInverseSqrt();
     std::vector<MatrixXd> g(2);
@@ -127,7 +131,8 @@ TEST(FewGroups, JointTestIsThatOfPustejovskyAndTipton) {
     double variances = 0;
     for (std::size_t s = 0; s < 2; ++s)
         for (std::size_t t = 0; t < 2; ++t) {
-            const MatrixXd ss = g[s].transpose() * g[s], tt = g[t].transpose() * g[t], st = g[s].transpose() * g[t];
+            const MatrixXd ss = g[s].transpose() * g[s], tt = g[t].transpose() * g[t],
+                           st = g[s].transpose() * g[t];
             variances += ss.cwiseProduct(tt).sum() + st.cwiseProduct(st.transpose()).sum();
         }
     const double eta = 2 * 3 / variances;
@@ -148,8 +153,8 @@ TEST(FewGroups, AGroupThatAloneDeterminesAColumnIsAdjustedByTheMoorePenroseInver
 }
 
 TEST(FewGroups, WithTenGroupsIntervalsCoverWhatTheySay) {
-    // 400 seeded samples of 10 groups: of 95 % intervals the plain ones cover less than the corrected ones, and these
-    // about what they say.
+    // 400 seeded samples of 10 groups: of 95 % intervals the plain ones cover less than the corrected ones,
+    // and these about what they say.
     int plain = 0, corrected = 0;
     constexpr int samples = 400, groups = 10, each = 8;
     for (int s = 0; s < samples; ++s) {

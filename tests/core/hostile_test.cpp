@@ -1,5 +1,5 @@
-// Files that were made to crash, hang or eat the machine, given to the command as anyone would, with a limit on memory and
-// time; and what it leaves behind.
+// Files that were made to crash, hang or eat the machine, given to the command as anyone would, with a limit
+// on memory and time; and what it leaves behind.
 #include "base/random.h"
 #include "base/text.h"
 #include "read/database.h"
@@ -38,8 +38,8 @@ struct Ran {
 /// Exit code 124 when it takes longer than 30 seconds, above 128 when a signal ends it.
 Ran run(const std::string& arguments, const TemporaryFolder& folder) {
     const auto begin = std::chrono::steady_clock::now();
-    const std::string command = "bash -c '" + limit + "exec timeout 30 " + OXGOAD_RUN + " " + arguments + " --quiet' >" +
-                                folder.file("out.txt").string() + " 2>&1";
+    const std::string command = "bash -c '" + limit + "exec timeout 30 " + OXGOAD_RUN + " " + arguments +
+                                " --quiet' >" + folder.file("out.txt").string() + " 2>&1";
     const int status = std::system(command.c_str());
     return {WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status), bytesOf(folder.file("out.txt")),
             std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count()};
@@ -47,10 +47,12 @@ Ran run(const std::string& arguments, const TemporaryFolder& folder) {
 
 /// Read, or refused with a sentence; nothing else.
 void expectCivil(const Ran& ran, const std::string& what) {
-    EXPECT_TRUE(ran.code >= 0 && ran.code <= 3) << what << " ended with " << ran.code << ": " << ran.said.substr(0, 300);
+    EXPECT_TRUE(ran.code >= 0 && ran.code <= 3)
+        << what << " ended with " << ran.code << ": " << ran.said.substr(0, 300);
     if (ran.code != 0) {
         EXPECT_GT(ran.said.size(), 10u) << what;
-        EXPECT_EQ(ran.said.find("not enough memory"), std::string::npos) << what << ": a limit of its own comes first";
+        EXPECT_EQ(ran.said.find("not enough memory"), std::string::npos)
+            << what << ": a limit of its own comes first";
     }
     EXPECT_LT(ran.seconds, 25) << what;
 }
@@ -75,7 +77,8 @@ TEST(Hostile, EveryFileIsReadOrRefused) {
     for (const auto& entry : std::filesystem::directory_iterator(hostile)) {
         const std::string name = entry.path().filename().string(), ending = entry.path().extension().string();
         if (ending == ".json")
-            expectCivil(run(entry.path().string() + " --out " + folder.file("result").string(), folder), name);
+            expectCivil(run(entry.path().string() + " --out " + folder.file("result").string(), folder),
+                        name);
         else if (ending != ".db")
             expectCivil(run("--describe " + entry.path().string(), folder), name);
     }
@@ -107,8 +110,10 @@ TEST(Hostile, WorkbooksThatRepeatCellsAreRefusedAndCanBeStopped) {
     for (const auto* name : {"repeat.ods", "repeat_many.ods", "repeat_text.ods"}) {
         SheetChoice choice;
         const std::string said = errorOf([&] { readWorkbook(hostile / name, choice, {}, quietly()); });
-        if (std::string_view(name) != "repeat_many.ods") { // that one repeats beyond the last column of a sheet
-            EXPECT_NE(said.find("more than a file of its size can hold"), std::string::npos) << name << ": " << said;
+        if (std::string_view(name) !=
+            "repeat_many.ods") { // that one repeats beyond the last column of a sheet
+            EXPECT_NE(said.find("more than a file of its size can hold"), std::string::npos)
+                << name << ": " << said;
         }
         StopsAfter stop(0.02);
         const auto begin = std::chrono::steady_clock::now();
@@ -148,7 +153,8 @@ TEST(Hostile, ALevelThatOtherProgramsWouldSplitIsQuoted) {
             // Inside quotes: an odd number of them before it on its line.
             const std::size_t line = text.rfind('\n', at) + 1;
             EXPECT_EQ(std::count(text.begin() + static_cast<std::ptrdiff_t>(line),
-                                 text.begin() + static_cast<std::ptrdiff_t>(at), '"') % 2,
+                                 text.begin() + static_cast<std::ptrdiff_t>(at), '"') %
+                          2,
                       1)
                 << name << ": " << text.substr(line, 60);
         }
@@ -192,7 +198,8 @@ TEST(Hostile, APipeInPlaceOfAFileIsRefusedAtOnce) {
     const auto pipe = folder.file("rows.csv");
     ASSERT_EQ(mkfifo(pipe.c_str(), 0600), 0);
     EXPECT_EQ(kindOfFile(pipe), SourceKind::text);
-    EXPECT_NE(errorOf([&] { readText(pipe, {}, {}, quietly()); }).find("not a regular file"), std::string::npos);
+    EXPECT_NE(errorOf([&] { readText(pipe, {}, {}, quietly()); }).find("not a regular file"),
+              std::string::npos);
     expectCivil(run("--describe " + pipe.string(), folder), "pipe");
 }
 
@@ -204,10 +211,11 @@ TEST(Hostile, AnEndlessQueryStopsWithinAMomentBeforeItsFirstRow) {
     }
     StopsAfter stop(0.2);
     const auto begin = std::chrono::steady_clock::now();
-    EXPECT_THROW(readSqlite(folder.file("d.db"),
-                            "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT count(*) FROM n",
-                            {}, 0, stop),
-                 Stopped);
+    EXPECT_THROW(
+        readSqlite(folder.file("d.db"),
+                   "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT count(*) FROM n",
+                   {}, 0, stop),
+        Stopped);
     EXPECT_LT(std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count(), 0.2 + 0.3);
 }
 
@@ -251,15 +259,18 @@ TEST(Hostile, AFitOfThousandsOfColumnsStopsWithinAMoment) {
         const auto begin = std::chrono::steady_clock::now();
         EXPECT_THROW(evaluate(recipe, study, *prepared, {}, stop), Stopped);
         // 100 ms on a quiet machine; other tests run beside this one.
-        EXPECT_LT(std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count(), after + 1.0) << after;
+        EXPECT_LT(std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count(),
+                  after + 1.0)
+            << after;
     }
 }
 
 TEST(Hostile, ALimitOnTheSizeOfFilesIsASentence) {
     const TemporaryFolder folder;
     const std::string command = "bash -c 'ulimit -f 1; exec " + std::string(OXGOAD_RUN) + " " +
-                                (std::filesystem::path(OXGOAD_DEMO) / "1_straight.json").string() + " --quiet --out " +
-                                folder.file("out").string() + "' 2>" + folder.file("said.txt").string();
+                                (std::filesystem::path(OXGOAD_DEMO) / "1_straight.json").string() +
+                                " --quiet --out " + folder.file("out").string() + "' 2>" +
+                                folder.file("said.txt").string();
     const int status = std::system(command.c_str());
     ASSERT_TRUE(WIFEXITED(status)) << "killed";
     EXPECT_NE(WEXITSTATUS(status), 0);

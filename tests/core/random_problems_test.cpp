@@ -1,5 +1,6 @@
-// Random problems against a second route that shares no code with the program: model matrices written out by hand, pivoted
-// Householder reduction and textbook formulas in 80-bit numbers. 200 problems by default; OXGOAD_PROBLEMS=2000 by hand.
+// Random problems against a second route that shares no code with the program: model matrices written out by
+// hand, pivoted Householder reduction and textbook formulas in 80-bit numbers. 200 problems by default;
+// OXGOAD_PROBLEMS=2000 by hand.
 #include "base/random.h"
 #include "estimate/distributions.h"
 #include "support/support.h"
@@ -38,13 +39,15 @@ Problem made(std::uint64_t seed) {
     Problem p;
     p.seed = seed;
     const Index n = 12 + static_cast<Index>(random.below(chance(0.2) ? 400 : 70));
-    const bool weighted = chance(0.4), zeros = weighted && chance(0.6), logs = chance(0.25), offset = chance(0.2),
-               intercept = !chance(0.15), single = chance(0.4), product = chance(0.35), power = chance(0.4);
+    const bool weighted = chance(0.4), zeros = weighted && chance(0.6), logs = chance(0.25),
+               offset = chance(0.2), intercept = !chance(0.15), single = chance(0.4), product = chance(0.35),
+               power = chance(0.4);
     // Columns of very different size and distance from 0.
     std::vector<std::vector<double>> columns;
     const std::size_t numbers = 1 + random.below(3);
     for (std::size_t c = 0; c < numbers; ++c) {
-        const double size = std::pow(10.0, random.uniform() * 8 - 4), shift = chance(0.3) ? 1000 * size * random.normal() : size;
+        const double size = std::pow(10.0, random.uniform() * 8 - 4),
+                     shift = chance(0.3) ? 1000 * size * random.normal() : size;
         std::vector<double> values;
         for (Index i = 0; i < n; ++i)
             values.push_back(shift + size * (chance(0.1) ? 5 : 1) * random.normal());
@@ -59,10 +62,12 @@ Problem made(std::uint64_t seed) {
     const int levels = 2 + static_cast<int>(random.below(4));
     std::vector<std::int32_t> codes;
     for (Index i = 0; i < n; ++i)
-        codes.push_back(static_cast<std::int32_t>(i < levels ? i : random.below(static_cast<std::uint64_t>(levels))));
+        codes.push_back(
+            static_cast<std::int32_t>(i < levels ? i : random.below(static_cast<std::uint64_t>(levels))));
     if (single)
         for (Index i = levels; i < n; ++i)
-            if (codes[static_cast<std::size_t>(i)] == levels - 1) codes[static_cast<std::size_t>(i)] = 0; // one row is left
+            if (codes[static_cast<std::size_t>(i)] == levels - 1)
+                codes[static_cast<std::size_t>(i)] = 0; // one row is left
     std::vector<double> y, weights, offsets, period;
     std::vector<std::int32_t> group;
     for (Index i = 0; i < n; ++i) {
@@ -72,7 +77,9 @@ Problem made(std::uint64_t seed) {
             value += (column[at] - column[0]) / (std::fabs(column[0]) + 1e-9);
         if (logs) value = std::exp(0.3 * std::tanh(value));
         y.push_back(value);
-        weights.push_back(zeros && i >= levels && chance(0.2) ? 0 : weighted ? 0.2 + 3 * random.uniform() : 1);
+        weights.push_back(zeros && i >= levels && chance(0.2) ? 0
+                          : weighted                          ? 0.2 + 3 * random.uniform()
+                                                              : 1);
         offsets.push_back(offset ? random.normal() : 0);
         group.push_back(static_cast<std::int32_t>(i % 7));
         period.push_back(static_cast<double>(i / 2));
@@ -106,7 +113,7 @@ Problem made(std::uint64_t seed) {
     p.recipe.forecast = ForecastRequest{};
     p.recipe.forecast->level = 0.9;
     p.rows.forecast = p.rows.learning; // predicted where it was learned
-    const std::array kinds{ErrorsKind::equalSpread, ErrorsKind::hc0, ErrorsKind::hc1, ErrorsKind::hc2,
+    const std::array kinds{ErrorsKind::equalSpread, ErrorsKind::hc0,     ErrorsKind::hc1,   ErrorsKind::hc2,
                            ErrorsKind::hc3,         ErrorsKind::byGroup, ErrorsKind::serial};
     p.recipe.errors.kind = kinds[random.below(kinds.size())];
     if (p.recipe.errors.kind == ErrorsKind::byGroup) p.recipe.errors.column = "grp";
@@ -140,7 +147,8 @@ Problem made(std::uint64_t seed) {
         by.push_back(over([&](std::size_t i) { return Real(codes[i] == seen[l]); }));
     if (product)
         for (std::size_t l = 1; l < seen.size(); ++l)
-            by.push_back(over([&](std::size_t i) { return codes[i] == seen[l] ? Real(columns[0][i]) : Real(0); }));
+            by.push_back(
+                over([&](std::size_t i) { return codes[i] == seen[l] ? Real(columns[0][i]) : Real(0); }));
     p.x.resize(static_cast<Index>(teach.size()), static_cast<Index>(by.size()));
     for (std::size_t c = 0; c < by.size(); ++c)
         p.x.col(static_cast<Index>(c)) = Eigen::Map<Vector>(by[c].data(), static_cast<Index>(by[c].size()));
@@ -166,8 +174,9 @@ Problem made(std::uint64_t seed) {
         p.group.push_back(groups[group[i]]);
         p.period.push_back(periods[period[i]]);
     }
-    p.says = "seed " + std::to_string(seed) + ", " + errorsText(p.recipe.errors) + (weighted ? ", weighted" : "") +
-             (logs ? ", logs" : "") + (single ? ", single-row level" : "") + (p.collinear ? ", collinear" : "");
+    p.says = "seed " + std::to_string(seed) + ", " + errorsText(p.recipe.errors) +
+             (weighted ? ", weighted" : "") + (logs ? ", logs" : "") + (single ? ", single-row level" : "") +
+             (p.collinear ? ", collinear" : "");
     return p;
 }
 
@@ -239,7 +248,8 @@ Answer solved(const Problem& p, const std::vector<Index>& kept) {
         break;
     }
     default:
-        if (p.recipe.errors.kind == ErrorsKind::hc2) spread = spread.cwiseQuotient((1 - a.leverage.array()).matrix());
+        if (p.recipe.errors.kind == ErrorsKind::hc2)
+            spread = spread.cwiseQuotient((1 - a.leverage.array()).matrix());
         if (p.recipe.errors.kind == ErrorsKind::hc3)
             spread = spread.cwiseQuotient((1 - a.leverage.array()).square().matrix());
         middle = q.transpose() * spread.asDiagonal() * q;
@@ -268,7 +278,8 @@ TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
             e = evaluate(p.recipe, p.rows, {2}, quietly());
         } catch (const Error& error) {
             ++refused; // too few rows for its columns, or one level only; never anything else
-            EXPECT_TRUE(error.code() == ErrorCode::tooFewRows || error.code() == ErrorCode::badTerm) << error.what();
+            EXPECT_TRUE(error.code() == ErrorCode::tooFewRows || error.code() == ErrorCode::badTerm)
+                << error.what();
             continue;
         }
         std::vector<Index> kept;
@@ -306,10 +317,12 @@ TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
                 continue; // 0 over 0 in the textbook's formula
             ++errorsCompared;
             ++byKind[p.recipe.errors.kind];
-            EXPECT_TRUE(agree(found.standardError, a.errors[at], 0.5)) << found.name << " " << found.standardError << " " << size;
+            EXPECT_TRUE(agree(found.standardError, a.errors[at], 0.5))
+                << found.name << " " << found.standardError << " " << size;
             EXPECT_LT(found.lower, found.upper);
-            EXPECT_TRUE(agree(found.upper - found.lower,
-                              2 * Real(studentQuantile(p.recipe.level, found.degreesOfFreedom)) * a.errors[at], 0.5));
+            EXPECT_TRUE(
+                agree(found.upper - found.lower,
+                      2 * Real(studentQuantile(p.recipe.level, found.degreesOfFreedom)) * a.errors[at], 0.5));
         }
         EXPECT_TRUE(agree(e.residualSumOfSquares, a.rss, 1));
         EXPECT_TRUE(agree(e.totalSumOfSquares, a.tss, 1)) << e.totalSumOfSquares << " " << a.tss;
@@ -320,15 +333,19 @@ TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
             const Real h = a.leverage[row], r = a.residual[row] * std::sqrt(p.w[row]);
             EXPECT_NEAR(e.rows.leverage[i], static_cast<double>(h), 1e-9) << i;
             EXPECT_NEAR(e.rows.residual[i], static_cast<double>(a.residual[row]),
-                        1e-8 * static_cast<double>(std::sqrt(variance / p.w[row]) + std::fabs(p.y[row]) * 1e-4))
+                        1e-8 *
+                            static_cast<double>(std::sqrt(variance / p.w[row]) + std::fabs(p.y[row]) * 1e-4))
                 << i;
             if (1 - h > 1e-6) {
-                const Real cook = r * r / (static_cast<Real>(kept.size()) * variance) * h / ((1 - h) * (1 - h));
-                EXPECT_NEAR(e.rows.cook[i], static_cast<double>(cook), 1e-7 * (1 + static_cast<double>(cook))) << i;
+                const Real cook =
+                    r * r / (static_cast<Real>(kept.size()) * variance) * h / ((1 - h) * (1 - h));
+                EXPECT_NEAR(e.rows.cook[i], static_cast<double>(cook), 1e-7 * (1 + static_cast<double>(cook)))
+                    << i;
             }
             ++row;
         }
-        // Variance inflation of numbers that stand alone: 1/(1 − R²) on the others, by their residual's length.
+        // Variance inflation of numbers that stand alone: 1/(1 − R²) on the others, by their residual's
+        // length.
         if (p.recipe.intercept)
             for (std::size_t t = 0; t < p.recipe.terms.size(); ++t) {
                 const Term& term = p.recipe.terms[t];
@@ -374,7 +391,8 @@ TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
             return;
         }
     }
-    std::printf("[ problems ] %d fitted, %d refused, %d with rows that fix their value, %d standard errors compared\n",
+    std::printf("[ problems ] %d fitted, %d refused, %d with rows that fix their value, %d standard errors "
+                "compared\n",
                 fitted, refused, fixed, errorsCompared);
     EXPECT_GT(fitted, problems() * 7 / 10);
     EXPECT_GT(fixed, problems() / 20);

@@ -34,8 +34,8 @@ Project numbered(int number, std::size_t rows = 400) {
     for (std::size_t i = 0; i < rows; ++i)
         cells.add("row " + std::to_string(i));
     project.rows.learning.table =
-        Table({Column::ofNumbers("x", x), Column::ofNumbers("y", y), Column::ofFactor("g", codes, {"a", "b", "c"}),
-               Column::ofText("id", std::move(cells))});
+        Table({Column::ofNumbers("x", x), Column::ofNumbers("y", y),
+               Column::ofFactor("g", codes, {"a", "b", "c"}), Column::ofText("id", std::move(cells))});
     project.rows.learning.report.rows = rows;
     project.recipe = recipeOf("y", {"x"});
     project.recipe.units["y"] = std::to_string(number);
@@ -182,9 +182,11 @@ TEST(Saving, WriteProtectedFilesPipesAndDevicesAreRefused) {
     EXPECT_NE(errorOf([&] { replaceFile(path, "new"); }).find("write-protected"), std::string::npos);
     EXPECT_EQ(bytesOf(path), "old");
     ASSERT_EQ(mkfifo(folder.file("pipe").c_str(), 0600), 0);
-    EXPECT_NE(errorOf([&] { replaceFile(folder.file("pipe"), "new"); }).find("not a regular file"), std::string::npos);
+    EXPECT_NE(errorOf([&] { replaceFile(folder.file("pipe"), "new"); }).find("not a regular file"),
+              std::string::npos);
     EXPECT_TRUE(fs::is_fifo(folder.file("pipe")));
-    EXPECT_NE(errorOf([&] { replaceFile("/dev/null", "new"); }).find("not a regular file"), std::string::npos);
+    EXPECT_NE(errorOf([&] { replaceFile("/dev/null", "new"); }).find("not a regular file"),
+              std::string::npos);
     EXPECT_TRUE(fs::is_character_file("/dev/null"));
 }
 
@@ -203,7 +205,8 @@ TEST(Saving, EveryFlippedBitIsFoundOrChangesNothing) {
         folder.write("d.oxgoad", bytes);
         try {
             const Project found = openProject(folder.file("d.oxgoad"), quietly());
-            EXPECT_TRUE(sameContents(found, project)) << "bit of byte " << at << " opened with other contents";
+            EXPECT_TRUE(sameContents(found, project))
+                << "bit of byte " << at << " opened with other contents";
             ++same; // in space that SQLite does not use
         } catch (const Error& error) {
             ++refused;
@@ -229,7 +232,8 @@ TEST(Saving, ADamagedColumnIsNamedAndTheRestIsOffered) {
     }
     const auto before = bytesOf(path);
     const std::string said = errorOf([&] { openProject(path, quietly()); });
-    EXPECT_NE(said.find("the project is damaged: fit 2: it is not as it was written. "), std::string::npos) << said;
+    EXPECT_NE(said.find("the project is damaged: fit 2: it is not as it was written. "), std::string::npos)
+        << said;
     EXPECT_EQ(said.find("damaged", said.find("damaged") + 1), std::string::npos) << "said once: " << said;
     const Salvaged found = salvageProject(path, quietly());
     EXPECT_EQ(found.lost, (std::vector<std::string>{"fit 2", "column 3 of the rows, g"}))
@@ -237,7 +241,8 @@ TEST(Saving, ADamagedColumnIsNamedAndTheRestIsOffered) {
     EXPECT_EQ(found.lostColumns, std::vector<std::string>{"g"});
     EXPECT_EQ(found.project.trail.fits().size(), 1u);
     EXPECT_EQ(found.project.rows.learning.table.columns().size(), 3u);
-    EXPECT_EQ(found.project.rows.learning.table.at("y", {}).numbers()[5], project.rows.learning.table.at("y", {}).numbers()[5]);
+    EXPECT_EQ(found.project.rows.learning.table.at("y", {}).numbers()[5],
+              project.rows.learning.table.at("y", {}).numbers()[5]);
     EXPECT_EQ(bytesOf(path), before);
 }
 
@@ -255,17 +260,22 @@ TEST(Saving, CraftedProjectsAreRefusedBeforeAnythingOfTheirsRuns) {
     };
     EXPECT_NE(crafted("UPDATE tables SET rows = -1").find("damaged"), std::string::npos);
     EXPECT_NE(crafted("UPDATE fits SET rows_learning = -1").find("damaged"), std::string::npos);
-    EXPECT_NE(crafted("DROP TABLE view; CREATE VIEW view AS WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 "
-                      "FROM n) SELECT i AS key, i AS value FROM n")
-                  .find("it holds the view \"view\""),
-              std::string::npos);
-    EXPECT_NE(crafted("CREATE TRIGGER t AFTER INSERT ON view BEGIN SELECT 1; END").find("it holds the trigger"),
-              std::string::npos);
+    EXPECT_NE(
+        crafted(
+            "DROP TABLE view; CREATE VIEW view AS WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 "
+            "FROM n) SELECT i AS key, i AS value FROM n")
+            .find("it holds the view \"view\""),
+        std::string::npos);
+    EXPECT_NE(
+        crafted("CREATE TRIGGER t AFTER INSERT ON view BEGIN SELECT 1; END").find("it holds the trigger"),
+        std::string::npos);
     EXPECT_NE(crafted("CREATE TABLE more (x)").find("it holds the table \"more\""), std::string::npos);
     EXPECT_NE(crafted("DELETE FROM checks WHERE part = 'column 1 of the rows'").find("has no checksum"),
               std::string::npos);
-    EXPECT_NE(crafted("DELETE FROM columns WHERE name = 'id'").find("last ones are not there"), std::string::npos);
-    EXPECT_NE(crafted("UPDATE state SET value = '99' WHERE key = 'current'").find("damaged"), std::string::npos);
+    EXPECT_NE(crafted("DELETE FROM columns WHERE name = 'id'").find("last ones are not there"),
+              std::string::npos);
+    EXPECT_NE(crafted("UPDATE state SET value = '99' WHERE key = 'current'").find("damaged"),
+              std::string::npos);
 }
 
 TEST(Saving, OlderFormsAreStillOpened) {

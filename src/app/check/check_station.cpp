@@ -77,7 +77,8 @@ CheckPicture checkPicture(const CheckRequest& request, Progress& progress) {
         content.yTitle = QObject::tr("actual %1").arg(qs(evidence.response)) + unit;
         content.zeroLine = false;
     }
-    content.marks = Station::marksOf(&evidence, rows.state.size(), x, [up](std::size_t i) { return (*up)[i]; });
+    content.marks =
+        Station::marksOf(&evidence, rows.state.size(), x, [up](std::size_t i) { return (*up)[i]; });
     progress.checkpoint(0.3, {});
     if (up == &rows.actual && request.across == acrossChoices()[0]) { // where actual equals predicted
         double low = 1e300, high = -1e300;
@@ -86,12 +87,17 @@ CheckPicture checkPicture(const CheckRequest& request, Progress& progress) {
                 low = std::min(low, v);
                 high = std::max(high, v);
             }
-        content.lines.push_back({QObject::tr("actual = predicted"), {low, high}, {low, high}, theme::quiet,
-                                 Qt::DashLine, {}, 1.2});
+        content.lines.push_back({QObject::tr("actual = predicted"),
+                                 {low, high},
+                                 {low, high},
+                                 theme::quiet,
+                                 Qt::DashLine,
+                                 {},
+                                 1.2});
     }
-    content.summary = QObject::tr("%1 against %2, %3 rows")
-                          .arg(content.yTitle, content.xTitle,
-                               qs(countText(evidence.rowsLearning + evidence.rowsHeldOut)));
+    content.summary =
+        QObject::tr("%1 against %2, %3 rows")
+            .arg(content.yTitle, content.xTitle, qs(countText(evidence.rowsLearning + evidence.rowsHeldOut)));
     std::vector<double> values;
     for (const auto& marks : content.marks)
         values.insert(values.end(), marks.y.begin(), marks.y.end());
@@ -230,8 +236,12 @@ void CheckStation::showColumn(const QString& column) {
 void CheckStation::draw() {
     const auto evidence = m_session.evidence();
     if (!evidence) return;
-    CheckRequest request{evidence, m_session.prepared(), m_across->currentText(), m_up->currentText(),
-                         {}, m_session.unit(evidence->response)};
+    CheckRequest request{evidence,
+                         m_session.prepared(),
+                         m_across->currentText(),
+                         m_up->currentText(),
+                         {},
+                         m_session.unit(evidence->response)};
     if (const Column* column = m_session.table().find(ss(request.across)))
         request.acrossTitle = m_session.titled(column->name());
     m_plot->setDescription(rowDescription());

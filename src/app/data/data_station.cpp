@@ -502,9 +502,8 @@ void DataStation::openColumn(const QModelIndex& index) {
         m_session.change(next);
     });
     auto* roles = menu->addMenu(tr("Role"));
-    for (const Role role :
-         {Role::predictor, Role::weight, Role::time, Role::group, Role::identifier, Role::offset,
-          Role::setAside}) {
+    for (const Role role : {Role::predictor, Role::weight, Role::time, Role::group, Role::identifier,
+                            Role::offset, Role::setAside}) {
         auto* action = roles->addAction(qs(roleName(role)));
         action->setCheckable(true);
         action->setChecked(roleOf(recipe, name) == role);

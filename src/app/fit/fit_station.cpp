@@ -202,7 +202,7 @@ void FitStation::showHelps(std::shared_ptr<const WhatHelps> helps) {
     m_helpsSaid->setText(helps->helps.empty()
                              ? tr("Nothing is left that could be added.") + passed
                              : tr("%1 tried, each on the learning rows that have it. A tick adds one.%2")
-                                   .arg(qs(plural(helps->tried, "thing", "things")), passed) +
+                                       .arg(qs(plural(helps->tried, "thing", "things")), passed) +
                                    (m_session.recipe().estimator.kind != EstimatorKind::leastSquares ||
                                             !columnWith(m_session.recipe(), Role::weight).empty()
                                         ? tr(" Measured by least squares, rows counting alike.")
@@ -345,7 +345,8 @@ void FitStation::openLine(const QModelIndex& index) {
                         break;
                     }
                 m_session.changeFrom(
-                    recipe, withTerm(recipe, Term{{recipe.terms[static_cast<std::size_t>(at)].parts[0], with}}));
+                    recipe,
+                    withTerm(recipe, Term{{recipe.terms[static_cast<std::size_t>(at)].parts[0], with}}));
             });
         }
         times->setEnabled(!times->actions().isEmpty());

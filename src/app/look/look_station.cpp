@@ -503,8 +503,9 @@ void LookStation::take(LookPicture picture) {
             connect(button, &QPushButton::clicked, this,
                     [this, note = *move.note] { m_session.note(note.column, note.says); });
         else
-            connect(button, &QPushButton::clicked, this,
-                    [this, base = picture.madeOf, recipe = move.recipe] { m_session.changeFrom(base, recipe); });
+            connect(button, &QPushButton::clicked, this, [this, base = picture.madeOf, recipe = move.recipe] {
+                m_session.changeFrom(base, recipe);
+            });
     }
     m_slopes->setVisible(picture.slopes.has_value());
     if (picture.slopes) {

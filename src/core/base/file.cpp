@@ -48,9 +48,11 @@ void removeLeftovers(const fs::path& target) {
     const auto folder = target.has_parent_path() ? target.parent_path() : fs::path(".");
     const std::string start = target.filename().string() + writingMark;
     std::error_code failure;
-    for (fs::directory_iterator entry(folder, failure), end; !failure && entry != end; entry.increment(failure)) {
+    for (fs::directory_iterator entry(folder, failure), end; !failure && entry != end;
+         entry.increment(failure)) {
         const std::string name = entry->path().filename().string();
-        if (!name.starts_with(start) || name.find_first_not_of("0123456789-", start.size()) != std::string::npos)
+        if (!name.starts_with(start) ||
+            name.find_first_not_of("0123456789-", start.size()) != std::string::npos)
             continue;
         const Descriptor file(::open(entry->path().c_str(), O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK));
         struct stat status {};
@@ -65,7 +67,8 @@ void removeLeftovers(const fs::path& target) {
 mode_t usualMask() {
     std::ifstream status("/proc/self/status");
     for (std::string line; std::getline(status, line);)
-        if (line.starts_with("Umask:")) return static_cast<mode_t>(std::strtoul(line.c_str() + 6, nullptr, 8));
+        if (line.starts_with("Umask:"))
+            return static_cast<mode_t>(std::strtoul(line.c_str() + 6, nullptr, 8));
     return 022;
 }
 
@@ -144,7 +147,8 @@ AtomicFile::AtomicFile(fs::path target) : m_target(std::move(target)) {
         throw Error(ErrorCode::cannotWrite, what, {.file = m_target.string()}, remedy);
     };
     const auto old = fs::status(m_target, failure);
-    if (fs::is_directory(old)) refuse("this is a folder, so no file of that name can be written", "Choose a file name.");
+    if (fs::is_directory(old))
+        refuse("this is a folder, so no file of that name can be written", "Choose a file name.");
     if (fs::exists(old)) {
         if (!fs::is_regular_file(old)) refuse("this is not a regular file", "Choose another file name.");
         constexpr auto anybody = fs::perms::owner_write | fs::perms::group_write | fs::perms::others_write;
@@ -161,7 +165,8 @@ AtomicFile::AtomicFile(fs::path target) : m_target(std::move(target)) {
         if (m_lock < 0 && errno == EEXIST) continue;
         if (m_lock < 0) cannotWrite(m_target, errno);
         // Between making and locking it another program may have taken it for a leftover.
-        struct stat own {}, there {};
+        struct stat own {
+        }, there{};
         if (::flock(m_lock, LOCK_EX | LOCK_NB) == 0 && ::fstat(m_lock, &own) == 0 &&
             ::stat(m_temporary.c_str(), &there) == 0 && own.st_ino == there.st_ino)
             return;
@@ -179,14 +184,16 @@ AtomicFile::~AtomicFile() {
 }
 
 void AtomicFile::commit() {
-    struct stat own {}, there {};
+    struct stat own {
+    }, there{};
     if (::fstat(m_lock, &own) != 0 || ::stat(m_temporary.c_str(), &there) != 0 || own.st_ino != there.st_ino)
         cannotWrite(m_target, ENOENT);
     if (::fsync(m_lock) != 0) cannotWrite(m_target, errno);
     struct stat old {};
     if (::stat(m_target.c_str(), &old) == 0) {
         // Without the right to give it to the old owner it stays with whoever saves.
-        if (::fchown(m_lock, old.st_uid, old.st_gid) != 0 && ::fchown(m_lock, uid_t(-1), old.st_gid) != 0) errno = 0;
+        if (::fchown(m_lock, old.st_uid, old.st_gid) != 0 && ::fchown(m_lock, uid_t(-1), old.st_gid) != 0)
+            errno = 0;
         if (::fchmod(m_lock, old.st_mode & 07777) != 0) cannotWrite(m_target, errno);
     } else if (::fchmod(m_lock, 0666 & ~usualMask()) != 0) {
         cannotWrite(m_target, errno);
@@ -201,8 +208,7 @@ void AtomicFile::commit() {
 void replaceFile(const fs::path& path, std::string_view bytes) {
     AtomicFile file(path);
     {
-        const Descriptor out(
-            ::open(file.temporary().c_str(), O_WRONLY | O_TRUNC | O_CLOEXEC));
+        const Descriptor out(::open(file.temporary().c_str(), O_WRONLY | O_TRUNC | O_CLOEXEC));
         if (out.get() < 0) cannotWrite(path, errno);
         while (!bytes.empty()) {
             const auto wrote = ::write(out.get(), bytes.data(), bytes.size());

@@ -35,7 +35,8 @@ public:
     std::size_t count() const { return m_count; }
 
 private:
-    static inline std::atomic<int> s_spare{static_cast<int>(std::max(1u, std::thread::hardware_concurrency())) - 1};
+    static inline std::atomic<int> s_spare{
+        static_cast<int>(std::max(1u, std::thread::hardware_concurrency())) - 1};
     bool m_shared;
     std::size_t m_count;
 };

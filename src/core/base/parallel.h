@@ -6,8 +6,9 @@
 
 namespace oxgoad {
 
-/// How many threads a loop may use; 0 means as many as the machine has cores, less those that other such loops of
-/// the program use at the time: however many jobs run beside each other, together they never take more.
+/// How many threads a loop may use; 0 means as many as the machine has cores, less those that other such
+/// loops of the program use at the time: however many jobs run beside each other, together they never take
+/// more.
 struct Threads {
     unsigned count = 0;
     unsigned resolved() const;

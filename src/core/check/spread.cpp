@@ -46,7 +46,8 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     const DesignRows x(context.design, context.learningRows);
     double explained = 0;
     if (context.weights.empty()) {
-        const auto [products, sum] = shiftedCrossProducts(fit, x, centred, context.threads, *context.progress);
+        const auto [products, sum] =
+            shiftedCrossProducts(fit, x, centred, context.threads, *context.progress);
         explained = fit.explainedSumOfSquares(products, sum);
     } else {
         const std::vector<double> values(squares.begin(), squares.end());

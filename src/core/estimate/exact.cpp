@@ -113,8 +113,8 @@ class ExactSolver {
 public:
     ExactSolver(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
                 std::span<const double> weights, bool keepOrthonormal, Threads threads, Progress& progress)
-        : m_keep(keepOrthonormal), m_fit(fit), m_x(x), m_y(y), m_weights(weights), m_threads(threads), m_progress(progress),
-          m_rank(fit.rank()), m_blockRows(std::clamp<Index>(24576 / m_rank, 64, 1024)),
+        : m_keep(keepOrthonormal), m_fit(fit), m_x(x), m_y(y), m_weights(weights), m_threads(threads),
+          m_progress(progress), m_rank(fit.rank()), m_blockRows(std::clamp<Index>(24576 / m_rank, 64, 1024)),
           m_blocks((fit.rows + m_blockRows - 1) / m_blockRows), m_products(m_rank), m_inverse(m_rank) {}
 
     bool solve() {
@@ -346,7 +346,8 @@ private:
 } // namespace
 
 bool solveExactly(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
-                  std::span<const double> weights, bool keepOrthonormal, Threads threads, Progress& progress) {
+                  std::span<const double> weights, bool keepOrthonormal, Threads threads,
+                  Progress& progress) {
     return ExactSolver(fit, x, y, weights, keepOrthonormal, threads, progress).solve();
 }
 

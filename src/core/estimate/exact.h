@@ -5,9 +5,10 @@
 namespace oxgoad {
 
 /// Works out anew, to about 32 digits less those the conditioning takes, what a fit says: coefficients,
-/// standard errors, residuals, sums of squares, leverages, and the factor, its inverse and the projections, each
-/// rounded to doubles from there; LeastSquaresFit::orthonormal when it is to be kept. Needs of the fit: kept columns, shifts, scales,
-/// factor, degrees of freedom; residuals, fitted values and leverages of length n.
+/// standard errors, residuals, sums of squares, leverages, and the factor, its inverse and the projections,
+/// each rounded to doubles from there; LeastSquaresFit::orthonormal when it is to be kept. Needs of the fit:
+/// kept columns, shifts, scales, factor, degrees of freedom; residuals, fitted values and leverages of length
+/// n.
 ///
 /// The factor R of the doubles makes the columns nearly orthonormal, Z = X~R⁻¹, row by row in double-double
 /// numbers from the columns as they really are; the products Z'Z are then near the identity and lose nothing,

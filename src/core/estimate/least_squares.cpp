@@ -27,7 +27,9 @@ struct Blocks {
     Index rows;
     Index size;
     Index count;
-    Blocks(Index n, Index p) : rows(n), size(std::clamp<Index>((1 << 15) / (p + 2), 4 * (p + 2), 8192)) {
+    // No fewer rows than some columns' times, whatever the rest says: short blocks are all triangle.
+    Blocks(Index n, Index p)
+        : rows(n), size(std::max(4 * (p + 2), std::min<Index>((1 << 15) / (p + 2), 8192))) {
         count = std::max<Index>(1, (n + size - 1) / size);
     }
     Index begin(Index i) const { return i * size; }
@@ -101,7 +103,8 @@ double powerOfTwoScale(double size) {
     return size > 0 && std::isfinite(size) ? std::ldexp(1.0, -std::ilogb(size)) : 1.0;
 }
 
-/// R of the rows given, (columns × columns), padded with zero rows where there are fewer rows. Throws Stopped.
+/// R of the rows given, (columns × columns), padded with zero rows where there are fewer rows. Throws
+/// Stopped.
 MatrixXd triangle(MatrixXd& block, const Progress& progress) {
     const Index k = block.cols();
     // Panel by panel, so that most of the work is products of matrices; to the right in pieces of some 2e8
@@ -114,7 +117,8 @@ MatrixXd triangle(MatrixXd& block, const Progress& progress) {
         const Index piece = std::max<Index>(64, 50000000 / (below * width));
         for (Index from = j + width; from < k; from += piece) {
             if (progress.stopRequested()) throw Stopped{};
-            block.block(j, from, below, std::min(piece, k - from)).applyOnTheLeft(qr.householderQ().adjoint());
+            block.block(j, from, below, std::min(piece, k - from))
+                .applyOnTheLeft(qr.householderQ().adjoint());
         }
     }
     const Index m = std::min(block.rows(), k);
@@ -130,7 +134,8 @@ MatrixXd invertUpper(const MatrixXd& r, Threads threads, const Progress& progres
     const Index piece = std::clamp<Index>(20000000 / std::max<Index>(1, k * k), 1, 64);
     parallelFor(static_cast<std::size_t>((k + piece - 1) / piece), threads, [&](std::size_t b) {
         if (progress.stopRequested()) throw Stopped{};
-        const Index from = static_cast<Index>(b) * piece, width = std::min(piece, k - from), rows = from + width;
+        const Index from = static_cast<Index>(b) * piece, width = std::min(piece, k - from),
+                    rows = from + width;
         MatrixXd part = MatrixXd::Zero(rows, width);
         part.bottomRows(width).setIdentity();
         r.topLeftCorner(rows, rows).triangularView<Eigen::Upper>().solveInPlace(part);
@@ -396,11 +401,12 @@ void requireSize(double low, double high, double most, const std::string& what) 
     const double size = std::max(std::fabs(low), std::fabs(high));
     if (!(size <= most))
         throw Error(ErrorCode::badTerm,
-                    what + " has values up to " + shortText(size) + ", too large to be squared and added up", {},
-                    "Divide it by a power of ten, which changes only its unit.");
+                    what + " has values up to " + shortText(size) + ", too large to be squared and added up",
+                    {}, "Divide it by a power of ten, which changes only its unit.");
     if (const double spread = high - low; spread > 0 && spread < 1 / most)
         throw Error(ErrorCode::badTerm,
-                    what + " spreads over " + shortText(spread) + " only, too little to be squared and added up",
+                    what + " spreads over " + shortText(spread) +
+                        " only, too little to be squared and added up",
                     {}, "Multiply it by a power of ten, which changes only its unit.");
 }
 
@@ -615,8 +621,8 @@ JointTest LeastSquaresFit::jointTest(std::span<const std::size_t> which) const {
     for (Index j = 0; j < std::min(q, half.rows()); ++j)
         known += std::fabs(qr.matrixQR()(j, j)) > seen * all;
     if (known < q || !(all > 0)) {
-        test.why = "the residuals say something of " + std::to_string(known) + " of its " + std::to_string(q) +
-                   " directions only";
+        test.why = "the residuals say something of " + std::to_string(known) + " of its " +
+                   std::to_string(q) + " directions only";
         return test;
     }
     VectorXd z = qr.colsPermutation().transpose() * effects;

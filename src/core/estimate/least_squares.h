@@ -112,19 +112,20 @@ public:
     Eigen::VectorXd residuals;
     Eigen::VectorXd leverages;
 
-    /// Where the covariance of the coefficients is not σ²(R'R)⁻¹ (errors that stand unequal spread, estimators
-    /// other than least squares): B, rank × m, with the covariance R⁻¹BB'R⁻ᵀ of the shifted coefficients
-    /// [constant, b~(kept)], in the response's unit squared. As a root it never makes a variance below 0.
+    /// Where the covariance of the coefficients is not σ²(R'R)⁻¹ (errors that stand unequal spread,
+    /// estimators other than least squares): B, rank × m, with the covariance R⁻¹BB'R⁻ᵀ of the shifted
+    /// coefficients [constant, b~(kept)], in the response's unit squared. As a root it never makes a variance
+    /// below 0.
     std::optional<Eigen::MatrixXd> covarianceRoot;
     /// Degrees of freedom of t with that covariance; infinite for the normal. Otherwise degreesOfFreedom.
     std::optional<double> covarianceDegreesOfFreedom;
     /// Degrees of freedom that differ by combination; null when they do not.
     std::shared_ptr<const FewGroups> fewGroups;
-    /// Learning rows whose own leverage leaves nothing of their residual (1 - h < 1e-10), where the covariance
-    /// is made of residuals: what they say of the spread is not known.
+    /// Learning rows whose own leverage leaves nothing of their residual (1 - h < 1e-10), where the
+    /// covariance is made of residuals: what they say of the spread is not known.
     std::size_t rowsFixed = 0;
-    /// Orthonormal directions (rank × m) of the rows fixed, of whose spread their residuals say nothing, and whether
-    /// errors are not even defined there, as the covariance divides by 1 - h.
+    /// Orthonormal directions (rank × m) of the rows fixed, of whose spread their residuals say nothing, and
+    /// whether errors are not even defined there, as the covariance divides by 1 - h.
     Eigen::MatrixXd unseen;
     bool undefinedThere = false;
 
@@ -151,15 +152,17 @@ public:
     /// Σ weight·coefficient + constantWeight·constant; weights of length p.
     Combination combination(const Eigen::VectorXd& weights, double constantWeight) const;
     /// F test that some columns are not needed; dependent ones are passed over. With σ²(X'X)⁻¹ the F of the
-    /// residual sums of squares with and without them; otherwise Wald's, b'V⁻¹b over their number, worked out in
-    /// the orthonormal basis of the directions that only these columns have, where nothing cancels. The rank of
-    /// the covariance there decides: a direction with less than 1e-6 of the largest standard error, or that lies in
-    /// those of rows fixed, is one that the residuals say nothing of, and then there is no test. With FewGroups it is (η−q+1)/η of that, on q and
-    /// η−q+1 degrees of freedom (Pustejovsky and Tipton 2018, Journal of Business & Economic Statistics 36).
+    /// residual sums of squares with and without them; otherwise Wald's, b'V⁻¹b over their number, worked out
+    /// in the orthonormal basis of the directions that only these columns have, where nothing cancels. The
+    /// rank of the covariance there decides: a direction with less than 1e-6 of the largest standard error,
+    /// or that lies in those of rows fixed, is one that the residuals say nothing of, and then there is no
+    /// test. With FewGroups it is (η−q+1)/η of that, on q and η−q+1 degrees of freedom (Pustejovsky and
+    /// Tipton 2018, Journal of Business & Economic Statistics 36).
     JointTest jointTest(std::span<const std::size_t> columns) const;
     /// Generalised variance inflation det(R11)·det(R22)/det(R) of some columns against the others (Fox and
-    /// Monette 1992, "Generalized collinearity diagnostics", Journal of the American Statistical Association 87),
-    /// from the triangular factor and its inverse, so that no determinant is formed; never below 1. NaN for none.
+    /// Monette 1992, "Generalized collinearity diagnostics", Journal of the American Statistical Association
+    /// 87), from the triangular factor and its inverse, so that no determinant is formed; never below 1. NaN
+    /// for none.
     double inflation(std::span<const std::size_t> columns) const;
 
     Eigen::Index rank() const { return static_cast<Eigen::Index>(kept.size()) + (intercept ? 1 : 0); }
@@ -193,8 +196,8 @@ public:
     Eigen::MatrixXd factor;
     Eigen::MatrixXd inverse;
     Eigen::VectorXd projections;
-    /// X~R⁻¹, rows times the square roots of their weights, where it was worked out to twice the precision and
-    /// asked for; null otherwise.
+    /// X~R⁻¹, rows times the square roots of their weights, where it was worked out to twice the precision
+    /// and asked for; null otherwise.
     std::shared_ptr<const Eigen::MatrixXd> orthonormal;
     Eigen::VectorXd shift;
     Eigen::VectorXd scale;
@@ -204,9 +207,9 @@ public:
     Eigen::MatrixXd shifted(const Eigen::MatrixXd& block) const;
 
 private:
-    /// Standard error of a combination given in the orthonormal basis. NaN where the residuals do not tell it:
-    /// more than a hundredth of its variance lies where it is not defined, or it comes out below 1e-6 of what equal
-    /// spread would make it.
+    /// Standard error of a combination given in the orthonormal basis. NaN where the residuals do not tell
+    /// it: more than a hundredth of its variance lies where it is not defined, or it comes out below 1e-6 of
+    /// what equal spread would make it.
     double errorOf(const Eigen::VectorXd& direction) const;
     std::vector<Eigen::Index> placesOf(std::span<const std::size_t> columns) const;
     /// Orthonormal basis (rank × q) of the directions that only these places of the factor have.

@@ -333,8 +333,7 @@ private:
         m_fit.exact = false;
         m_fit.fitsExactly = m_residuals.cwiseAbs().maxCoeff() <=
                             16 * std::numeric_limits<double>::epsilon() * m_y.cwiseAbs().maxCoeff();
-        m_fit.replaceCoefficients(b, root / unit,
-                                  std::numeric_limits<double>::infinity());
+        m_fit.replaceCoefficients(b, root / unit, std::numeric_limits<double>::infinity());
     }
 
     LeastSquaresFit& m_fit;

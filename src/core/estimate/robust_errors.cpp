@@ -21,8 +21,8 @@ using Eigen::VectorXd;
 
 constexpr double fixedLeft = 1e-10;
 
-/// Calls each(begin, P, e) for blocks of rows: P = X~R⁻¹ and the residuals, both times the square roots of the
-/// weights.
+/// Calls each(begin, P, e) for blocks of rows: P = X~R⁻¹ and the residuals, both times the square roots of
+/// the weights.
 template <class Each>
 void forWeightedRows(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> weights,
                      Threads threads, Progress& progress, Each&& each) {
@@ -77,8 +77,8 @@ MatrixXd scoresByUnit(const LeastSquaresFit& fit, const RowSource& x, std::span<
     return scores;
 }
 
-/// What the groups' rows of P are: P'P within each as V diag(s) V', all that the adjustment needs, so that nothing
-/// of the size of a group squared is held.
+/// What the groups' rows of P are: P'P within each as V diag(s) V', all that the adjustment needs, so that
+/// nothing of the size of a group squared is held.
 class AdjustedGroups final : public FewGroups {
 public:
     AdjustedGroups(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> weights,
@@ -95,7 +95,8 @@ public:
         for (std::size_t g = 0; g < count; ++g) {
             progress.checkpoint(static_cast<double>(g) / static_cast<double>(count), "Adjusting groups");
             const Eigen::SelfAdjointEigenSolver<MatrixXd> eigen(m_products[g]); // reads the lower half
-            // (1 − s)^(−1/2), and 0 where the group alone says all of a direction (Moore and Penrose's inverse).
+            // (1 − s)^(−1/2), and 0 where the group alone says all of a direction (Moore and Penrose's
+            // inverse).
             const VectorXd s = eigen.eigenvalues().cwiseMax(0);
             VectorXd adjust(s.size());
             for (Index i = 0; i < s.size(); ++i)
@@ -112,13 +113,13 @@ public:
 
     double degreesOfFreedom(const VectorXd& a) const override { return wishartDegreesOfFreedom(a); }
 
-    /// η = q(q+1) / Σ Var(d_st) over the entries of the covariance in units of what it is expected to be, rows
-    /// independent and of equal spread (Pustejovsky and Tipton 2018, eq. 15).
+    /// η = q(q+1) / Σ Var(d_st) over the entries of the covariance in units of what it is expected to be,
+    /// rows independent and of equal spread (Pustejovsky and Tipton 2018, eq. 15).
     double wishartDegreesOfFreedom(const MatrixXd& directions) const override {
         const Index q = directions.cols();
         const auto groups = static_cast<Index>(m_own.size());
-        // In units of the expected covariance: Q'Q, as the adjusted one is unbiased, but where a group alone says all of
-        // a direction.
+        // In units of the expected covariance: Q'Q, as the adjusted one is unbiased, but where a group alone
+        // says all of a direction.
         MatrixXd a = directions;
         MatrixXd expected = MatrixXd::Zero(q, q);
         for (Index g = 0; g < groups; ++g) {
@@ -182,13 +183,13 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
     case ErrorsKind::hc3: {
         const Index size = rowsOfBlock(x.columns());
         std::vector<MatrixXd> parts(static_cast<std::size_t>((x.rows() + size - 1) / size));
-        forWeightedRows(fit, x, weights, threads, progress,
-                        [&](Index begin, const MatrixXd& p, const VectorXd& e) {
-                            MatrixXd scores = p;
-                            for (Index i = 0; i < p.rows(); ++i)
-                                scores.row(i) *= e[i] * std::sqrt(spreadFactor(kind, fit.leverages[begin + i]));
-                            parts[static_cast<std::size_t>(begin / size)] = rootOfRows(scores).transpose();
-                        });
+        forWeightedRows(
+            fit, x, weights, threads, progress, [&](Index begin, const MatrixXd& p, const VectorXd& e) {
+                MatrixXd scores = p;
+                for (Index i = 0; i < p.rows(); ++i)
+                    scores.row(i) *= e[i] * std::sqrt(spreadFactor(kind, fit.leverages[begin + i]));
+                parts[static_cast<std::size_t>(begin / size)] = rootOfRows(scores).transpose();
+            });
         MatrixXd rows;
         for (const MatrixXd& part : parts) {
             progress.checkpoint(0.9, "Errors of the coefficients");
@@ -213,7 +214,8 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
             constexpr double most = 5e7; // numbers held
             if (g * static_cast<double>(k) * static_cast<double>(k) > most)
                 throw Error(ErrorCode::badTerm,
-                            "the correction for few groups is not made for " + countText(count) + " groups and " +
+                            "the correction for few groups is not made for " + countText(count) +
+                                " groups and " +
                                 plural(static_cast<std::size_t>(k), "coefficient", "coefficients"),
                             {}, "Use errors by group as they are: with many groups they need none.");
             const auto adjusted = std::make_shared<AdjustedGroups>(fit, x, weights, units, count, progress);
@@ -235,8 +237,8 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
                             " need more than " + countText(count) + " periods",
                         {}, "Look back over fewer periods.");
         const MatrixXd scores = scoresByUnit(fit, x, weights, units, count, progress);
-        // The weights 1 − l/(L+1) are those of sums over windows of L+1 periods, each pair in as many windows as it
-        // overlaps: Σ over windows of (Σ s)(Σ s)'/(L+1), which is a product with itself from the start.
+        // The weights 1 − l/(L+1) are those of sums over windows of L+1 periods, each pair in as many windows
+        // as it overlaps: Σ over windows of (Σ s)(Σ s)'/(L+1), which is a product with itself from the start.
         const Index periods = scores.rows();
         MatrixXd windows = MatrixXd::Zero(periods + lags, k);
         for (Index window = 0; window < windows.rows(); ++window) {

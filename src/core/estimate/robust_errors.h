@@ -24,9 +24,12 @@ enum class ErrorsKind {
     /// Groups of rows that may depend on each other (Liang and Zeger 1986, Biometrika 73), times
     /// G/(G−1)·(n−1)/(n−k), with G−1 degrees of freedom.
     byGroup,
-    /// The same for few groups: residuals of each group adjusted by the symmetric square root of (I − H) there, so
-    /// that the covariance is unbiased where the spread is equal, and for t the degrees of freedom that Satterthwaite's
-    /// approximation gives each combination (Bell and McCaffrey 2002, Survey Methodology 28; Pustejovsky and Tipton
+    /// The same for few groups: residuals of each group adjusted by the symmetric square root of (I − H)
+    /// there, so
+    /// that the covariance is unbiased where the spread is equal, and for t the degrees of freedom that
+    /// Satterthwaite's
+    /// approximation gives each combination (Bell and McCaffrey 2002, Survey Methodology 28; Pustejovsky and
+    /// Tipton
     /// 2018, Journal of Business & Economic Statistics 36).
     byFewGroups,
     /// Serial dependence up to some lags (Newey and West 1987, Econometrica 55), times n/(n−k); several rows
@@ -45,8 +48,8 @@ struct RobustErrors {
     std::size_t units = 0;
     /// For byFewGroups.
     std::shared_ptr<const FewGroups> fewGroups{};
-    /// Rows that alone fix their fitted value (1 − h < 1e-10). Their residual is 0 whatever the spread: they add
-    /// nothing here.
+    /// Rows that alone fix their fitted value (1 − h < 1e-10). Their residual is 0 whatever the spread: they
+    /// add nothing here.
     std::size_t rowsFixed = 0;
     /// See LeastSquaresFit::unseen.
     Eigen::MatrixXd unseen{};
@@ -54,9 +57,10 @@ struct RobustErrors {
 };
 
 /// Where the fit was worked out to twice the precision and kept its orthonormal rows, so are these.
-/// `units`: for byGroup and byFewGroups the group of each row, for serial the period of each row, both counted from 0; empty
-/// otherwise. `lags` for serial, 0 or more. `weights` as the fit was made with. Requires the rows of the fit.
-/// Errors: tooFewRows with fewer than two groups or not more periods than lags. Throws Stopped.
+/// `units`: for byGroup and byFewGroups the group of each row, for serial the period of each row, both
+/// counted from 0; empty otherwise. `lags` for serial, 0 or more. `weights` as the fit was made with.
+/// Requires the rows of the fit. Errors: tooFewRows with fewer than two groups or not more periods than lags.
+/// Throws Stopped.
 RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> weights,
                           ErrorsKind kind, std::span<const std::uint32_t> units, int lags, Threads threads,
                           Progress& progress);

@@ -34,8 +34,8 @@ public:
     Screener(const LeastSquaresFit& fit, const RowSource& x, const RowSource& candidates,
              std::span<const ScreenBlock> blocks, std::span<const double> weights, Threads threads,
              Progress& progress)
-        : m_weights(weights), m_fit(fit), m_x(x), m_candidates(candidates), m_blocks(blocks), m_threads(threads),
-          m_progress(progress), m_columns(candidates.columns()),
+        : m_weights(weights), m_fit(fit), m_x(x), m_candidates(candidates), m_blocks(blocks),
+          m_threads(threads), m_progress(progress), m_columns(candidates.columns()),
           m_chunks((fit.rows + chunkRows - 1) / chunkRows) {
         m_shift = VectorXd::Zero(m_columns);
         m_scale = VectorXd::Ones(m_columns);

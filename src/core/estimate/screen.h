@@ -41,8 +41,8 @@ std::vector<Addition> screenBlocks(const LeastSquaresFit& fit, const RowSource& 
 /// Sum over rows of the squared error of predicting each row from the others (Allen 1974, "The relationship
 /// between variable selection and data augmentation and a method for prediction"), for the fit as it is.
 double leaveOneOutSquares(const LeastSquaresFit& fit);
-/// The same with each block (parents included) in the model; NaN where a row could not be left out. Errors are not
-/// weighted, as scores are not.
+/// The same with each block (parents included) in the model; NaN where a row could not be left out. Errors
+/// are not weighted, as scores are not.
 std::vector<double> leaveOneOutWith(const LeastSquaresFit& fit, const RowSource& x,
                                     const RowSource& candidates, std::span<const ScreenBlock> blocks,
                                     std::span<const double> weights, Threads threads, Progress& progress);

@@ -175,8 +175,9 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
     });
     for (std::size_t i = 0; i < n; ++i)
         if (unsure[i]) {
-            out.reach[i].reasons.push_back("how sure its mean is cannot be said: it rests on rows that alone fix "
-                                           "their fitted value, or on groups that do");
+            out.reach[i].reasons.push_back(
+                "how sure its mean is cannot be said: it rests on rows that alone fix "
+                "their fitted value, or on groups that do");
             if (out.reach[i].grade == ReachGrade::inside) out.reach[i].grade = ReachGrade::edge;
         }
     for (std::size_t i = 0; i < n; ++i)

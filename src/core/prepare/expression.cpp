@@ -158,11 +158,12 @@ struct Sign {
     std::string_view written, meant;
 };
 /// Longest first. Signs beyond ASCII come before names, which may hold such bytes too.
-constexpr std::array signs{
-    Sign{"−", "-"},   Sign{"×", "*"},   Sign{"·", "*"},  Sign{"÷", "OVER"},   Sign{"≠", "NE"},  Sign{"≤", "LE"},
-    Sign{"≥", "GE"},  Sign{"²", "^2"},  Sign{"³", "^3"}, Sign{"<>", "NE"}, Sign{"<=", "LE"}, Sign{">=", "GE"},
-    Sign{"==", "EQ"}, Sign{"!=", "NE"}, Sign{"=", "EQ"}, Sign{"<", "LT"},  Sign{">", "GT"},  Sign{"+", "+"},
-    Sign{"-", "-"},   Sign{"*", "*"},   Sign{"/", "OVER"},  Sign{"^", "^"}};
+constexpr std::array signs{Sign{"−", "-"},    Sign{"×", "*"},   Sign{"·", "*"},   Sign{"÷", "OVER"},
+                           Sign{"≠", "NE"},   Sign{"≤", "LE"},  Sign{"≥", "GE"},  Sign{"²", "^2"},
+                           Sign{"³", "^3"},   Sign{"<>", "NE"}, Sign{"<=", "LE"}, Sign{">=", "GE"},
+                           Sign{"==", "EQ"},  Sign{"!=", "NE"}, Sign{"=", "EQ"},  Sign{"<", "LT"},
+                           Sign{">", "GT"},   Sign{"+", "+"},   Sign{"-", "-"},   Sign{"*", "*"},
+                           Sign{"/", "OVER"}, Sign{"^", "^"}};
 
 const Sign* signAt(std::string_view rest) {
     const auto found =

@@ -82,7 +82,8 @@ void SheetSink::requireRoom(std::size_t rows, std::size_t columns, double cost) 
                 cells > most ? "the sheet makes " + countText(rows) + " rows of " + countText(columns) +
                                    " columns, most of them empty: more than a file of its size can hold"
                              : "the sheet repeats cells until they are more than a file of its size can hold",
-                {.file = m_file, .sheet = m_sheet}, "Choose a range of cells, or save the sheet as text (CSV).");
+                {.file = m_file, .sheet = m_sheet},
+                "Choose a range of cells, or save the sheet as text (CSV).");
 }
 
 void SheetSink::cell(std::size_t row, std::size_t column, SheetCell cell) {
@@ -198,7 +199,8 @@ std::vector<std::string> SheetSink::headTexts() const {
         // Each column takes its name from one range only, however many overlap.
         std::vector<const CellRange*> across;
         for (const CellRange& range : m_merged)
-            if (range.firstRow == m_head[h].row && range.firstColumn >= m_firstColumn) // merged down: named above
+            if (range.firstRow == m_head[h].row &&
+                range.firstColumn >= m_firstColumn) // merged down: named above
                 across.push_back(&range);
         std::stable_sort(across.begin(), across.end(), [](const CellRange* left, const CellRange* right) {
             return left->firstColumn < right->firstColumn;

@@ -34,8 +34,8 @@ public:
     void cell(std::size_t row, std::size_t column, SheetCell cell);
     /// Cells that are one: the first one's value counts for all.
     void merged(const CellRange& cells);
-    /// Says how many bytes of the file the cells come from. More cells than such a file can hold are refused: the
-    /// ways to repeat cells, merge them or name far ones make a small file as large as one likes.
+    /// Says how many bytes of the file the cells come from. More cells than such a file can hold are refused:
+    /// the ways to repeat cells, merge them or name far ones make a small file as large as one likes.
     void setBytes(std::size_t bytes) { m_bytes = bytes; }
     void timesDropped() { m_times = true; }
     bool full() const { return m_mostRows > 0 && m_builder && m_builder->rows() >= m_mostRows; }

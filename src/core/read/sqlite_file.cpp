@@ -11,7 +11,8 @@ namespace fs = std::filesystem;
 
 namespace {
 
-/// Bytes 18 and 19 of the header are 2 where a write-ahead log is used (SQLite, "Database File Format", §1.3).
+/// Bytes 18 and 19 of the header are 2 where a write-ahead log is used (SQLite, "Database File Format",
+/// §1.3).
 bool usesLog(const fs::path& path) {
     std::ifstream in(path, std::ios::binary);
     std::array<char, 20> head{};

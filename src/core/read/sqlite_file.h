@@ -9,8 +9,8 @@ struct sqlite3;
 
 namespace oxgoad {
 
-/// Files that reading a database with a write-ahead log makes beside it; those that were not there before are taken
-/// away by the destructor, which must run after the database was closed.
+/// Files that reading a database with a write-ahead log makes beside it; those that were not there before are
+/// taken away by the destructor, which must run after the database was closed.
 class SqliteSideFiles {
 public:
     explicit SqliteSideFiles(const std::filesystem::path& database);

@@ -556,16 +556,18 @@ void requireRoom(std::string_view text, std::size_t columns, char newline, const
     constexpr std::size_t most = 50000;
     if (columns > most)
         throw Error(ErrorCode::badText,
-                    "the file has " + countText(columns) + " columns, and at most " + countText(most) + " are read",
+                    "the file has " + countText(columns) + " columns, and at most " + countText(most) +
+                        " are read",
                     {.file = name, .line = 1}, "Look whether rows and columns are the wrong way round.");
     constexpr std::size_t always = 20000000, each = 8;
     if (columns <= each) return;
     const auto lines = static_cast<std::size_t>(std::count(text.begin(), text.end(), newline)) + 1;
     if (lines > (always + each * text.size()) / columns)
-        throw Error(ErrorCode::badText,
-                    "a line of " + countText(columns) + " columns stands over " + countText(lines) +
-                        " lines that are mostly shorter: together more cells than a file of this size can hold",
-                    {.file = name, .line = 1}, "Look whether the delimiter is right and where the header is.");
+        throw Error(
+            ErrorCode::badText,
+            "a line of " + countText(columns) + " columns stands over " + countText(lines) +
+                " lines that are mostly shorter: together more cells than a file of this size can hold",
+            {.file = name, .line = 1}, "Look whether the delimiter is right and where the header is.");
 }
 
 RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& name,

@@ -40,8 +40,7 @@ std::string readingText(const Recipe& recipe, const Evidence& evidence) {
     text += "\n";
     for (std::size_t t = 0; t < recipe.terms.size(); ++t)
         if (recipe.terms[t].parts.size() == 1)
-            if (const std::string reference = referenceSentence(evidence, recipe, t);
-                !reference.empty())
+            if (const std::string reference = referenceSentence(evidence, recipe, t); !reference.empty())
                 text += reference + "\n";
     if (evidence.logResponse && recipe.estimator.kind != EstimatorKind::quantile)
         text += "Predictions are exp of the equation times " + supported(evidence.smearing, 0) +

@@ -236,7 +236,8 @@ std::vector<HeldValue> usualValues(const ModelFit& model, const Table& table) {
             value.value = *middle;
             const bool date = table.at(input.name, {}).kind() == ColumnKind::date;
             // Of an even number the mean of both in the middle (definition 7); a date stays a day.
-            if (!date && values.size() % 2 == 0) value.value = (*middle + *std::max_element(values.begin(), middle)) / 2;
+            if (!date && values.size() % 2 == 0)
+                value.value = (*middle + *std::max_element(values.begin(), middle)) / 2;
             value.text = date ? dateText(static_cast<std::int32_t>(*middle)) : shortText(value.value);
         }
         held.push_back(std::move(value));

@@ -106,7 +106,8 @@ private:
             if (column->missingCount() == 0) continue;
             std::size_t count = 0;
             for (std::size_t i = 0; i < n; ++i)
-                if (state[i] != RowState::leftOut && state[i] != RowState::weightless && column->isMissing(i)) {
+                if (state[i] != RowState::leftOut && state[i] != RowState::weightless &&
+                    column->isMissing(i)) {
                     ++count;
                     state[i] = RowState::missing;
                 }
@@ -126,7 +127,8 @@ private:
         }
         m_evidence.rowsWeightless = m_weightless.size();
         std::erase_if(m_weightless, [&](std::uint32_t row) {
-            return std::any_of(used.begin(), used.end(), [row](const Column* c) { return c->isMissing(row); });
+            return std::any_of(used.begin(), used.end(),
+                               [row](const Column* c) { return c->isMissing(row); });
         });
         if (m_learning.empty() && m_evidence.rowsWeightless > 0)
             throw Error(ErrorCode::badWeights, "all weights of the learning rows are 0",
@@ -190,7 +192,8 @@ private:
         m_evidence.fDegreesOfFreedom = k;
         JointTest all{nan, k, fit.testDegreesOfFreedom(), {}};
         if (k > 0) all = fit.jointTest(fit.kept);
-        if (!fit.covarianceRoot && !std::isnan(all.f)) all.f = (explained / k) / (fit.residualSumOfSquares / df);
+        if (!fit.covarianceRoot && !std::isnan(all.f))
+            all.f = (explained / k) / (fit.residualSumOfSquares / df);
         if (fit.fitsExactly) noTest(all);
         m_evidence.f = all.f;
         m_evidence.fDenominatorDf = all.denominatorDf;
@@ -363,7 +366,8 @@ private:
         for (std::size_t j = 0; j < columns.size(); ++j) {
             addCoefficient(columns[j].name, m_model->fit.coefficients[static_cast<Index>(j)],
                            m_model->fit.standardErrors[static_cast<Index>(j)],
-                           m_model->fit.coefficientDegreesOfFreedom(j), static_cast<int>(columns[j].term), spans[j]);
+                           m_model->fit.coefficientDegreesOfFreedom(j), static_cast<int>(columns[j].term),
+                           spans[j]);
             if (j + 1 == columns.size() || columns[j + 1].term != columns[j].term)
                 addLastDeviation(columns[j].term);
         }
@@ -581,10 +585,10 @@ private:
             for (Index i = 0; i < errors.rows(); ++i) {
                 const auto row = m_heldOut[first + static_cast<std::size_t>(i)];
                 for (Index t = 0; t < errors.cols(); ++t)
-                    errors(i, t) = (m_recipe.logResponse
-                                        ? std::exp(errors(i, t) + m_working->offset(row)) * smearing[t]
-                                        : natural(errors(i, t), row)) -
-                                   m_response[row];
+                    errors(i, t) =
+                        (m_recipe.logResponse ? std::exp(errors(i, t) + m_working->offset(row)) * smearing[t]
+                                              : natural(errors(i, t), row)) -
+                        m_response[row];
             }
             sums[first / designBlockRows] = errors.colwise().squaredNorm();
         });
@@ -599,7 +603,8 @@ private:
     }
 
     /// Duan's factor of each reduced fit in logarithms, from its own residuals; 1 where none is used.
-    Eigen::RowVectorXd smearingWithout(const MatrixXd& coefficients, const Eigen::RowVectorXd& constants) const {
+    Eigen::RowVectorXd smearingWithout(const MatrixXd& coefficients,
+                                       const Eigen::RowVectorXd& constants) const {
         const Index count = coefficients.cols();
         if (!m_recipe.logResponse || m_model->rule.isQuantile()) return Eigen::RowVectorXd::Ones(count);
         std::vector<Eigen::RowVectorXd> sums((m_learning.size() + designBlockRows - 1) / designBlockRows);

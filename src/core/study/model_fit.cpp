@@ -258,13 +258,13 @@ ModelFit fitModel(const Recipe& recipe, const Table& table, const std::string& f
     const bool iterates = recipe.estimator.kind != EstimatorKind::leastSquares;
     {
         ProgressStage stage(progress, 0, iterates ? 0.3 : 0.9);
-        model.fit = fitLeastSquares(
-            x, model.working,
-            {.intercept = recipe.intercept,
-             .threads = threads,
-             .weights = model.weights,
-             .keepOrthonormal = !iterates && recipe.errors.kind != ErrorsKind::equalSpread},
-            stage);
+        model.fit =
+            fitLeastSquares(x, model.working,
+                            {.intercept = recipe.intercept,
+                             .threads = threads,
+                             .weights = model.weights,
+                             .keepOrthonormal = !iterates && recipe.errors.kind != ErrorsKind::equalSpread},
+                            stage);
     }
     ProgressStage stage(progress, iterates ? 0.3 : 0.9, 1);
     switch (recipe.estimator.kind) {

@@ -84,42 +84,48 @@ void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::ve
         return;
     }
     if (evidence.fitsExactly) {
-        Goad& goad = add("fits exactly", Severity::alarm, "The model says the response to the last digit",
-                         "the residuals are no more than the rounding of the values, so errors, tests and intervals "
-                         "have no value; often the response was computed from these columns",
-                         "residuals within 4 roundings of the largest value", practice);
+        Goad& goad =
+            add("fits exactly", Severity::alarm, "The model says the response to the last digit",
+                "the residuals are no more than the rounding of the values, so errors, tests and intervals "
+                "have no value; often the response was computed from these columns",
+                "residuals within 4 roundings of the largest value", practice);
         goad.column = recipe.response;
     }
     if (evidence.responseDigitsLeft < 6)
         add("far-off response", Severity::caution, "The response varies little beside its size",
-            "a spread of some " + shortText(evidence.totalSumOfSquares > 0
-                                                ? std::sqrt(evidence.totalSumOfSquares /
-                                                            static_cast<double>(evidence.rowsLearning))
-                                                : 0) +
+            "a spread of some " +
+                shortText(
+                    evidence.totalSumOfSquares > 0
+                        ? std::sqrt(evidence.totalSumOfSquares / static_cast<double>(evidence.rowsLearning))
+                        : 0) +
                 " leaves " + readableText(evidence.responseDigitsLeft, 2) +
                 " digits of the values as they are stored; take a constant off before they are written",
             "fewer than 6 digits", "Chan, Golub and LeVeque 1983, The American Statistician 37")
             .column = recipe.response;
     constexpr std::size_t fewGroups = 30;
-    if (recipe.errors.kind == ErrorsKind::byGroup && evidence.errorUnits > 0 && evidence.errorUnits < fewGroups) {
-        Goad& goad = add("few groups: " + recipe.errors.column, Severity::caution,
-                         "Few groups for errors by " + recipe.errors.column,
-                         plural(evidence.errorUnits, "group", "groups") +
-                             ": such errors are too small with few groups and intervals too narrow (with 10 groups a "
-                             "95 % interval covers about 92 %)",
-                         "fewer than about 30 groups",
-                         "Bell and McCaffrey 2002, Survey Methodology 28; Cameron and Miller 2015, Journal of Human "
-                         "Resources 50");
+    if (recipe.errors.kind == ErrorsKind::byGroup && evidence.errorUnits > 0 &&
+        evidence.errorUnits < fewGroups) {
+        Goad& goad =
+            add("few groups: " + recipe.errors.column, Severity::caution,
+                "Few groups for errors by " + recipe.errors.column,
+                plural(evidence.errorUnits, "group", "groups") +
+                    ": such errors are too small with few groups and intervals too narrow (with 10 groups a "
+                    "95 % interval covers about 92 %)",
+                "fewer than about 30 groups",
+                "Bell and McCaffrey 2002, Survey Methodology 28; Cameron and Miller 2015, Journal of Human "
+                "Resources 50");
         goad.column = recipe.errors.column;
-        goad.moves.push_back({Move::Kind::correctFewGroups, "correct for few groups", recipe.errors.column, 0});
+        goad.moves.push_back(
+            {Move::Kind::correctFewGroups, "correct for few groups", recipe.errors.column, 0});
     }
     if (evidence.rowsFixed > 0 && recipe.errors.kind != ErrorsKind::equalSpread)
         add("rows that fix their value", Severity::caution,
             plural(evidence.rowsFixed, "row alone fixes its fitted value",
                    "rows alone fix their fitted values"),
             "such a row (the only one of a level, say) has no residual whatever the spread, so " +
-                errorsText(recipe.errors) + " see nothing there; where they rest on it they are not given, "
-                                            "or too small",
+                errorsText(recipe.errors) +
+                " see nothing there; where they rest on it they are not given, "
+                "or too small",
             "leverage above 1 − 1e-10", "MacKinnon and White 1985, Journal of Econometrics 29");
     std::string untested, why;
     for (const TermEvidence& term : evidence.terms)

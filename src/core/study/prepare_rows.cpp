@@ -132,9 +132,9 @@ bool isPreparedFor(const PreparedRows& prepared, const Recipe& recipe, const Stu
     for (const auto& [column, role] : recipe.roles)
         if (role == Role::identifier || role == Role::setAside) quiet.insert(column);
     return prepared.quiet == quiet && prepared.weight == columnWith(recipe, Role::weight) &&
-           prepared.madeBy == recipe.steps &&
-           prepared.setAside == recipe.setAside && prepared.leftOutByHand == recipe.leaveOut &&
-           prepared.response == recipe.response && sameTable(prepared.raw, rows.learning.table);
+           prepared.madeBy == recipe.steps && prepared.setAside == recipe.setAside &&
+           prepared.leftOutByHand == recipe.leaveOut && prepared.response == recipe.response &&
+           sameTable(prepared.raw, rows.learning.table);
 }
 
 std::shared_ptr<const PreparedRows> withForecast(const PreparedRows& prepared, const Recipe& recipe,

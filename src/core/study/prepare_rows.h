@@ -39,8 +39,8 @@ struct PreparedRows {
     std::optional<SetAside> setAside;
     std::vector<LeftOutRow> leftOutByHand;
     std::string response;
-    /// Column of the weights; empty without. Rows of weight 0 teach nothing: no step, no term, no reading learns
-    /// from them.
+    /// Column of the weights; empty without. Rows of weight 0 teach nothing: no step, no term, no reading
+    /// learns from them.
     std::string weight;
     std::vector<std::uint8_t> weightless;
     /// Columns the ledger finds nothing odd about, since nobody asks any more.
@@ -48,10 +48,11 @@ struct PreparedRows {
 
     /// 1 for rows nobody left out.
     std::vector<std::uint8_t> used() const;
-    /// True for rows that models and readings learn from, as far as they have values: learning rows that nobody
-    /// left out and that weigh something. The one place where this is decided.
+    /// True for rows that models and readings learn from, as far as they have values: learning rows that
+    /// nobody left out and that weigh something. The one place where this is decided.
     bool teaches(std::size_t row) const {
-        return leftOut[row] == 0 && parts[row] == Part::learning && (weightless.empty() || weightless[row] == 0);
+        return leftOut[row] == 0 && parts[row] == Part::learning &&
+               (weightless.empty() || weightless[row] == 0);
     }
 };
 

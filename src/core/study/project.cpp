@@ -11,8 +11,8 @@
 
 #include <algorithm>
 #include <charconv>
-#include <cstring>
 #include <cmath>
+#include <cstring>
 #include <set>
 
 namespace oxgoad {
@@ -161,7 +161,12 @@ void writeTable(Database& database, const char* name, const RowsRead& rows, Prog
         insert.bindBytes(6, offsetBytes).bindBytes(7, data);
         insert.runOnce();
         writeCheck(database, columnPart(name, position),
-                   CheckSum().add(column.name()).add(kindName(column.kind())).add(levels).add(offsetBytes).add(data));
+                   CheckSum()
+                       .add(column.name())
+                       .add(kindName(column.kind()))
+                       .add(levels)
+                       .add(offsetBytes)
+                       .add(data));
         ++position;
     }
 }
@@ -245,7 +250,8 @@ struct Damage {
 }
 
 template <class T> std::vector<T> valuesFrom(std::span<const std::byte> bytes, std::size_t rows) {
-    if (bytes.size() / sizeof(T) != rows || bytes.size() % sizeof(T) != 0) throw Damage{"it has the wrong length"};
+    if (bytes.size() / sizeof(T) != rows || bytes.size() % sizeof(T) != 0)
+        throw Damage{"it has the wrong length"};
     std::vector<T> values(rows);
     if (!bytes.empty()) std::memcpy(values.data(), bytes.data(), bytes.size());
     return values;
@@ -282,8 +288,8 @@ std::int64_t pragma(Database& database, const char* sql) {
     return statement.step() ? statement.integer(0) : 0;
 }
 
-/// Reads a project part by part. A part that is not as it was written ends the reading, or is noted and passed
-/// over.
+/// Reads a project part by part. A part that is not as it was written ends the reading, or is noted and
+/// passed over.
 class Reader {
 public:
     Reader(Database& database, const fs::path& path, bool salvage, Progress& progress)
@@ -372,9 +378,10 @@ private:
             if (!own && (schema.text(0) != "table" || !known.contains(name) ||
                          !schema.text(2).starts_with("CREATE TABLE ")))
                 throw Error(ErrorCode::badProject,
-                            "this is not an Oxgoad project as Oxgoad writes it: it holds the " + schema.text(0) +
-                                " \"" + name + "\"",
-                            {.file = m_path.string()}, "Do not trust it; ask whoever sent it for another copy.");
+                            "this is not an Oxgoad project as Oxgoad writes it: it holds the " +
+                                schema.text(0) + " \"" + name + "\"",
+                            {.file = m_path.string()},
+                            "Do not trust it; ask whoever sent it for another copy.");
         }
     }
 
@@ -400,9 +407,17 @@ private:
             Statement select(m_database, "SELECT * FROM fits ORDER BY number");
             while (select.step()) {
                 m_progress.checkpoint(0.1, "Opening fits");
-                StoredFit stored{select.integer(0), select.integer(1), select.text(2), select.text(3),
-                                 select.real(4),    select.real(5),    select.real(6), select.real(7),
-                                 select.integer(8), select.text(9),    0};
+                StoredFit stored{select.integer(0),
+                                 select.integer(1),
+                                 select.text(2),
+                                 select.text(3),
+                                 select.real(4),
+                                 select.real(5),
+                                 select.real(6),
+                                 select.real(7),
+                                 select.integer(8),
+                                 select.text(9),
+                                 0};
                 if (m_version >= 2) stored.earlierRows = select.integer(10);
                 numbers.add(stored.number);
                 part(fitPart(stored.number), [&] {
@@ -415,8 +430,10 @@ private:
                     fit.parent = static_cast<int>(stored.parent);
                     fit.change = stored.change;
                     fit.recipe = parseRecipe(stored.recipe, m_path.filename().string());
-                    fit.summary = {stored.learningRmse,     stored.heldOutRmse,
-                                   stored.heldOutRmseError, stored.adjustedRSquared,
+                    fit.summary = {stored.learningRmse,
+                                   stored.heldOutRmse,
+                                   stored.heldOutRmseError,
+                                   stored.adjustedRSquared,
                                    static_cast<std::size_t>(stored.rowsLearning),
                                    json::parse(stored.goads).get<std::vector<std::string>>()};
                     fit.earlierRows = stored.earlierRows != 0;
@@ -472,7 +489,8 @@ private:
             Statement table(m_database, "SELECT rows, report FROM tables WHERE name = ?");
             table.bind(1, std::string_view(name));
             if (!table.step()) {
-                if (std::string_view(name) == "rows" || m_checks.contains(name)) throw Damage{"they are not there"};
+                if (std::string_view(name) == "rows" || m_checks.contains(name))
+                    throw Damage{"they are not there"};
                 return;
             }
             rows = table.integer(0);

@@ -23,18 +23,18 @@ struct Project {
     std::map<std::string, std::string> view;
 };
 
-/// Form 3 added a checksum for each part. Form 2 added the looks at test rows, steps and sources other than text
-/// files; forms 1 and 2 are read.
+/// Form 3 added a checksum for each part. Form 2 added the looks at test rows, steps and sources other than
+/// text files; forms 1 and 2 are read.
 constexpr int projectVersion = 3;
 
 /// Writes one SQLite file, documented in docs/project.md, beside its place and renames it over the old one:
 /// whatever interrupts it, the old file is whole. Errors: cannotWrite. Throws Stopped before the rename.
 void saveProject(const std::filesystem::path& path, const Project& project, Progress& progress);
 
-/// Errors: fileNotFound, notAFile, cannotRead, badProject (not a project), damagedProject (one with a part that
-/// is not as it was written; the part is named, and salvageProject() reads the rest), newerVersion. The file is
-/// opened for reading only, and nothing it holds is run: tables only, no views, triggers or functions. Throws
-/// Stopped.
+/// Errors: fileNotFound, notAFile, cannotRead, badProject (not a project), damagedProject (one with a part
+/// that is not as it was written; the part is named, and salvageProject() reads the rest), newerVersion. The
+/// file is opened for reading only, and nothing it holds is run: tables only, no views, triggers or
+/// functions. Throws Stopped.
 Project openProject(const std::filesystem::path& path, Progress& progress);
 
 /// What is whole in a damaged project.
@@ -44,8 +44,8 @@ struct Salvaged {
     std::vector<std::string> lost;
     std::vector<std::string> lostColumns;
 };
-/// Fits whose own fit is lost come from the one before it. Errors as openProject; damagedProject when not even the
-/// rows' columns can be read.
+/// Fits whose own fit is lost come from the one before it. Errors as openProject; damagedProject when not
+/// even the rows' columns can be read.
 Salvaged salvageProject(const std::filesystem::path& path, Progress& progress);
 
 } // namespace oxgoad

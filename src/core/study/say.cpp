@@ -5,9 +5,9 @@
 #include "study/compare.h"
 
 #include <algorithm>
-#include <set>
 #include <cmath>
 #include <map>
+#include <set>
 
 namespace oxgoad {
 
@@ -107,8 +107,8 @@ std::string change(const Evidence& e, const Recipe& recipe, double estimate, dou
                    bool words = true) {
     const std::string side = estimate < 0 ? " less" : " more";
     if (!e.logResponse)
-        return supported(std::fabs(estimate), error) + plusMinus(error) + within(unitHead(recipe, e.response)) +
-               (words ? side : "");
+        return supported(std::fabs(estimate), error) + plusMinus(error) +
+               within(unitHead(recipe, e.response)) + (words ? side : "");
     const double grown = 100 * std::expm1(estimate);
     const double grownError = 100 * std::exp(estimate) * error;
     return supported(std::fabs(grown), grownError) + plusMinus(grownError) + " %" + (words ? side : "");
@@ -118,8 +118,9 @@ std::string interval(const Evidence& e, const Recipe& recipe, const CoefficientE
     if (std::isnan(c.standardError))
         return std::string(" How sure that is cannot be said: ") +
                (!(e.degreesOfFreedom > 0) ? "no degrees of freedom are left."
-                : e.fitsExactly           ? "the model says the response to the last digit."
-                                          : "it rests on rows that alone fix their fitted value, or on groups that do.");
+                : e.fitsExactly
+                    ? "the model says the response to the last digit."
+                    : "it rests on rows that alone fix their fitted value, or on groups that do.");
     return " " + percentText(recipe.level) + " interval " + supported(c.lower, c.standardError) + " to " +
            supported(c.upper, c.standardError) + (e.logResponse ? " on the logarithm" : "") + ", p " +
            probabilityText(c.p) + ".";
@@ -208,7 +209,8 @@ AtMeans atMeans(const ModelFit& model, std::size_t j, const CoefficientEvidence&
         for (const auto& piece : pieces) {
             if (&piece == &*mine) continue;
             // Other factors stand at their reference level, where their indicators are 0.
-            const auto mean = model.design.inputs()[piece.input].factor ? std::nullopt : meanOfPiece(model, piece);
+            const auto mean =
+                model.design.inputs()[piece.input].factor ? std::nullopt : meanOfPiece(model, piece);
             product *= mean.value_or(0);
             if (mean) names += (names.empty() ? "" : " and ") + textOfMean(model, piece, *mean);
         }
@@ -231,8 +233,8 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
     switch (basis.kind) {
     case Basis::Kind::indicator:
         return "For " + levelText(model, piece) + " the model says " +
-               change(e, recipe, mean.estimate, mean.standardError) + " " + e.response + mean.where + " than for " +
-               input.levels[input.referenceLevel] + held;
+               change(e, recipe, mean.estimate, mean.standardError) + " " + e.response + mean.where +
+               " than for " + input.levels[input.referenceLevel] + held;
     case Basis::Kind::codes:
         if (c.name.find(" against the mean") != std::string::npos)
             return "For " + c.name.substr(0, c.name.find(" against the mean")) + " the model says " +
@@ -242,7 +244,8 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
             return capital("each step up of " + input.name) + " goes with " +
                    change(e, recipe, c.estimate, c.standardError) + " " + e.response + held;
         return "The part of the trend over " + input.name + " that is " +
-               c.name.substr(input.name.size() + 1) + ": " + supported(c.estimate, c.standardError) + plusMinus(c.standardError) + ".";
+               c.name.substr(input.name.size() + 1) + ": " + supported(c.estimate, c.standardError) +
+               plusMinus(c.standardError) + ".";
     case Basis::Kind::hinge: {
         // What the slope comes to beyond this knot: all pieces up to here.
         VectorXd weights = VectorXd::Zero(model.fit.columns);
@@ -267,7 +270,8 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
     case Basis::Kind::power:
         if (basis.power != 1)
             return capital(c.name) + " bends the effect of " + input.name + " " +
-                   (c.estimate < 0 ? "down" : "up") + ": " + supported(c.estimate, c.standardError) + plusMinus(c.standardError) + " for each unit of " + c.name + held;
+                   (c.estimate < 0 ? "down" : "up") + ": " + supported(c.estimate, c.standardError) +
+                   plusMinus(c.standardError) + " for each unit of " + c.name + held;
         break;
     default:
         break;
@@ -277,9 +281,10 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
                                               return other.term == model.design.columns()[j].term;
                                           }) > 1 &&
                             basis.isPlain();
-    std::string text = capital(step(recipe, model, piece)) + " goes with " +
-                       change(e, recipe, mean.estimate * perStep(piece), mean.standardError * perStep(piece)) +
-                       " " + e.response + mean.where;
+    std::string text =
+        capital(step(recipe, model, piece)) + " goes with " +
+        change(e, recipe, mean.estimate * perStep(piece), mean.standardError * perStep(piece)) + " " +
+        e.response + mean.where;
     if (polynomial && recipe.terms[static_cast<std::size_t>(c.term)].parts[0].form == Form::pieces)
         return text + " up to the first knot" + held;
     if (polynomial) return text + " where " + input.name + " is near 0" + held;
@@ -468,8 +473,8 @@ std::string slopeSentence(const Evidence& e, const Recipe& recipe, const LevelEq
 
 namespace {
 
-/// What a model's columns span, as far as names tell: the powers of a number, whichever way they enter, and terms
-/// of other kinds as they are.
+/// What a model's columns span, as far as names tell: the powers of a number, whichever way they enter, and
+/// terms of other kinds as they are.
 std::vector<std::string> spanOf(const Recipe& recipe) {
     std::vector<std::string> span;
     const auto add = [&](const std::string& name) {
@@ -483,7 +488,8 @@ std::vector<std::string> spanOf(const Recipe& recipe) {
         if (term.parts.size() == 1 && part.form == Form::polynomial && shifts)
             for (int k = 1; k <= part.count; ++k)
                 power(k);
-        else if (term.parts.size() == 1 && (part.form == Form::centred || part.form == Form::standardised) && shifts)
+        else if (term.parts.size() == 1 && (part.form == Form::centred || part.form == Form::standardised) &&
+                 shifts)
             power(1);
         else {
             add(termName(term));
@@ -506,8 +512,9 @@ bool isWithin(const std::vector<std::string>& small, const std::vector<std::stri
         return found;
     };
     return std::all_of(small.begin(), small.end(), [&](const std::string& one) {
-        return std::any_of(large.begin(), large.end(),
-                           [&](const std::string& other) { return one == other || parts(one) == parts(other); });
+        return std::any_of(large.begin(), large.end(), [&](const std::string& other) {
+            return one == other || parts(one) == parts(other);
+        });
     });
 }
 
@@ -528,15 +535,17 @@ std::string whyNot(const Compared& first, const Compared& second) {
                     estimatorText(second.recipe.estimator));
     if (first.recipe.estimator.kind != EstimatorKind::leastSquares)
         return "both are fitted by " + estimatorText(first.recipe.estimator) + ", which has neither";
-    if (a.weight != b.weight) return each("their rows are weighted differently", orNone(a.weight), orNone(b.weight));
-    const bool sameRows =
-        a.rows.state.size() == b.rows.state.size() &&
-        std::equal(a.rows.state.begin(), a.rows.state.end(), b.rows.state.begin(), [](RowState x, RowState y) {
-            return (x == RowState::learning) == (y == RowState::learning);
-        });
+    if (a.weight != b.weight)
+        return each("their rows are weighted differently", orNone(a.weight), orNone(b.weight));
+    const bool sameRows = a.rows.state.size() == b.rows.state.size() &&
+                          std::equal(a.rows.state.begin(), a.rows.state.end(), b.rows.state.begin(),
+                                     [](RowState x, RowState y) {
+                                         return (x == RowState::learning) == (y == RowState::learning);
+                                     });
     if (!sameRows)
         return a.rowsLearning != b.rowsLearning
-                   ? "they learned from " + countText(a.rowsLearning) + " and " + countText(b.rowsLearning) + " rows"
+                   ? "they learned from " + countText(a.rowsLearning) + " and " + countText(b.rowsLearning) +
+                         " rows"
                    : "they learned from different rows, " + countText(a.rowsLearning) + " each";
     return {};
 }
@@ -560,15 +569,16 @@ std::string comparisonSentence(const Compared& first, const Compared& second) {
             std::string added;
             for (const std::string& name : firstInSecond ? spanB : spanA)
                 if (!isWithin({name}, has))
-                    added += (added.empty() ? "" : ", ") + (name.empty() ? std::string("the constant") : name);
+                    added +=
+                        (added.empty() ? "" : ", ") + (name.empty() ? std::string("the constant") : name);
             const double df = small.evidence.degreesOfFreedom - large.evidence.degreesOfFreedom;
-            const double f = (small.evidence.residualSumOfSquares - large.evidence.residualSumOfSquares) / df /
-                             (large.evidence.residualSumOfSquares / large.evidence.degreesOfFreedom);
+            const double f = (small.evidence.residualSumOfSquares - large.evidence.residualSumOfSquares) /
+                             df / (large.evidence.residualSumOfSquares / large.evidence.degreesOfFreedom);
             const double p = fisherUpper(f, df, large.evidence.degreesOfFreedom);
             if (df > 0 && large.evidence.degreesOfFreedom > 0 && !large.evidence.fitsExactly) {
-                text = added + (p < 0.05 ? " explains" : " does not explain") +
-                       " more than chance would (" + large.name + " against " + small.name + "): F " +
-                       readableText(f, 4) + " with " + countText(static_cast<std::size_t>(df)) + " and " +
+                text = added + (p < 0.05 ? " explains" : " does not explain") + " more than chance would (" +
+                       large.name + " against " + small.name + "): F " + readableText(f, 4) + " with " +
+                       countText(static_cast<std::size_t>(df)) + " and " +
                        countText(static_cast<std::size_t>(large.evidence.degreesOfFreedom)) +
                        " degrees of freedom, p " + probabilityText(p);
                 // Errors that stand unequal spread have a test of their own.
@@ -579,11 +589,12 @@ std::string comparisonSentence(const Compared& first, const Compared& second) {
         }
     }
     if (reason.empty() && std::isfinite(a.aicc) && std::isfinite(b.aicc))
-        text += (text.empty() ? "From " : "; from ") + first.name + " to " + second.name + " AICc changes by " +
-                readableText(b.aicc - a.aicc, 4) + " and BIC by " + readableText(b.bic - a.bic, 4) +
-                " (less is better)";
+        text += (text.empty() ? "From " : "; from ") + first.name + " to " + second.name +
+                " AICc changes by " + readableText(b.aicc - a.aicc, 4) + " and BIC by " +
+                readableText(b.bic - a.bic, 4) + " (less is better)";
     if (!reason.empty())
-        text = "F and information criteria do not compare " + first.name + " with " + second.name + ": " + reason;
+        text = "F and information criteria do not compare " + first.name + " with " + second.name + ": " +
+               reason;
     const Comparison both = compareHeldOut(a, b);
     if (both.first.rows > 1 && a.response == b.response) {
         text += text.empty() ? "On the " : "; on the ";

@@ -39,8 +39,8 @@ std::string coefficientSentence(const Evidence& evidence, const Recipe& recipe, 
 /// level (320 of 1,008 learning rows)." Empty for other terms.
 std::string referenceSentence(const Evidence& evidence, const Recipe& recipe, std::size_t term);
 
-/// The slopes of a level with their errors and intervals: "For contract = annual: list_rate 5,369 ± 386 EUR a month,
-/// 95 % interval 4,610 to 6,130." Empty when it has none of its own.
+/// The slopes of a level with their errors and intervals: "For contract = annual: list_rate 5,369 ± 386 EUR a
+/// month, 95 % interval 4,610 to 6,130." Empty when it has none of its own.
 std::string slopeSentence(const Evidence& evidence, const Recipe& recipe, const LevelEquation& level,
                           const std::string& factor);
 
@@ -54,10 +54,10 @@ struct Compared {
     std::string name;
 };
 
-/// One sentence on two fits: where one is nested in the other what the larger one brings (F test), the change of
-/// AICc and BIC, and the difference of errors on the rows both hold out with its standard error; what keeps them
-/// from being compared where something does. A number that enters centred, standardised or as a polynomial counts
-/// by its powers.
+/// One sentence on two fits: where one is nested in the other what the larger one brings (F test), the change
+/// of AICc and BIC, and the difference of errors on the rows both hold out with its standard error; what
+/// keeps them from being compared where something does. A number that enters centred, standardised or as a
+/// polynomial counts by its powers.
 std::string comparisonSentence(const Compared& first, const Compared& second);
 
 } // namespace oxgoad

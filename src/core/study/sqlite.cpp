@@ -7,8 +7,10 @@ namespace oxgoad {
 
 Database::Database(const std::string& path, bool readOnly, Progress* progress) {
     if (readOnly) m_side.emplace(path);
-    const int flags = readOnly ? SQLITE_OPEN_READONLY | SQLITE_OPEN_URI : SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE;
-    const int code = sqlite3_open_v2(readOnly ? m_side->uri().c_str() : path.c_str(), &m_handle, flags, nullptr);
+    const int flags =
+        readOnly ? SQLITE_OPEN_READONLY | SQLITE_OPEN_URI : SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE;
+    const int code =
+        sqlite3_open_v2(readOnly ? m_side->uri().c_str() : path.c_str(), &m_handle, flags, nullptr);
     if (code == SQLITE_OK) {
         if (readOnly) trustNothing(m_handle, true, progress);
         return;

@@ -22,9 +22,9 @@ struct SqliteFailure {
 
 class Database {
 public:
-    /// Throws SqliteFailure, as all members do. Opened for reading, a file can run nothing of its own: no triggers,
-    /// no views, no functions in its schema; queries end when a stop is asked for, with a failure of code
-    /// SQLITE_INTERRUPT; and no other file appears beside it.
+    /// Throws SqliteFailure, as all members do. Opened for reading, a file can run nothing of its own: no
+    /// triggers, no views, no functions in its schema; queries end when a stop is asked for, with a failure
+    /// of code SQLITE_INTERRUPT; and no other file appears beside it.
     Database(const std::string& path, bool readOnly, Progress* progress = nullptr);
     ~Database();
     Database(const Database&) = delete;

@@ -55,7 +55,8 @@ public:
         for (std::size_t h = 0; h < adjusted.size(); ++h)
             m_found.helps[h].pAdjusted = adjusted[h];
         // Nothing can be said of these: their columns repeat others, or too few rows are left.
-        m_found.passedOver += std::erase_if(m_found.helps, [](const Help& help) { return std::isnan(help.p); });
+        m_found.passedOver +=
+            std::erase_if(m_found.helps, [](const Help& help) { return std::isnan(help.p); });
         sort(m_found.helps);
         ProgressStage last(m_progress, 0.9, 1);
         leaveOut(last);
@@ -214,15 +215,16 @@ private:
         Design design;
         std::vector<ScreenBlock> blocks;
     };
-    /// The term made of numbers less their means. Beside its parents and a constant it adds what the term adds, and
-    /// columns far off 0 keep their digits.
+    /// The term made of numbers less their means. Beside its parents and a constant it adds what the term
+    /// adds, and columns far off 0 keep their digits.
     Term centredForm(const Term& term) const {
         if (!m_recipe.intercept) return term;
         Term centred;
         for (const TermPart& part : term.parts) {
             const bool number = m_table.at(part.column, {}).kind() == ColumnKind::number;
             const bool bends = part.power == 2 && term.parts.size() == 1;
-            if (!number || part.logarithm || (part.power != 1 && !bends) || (term.parts.size() == 1 && !bends)) {
+            if (!number || part.logarithm || (part.power != 1 && !bends) ||
+                (term.parts.size() == 1 && !bends)) {
                 centred.parts.push_back(part);
                 continue;
             }
@@ -370,7 +372,8 @@ private:
                 needed.columns.resize(block.parents);
                 blocks.push_back(std::move(needed));
             }
-            const auto squares = leaveOneOutWith(fitted.fit, x, candidates, blocks, fitted.weights, m_threads, stage);
+            const auto squares =
+                leaveOneOutWith(fitted.fit, x, candidates, blocks, fitted.weights, m_threads, stage);
             const auto n = static_cast<double>(fitted.rows.size());
             for (std::size_t k = 0; k < helps.size(); ++k) {
                 m_found.helps[helps[k]].errorBefore = std::sqrt(squares[helps.size() + k] / n);

@@ -45,8 +45,8 @@ std::string_view helpKindName(Help::Kind kind);
 /// Called with what is known so far, from the calling thread; p values are not adjusted yet.
 using HelpsSoFar = std::function<void(const WhatHelps&)>;
 
-/// Requires a recipe that can be fitted. Measured by least squares on what the model fits (its logarithm, less the
-/// offset), rows counting alike. Only learning rows are read. Each candidate is measured on the rows
+/// Requires a recipe that can be fitted. Measured by least squares on what the model fits (its logarithm,
+/// less the offset), rows counting alike. Only learning rows are read. Each candidate is measured on the rows
 /// that have its columns, with the model fitted to the same rows. Errors: those of Design::learn and
 /// fitLeastSquares for the model itself. Throws Stopped.
 WhatHelps whatHelps(const Recipe& recipe, const PreparedRows& prepared, Threads threads, Progress& progress,
