@@ -171,7 +171,7 @@ TEST(FewGroups, WithTenGroupsIntervalsCoverWhatTheySay) {
         Recipe recipe = recipeOf("y", {"x"});
         for (const auto kind : {ErrorsKind::byGroup, ErrorsKind::byFewGroups}) {
             recipe.errors = {kind, "g", -1};
-            const auto& c = evaluate(recipe, rows, {}, quietly()).coefficients[1];
+            const CoefficientEvidence c = evaluate(recipe, rows, {}, quietly()).coefficients[1];
             const bool covers = c.lower <= 0.5 && 0.5 <= c.upper;
             (kind == ErrorsKind::byGroup ? plain : corrected) += covers;
         }
