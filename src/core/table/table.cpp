@@ -4,33 +4,32 @@
 
 #include <algorithm>
 #include <cassert>
+#include <string_view>
+#include <unordered_set>
 
 namespace oxgoad {
 
+namespace {
+
+/// Long names that differ at their end only, as those made distinct do, are told apart there first.
+bool isCalled(const Column& column, std::string_view name) {
+    const std::string& own = column.name();
+    return own.size() == name.size() && (own.empty() || own.back() == name.back()) && own == name;
+}
+
+} // namespace
+
 Table::Table(std::vector<Column> columns) : m_columns(std::move(columns)) {
-    constexpr std::size_t few = 32; // found as fast by looking through them
-    if (m_columns.size() > few) {
-        auto places = std::make_shared<Places>();
-        places->reserve(m_columns.size());
-        for (std::size_t i = 0; i < m_columns.size(); ++i)
-            places->emplace(m_columns[i].name(), i);
-        assert(places->size() == m_columns.size());
-        m_places = std::move(places);
-    }
-    for (std::size_t i = 0; i < m_columns.size(); ++i) {
-        assert(m_columns[i].size() == m_columns.front().size());
-        for (std::size_t j = 0; j < (m_places ? 0 : i); ++j)
-            assert(m_columns[i].name() != m_columns[j].name());
+    [[maybe_unused]] std::unordered_set<std::string_view> names;
+    for ([[maybe_unused]] const Column& column : m_columns) {
+        assert(column.size() == m_columns.front().size());
+        assert(names.insert(column.name()).second);
     }
 }
 
 const Column* Table::find(std::string_view name) const {
-    if (m_places) {
-        const auto place = m_places->find(std::string(name));
-        return place == m_places->end() ? nullptr : &m_columns[place->second];
-    }
     const auto found =
-        std::find_if(m_columns.begin(), m_columns.end(), [&](const Column& c) { return c.name() == name; });
+        std::find_if(m_columns.begin(), m_columns.end(), [&](const Column& c) { return isCalled(c, name); });
     return found == m_columns.end() ? nullptr : &*found;
 }
 
@@ -51,7 +50,7 @@ const Column& Table::at(std::string_view name, std::string_view file) const {
 Table Table::withColumn(Column column) const {
     std::vector<Column> columns = m_columns;
     const auto found = std::find_if(columns.begin(), columns.end(),
-                                    [&](const Column& c) { return c.name() == column.name(); });
+                                    [&](const Column& c) { return isCalled(c, column.name()); });
     if (found == columns.end())
         columns.push_back(std::move(column));
     else

@@ -2,11 +2,8 @@
 // An immutable table of columns of one length.
 #include "table/column.h"
 
-#include <memory>
 #include <optional>
-#include <string>
 #include <string_view>
-#include <unordered_map>
 #include <vector>
 
 namespace oxgoad {
@@ -27,10 +24,7 @@ public:
     std::size_t valueBytes() const;
 
 private:
-    using Places = std::unordered_map<std::string, std::size_t>;
     std::vector<Column> m_columns;
-    /// Of many columns, by name.
-    std::shared_ptr<const Places> m_places;
 };
 
 } // namespace oxgoad
