@@ -1,4 +1,5 @@
 // Edits: what was asked for, worked out in the background, and then shown.
+#include "base/urgent.h"
 #include "study/recipe_edits.h"
 #include "workspace/session.h"
 #include "workspace/start_recipe.h"
@@ -281,6 +282,7 @@ void Session::startEdit() {
                  askingForPasswords(
                      [this, edit, stage, rows = m_rows, forecastOf = m_forecastOf, folder = m_folder,
                       prepared = m_prepared, password = passwordFor()](Progress& progress) {
+                         const Urgent urgent; // people wait for it, and what runs beside is of the fit before
                          return workOn(edit, stage, progress, rows, forecastOf, folder, prepared, password);
                      },
                      [plan = edit.recipe.rows, forecast = edit.recipe.forecast] {

@@ -1,5 +1,7 @@
 #include "base/parallel.h"
 
+#include "base/urgent.h"
+
 #include <algorithm>
 #include <atomic>
 #include <exception>
@@ -15,11 +17,19 @@ unsigned Threads::resolved() const {
 
 namespace {
 
+std::atomic<int> urgentWork{0};
+thread_local bool urgentThread = false;
+
 /// Threads beside the calling one that a loop may start, taken from what the whole program has.
 class Helpers {
 public:
     Helpers(std::size_t wanted, bool shared) : m_shared(shared), m_count(wanted) {
         if (!shared) return;
+        if (urgentThread || urgentWork > 0) {
+            m_shared = false;
+            if (!urgentThread) m_count = 0;
+            return;
+        }
         int spare = s_spare.load();
         int taken = 0;
         do
@@ -43,6 +53,16 @@ private:
 
 } // namespace
 
+Urgent::Urgent() {
+    urgentThread = true;
+    ++urgentWork;
+}
+
+Urgent::~Urgent() {
+    urgentThread = false;
+    --urgentWork;
+}
+
 void parallelFor(std::size_t count, Threads threads, const std::function<void(std::size_t)>& body) {
     const std::size_t wanted = std::min<std::size_t>(threads.resolved(), count);
     const Helpers helpers(wanted > 1 ? wanted - 1 : 0, threads.count == 0);
@@ -56,8 +76,12 @@ void parallelFor(std::size_t count, Threads threads, const std::function<void(st
     std::mutex guard;
     std::exception_ptr failure;
     std::size_t failedAt = count;
-    auto work = [&] {
-        for (std::size_t i = next.fetch_add(1); i < count; i = next.fetch_add(1)) {
+    // A helper of a loop that is not urgent ends when urgent work waits; the loop's own thread does the rest.
+    const bool yields = threads.count == 0 && !urgentThread;
+    auto work = [&](bool helps) {
+        while (!(helps && yields && urgentWork > 0)) {
+            const std::size_t i = next.fetch_add(1);
+            if (i >= count) break;
             try {
                 body(i);
             } catch (...) {
@@ -74,8 +98,8 @@ void parallelFor(std::size_t count, Threads threads, const std::function<void(st
         std::vector<std::jthread> pool;
         pool.reserve(workers - 1);
         for (std::size_t t = 1; t < workers; ++t)
-            pool.emplace_back(work);
-        work();
+            pool.emplace_back(work, true);
+        work(false);
     }
     if (failure) std::rethrow_exception(failure);
 }
