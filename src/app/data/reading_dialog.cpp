@@ -86,9 +86,10 @@ ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, co
                       o.header ? QVariant(*o.header) : asFound);
     m_skip = new QSpinBox(this);
     m_skip->setObjectName("skipLines");
-    m_skip->setRange(0, 100000);
+    m_skip->setRange(-1, 100000);
+    m_skip->setSpecialValueText(tr("as found"));
     m_skip->setButtonSymbols(QAbstractSpinBox::NoButtons);
-    m_skip->setValue(static_cast<int>(o.skipLines));
+    m_skip->setValue(o.skipLines ? static_cast<int>(*o.skipLines) : -1);
     m_form->addRow(tr("Lines above it"), m_skip);
     connect(m_skip, &QSpinBox::valueChanged, this, &ReadingDialog::changed);
     if (source.kind == SourceKind::text)
@@ -207,7 +208,8 @@ RowsSource ReadingDialog::source() const {
         o.encoding = data(m_encoding).isValid()
                          ? std::optional(static_cast<Encoding>(data(m_encoding).toInt()))
                          : std::nullopt;
-    o.skipLines = static_cast<std::size_t>(m_skip->value());
+    o.skipLines =
+        m_skip->value() < 0 ? std::nullopt : std::optional(static_cast<std::size_t>(m_skip->value()));
     o.currency = m_currency->isChecked();
     o.missingMarks.clear();
     for (const QString& mark : m_missing->text().split(' ', Qt::SkipEmptyParts))

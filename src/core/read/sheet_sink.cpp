@@ -11,7 +11,7 @@ namespace oxgoad {
 namespace {
 
 /// Rows looked at before the header is decided.
-constexpr std::size_t heldRows = 4;
+constexpr std::size_t heldRows = 40;
 constexpr std::size_t mostColumns = 16384;
 /// Bytes of a name kept; merged cells repeat it.
 constexpr std::size_t longestName = 400;
@@ -70,7 +70,7 @@ SheetSink::SheetSink(std::string file, std::string sheet, const CellRange& range
                      std::size_t mostRows)
     : m_file(std::move(file)), m_sheet(std::move(sheet)), m_range(range), m_options(options),
       m_mostRows(mostRows) {
-    m_range.firstRow = std::max(m_range.firstRow, options.skipLines);
+    m_range.firstRow = std::max(m_range.firstRow, options.skipLines.value_or(0));
 }
 
 void SheetSink::requireRoom(std::size_t rows, std::size_t columns, double cost) const {
@@ -127,15 +127,56 @@ void SheetSink::decideHeader() {
         }
     m_firstColumn = first;
     m_columns = last - first + 1;
-    std::size_t heads = m_options.header.value_or(onlyTexts(m_held[0])) ? 1 : 0;
-    if (heads == 1 && m_held.size() > 2 && m_held[0].cells.size() < m_columns && onlyTexts(m_held[1]) &&
-        !onlyTexts(m_held[2]))
-        heads = 2;
-    m_head.assign(m_held.begin(), m_held.begin() + static_cast<std::ptrdiff_t>(heads));
+    const std::size_t titles = m_options.skipLines || m_range.firstRow > 0 ? 0 : titleRows();
+    auto held = [this, titles](std::size_t i) -> const HeldRow& { return m_held[titles + i]; };
+    const std::size_t rest = m_held.size() - titles;
+    bool sure = true;
+    const bool twoRows = rest > 2 && held(0).cells.size() < m_columns && onlyTexts(held(0)) &&
+                         onlyTexts(held(1)) && !onlyTexts(held(2));
+    std::size_t heads = m_options.header.value_or(twoRows || judgedHeader(titles, sure)) ? 1 : 0;
+    m_headerIsGuess = !m_options.header && !sure;
+    if (heads == 1 && twoRows) heads = 2;
+    m_titles.assign(m_held.begin(), m_held.begin() + static_cast<std::ptrdiff_t>(titles));
+    m_head.assign(m_held.begin() + static_cast<std::ptrdiff_t>(titles),
+                  m_held.begin() + static_cast<std::ptrdiff_t>(titles + heads));
+    heads += titles;
     m_builder.emplace(std::vector<std::string>(m_columns), m_options, m_file);
     for (std::size_t i = heads; i < m_held.size(); ++i)
         put(m_held[i]);
     m_held.clear();
+}
+
+std::size_t SheetSink::titleRows() const {
+    std::size_t titles = 0;
+    while (titles < m_held.size() && m_held[titles].cells.size() == 1 &&
+           m_held[titles].cells[0].second.kind == SheetCell::Kind::text)
+        ++titles;
+    if (titles == 0 || titles + 1 >= m_held.size()) return 0;
+    bool sure = true;
+    return m_held[titles].cells.size() >= 2 && judgedHeader(titles, sure) ? titles : 0;
+}
+
+bool SheetSink::judgedHeader(std::size_t first, bool& sure) const {
+    const MissingMarks missing(m_options.missingMarks);
+    auto cellsOf = [&](const HeldRow& row) {
+        std::vector<HeadCell> cells(m_columns);
+        for (const auto& [column, cell] : row.cells) {
+            HeadCell& out = cells[column - m_firstColumn];
+            if (cell.kind == SheetCell::Kind::text)
+                out = headCell(cell.text, m_options.decimalMark.value_or('.'), missing);
+            else if (cell.kind == SheetCell::Kind::number)
+                out = headCell(exactText(cell.number), '.', missing);
+            else if (cell.kind == SheetCell::Kind::date)
+                out.kind = HeadCell::Kind::date;
+        }
+        return cells;
+    };
+    std::vector<std::vector<HeadCell>> below;
+    for (std::size_t i = first + 1; i < m_held.size(); ++i)
+        below.push_back(cellsOf(m_held[i]));
+    const HeaderVerdict verdict = judgeHeader(cellsOf(m_held[first]), below);
+    sure = verdict.sure;
+    return verdict.header;
 }
 
 void SheetSink::put(const HeldRow& row) {
@@ -248,6 +289,17 @@ RowsRead SheetSink::finish() {
                               static_cast<std::size_t>(from - m_rowOfBuilder.begin()),
                               static_cast<std::size_t>(to - m_rowOfBuilder.begin()));
     }
+    // A title merged over some of the columns is the upper row of their names.
+    const bool grouped =
+        !m_titles.empty() && !m_head.empty() &&
+        std::any_of(m_merged.begin(), m_merged.end(), [this](const CellRange& range) {
+            return range.firstRow == m_titles.back().row && range.firstColumn < range.lastColumn &&
+                   range.lastColumn - range.firstColumn + 1 < m_columns;
+        });
+    if (grouped) {
+        m_head.insert(m_head.begin(), std::move(m_titles.back()));
+        m_titles.pop_back();
+    }
     std::vector<std::string> heads = headTexts();
     if (!m_head.empty()) { // columns with neither a name nor a value only stand between others
         std::vector<std::uint8_t> wanted(m_columns);
@@ -261,6 +313,15 @@ RowsRead SheetSink::finish() {
     m_builder->setNames(columnNames(heads, !m_head.empty(), notes));
     RowsRead result = m_builder->finish();
     result.report.notes.insert(result.report.notes.begin(), notes.begin(), notes.end());
+    if (!m_titles.empty()) {
+        const std::string& first = m_titles.front().cells.front().second.text;
+        result.report.doubts.push_back({plural(m_titles.size(), "row", "rows") + " above the header " +
+                                        (m_titles.size() == 1 ? "was" : "were") + " passed over" +
+                                        (first.size() > 60 ? "" : " (\"" + first + "\")") + "."});
+    }
+    if (m_headerIsGuess)
+        result.report.doubts.push_back({m_head.empty() ? "The first row was taken as a row, not as names."
+                                                       : "The first row was taken as the names of the columns."});
     if (m_head.size() > 1) result.report.notes.emplace_back("The header has two rows.");
     if (m_times) result.report.notes.emplace_back("Times of day were dropped from dates.");
     if (m_beyond > 0)

@@ -49,6 +49,9 @@ private:
     };
     void endRow();
     void decideHeader();
+    /// Rows with one cell above a table; they are kept as long as a merged cell may make one a part of the header.
+    std::size_t titleRows() const;
+    bool judgedHeader(std::size_t first, bool& sure) const;
     void put(const HeldRow& row);
     /// What the header says of each column; empty where it says nothing. Names merged across columns are
     /// repeated; columnNames tells equal ones apart.
@@ -63,6 +66,8 @@ private:
     /// Rows kept until the header is decided.
     std::vector<HeldRow> m_held;
     std::vector<HeldRow> m_head;
+    std::vector<HeldRow> m_titles;
+    bool m_headerIsGuess = false;
     std::size_t m_firstColumn = 0, m_columns = 0;
     std::optional<TableBuilder> m_builder;
     std::vector<std::size_t> m_rowOfBuilder;

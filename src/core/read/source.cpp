@@ -62,8 +62,10 @@ std::vector<ServerPlace> serversOf(const RowsPlan& plan) {
     return servers;
 }
 
-RowsRead readSource(const RowsSource& source, const std::filesystem::path& folder,
-                    const PasswordFor& password, Threads threads, Progress& progress) {
+namespace {
+
+RowsRead readTable(const RowsSource& source, const std::filesystem::path& folder, const PasswordFor& password,
+                   Threads threads, Progress& progress) {
     const auto path = folder / source.file;
     switch (source.kind) {
     case SourceKind::workbook:
@@ -77,6 +79,21 @@ RowsRead readSource(const RowsSource& source, const std::filesystem::path& folde
         break;
     }
     return readText(path, source.text, threads, progress);
+}
+
+} // namespace
+
+RowsRead readSource(const RowsSource& source, const std::filesystem::path& folder,
+                    const PasswordFor& password, Threads threads, Progress& progress) {
+    if (!source.gather) return readTable(source, folder, password, threads, progress);
+    // Types asked for the two new columns are not the reader's business.
+    RowsSource wide = source;
+    wide.text.kinds.erase(source.gather->names);
+    wide.text.kinds.erase(source.gather->values);
+    ProgressStage reading(progress, 0, 0.8);
+    RowsRead rows = readTable(wide, folder, password, threads, reading);
+    ProgressStage gathering(progress, 0.8, 1);
+    return gatherRows(std::move(rows), *source.gather, source.text.kinds, gathering);
 }
 
 RowsRead readRows(const RowsPlan& plan, const std::filesystem::path& folder, const PasswordFor& password,

@@ -1,9 +1,11 @@
 #pragma once
 // Where rows come from, as a recipe says it.
+#include "read/gather.h"
 #include "read/text_reader.h"
 
 #include <cstdint>
 #include <functional>
+#include <optional>
 #include <string>
 #include <utility>
 #include <vector>
@@ -35,6 +37,8 @@ struct RowsSource {
     /// Of a database.
     std::string query{};
     ServerPlace server{};
+    /// Columns that become rows once the table is read.
+    std::optional<GatherPlan> gather{};
     bool operator==(const RowsSource&) const = default;
 };
 
@@ -71,7 +75,8 @@ std::vector<ServerPlace> serversOf(const RowsPlan& plan);
 /// runs.
 using PasswordFor = std::function<std::string(const ServerPlace&)>;
 
-/// One table. Relative names are looked up in `folder`. Errors of the readers; Stopped.
+/// One table, its wide columns gathered where the source says so. Relative names are looked up in `folder`.
+/// Errors of the readers and of gatherRows; Stopped.
 RowsRead readSource(const RowsSource& source, const std::filesystem::path& folder,
                     const PasswordFor& password, Threads threads, Progress& progress);
 

@@ -100,12 +100,23 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
     cells.values.resize(m_rows, 0);
     const std::string& name = m_names[c];
     const MissingMarks marks(m_options.missingMarks);
-    const NumberDress dress = dressOf(m_options, m_options.decimalMark.value_or('.'));
+    const std::size_t texts = cells.texts.size();
+    // Numbers stored as text: the decimal mark that reads more of them, the point when none does.
+    char mark = m_options.decimalMark.value_or('.');
+    if (!m_options.decimalMark) {
+        std::size_t points = 0, commas = 0;
+        for (std::size_t t = 0; t < texts; ++t) {
+            const std::string& text = cells.texts.key(static_cast<std::int32_t>(t));
+            points += parseDressedNumber(text, dressOf(m_options, '.')).has_value();
+            commas += parseDressedNumber(text, dressOf(m_options, ',')).has_value();
+        }
+        if (commas > points) mark = ',';
+    }
+    const NumberDress dress = dressOf(m_options, mark);
     const DateOrder order = m_options.dateOrder.value_or(DateOrder::dayFirst);
 
     // What each text could be, once for every different text.
-    const std::size_t texts = cells.texts.size();
-    std::vector<std::uint8_t> missing(texts);
+    std::vector<std::uint8_t> missing(texts), whole(texts), coded(texts);
     std::vector<std::optional<DressedNumber>> asNumber(texts);
     std::vector<std::optional<std::int32_t>> asDate(texts);
     for (std::size_t t = 0; t < texts; ++t) {
@@ -113,25 +124,35 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
         missing[t] = marks.contains(text);
         asNumber[t] = parseDressedNumber(text, dress);
         asDate[t] = parseDate(text, order);
+        coded[t] = writtenAsCode(text);
+        whole[t] = isDigits(text);
     }
-    std::size_t present = 0, numbers = 0, dates = 0;
+    std::size_t present = 0, numbers = 0, dates = 0, asCodes = 0, wholes = 0;
     for (std::size_t i = 0; i < m_rows; ++i) {
-        const auto code = static_cast<std::size_t>(
+        const auto at = static_cast<std::size_t>(
             cells.values[i] >= 0 && cells.tags[i] == Tag::text ? cells.values[i] : 0);
-        if (cells.tags[i] == Tag::text && missing[code]) cells.tags[i] = Tag::missing;
+        if (cells.tags[i] == Tag::text && missing[at]) cells.tags[i] = Tag::missing;
         if (cells.tags[i] == Tag::missing) continue;
         ++present;
-        numbers += cells.tags[i] == Tag::number || (cells.tags[i] == Tag::text && asNumber[code]);
+        asCodes += cells.tags[i] == Tag::text && coded[at] != 0;
+        wholes += cells.tags[i] == Tag::number || (cells.tags[i] == Tag::text && whole[at] != 0);
+        numbers += cells.tags[i] == Tag::number || (cells.tags[i] == Tag::text && asNumber[at]);
         dates +=
-            cells.tags[i] == Tag::date || (cells.tags[i] == Tag::text && !asNumber[code] && asDate[code]);
+            cells.tags[i] == Tag::date || (cells.tags[i] == Tag::text && !asNumber[at] && asDate[at]);
     }
     ColumnKind kind = ColumnKind::factor;
-    if (10 * numbers >= fittingOfTen * present)
+    const bool keptAsText = areCodes(asCodes, wholes, present);
+    if (10 * numbers >= fittingOfTen * present && !keptAsText)
         kind = ColumnKind::number;
     else if (10 * dates >= fittingOfTen * present)
         kind = ColumnKind::date;
     const auto asked = m_options.kinds.find(name);
-    if (asked != m_options.kinds.end()) kind = asked->second;
+    if (asked != m_options.kinds.end())
+        kind = asked->second;
+    else if (keptAsText)
+        report.doubts.push_back(
+            {name + ": whole numbers with zeros in front or more digits than a number keeps were left as texts.",
+             name});
 
     auto textOf = [&](std::size_t i) -> std::string {
         if (cells.tags[i] == Tag::number) return exactText(cells.values[i]);

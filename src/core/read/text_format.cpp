@@ -2,7 +2,6 @@
 
 #include "base/error.h"
 #include "base/text.h"
-#include "table/values.h"
 
 #include <algorithm>
 #include <array>
@@ -12,8 +11,6 @@
 namespace oxgoad {
 
 namespace {
-
-constexpr std::size_t sampleRows = 100;
 
 void appendUtf8(std::string& out, std::uint32_t point) {
     if (point < 0x80) {
@@ -63,73 +60,6 @@ bool looksBinary(std::string_view head) {
         return u < 9 || (u > 13 && u < 32);
     });
     return head.find('\0') != std::string_view::npos || static_cast<std::size_t>(controls) * 10 > head.size();
-}
-
-/// Rows of the sample split by one delimiter.
-std::vector<std::vector<std::string>> sampleOf(std::string_view text, char delimiter, char quote) {
-    RowScanner scanner{text.substr(0, std::min<std::size_t>(text.size(), 1U << 20U)), delimiter, quote,
-                       newlineOf(text)};
-    std::vector<std::vector<std::string>> rows;
-    std::vector<std::string> cells;
-    while (!scanner.atEnd() && rows.size() < sampleRows) {
-        scanner.next(cells);
-        if (scanner.atEnd() && scanner.text.size() < text.size()) break; // cut off in the middle
-        if (cells.size() > 1 || !cells[0].empty()) rows.push_back(cells);
-    }
-    return rows;
-}
-
-/// Rows that agree on the commonest number of cells, weighed by there being more than one.
-double delimiterScore(const std::vector<std::vector<std::string>>& rows) {
-    std::map<std::size_t, std::size_t> counts;
-    for (const auto& row : rows)
-        ++counts[row.size()];
-    double best = 0;
-    for (const auto& [cells, count] : counts) {
-        if (cells < 2) continue;
-        const double share = static_cast<double>(count) / static_cast<double>(rows.size());
-        best = std::max(best, share + 1e-3 * static_cast<double>(std::min<std::size_t>(cells, 100)));
-    }
-    return best;
-}
-
-char findDelimiter(std::string_view text, char quote) {
-    char best = ',';
-    double bestScore = 0;
-    for (const char candidate : std::array{',', ';', '\t', '|'}) {
-        const double score = delimiterScore(sampleOf(text, candidate, quote));
-        if (score > bestScore) {
-            bestScore = score;
-            best = candidate;
-        }
-    }
-    return best;
-}
-
-bool anyNumberOrDate(const std::vector<std::string>& cells, char decimalMark) {
-    return std::any_of(cells.begin(), cells.end(), [&](const std::string& cell) {
-        return parseDate(cell, DateOrder::dayFirst) || parseDate(cell, DateOrder::monthFirst) ||
-               parseDressedNumber(
-                   cell, {.decimalMark = decimalMark, .thousandsMarks = decimalMark == '.' ? ", '" : ". '"});
-    });
-}
-
-char findDecimalMark(const std::vector<std::vector<std::string>>& rows, char delimiter) {
-    std::size_t points = 0;
-    std::size_t commas = 0;
-    for (const auto& row : rows)
-        for (const auto& cell : row) {
-            const bool both = cell.find('.') != std::string::npos && cell.find(',') != std::string::npos;
-            if (both) { // 1,234.50 or 1.234,50: no doubt which is which
-                points += parseDressedNumber(cell, {.decimalMark = '.', .thousandsMarks = ","}).has_value();
-                commas += parseDressedNumber(cell, {.decimalMark = ',', .thousandsMarks = "."}).has_value();
-                continue;
-            }
-            if (delimiter == ',') continue;
-            points += cell.find('.') != std::string::npos && parseNumber(cell, '.');
-            commas += cell.find(',') != std::string::npos && parseNumber(cell, ',');
-        }
-    return commas > points ? ',' : '.';
 }
 
 } // namespace
@@ -220,6 +150,13 @@ std::string recodedLatin1(std::string_view bytes) {
 
 void RowScanner::next(std::vector<std::string>& cells) {
     cells.clear();
+    const bool blanks = delimiter == blankRuns;
+    auto isBlank = [this](char c) { return c == ' ' || c == '\t' || (c == '\r' && newline == '\n'); };
+    auto skipBlanks = [&] {
+        while (position < text.size() && isBlank(text[position]))
+            ++position;
+    };
+    if (blanks) skipBlanks();
     for (;;) {
         std::string cell;
         if (position < text.size() && text[position] == quote) {
@@ -240,17 +177,21 @@ void RowScanner::next(std::vector<std::string>& cells) {
                 cell += c;
             }
         }
-        while (position < text.size() && text[position] != delimiter && text[position] != newline)
+        while (position < text.size() && text[position] != newline &&
+               (blanks ? !isBlank(text[position]) : text[position] != delimiter))
             cell += text[position++];
         if (newline == '\n' && (position >= text.size() || text[position] == newline) && !cell.empty() &&
             cell.back() == '\r')
             cell.pop_back();
         cells.push_back(std::move(cell));
+        if (blanks) skipBlanks();
         if (position >= text.size()) return;
-        if (text[position++] == newline) {
+        if (text[position] == newline) {
+            ++position;
             ++lines;
             return;
         }
+        if (!blanks) ++position;
     }
 }
 
@@ -258,18 +199,6 @@ char newlineOf(std::string_view text) {
     const auto head = text.substr(0, 1U << 16U);
     return head.find('\n') == std::string_view::npos && head.find('\r') != std::string_view::npos ? '\r'
                                                                                                   : '\n';
-}
-
-TextFormat findFormat(std::string_view text, Encoding encoding, const TextOptions& options) {
-    TextFormat format;
-    format.encoding = encoding;
-    format.quote = options.quote.value_or('"');
-    format.delimiter = options.delimiter ? *options.delimiter : findDelimiter(text, format.quote);
-    const auto rows = sampleOf(text, format.delimiter, format.quote);
-    format.decimalMark = options.decimalMark ? *options.decimalMark : findDecimalMark(rows, format.delimiter);
-    format.header =
-        options.header ? *options.header : rows.empty() || !anyNumberOrDate(rows[0], format.decimalMark);
-    return format;
 }
 
 std::vector<std::string> columnNames(const std::vector<std::string>& cells, bool header,

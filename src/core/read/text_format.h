@@ -23,7 +23,8 @@ Utf8Text decodeText(std::string_view bytes, const std::string& name, std::option
 std::string recodedLatin1(std::string_view bytes);
 
 /// One row of cells from `text` at `position`, which moves past the row's end. `lines` counts the line ends
-/// passed. Quotes count only at the start of a cell; a doubled quote inside is one quote.
+/// passed. Quotes count only at the start of a cell; a doubled quote inside is one quote. The delimiter
+/// blankRuns stands for any run of blanks.
 struct RowScanner {
     std::string_view text;
     char delimiter;
@@ -39,13 +40,6 @@ struct RowScanner {
 
 /// '\n', or '\r' in files that have no '\n'.
 char newlineOf(std::string_view text);
-
-/// Fills in what `options` leaves open by looking at the first rows.
-TextFormat findFormat(std::string_view text, Encoding encoding, const TextOptions& options);
-
-/// Trimmed, never empty, never twice; says in `notes` what was changed.
-std::vector<std::string> columnNames(const std::vector<std::string>& cells, bool header,
-                                     std::vector<std::string>& notes);
 
 /// True for cells that stand for "no value".
 class MissingMarks {
@@ -64,5 +58,50 @@ private:
     std::size_t m_longest = 0;
     std::array<bool, 256> m_firstByte{};
 };
+
+/// What was found, and what of it is not sure.
+struct FoundFormat {
+    TextFormat format;
+    std::vector<std::string> notes;
+    std::vector<ReadDoubt> doubts;
+};
+
+/// Fills in what `options` leaves open by looking at the first rows: lines above the header, delimiter, decimal
+/// mark, header.
+FoundFormat findFormat(std::string_view text, Encoding encoding, const TextOptions& options);
+
+/// What is left of `text` below some lines; Error noRows when there are fewer.
+std::string_view belowLines(std::string_view text, std::size_t lines, const std::string& name);
+
+/// What one cell holds, as far as finding a header goes.
+struct HeadCell {
+    enum class Kind { empty, text, number, date } kind = Kind::empty;
+    /// A whole number from 1000 to 2999.
+    bool year = false;
+    double number = 0;
+    std::string text{};
+};
+
+HeadCell headCell(std::string_view text, char decimalMark, const MissingMarks& missing);
+
+struct HeaderVerdict {
+    bool header = true;
+    bool sure = true;
+};
+
+/// Whether the first row names the columns: names stand over values of other kinds. Each column votes: a text or
+/// a date over numbers, a text over dates and a year over numbers that are none speak for a header; a number
+/// over numbers and a date over dates against one. Years that count up by one are names in any case. Without a
+/// vote a row of texts is a header unless most of them come again below.
+HeaderVerdict judgeHeader(const std::vector<HeadCell>& first,
+                          const std::vector<std::vector<HeadCell>>& below);
+
+/// Whether the numbers of a column are to be kept as texts: how many of its cells are written as codes and how
+/// many are whole numbers, of those present.
+bool areCodes(std::size_t asCodes, std::size_t wholes, std::size_t present);
+
+/// Trimmed, never empty, never twice; says in `notes` what was changed.
+std::vector<std::string> columnNames(const std::vector<std::string>& cells, bool header,
+                                     std::vector<std::string>& notes);
 
 } // namespace oxgoad

@@ -31,11 +31,17 @@ struct Layout {
     /// Of date columns; whether another order may be tried when this one does not fit.
     std::vector<DateOrder> dateOrders;
     std::vector<std::uint8_t> orderIsGuess;
+    /// Columns of whole numbers that are kept as texts.
+    std::vector<std::uint8_t> codes;
     NumberDress dress;
     const MissingMarks* missing = nullptr;
     /// From the sample; only used to reserve memory.
     double bytesPerRow = 64;
 };
+
+DateOrder otherOrder(DateOrder order) {
+    return order == DateOrder::dayFirst ? DateOrder::monthFirst : DateOrder::dayFirst;
+}
 
 /// The values of one column in one chunk.
 struct Piece {
@@ -49,6 +55,12 @@ struct Piece {
     std::size_t faults = 0;
     /// Numbers that were dressed.
     std::size_t thousands = 0, currency = 0, percent = 0;
+    /// Whole numbers that look like codes.
+    std::size_t codes = 0;
+    /// Numbers with a decimal mark, an exponent or a dress.
+    std::size_t notWhole = 0;
+    /// Dates that mean two days, and those that only the order taken or only the other one reads.
+    std::size_t open = 0, thisOrder = 0, otherOrder = 0;
 };
 
 struct Chunk {
@@ -70,7 +82,7 @@ public:
     ChunkParser(const Layout& layout, Chunk& chunk)
         : m_layout(layout), m_chunk(chunk), m_p(layout.text.data() + chunk.begin),
           m_end(layout.text.data() + layout.text.size()), m_delimiter(layout.format.delimiter),
-          m_quote(layout.format.quote), m_newline(layout.newline) {
+          m_quote(layout.format.quote), m_newline(layout.newline), m_blanks(m_delimiter == blankRuns) {
         m_chunk.pieces.assign(layout.names.size(), Piece{});
     }
 
@@ -95,6 +107,7 @@ public:
 private:
     void parseRow() {
         const std::size_t columns = m_layout.names.size();
+        if (m_blanks) skipBlanks();
         if (columns > 1 && isBlankLine()) return;
         const std::size_t line = m_chunk.lines + 1;
         std::size_t c = 0;
@@ -148,7 +161,7 @@ private:
             if (std::isnan(piece.numbers.back())) misfit(piece, c, line, cell, "is not a number");
         } else if (kind == ColumnKind::date) {
             if (piece.lastDate != cell) {
-                piece.lastDay = parseDate(cell, m_layout.dateOrders[c]).value_or(Column::missingDay);
+                piece.lastDay = dateIn(piece, c, cell);
                 piece.lastDate.assign(cell);
             }
             piece.integers.push_back(piece.lastDay);
@@ -159,9 +172,26 @@ private:
         return rowEnded;
     }
 
+    /// The day of a cell; where the order of day and month is a guess, what speaks for it is counted.
+    std::int32_t dateIn(Piece& piece, std::size_t c, std::string_view cell) const {
+        const auto day = parseDate(cell, m_layout.dateOrders[c]);
+        if (m_layout.orderIsGuess[c] != 0) {
+            const auto other = parseDate(cell, otherOrder(m_layout.dateOrders[c]));
+            piece.open += day && other && *day != *other;
+            piece.thisOrder += day && !other;
+            piece.otherOrder += other && !day;
+        }
+        return day.value_or(Column::missingDay);
+    }
+
     /// The number of a cell, plain or dressed; NaN when it is none.
     double numberIn(Piece& piece, std::string_view cell) const {
-        if (const auto value = parseNumber(cell, m_layout.format.decimalMark)) return *value;
+        if (const auto value = parseNumber(cell, m_layout.format.decimalMark)) {
+            piece.codes += writtenAsCode(cell);
+            piece.notWhole += !isDigits(cell);
+            return *value;
+        }
+        ++piece.notWhole;
         const auto dressed = parseDressedNumber(cell, m_layout.dress);
         if (!dressed) return std::nan("");
         piece.thousands += dressed->thousands;
@@ -178,7 +208,8 @@ private:
                                                       1e14, 1e15, 1e16, 1e17, 1e18};
         if (m_end - m_p < 48) return false; // never look past the end
         const char* q = m_p;
-        const char decimalMark = m_layout.format.decimalMark;
+        // A mark that is the delimiter too stands in quotes only, which are not plain.
+        const char decimalMark = m_layout.format.decimalMark == m_delimiter ? '\0' : m_layout.format.decimalMark;
         const bool negative = *q == '-';
         q += negative;
         const char* const start = q;
@@ -206,16 +237,33 @@ private:
         if (decimals > 0) size /= tenTo[static_cast<std::size_t>(decimals)];
         piece.numbers.push_back(negative ? -size : size);
         ++piece.present;
+        const bool whole = !negative && q - start == digits;
+        piece.codes += whole && digits > 1 && *start == '0';
+        piece.notWhole += !whole;
         m_p = q;
         return true;
     }
 
     /// Steps over the delimiter or the line end; true at the end of a row.
     bool endCell() {
-        if (m_p < m_end && *m_p == '\r' && m_newline == '\n') ++m_p;
+        if (m_blanks)
+            skipBlanks();
+        else if (m_p < m_end && *m_p == '\r' && m_newline == '\n')
+            ++m_p;
         if (m_p >= m_end) return endLine();
-        if (*m_p++ == m_newline) return endLine();
+        if (*m_p == m_newline) {
+            ++m_p;
+            return endLine();
+        }
+        m_p += !m_blanks;
         return false;
+    }
+
+    bool isBlank(char c) const { return c == ' ' || c == '\t' || (c == '\r' && m_newline == '\n'); }
+
+    void skipBlanks() {
+        while (m_p < m_end && isBlank(*m_p))
+            ++m_p;
     }
 
     bool endLine() {
@@ -230,8 +278,13 @@ private:
         const char* const end = m_end;
         const char delimiter = m_delimiter;
         const char newline = m_newline;
-        while (p < end && *p != delimiter && *p != newline)
-            ++p;
+        if (m_blanks) {
+            while (p < end && !isBlank(*p) && *p != newline)
+                ++p;
+        } else {
+            while (p < end && *p != delimiter && *p != newline)
+                ++p;
+        }
         m_cell = {m_p, static_cast<std::size_t>(p - m_p)};
         m_p = p;
         return finishScan();
@@ -257,13 +310,14 @@ private:
             }
             m_buffer += c;
         }
-        while (m_p < m_end && *m_p != m_delimiter && *m_p != m_newline)
+        while (m_p < m_end && *m_p != m_newline && (m_blanks ? !isBlank(*m_p) : *m_p != m_delimiter))
             m_buffer += *m_p++;
         m_cell = m_buffer;
         return finishScan();
     }
 
     bool finishScan() {
+        if (m_blanks) return endCell();
         const bool last = m_p >= m_end || *m_p == m_newline;
         if (last && m_newline == '\n' && !m_cell.empty() && m_cell.back() == '\r') m_cell.remove_suffix(1);
         if (m_p < m_end) ++m_p;
@@ -309,6 +363,7 @@ private:
     char m_delimiter;
     char m_quote;
     char m_newline;
+    bool m_blanks;
     std::string m_buffer;
     std::string_view m_cell;
 };
@@ -376,6 +431,8 @@ std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chu
         std::size_t dates = 0;
         std::size_t dayFirst = 0;
         std::size_t monthFirst = 0;
+        std::size_t codes = 0;
+        std::size_t wholes = 0;
     };
     std::vector<Tally> tallies(layout.names.size());
     std::vector<std::string> cells;
@@ -397,6 +454,8 @@ std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chu
                 const bool number = parseNumber(cell, layout.format.decimalMark).has_value() ||
                                     parseDressedNumber(cell, layout.dress).has_value();
                 tallies[c].numbers += number;
+                tallies[c].codes += number && writtenAsCode(cell);
+                tallies[c].wholes += number && isDigits(cell);
                 if (parseDate(cell)) {
                     ++tallies[c].dates;
                 } else if (!number) {
@@ -415,14 +474,18 @@ std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chu
                                 : t.dayFirst >= t.monthFirst ? DateOrder::dayFirst
                                                              : DateOrder::monthFirst;
         layout.dateOrders.push_back(order);
-        layout.orderIsGuess.push_back(!options.dateOrder && t.dayFirst > 0 && t.dayFirst == t.monthFirst);
+        layout.orderIsGuess.push_back(!options.dateOrder && t.dayFirst > 0 && t.dayFirst == t.monthFirst ? 1
+                                                                                                         : 0);
         t.dates += order == DateOrder::dayFirst     ? t.dayFirst
                    : order == DateOrder::monthFirst ? t.monthFirst
                                                     : 0;
-        if (10 * t.numbers >= fittingOfTen * t.present)
+        if (10 * t.numbers >= fittingOfTen * t.present && !areCodes(t.codes, t.wholes, t.present))
             kinds.push_back(ColumnKind::number);
         else
-            kinds.push_back(10 * t.dates >= fittingOfTen * t.present ? ColumnKind::date : ColumnKind::factor);
+            kinds.push_back(10 * t.dates >= fittingOfTen * t.present && 10 * t.numbers < fittingOfTen * t.present
+                                ? ColumnKind::date
+                                : ColumnKind::factor);
+        layout.codes.push_back(areCodes(t.codes, t.wholes, t.present));
     }
     return kinds;
 }
@@ -503,16 +566,22 @@ void collectFaults(const Layout& layout, const std::vector<Chunk>& chunks, std::
 /// What was read past, and which order of day and month was taken where the file leaves it open.
 void noteDress(const Layout& layout, const std::vector<Chunk>& chunks, ReadReport& report) {
     for (std::size_t c = 0; c < layout.names.size(); ++c) {
-        if (layout.kinds[c] == ColumnKind::date && layout.orderIsGuess[c] == 1)
-            report.notes.push_back(layout.names[c] + ": dates such as 03/04/2025 were read " +
-                                   std::string(dateOrderName(layout.dateOrders[c])) + ".");
-        if (layout.kinds[c] != ColumnKind::number) continue;
         Piece sum;
         for (const Chunk& chunk : chunks) {
+            sum.open += chunk.pieces[c].open;
+            sum.thisOrder += chunk.pieces[c].thisOrder;
             sum.thousands += chunk.pieces[c].thousands;
             sum.currency += chunk.pieces[c].currency;
             sum.percent += chunk.pieces[c].percent;
         }
+        if (layout.kinds[c] == ColumnKind::date && sum.open > 0 && sum.thisOrder == 0)
+            report.doubts.push_back({layout.names[c] + ": dates such as 03/04/2025 were read " +
+                                     std::string(dateOrderName(layout.dateOrders[c])) + "."});
+        if (layout.codes[c] != 0)
+            report.doubts.push_back({layout.names[c] + ": whole numbers with zeros in front or more digits than a "
+                                                       "number keeps were left as texts.",
+                                     layout.names[c]});
+        if (layout.kinds[c] != ColumnKind::number) continue;
         std::string text;
         auto add = [&text](std::size_t count, const char* what) {
             if (count > 0) text += (text.empty() ? "" : ", ") + countText(count) + what;
@@ -526,26 +595,37 @@ void noteDress(const Layout& layout, const std::vector<Chunk>& chunks, ReadRepor
     }
 }
 
-/// Number and date columns in which too many cells do not fit, found only after the whole file was read.
+/// Number and date columns in which too many cells do not fit, dates that only the other order of day and month
+/// reads, and whole numbers that are codes: found only after the whole file was read.
 bool demoteMisjudged(Layout& layout, const std::vector<Chunk>& chunks, const TextOptions& options) {
     bool changed = false;
     for (std::size_t c = 0; c < layout.names.size(); ++c) {
         const bool readable = layout.kinds[c] == ColumnKind::number || layout.kinds[c] == ColumnKind::date;
-        if (!readable || options.kinds.contains(layout.names[c])) continue;
-        std::size_t present = 0;
-        std::size_t faults = 0;
+        if (!readable) continue;
+        Piece sum;
         for (const Chunk& chunk : chunks) {
-            present += chunk.pieces[c].present;
-            faults += chunk.pieces[c].faults;
+            sum.present += chunk.pieces[c].present;
+            sum.faults += chunk.pieces[c].faults;
+            sum.codes += chunk.pieces[c].codes;
+            sum.notWhole += chunk.pieces[c].notWhole;
+            sum.thisOrder += chunk.pieces[c].thisOrder;
+            sum.otherOrder += chunk.pieces[c].otherOrder;
         }
-        if (10 * faults <= (10 - fittingOfTen) * present) continue;
-        changed = true;
-        if (layout.kinds[c] == ColumnKind::date && layout.orderIsGuess[c] == 1) {
+        const bool tooMany = 10 * sum.faults > (10 - fittingOfTen) * sum.present;
+        if (layout.kinds[c] == ColumnKind::date && layout.orderIsGuess[c] == 1 &&
+            (sum.otherOrder > sum.thisOrder || (tooMany && sum.otherOrder > 0))) {
             layout.orderIsGuess[c] = 2; // the other order, once
-            layout.dateOrders[c] = DateOrder::monthFirst;
+            layout.dateOrders[c] = otherOrder(layout.dateOrders[c]);
+            changed = true;
             continue;
         }
+        if (options.kinds.contains(layout.names[c])) continue;
+        const bool codes = layout.kinds[c] == ColumnKind::number &&
+                           areCodes(sum.codes, sum.present - std::min(sum.present, sum.notWhole), sum.present);
+        if (!tooMany && !codes) continue;
+        layout.codes[c] = codes && !tooMany;
         layout.kinds[c] = ColumnKind::factor;
+        changed = true;
     }
     return changed;
 }
@@ -578,15 +658,13 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
     result.report.bytes = bytes;
     Layout layout;
     layout.newline = newlineOf(text);
-    for (std::size_t skipped = 0; skipped < options.skipLines; ++skipped) {
-        const auto end = text.find(layout.newline);
-        if (end == std::string_view::npos)
-            throw Error(ErrorCode::noRows, "there are no more lines to pass over than " + countText(skipped),
-                        {.file = name}, "Pass over fewer lines.");
-        text.remove_prefix(end + 1);
-    }
+    if (options.skipLines) belowLines(text, *options.skipLines, name); // refuses more than there are
+    FoundFormat found = findFormat(text, encoding, options);
+    layout.format = found.format;
+    text = belowLines(text, layout.format.skipLines, name);
     layout.text = text;
-    layout.format = findFormat(text, encoding, options);
+    result.report.notes = std::move(found.notes);
+    result.report.doubts = std::move(found.doubts);
     layout.dress = dressOf(options, layout.format.decimalMark);
     const MissingMarks missing(options.missingMarks);
     layout.missing = &missing;
@@ -597,14 +675,14 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
     std::size_t linesBefore = 0;
     do { // blank lines above the header are passed over
         rowsBegin = first.position;
-        linesBefore = options.skipLines + first.lines;
+        linesBefore = layout.format.skipLines + first.lines;
         first.next(head);
     } while (head.size() == 1 && trimmed(head[0]).empty() && !first.atEnd());
     requireRoom(text, head.size(), layout.newline, name);
     layout.names = columnNames(head, layout.format.header, result.report.notes);
     if (layout.format.header) {
         rowsBegin = first.position;
-        linesBefore = options.skipLines + first.lines;
+        linesBefore = layout.format.skipLines + first.lines;
     }
     if (rowsBegin >= text.size())
         throw Error(ErrorCode::noRows, "there is a header line but no rows below it",
@@ -620,7 +698,7 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
     layout.kinds = guessKinds(layout, chunks, options);
     for (std::size_t c = 0; c < layout.names.size(); ++c)
         if (const auto asked = options.kinds.find(layout.names[c]); asked != options.kinds.end())
-            layout.kinds[c] = asked->second;
+            layout.kinds[c] = asked->second, layout.codes[c] = 0;
     do {
         for (Chunk& chunk : chunks)
             chunk = {.begin = chunk.begin, .end = chunk.end};
@@ -658,8 +736,8 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
         throw Error(ErrorCode::noRows, "there is a header line but no rows below it",
                     {.file = name, .line = 1}, "Choose a file that has rows.");
     if (layout.names.size() == 1)
-        result.report.notes.emplace_back(
-            "There is one column only; if there should be more, say which delimiter parts them.");
+        result.report.doubts.push_back(
+            {"There is one column only; if there should be more, say which delimiter parts them."});
     return result;
 }
 
@@ -684,7 +762,7 @@ RowsRead readTextBytes(std::string_view bytes, const std::string& name, const Te
                     "Read it as Latin-1, or let the encoding be found.");
     const std::string recoded = recodedLatin1(decoded.text);
     result = readUtf8(recoded, Encoding::latin1, name, options, bytes.size(), threads, progress, notUtf8);
-    result.report.notes.emplace_back("The file is not UTF-8; it was read as Latin-1.");
+    result.report.doubts.push_back({"The file is not UTF-8; it was read as Latin-1."});
     return result;
 }
 

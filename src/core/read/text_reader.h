@@ -20,6 +20,10 @@ enum class Encoding { utf8, utf16LittleEndian, utf16BigEndian, latin1 };
 /// "utf-8", "utf-16le", "utf-16be", "latin-1".
 std::string_view encodingName(Encoding encoding);
 
+/// The delimiter of files whose cells are parted by runs of blanks (spaces and tabs), as in columns that are
+/// lined up; blanks at both ends of a line part nothing.
+inline constexpr char blankRuns = ' ';
+
 /// What the analyst says of the file; what is left empty is found by looking at it.
 struct TextOptions {
     std::optional<char> delimiter;
@@ -27,8 +31,9 @@ struct TextOptions {
     std::optional<bool> header;
     std::optional<char> decimalMark;
     std::optional<Encoding> encoding;
-    /// Lines above the header that are no part of the table.
-    std::size_t skipLines = 0;
+    /// Lines above the header that are no part of the table; found when not given (remarks that begin with #,
+    /// titles, a line sep=).
+    std::optional<std::size_t> skipLines;
     /// Characters that may part thousands ("" for none); what is usual beside the decimal mark when not
     /// given.
     std::optional<std::string> thousandsMarks;
@@ -55,6 +60,16 @@ struct TextFormat {
     bool header = true;
     char decimalMark = '.';
     Encoding encoding = Encoding::utf8;
+    std::size_t skipLines = 0;
+};
+
+/// Something the reader had to decide and could not be sure of.
+struct ReadDoubt {
+    /// A sentence for people.
+    std::string said;
+    /// A column kept as text that is offered to be read as numbers; usually empty.
+    std::string column{};
+    bool operator==(const ReadDoubt&) const = default;
 };
 
 /// A cell that does not fit its column, or a line of the wrong length. Lines, rows and cells count from 1.
@@ -81,6 +96,8 @@ struct ReadReport {
     std::vector<std::pair<std::string, std::size_t>> faultsByColumn;
     /// What was decided on the way: names made up, blank lines passed over, encoding assumed.
     std::vector<std::string> notes;
+    /// What the reader was not sure of.
+    std::vector<ReadDoubt> doubts;
 };
 
 struct RowsRead {
@@ -92,8 +109,9 @@ struct RowsRead {
 ///
 /// A column is a number or a date when at least 90 % of its cells that are not missing can be read so
 /// (numbers also with thousands marks, currency and percent signs, which the notes count); otherwise a
-/// factor, or text when more than half of more than 20 cells are distinct. Cells that do not fit become
-/// missing and are counted and listed in the report. Numbers read to the nearest double. The result does not
+/// factor, or text when more than half of more than 20 cells are distinct. Whole numbers with zeros in front or
+/// more digits than a double keeps stay texts when they are at least 1 in 50 of a column of whole numbers.
+/// Cells that do not fit become missing and are counted and listed in the report. Numbers read to the nearest double. The result does not
 /// depend on the number of threads. Errors: fileNotFound, notAFile, cannotRead, emptyFile, binaryFile,
 /// badText (an open quote at the end), noRows (a header only), unknownColumn (in options.kinds, unless they
 /// may be absent). Throws Stopped.

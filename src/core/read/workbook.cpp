@@ -6,9 +6,11 @@
 #include "read/zip_xml.h"
 
 #include <algorithm>
+#include <array>
 #include <charconv>
 #include <cmath>
 #include <map>
+#include <set>
 
 namespace oxgoad {
 
@@ -305,11 +307,30 @@ private:
 // OpenDocument
 // ---------------------------------------------------------------------------------------------------
 
+/// Names of table styles that hide what they stand for.
+class OdsHidden {
+public:
+    void open(std::string_view element, const XmlAttributes& attributes) {
+        if (element == "style:style")
+            m_style = attributes["style:family"] == "table" ? std::string(attributes["style:name"]) : std::string();
+        else if (element == "style:table-properties" && attributes["table:display"] == "false")
+            m_hiding.insert(m_style);
+    }
+    bool hides(const XmlAttributes& table) const {
+        return table["table:display"] == "false" || m_hiding.contains(std::string(table["table:style-name"]));
+    }
+
+private:
+    std::string m_style;
+    std::set<std::string> m_hiding;
+};
+
 class OdsSheets : public XmlHandler {
 public:
     void open(std::string_view element, const XmlAttributes& attributes) override {
+        m_hidden.open(element, attributes);
         if (element == "table:table" && m_depth++ == 0)
-            sheets.push_back({std::string(attributes["table:name"]), false});
+            sheets.push_back({std::string(attributes["table:name"]), m_hidden.hides(attributes)});
     }
     void close(std::string_view element) override {
         if (element == "table:table") --m_depth;
@@ -317,6 +338,7 @@ public:
     std::vector<SheetInfo> sheets;
 
 private:
+    OdsHidden m_hidden;
     int m_depth = 0;
 };
 
@@ -328,6 +350,46 @@ public:
     bool encrypted = false;
 };
 
+/// Days from a duration "PT12H30M05.5S" (XML Schema part 2, §3.2.6); empty when it is none or names months.
+std::optional<double> daysOfDuration(std::string_view text) {
+    const bool negative = text.starts_with('-');
+    if (negative) text.remove_prefix(1);
+    if (!text.starts_with('P') || text.size() < 3) return std::nullopt;
+    text.remove_prefix(1);
+    bool clock = false;
+    double seconds = 0;
+    while (!text.empty()) {
+        if (text.front() == 'T') {
+            clock = true;
+            text.remove_prefix(1);
+            continue;
+        }
+        double value = 0;
+        const auto [end, failure] = std::from_chars(text.data(), text.data() + text.size(), value);
+        if (failure != std::errc{} || end == text.data() + text.size()) return std::nullopt;
+        const char unit = *end;
+        if (unit == 'D' && !clock)
+            seconds += 86400 * value;
+        else if (unit == 'H' && clock)
+            seconds += 3600 * value;
+        else if (unit == 'M' && clock)
+            seconds += 60 * value;
+        else if (unit == 'S' && clock)
+            seconds += value;
+        else
+            return std::nullopt;
+        text.remove_prefix(static_cast<std::size_t>(end - text.data()) + 1);
+    }
+    return (negative ? -seconds : seconds) / 86400;
+}
+
+/// What a formula that went wrong shows.
+bool isErrorText(std::string_view text) {
+    static constexpr std::array<std::string_view, 8> errors{"#DIV/0!", "#N/A",   "#NAME?",  "#NULL!",
+                                                            "#NUM!",   "#REF!", "#VALUE!", "#N/V"};
+    return std::find(errors.begin(), errors.end(), trimmed(text)) != errors.end();
+}
+
 class OdsCells : public TextHandler {
 public:
     OdsCells(SheetSink& sink, std::string sheet, const Progress& progress)
@@ -335,9 +397,10 @@ public:
     bool found() const { return m_found; }
 
     void open(std::string_view element, const XmlAttributes& attributes) override {
+        m_hidden.open(element, attributes);
         if (element == "table:table") {
-            m_inSheet =
-                m_depth++ == 0 && !m_found && (m_sheet.empty() || attributes["table:name"] == m_sheet);
+            m_inSheet = m_depth++ == 0 && !m_found &&
+                        (m_sheet.empty() ? !m_hidden.hides(attributes) : attributes["table:name"] == m_sheet);
             m_found |= m_inSheet;
             m_row = 0;
             return;
@@ -351,8 +414,11 @@ public:
         } else if (element == "table:table-cell" || element == "table:covered-table-cell") {
             m_repeat = countOf(attributes["table:number-columns-repeated"], 1, 16384);
             m_type = attributes["office:value-type"];
+            m_error = attributes["calcext:value-type"] == "error";
+            m_formula = !attributes["table:formula"].empty();
             m_value = m_type == "date"      ? attributes["office:date-value"]
                       : m_type == "boolean" ? attributes["office:boolean-value"]
+                      : m_type == "time"    ? attributes["office:time-value"]
                       : m_type == "string"  ? attributes["office:string-value"]
                                             : attributes["office:value"];
             const auto across = countOf(attributes["table:number-columns-spanned"], 1, 16384);
@@ -419,12 +485,20 @@ private:
             if (m_value.find('T') != std::string::npos) m_sink.timesDropped();
             cell = day ? SheetCell{SheetCell::Kind::date, static_cast<double>(*day), {}}
                        : SheetCell{SheetCell::Kind::fault, 0, m_value};
+        } else if (m_type == "time") {
+            const auto days = daysOfDuration(m_value);
+            cell = days ? SheetCell{SheetCell::Kind::number, *days, {}}
+                        : SheetCell{SheetCell::Kind::fault, 0, m_value};
         } else if (m_type == "boolean") {
             cell = {SheetCell::Kind::text, 0, m_value};
         } else {
             const std::string& text = m_value.empty() ? m_text : m_value;
-            if (trimmed(text).empty()) return;
-            const bool error = text.starts_with('#') && m_type != "string";
+            if (trimmed(text).empty()) {
+                if (m_error) m_cells.push_back({m_column, m_repeat, {SheetCell::Kind::fault, 0, "error"}});
+                return;
+            }
+            const bool error = m_error || (m_formula && isErrorText(text)) ||
+                               (text.starts_with('#') && m_type != "string");
             cell = {error || text.starts_with("Err:") ? SheetCell::Kind::fault : SheetCell::Kind::text, 0,
                     text};
         }
@@ -437,9 +511,11 @@ private:
         SheetCell cell;
     };
     SheetSink& m_sink;
+    OdsHidden m_hidden;
     std::string m_sheet;
     const Progress& m_progress;
     std::string m_type, m_value;
+    bool m_error = false, m_formula = false;
     std::vector<Repeated> m_cells;
     std::size_t m_row = 0, m_column = 0, m_repeat = 1, m_repeatRow = 1;
     int m_depth = 0, m_paragraphs = 0;
@@ -518,7 +594,11 @@ RowsRead readWorkbook(const std::filesystem::path& path, const SheetChoice& choi
         OdsCells cells(sink, choice.sheet, progress);
         RowsProgress rows(progress, sink);
         parsePart(archive, "content.xml", cells, rows);
-        if (!cells.found()) noSheet(archive, choice.sheet, sheetsOf(path, quiet));
+        if (!cells.found()) {
+            const auto sheets = sheetsOf(path, quiet);
+            if (!choice.sheet.empty() || sheets.empty()) noSheet(archive, choice.sheet, sheets);
+            return readWorkbook(path, {sheets.front().name, choice.range, choice.mostRows}, options, progress);
+        }
         return sink.finish();
     }
     Progress quiet;

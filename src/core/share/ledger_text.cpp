@@ -80,6 +80,8 @@ std::string ledgerText(const Recipe& recipe, const StudyRows& rows, const Prepar
     text += "\n";
     for (const auto& note : report.notes)
         text += "  " + harmless(note) + "\n";
+    for (const ReadDoubt& doubt : report.doubts)
+        text += "  Not sure: " + harmless(doubt.said) + "\n";
     std::vector<Line> lines{{"column", "role", "type", "missing", "distinct", "smallest", "lower quartile",
                              "median", "mean", "upper quartile", "largest", "std deviation", "skew"}};
     for (const LedgerLine& line : prepared.ledger.columns) {
@@ -131,6 +133,9 @@ std::string ledgerJson(const Recipe& recipe, const StudyRows& rows, const Prepar
     out["file"] = rows.learning.report.file;
     out["rows"] = rows.learning.report.rows;
     out["notes"] = rows.learning.report.notes;
+    out["not_sure"] = ordered_json::array();
+    for (const ReadDoubt& doubt : rows.learning.report.doubts)
+        out["not_sure"].push_back(doubt.said);
     out["columns"] = ordered_json::array();
     for (const LedgerLine& line : prepared.ledger.columns) {
         const ColumnSummary& s = line.summary;

@@ -78,6 +78,9 @@ json reportJson(const ReadReport& r) {
     json faults = json::array();
     for (const CellFault& f : r.faults)
         faults.push_back({f.line, f.row, f.cell, f.column, f.text, f.reason});
+    json doubts = json::array();
+    for (const ReadDoubt& doubt : r.doubts)
+        doubts.push_back({doubt.said, doubt.column});
     json byColumn = json::array();
     for (const auto& [column, count] : r.faultsByColumn)
         byColumn.push_back({column, count});
@@ -89,10 +92,12 @@ json reportJson(const ReadReport& r) {
             {"header", r.format.header},
             {"decimal_mark", static_cast<int>(r.format.decimalMark)},
             {"encoding", static_cast<int>(r.format.encoding)},
+            {"skip_lines", r.format.skipLines},
             {"fault_count", r.faultCount},
             {"faults", faults},
             {"faults_by_column", byColumn},
-            {"notes", r.notes}};
+            {"notes", r.notes},
+            {"doubts", doubts}};
 }
 
 ReadReport reportFrom(const json& j) {
@@ -113,6 +118,10 @@ ReadReport reportFrom(const json& j) {
     for (const auto& c : j.at("faults_by_column"))
         r.faultsByColumn.emplace_back(c.at(0).get<std::string>(), c.at(1).get<std::size_t>());
     r.notes = j.at("notes").get<std::vector<std::string>>();
+    r.format.skipLines = j.value("skip_lines", std::size_t{0});
+    if (j.contains("doubts")) // projects of earlier versions have none
+        for (const auto& d : j.at("doubts"))
+            r.doubts.push_back({d.at(0).get<std::string>(), d.at(1).get<std::string>()});
     return r;
 }
 

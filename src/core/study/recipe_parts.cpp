@@ -81,7 +81,7 @@ void writeTextOptions(ordered_json& out, const TextOptions& options) {
     if (options.delimiter) out["delimiter"] = std::string(1, *options.delimiter);
     if (options.quote) out["quote"] = std::string(1, *options.quote);
     if (options.header) out["header"] = *options.header;
-    if (options.skipLines > 0) out["skip_lines"] = options.skipLines;
+    if (options.skipLines) out["skip_lines"] = *options.skipLines;
     if (options.decimalMark) out["decimal_mark"] = std::string(1, *options.decimalMark);
     if (options.thousandsMarks) out["thousands_marks"] = *options.thousandsMarks;
     if (!options.currency) out["currency"] = false;
@@ -105,6 +105,20 @@ bool isWorkbookName(std::string file) {
 RowsSource parseSource(JsonObject& object) {
     RowsSource source;
     source.text = parseTextOptions(object);
+    object.optional("gather", [&](const JsonValue& v) {
+        JsonObject gather(v);
+        GatherPlan plan;
+        gather.optional("columns", [&](const JsonValue& x) { plan.columns = textList(x); });
+        gather.optional("from", [&](const JsonValue& x) { plan.from = x.text(); });
+        gather.optional("to", [&](const JsonValue& x) { plan.to = x.text(); });
+        gather.optional("names", [&](const JsonValue& x) { plan.names = x.text(); });
+        gather.optional("values", [&](const JsonValue& x) { plan.values = x.text(); });
+        gather.finish();
+        if (plan.columns.empty() ? plan.from.empty() || plan.to.empty() : !plan.from.empty() || !plan.to.empty())
+            v.refuse("must name its columns", "Give either \"columns\", or \"from\" and \"to\".");
+        if (plan.names.empty() || plan.values.empty()) v.refuse("has an empty name");
+        source.gather = std::move(plan);
+    });
     object.optional("server", [&](const JsonValue& v) {
         JsonObject server(v);
         source.kind = SourceKind::postgres;
@@ -145,6 +159,18 @@ void writeSource(ordered_json& out, const RowsSource& source) {
         if (!source.range.empty()) out["range"] = source.range;
     }
     writeTextOptions(out, source.text);
+    if (source.gather) {
+        ordered_json gather;
+        if (source.gather->columns.empty()) {
+            gather["from"] = source.gather->from;
+            gather["to"] = source.gather->to;
+        } else {
+            gather["columns"] = source.gather->columns;
+        }
+        gather["names"] = source.gather->names;
+        gather["values"] = source.gather->values;
+        out["gather"] = gather;
+    }
 }
 
 RowsPlan parsePlan(const JsonValue& value) {

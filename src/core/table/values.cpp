@@ -2,6 +2,7 @@
 
 #include "base/text.h"
 
+#include <algorithm>
 #include <array>
 #include <charconv>
 #include <cmath>
@@ -110,7 +111,7 @@ std::optional<std::int32_t> parseDate(std::string_view text) {
         mark = text[i++];
         if (i == text.size()) return std::nullopt;
     }
-    if (parts == 3 && width[0] == 4 && width[1] <= 2 && width[2] <= 2 && mark != '.')
+    if (parts == 3 && width[0] == 4 && width[1] <= 2 && width[2] <= 2)
         return daysFromCivil(static_cast<int>(part[0]), part[1], part[2]);
     if (parts == 3 && width[2] == 4 && width[0] <= 2 && width[1] <= 2 && mark == '.')
         return daysFromCivil(static_cast<int>(part[2]), part[1], part[0]);
@@ -266,6 +267,17 @@ std::optional<DressedNumber> parseDressedNumber(std::string_view text, const Num
     result.value = negative ? -*value : *value;
     if (result.percent && dress.percent == NumberDress::Percent::share) result.value /= 100;
     return result;
+}
+
+bool isDigits(std::string_view text) {
+    return !text.empty() && std::all_of(text.begin(), text.end(), isDigit);
+}
+
+bool writtenAsCode(std::string_view text) {
+    text = trimmed(text);
+    if (text.size() < 2 || !isDigits(text)) return false;
+    if (text[0] == '0') return true;
+    return text.size() > 16 || (text.size() == 16 && text > "9007199254740992");
 }
 
 std::string_view dateOrderName(DateOrder order) {
