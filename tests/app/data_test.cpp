@@ -316,7 +316,7 @@ TEST_F(DataWindow, RowsAreSetAsideByWholeGroupsAndTheTestStaysLocked) {
 
 TEST_F(DataWindow, ThePreviewIsRedrawnAtOnceAndAColumnsTypeChosenInIt) {
     const QString path =
-        write("odd.csv", "made by hand\nsite;price;day\nA;1.234,5;03/04/2025\nB;5 %;05/06/2025\n");
+        write("odd.csv", "made;by hand\nsite;price;day\nA;1.234,5;03/04/2025\nB;5 %;05/06/2025\n");
     files.toOpen = path;
     station(1);
     source("Open a file, looking at it first…");
@@ -346,6 +346,75 @@ TEST_F(DataWindow, ThePreviewIsRedrawnAtOnceAndAColumnsTypeChosenInIt) {
     ASSERT_EQ(session().table().rows(), 2u);
     EXPECT_EQ(session().table().find("site")->kind(), ColumnKind::text);
     EXPECT_EQ(session().table().find("price")->numbers()[0], 1234.5);
+}
+
+TEST_F(DataWindow, WideColumnsAreGatheredWithAPreviewAndTheRecipeSaysSo) {
+    QByteArray wide = "depot,2021,2022,2023,note\n";
+    for (int i = 0; i < 9; ++i)
+        wide += "D" + QByteArray::number(i) + "," + QByteArray::number(10.5 + i) + "," + QByteArray::number(20 + i) +
+                "," + QByteArray::number(30.25 + i) + ",x\n";
+    files.toOpen = write("wide.csv", wide);
+    station(1);
+    source("Open a file, looking at it first…");
+    auto* dialog = find<QDialog>("readingDialog");
+    ASSERT_NE(dialog, nullptr);
+    auto* preview = dialog->findChild<GridView*>("preview");
+    ASSERT_TRUE(waitFor([&] { return preview->model()->columnCount() == 5; }));
+    EXPECT_EQ(dialog->findChild<QComboBox*>("delimiter")->currentText(), "as found: ,");
+    EXPECT_EQ(dialog->findChild<QComboBox*>("header")->currentText(), "as found: yes");
+    EXPECT_EQ(dialog->findChild<QSpinBox*>("skipLines")->text(), "as found: 0");
+    auto* gather = dialog->findChild<QCheckBox*>("gather");
+    gather->setFocus();
+    QTest::keyClick(gather, Qt::Key_Space);
+    auto* columns = dialog->findChild<QListWidget*>("gatherColumns");
+    ASSERT_TRUE(waitFor([&] { return preview->model()->columnCount() == 4; }));
+    EXPECT_EQ(columns->item(0)->checkState(), Qt::Unchecked);
+    EXPECT_EQ(columns->item(1)->checkState(), Qt::Checked) << "years are suggested";
+    EXPECT_EQ(columns->item(3)->checkState(), Qt::Checked);
+    auto* values = dialog->findChild<QLineEdit*>("gatherValues");
+    values->selectAll();
+    QTest::keyClicks(values, "cost");
+    columns->setFocus();
+    columns->setCurrentItem(columns->item(2));
+    QTest::keyClick(columns, Qt::Key_Space); // 2022 is left where it is
+    ASSERT_TRUE(waitFor([&] {
+        return preview->model()->columnCount() == 5 &&
+               preview->model()->headerData(2, Qt::Horizontal, Qt::DisplayRole).toString() == "cost\nnumber";
+    }));
+    for (auto* b : dialog->findChildren<QPushButton*>())
+        if (b->text() == "Open") click(b);
+    ASSERT_TRUE(settle());
+    ASSERT_EQ(session().table().rows(), 18u);
+    EXPECT_EQ(session().table().find("year")->kind(), ColumnKind::number);
+    EXPECT_EQ(session().table().find("year")->numbers()[1], 2023);
+    EXPECT_EQ(session().table().find("cost")->numbers()[1], 30.25);
+    EXPECT_EQ(session().table().find("2022")->numbers()[1], 20);
+    ASSERT_TRUE(session().recipe().rows.gather);
+    EXPECT_EQ(session().recipe().rows.gather->columns, (std::vector<std::string>{"2021", "2023"}));
+    // Read otherwise shows the choice that was made.
+    click(button("read otherwise…"));
+    auto* again = find<QDialog>("readingDialog");
+    ASSERT_TRUE(waitFor([&] { return again->findChild<QListWidget*>("gatherColumns")->count() == 5; }));
+    EXPECT_EQ(again->findChild<QListWidget*>("gatherColumns")->item(3)->checkState(), Qt::Checked);
+    EXPECT_EQ(again->findChild<QListWidget*>("gatherColumns")->item(2)->checkState(), Qt::Unchecked);
+    EXPECT_EQ(again->findChild<QLineEdit*>("gatherValues")->text(), "cost");
+    again->close();
+}
+
+TEST_F(DataWindow, WhatTheReaderWasNotSureOfIsOneLineWithTheWayToSayIt) {
+    QByteArray rows = "zip,kg\n";
+    for (int i = 0; i < 40; ++i)
+        rows += "0" + QByteArray::number(1000 + i % 7) + "," + QByteArray::number(3.5 * i) + "\n";
+    openFile(write("zip.csv", rows));
+    station(1);
+    auto* line = find<QWidget>("readDoubts");
+    ASSERT_TRUE(line->isVisible());
+    EXPECT_TRUE(line->findChild<QLabel*>()->text().contains("zip: whole numbers with zeros in front"));
+    EXPECT_EQ(session().table().find("zip")->kind(), ColumnKind::factor);
+    click(button("read zip as numbers"));
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().table().find("zip")->kind(), ColumnKind::number);
+    EXPECT_FALSE(line->isVisible()) << "what was said is no longer doubted";
 }
 
 TEST_F(DataWindow, FilesAreStackedJoinedAndReadAgainWithAReport) {

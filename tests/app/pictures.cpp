@@ -3,19 +3,24 @@
 #include "app/data/data_station.h"
 #include "app/data/database_dialog.h"
 #include "app/data/parts_pane.h"
+#include "app/data/reading_dialog.h"
 #include "app/data/step_dialog.h"
 #include "app/theme.h"
 #include "app/window/main_window.h"
 #include "workspace/text.h"
 
 #include <QApplication>
+#include <QCheckBox>
 #include <QComboBox>
 #include <QElapsedTimer>
+#include <QLineEdit>
 #include <QPushButton>
 #include <QTableView>
 #include <QTemporaryDir>
 #include <QTest>
 #include <cstdio>
+#include <fstream>
+#include <map>
 
 using namespace oxgoad;
 
@@ -81,6 +86,41 @@ void shootLooks(MainWindow& window, const QString& folder) {
 } // namespace
 
 namespace {
+
+/// How a wide table is read: revenue of the depots, one column a month.
+void shootReading(MainWindow& window, const QString& folder) {
+    const Table& table = window.session().table();
+    const Column& depots = *table.find("depot");
+    const Column& months = *table.find("month");
+    const Column& revenue = *table.find("revenue");
+    std::map<std::string, std::map<std::string, std::string>> cells;
+    for (std::size_t row = 0; row < table.rows(); ++row)
+        cells[depots.cellText(row)][months.cellText(row).substr(0, 7)] = revenue.cellText(row);
+    QTemporaryDir place;
+    const std::string path = ss(place.filePath("revenue_by_month.csv"));
+    std::ofstream out(path);
+    out << "Revenue of the depots, EUR\n\ndepot";
+    for (const auto& [month, value] : cells.begin()->second)
+        out << "," << month;
+    for (const auto& [depot, values] : cells) {
+        out << "\n" << depot;
+        for (const auto& [month, value] : cells.begin()->second) {
+            const auto found = values.find(month);
+            out << "," << (found == values.end() ? "" : found->second);
+        }
+    }
+    out.close();
+    RowsPlan plan;
+    plan.file = "revenue_by_month.csv";
+    ReadingDialog dialog(plan, place.path(), "Open", &window);
+    dialog.show();
+    QTest::qWait(400);
+    dialog.findChild<QCheckBox*>("gather")->setChecked(true);
+    dialog.findChild<QLineEdit*>("gatherNames")->setText("month");
+    dialog.findChild<QLineEdit*>("gatherValues")->setText("revenue");
+    QTest::qWait(500);
+    dialog.grab().save(folder + "/data_reading.png");
+}
 
 /// A pair read per level, a curve with its partial residuals, and a choice of terms.
 void shootFit(MainWindow& window, const QString& folder) {
@@ -168,6 +208,7 @@ int main(int argc, char** argv) {
             window.grab().save(QString::fromLocal8Bit(argv[2]) + "/fit_helps.png");
             shootFit(window, QString::fromLocal8Bit(argv[2]));
         }
+        if (QString(station) == "data") shootReading(window, QString::fromLocal8Bit(argv[2]));
         if (QString(station) == "look") shootLooks(window, QString::fromLocal8Bit(argv[2]));
         if (QString(station) != "data" || window.session().recipe().steps.empty()) continue;
         for (const auto* pane : {"steps", "parts"}) {

@@ -196,6 +196,8 @@ TEST(LinesAbove, RemarksTitlesAndSaidDelimitersArePassedOver) {
     const auto narrow = rowsOf("Costs of 2024\n\nsite,kg,eur\nA,1,2\nB,x,3\n");
     EXPECT_EQ(shape(narrow), "site:factor kg:factor eur:number");
     EXPECT_EQ(narrow.report.format.skipLines, 2u);
+    const auto parted = rowsOf("Costs of 2024, EUR\n\nsite,a,b,c,d\nA,1,2,3,4\nB,5,6,7,8\n");
+    EXPECT_EQ(shape(parted), "site:factor a:number b:number c:number d:number");
     const auto said = rowsOf("sep=|\na|b\n1,5|2\n");
     EXPECT_EQ(said.report.format.delimiter, '|');
     EXPECT_EQ(shape(said), "a:number b:number");

@@ -144,6 +144,15 @@ void DataStation::buildHead(QLayout* layout) {
     connect(m_source, &QPushButton::clicked, this, &DataStation::sourceMenu);
     head->addWidget(m_source);
     static_cast<QVBoxLayout*>(layout)->addLayout(head);
+    m_doubtsLine = new QWidget(this);
+    m_doubtsLine->setObjectName("readDoubts");
+    m_doubtLinks = new QHBoxLayout(m_doubtsLine);
+    m_doubtLinks->setContentsMargins(8, 0, 8, 2);
+    m_doubts = plainLabel({}, "hint", m_doubtsLine);
+    m_doubts->setWordWrap(true);
+    m_doubtLinks->addWidget(m_doubts, 1);
+    m_doubtsLine->hide();
+    layout->addWidget(m_doubtsLine);
 }
 
 void DataStation::buildPanes(QWidget* below) {
@@ -205,6 +214,7 @@ void DataStation::refresh() {
     if (!m_session.hasRows()) {
         m_file->setText(tr("No rows yet"));
         m_notes->setText({});
+        m_doubtsLine->hide();
         m_showRows->setText(tr("Rows"));
         m_showSteps->setText(tr("Steps"));
         m_showParts->setText(tr("Parts"));
@@ -219,7 +229,9 @@ void DataStation::refresh() {
                          plural(m_session.table().columns().size(), "column", "columns"))};
     if (m_session.recipe().rows.kind == SourceKind::text) {
         const QString delimiter =
-            report.format.delimiter == '\t' ? tr("tab") : QString(QChar(report.format.delimiter));
+            report.format.delimiter == '\t'         ? tr("tab")
+            : report.format.delimiter == blankRuns ? tr("blanks")
+                                                   : QString(QChar(report.format.delimiter));
         notes << tr("delimiter %1").arg(delimiter)
               << tr("decimal mark %1").arg(QChar(report.format.decimalMark))
               << qs(encodingName(report.format.encoding));
@@ -228,6 +240,7 @@ void DataStation::refresh() {
         notes << qs(note);
     m_notes->setText(notes.join(" · "));
     m_notes->setToolTip("<qt>" + notes.join("\n").toHtmlEscaped().replace("\n", "<br>") + "</qt>");
+    showDoubts();
     fillLedger();
     m_faultsModel.setContent(faultsGrid(m_session));
     m_faults->fitColumns();
@@ -246,6 +259,38 @@ void DataStation::refresh() {
     m_showFaults->setEnabled(report.faultCount > 0);
     if (report.faultCount == 0 && m_lower->currentWidget() == m_faults) showPane("rows");
     m_rows->showSelection();
+}
+
+void DataStation::showDoubts() {
+    while (m_doubtLinks->count() > 1) {
+        QLayoutItem* item = m_doubtLinks->takeAt(1);
+        item->widget()->deleteLater();
+        delete item;
+    }
+    const auto& doubts = m_session.rows()->learning.report.doubts;
+    m_doubtsLine->setVisible(!doubts.empty());
+    if (doubts.empty()) return;
+    constexpr std::size_t shown = 3;
+    QStringList said;
+    for (std::size_t i = 0; i < std::min(shown, doubts.size()); ++i)
+        said << qs(doubts[i].said);
+    if (doubts.size() > shown) said << qs(countText(doubts.size() - shown)) + tr(" more");
+    m_doubts->setText(tr("Not sure: ") + said.join(" · "));
+    const RowsPlan& plan = m_session.recipe().rows;
+    std::size_t links = 0;
+    for (const ReadDoubt& doubt : doubts) {
+        if (doubt.column.empty() || plan.text.kinds.contains(doubt.column) || ++links > 2) continue;
+        auto* numbers = linkButton(tr("read %1 as numbers").arg(qs(doubt.column).replace('&', "&&")), m_doubtsLine);
+        connect(numbers, &QPushButton::clicked, this, [this, column = doubt.column] {
+            RowsPlan next = m_session.recipe().rows;
+            next.text.kinds[column] = ColumnKind::number;
+            m_session.readAgain(next);
+        });
+        m_doubtLinks->addWidget(numbers);
+    }
+    auto* otherwise = linkButton(tr("read otherwise…"), m_doubtsLine);
+    connect(otherwise, &QPushButton::clicked, this, &DataStation::readOtherwise);
+    m_doubtLinks->addWidget(otherwise);
 }
 
 void DataStation::sortLedger(int column) {

@@ -3,6 +3,7 @@
 #include "app/station.h"
 #include "workspace/grid_model.h"
 
+class QHBoxLayout;
 class QLabel;
 class QLineEdit;
 class QStackedWidget;
@@ -31,6 +32,8 @@ private:
     void refresh() override;
     void buildHead(QLayout* layout);
     void buildPanes(QWidget* below);
+    /// What the reader was not sure of, with the ways to say it.
+    void showDoubts();
     void fillLedger();
     void sortLedger(int column);
     void readOtherwise();
@@ -45,6 +48,9 @@ private:
     FileChooser& m_files;
     QLabel* m_file;
     QLabel* m_notes;
+    QWidget* m_doubtsLine;
+    QLabel* m_doubts;
+    QHBoxLayout* m_doubtLinks;
     QLineEdit* m_find;
     GridModel m_ledgerModel, m_faultsModel;
     GridView* m_ledger;

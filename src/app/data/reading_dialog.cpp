@@ -1,6 +1,7 @@
 #include "app/data/reading_dialog.h"
 
 #include "app/parts.h"
+#include "base/error.h"
 #include "base/text.h"
 #include "read/workbook.h"
 #include "workspace/grids.h"
@@ -13,6 +14,7 @@
 #include <QHBoxLayout>
 #include <QHeaderView>
 #include <QLineEdit>
+#include <QListWidget>
 #include <QMenu>
 #include <QPushButton>
 #include <QSpinBox>
@@ -20,6 +22,7 @@
 
 #include <filesystem>
 #include <fstream>
+#include <set>
 
 namespace oxgoad {
 
@@ -30,7 +33,7 @@ constexpr std::size_t previewRows = 100;
 constexpr int previewDelay = 60;
 
 QString characterName(char c) {
-    return c == '\t' ? QObject::tr("tab") : c == ' ' ? QObject::tr("space") : QString(QChar(c));
+    return c == '\t' ? QObject::tr("tab") : c == blankRuns ? QObject::tr("blanks") : QString(QChar(c));
 }
 
 /// The first lines of a file, cut at a line end.
@@ -52,12 +55,11 @@ ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, co
     : QDialog(parent), m_source(source), m_folder(folder), m_jobs(this) {
     setObjectName("readingDialog");
     setWindowTitle(tr("How %1 is read").arg(qs(sourceName(source))));
-    resize(940, 560);
+    resize(980, 660);
     auto* layout = new QHBoxLayout(this);
     auto* left = new QVBoxLayout;
     m_form = new QFormLayout;
     left->addLayout(m_form);
-    left->addStretch(1);
     layout->addLayout(left);
     const TextOptions& o = source.text;
     const QVariant asFound;
@@ -76,7 +78,7 @@ ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, co
                               {";", ";"},
                               {tr("tab"), "\t"},
                               {"|", "|"},
-                              {tr("space"), " "}},
+                              {tr("blanks"), " "}},
                              of(o.delimiter));
         m_quote =
             choice(tr("Quotes"), "quote", {{tr("as found"), asFound}, {"\"", "\""}, {"'", "'"}}, of(o.quote));
@@ -137,6 +139,9 @@ ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, co
     m_form->addRow(tr("Missing marks"), m_missing);
     connect(m_missing, &QLineEdit::textChanged, this, &ReadingDialog::changed);
 
+    buildGather(left);
+    left->addStretch(1);
+
     auto* right = new QVBoxLayout;
     m_found = plainLabel({}, "hint");
     m_found->setObjectName("readingFound");
@@ -183,6 +188,104 @@ QComboBox* ReadingDialog::choice(const QString& label, const QString& name,
     return box;
 }
 
+void ReadingDialog::buildGather(QBoxLayout* layout) {
+    m_gather = new QCheckBox(tr("Gather wide columns into rows"), this);
+    m_gather->setObjectName("gather");
+    m_gather->setChecked(m_source.gather.has_value());
+    m_gather->setToolTip(tr("One quantity in many columns, such as one a year: each row becomes one row a column"));
+    layout->addWidget(m_gather);
+    m_gatherPart = new QWidget(this);
+    auto* part = new QFormLayout(m_gatherPart);
+    part->setContentsMargins(0, 0, 0, 0);
+    m_wide = new QListWidget(this);
+    m_wide->setObjectName("gatherColumns");
+    m_wide->setAccessibleName(tr("Columns to be gathered"));
+    m_wide->setSelectionMode(QAbstractItemView::ExtendedSelection);
+    m_wide->setMinimumHeight(96);
+    part->addRow(m_wide);
+    const GatherPlan plan = m_source.gather.value_or(GatherPlan{});
+    auto field = [&](const QString& label, const QString& name, const std::string& text) {
+        auto* edit = new QLineEdit(qs(text), this);
+        edit->setObjectName(name);
+        part->addRow(label, edit);
+        connect(edit, &QLineEdit::textChanged, this, &ReadingDialog::changed);
+        return edit;
+    };
+    m_names = field(tr("Their names go to"), "gatherNames", plan.names);
+    m_values = field(tr("Their values go to"), "gatherValues", plan.values);
+    layout->addWidget(m_gatherPart);
+    m_gatherPart->setVisible(m_gather->isChecked());
+    connect(m_gather, &QCheckBox::toggled, this, [this](bool on) {
+        m_gatherPart->setVisible(on);
+        changed();
+    });
+    connect(m_wide, &QListWidget::itemChanged, this, [this](QListWidgetItem* item) {
+        if (m_listing) return;
+        m_listing = true; // one tick stands for all lines that are selected with it
+        if (item->isSelected())
+            for (QListWidgetItem* other : m_wide->selectedItems())
+                other->setCheckState(item->checkState());
+        m_listing = false;
+        changed();
+    });
+}
+
+void ReadingDialog::listColumns(const Table& wide) {
+    QStringList names;
+    for (const Column& column : wide.columns())
+        names << qs(column.name());
+    QStringList listed;
+    for (int i = 0; i < m_wide->count(); ++i)
+        listed << m_wide->item(i)->text();
+    if (listed == names) return;
+    std::set<std::size_t> ticked;
+    GatherPlan plan = m_source.gather.value_or(GatherPlan{});
+    if (!m_source.gather) {
+        plan = suggestedGather(wide);
+        if (!plan.from.empty()) {
+            const QSignalBlocker quietNames(m_names), quietValues(m_values);
+            m_names->setText(qs(plan.names));
+            m_values->setText(qs(plan.values));
+        }
+    }
+    try {
+        for (const std::size_t place : gatheredColumns(wide, plan, {}))
+            ticked.insert(place);
+    } catch (const Error&) { // other columns than the source was made for: none is ticked
+    }
+    m_listing = true;
+    m_wide->clear();
+    for (int i = 0; i < names.size(); ++i) {
+        auto* item = new QListWidgetItem(names[i], m_wide);
+        item->setFlags(item->flags() | Qt::ItemIsUserCheckable);
+        item->setCheckState(ticked.contains(static_cast<std::size_t>(i)) ? Qt::Checked : Qt::Unchecked);
+    }
+    if (!ticked.empty()) m_wide->scrollToItem(m_wide->item(static_cast<int>(*ticked.begin())));
+    m_listing = false;
+}
+
+std::optional<GatherPlan> ReadingDialog::gather() const {
+    if (!m_gather->isChecked()) return std::nullopt;
+    if (m_wide->count() == 0) return m_source.gather; // not read yet
+    GatherPlan plan;
+    plan.names = ss(m_names->text().trimmed());
+    plan.values = ss(m_values->text().trimmed());
+    int first = -1, last = -1;
+    for (int i = 0; i < m_wide->count(); ++i) {
+        if (m_wide->item(i)->checkState() != Qt::Checked) continue;
+        if (first < 0) first = i;
+        last = i;
+        plan.columns.push_back(ss(m_wide->item(i)->text()));
+    }
+    if (plan.columns.empty()) return std::nullopt;
+    if (static_cast<int>(plan.columns.size()) == last - first + 1 && last > first) {
+        plan.from = plan.columns.front();
+        plan.to = plan.columns.back();
+        plan.columns.clear();
+    }
+    return plan;
+}
+
 void ReadingDialog::changed() {
     m_later.start();
 }
@@ -216,6 +319,7 @@ RowsSource ReadingDialog::source() const {
         o.missingMarks.push_back(ss(mark));
     if (m_sheet && m_sheet->count() > 0) source.sheet = ss(m_sheet->currentData().toString());
     if (m_range) source.range = ss(m_range->text().trimmed());
+    source.gather = gather();
     return source;
 }
 
@@ -229,11 +333,18 @@ void ReadingDialog::preview() {
             if (needSheets) sheets = sheetsOf(path, progress);
             TextOptions options = now.text;
             options.kindsMayBeAbsent = true;
+            if (now.gather) {
+                options.kinds.erase(now.gather->names);
+                options.kinds.erase(now.gather->values);
+            }
             auto rows = std::make_shared<RowsRead>(
                 now.kind == SourceKind::workbook
                     ? readWorkbook(path, {now.sheet, now.range, previewRows}, options, progress)
                     : readTextBytes(headOf(path), path.filename().string(), options, {1}, progress));
-            return [this, rows, sheets] {
+            const Table wide = rows->table;
+            if (now.gather) *rows = gatherRows(std::move(*rows), *now.gather, now.text.kinds, progress);
+            return [this, rows, wide, sheets] {
+                listColumns(wide);
                 if (!sheets.empty() && m_sheet->count() == 0) {
                     const QSignalBlocker blocker(m_sheet);
                     for (const SheetInfo& sheet : sheets)
@@ -248,12 +359,12 @@ void ReadingDialog::preview() {
                                 break;
                             }
                 }
-                show(*rows);
+                showRows(*rows);
             };
         });
 }
 
-void ReadingDialog::show(const RowsRead& rows) {
+void ReadingDialog::showRows(const RowsRead& rows) {
     m_columns.clear();
     for (const Column& column : rows.table.columns())
         m_columns.emplace_back(column.name(), column.kind());
@@ -269,9 +380,27 @@ void ReadingDialog::show(const RowsRead& rows) {
         said << qs(plural(rows.report.faultCount, "cell does", "cells do")) + tr(" not fit");
     for (const auto& note : rows.report.notes)
         said << qs(note);
+    for (const ReadDoubt& doubt : rows.report.doubts)
+        said << tr("not sure: ") + qs(doubt.said);
+    showFound(rows);
     m_found->setStyleSheet({});
     m_found->setText(said.join(" · "));
     m_ok->setEnabled(true);
+}
+
+void ReadingDialog::showFound(const RowsRead& rows) {
+    const TextFormat& format = rows.report.format;
+    auto say = [this](QComboBox* box, const QString& what) {
+        if (box) box->setItemText(0, tr("as found: %1").arg(what));
+    };
+    if (m_source.kind == SourceKind::text) {
+        say(m_delimiter, characterName(format.delimiter));
+        say(m_quote, QString(QChar(format.quote)));
+        say(m_decimal, QString(QChar(format.decimalMark)));
+        say(m_encoding, qs(encodingName(format.encoding)));
+        say(m_header, format.header ? tr("yes") : tr("no"));
+        m_skip->setSpecialValueText(tr("as found: %1").arg(format.skipLines));
+    }
 }
 
 void ReadingDialog::askKind(int column) {

@@ -7,11 +7,13 @@
 #include <QTimer>
 #include <memory>
 
+class QBoxLayout;
 class QCheckBox;
 class QComboBox;
 class QFormLayout;
 class QLabel;
 class QLineEdit;
+class QListWidget;
 class QPushButton;
 class QSpinBox;
 
@@ -33,7 +35,13 @@ private:
     void changed();
     void preview();
     void askKind(int column);
-    void show(const RowsRead& rows);
+    void showRows(const RowsRead& rows);
+    /// Says beside each "as found" what was found.
+    void showFound(const RowsRead& rows);
+    void buildGather(QBoxLayout* layout);
+    /// Lists the columns of the wide table, ticked as the source or the suggestion says.
+    void listColumns(const Table& wide);
+    std::optional<GatherPlan> gather() const;
 
     RowsSource m_source;
     QString m_folder;
@@ -51,6 +59,12 @@ private:
     QSpinBox* m_skip;
     QCheckBox* m_currency;
     QLineEdit* m_missing;
+    QCheckBox* m_gather;
+    QWidget* m_gatherPart;
+    QListWidget* m_wide;
+    QLineEdit* m_names;
+    QLineEdit* m_values;
+    bool m_listing = false;
     QLabel* m_found;
     QPushButton* m_ok = nullptr;
     GridModel m_model;

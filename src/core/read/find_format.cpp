@@ -87,8 +87,8 @@ constexpr std::string_view delimiters = ",;\t|";
 struct DelimiterScore {
     double fit = 0;
     double plain = 0;
-    /// A little is added for plain cells.
-    double whole() const { return fit + 0.05 * plain; }
+    /// Something is added for plain cells: the wrong delimiter cuts numbers to pieces.
+    double whole() const { return fit + 0.25 * plain; }
 };
 
 /// Rows as wide as the header (or as most rows) count whole, shorter ones half, since cells at the end are left
@@ -152,7 +152,9 @@ FoundDelimiter findDelimiter(std::string_view text, char quote) {
     constexpr double clearly = 0.2, often = 0.8;
     const Rows rows = sampleOf(whole, blankRuns, quote).rows;
     const DelimiterScore blanks = delimiterScore(rows, !rows.empty() && rows[0].size() > 1);
-    if (blanks.fit > often && (blanks.fit > best.fit + clearly || blanks.plain > best.plain + clearly / 2))
+    // Commas of numbers, and tabs among other blanks, part lines about as well as blanks do, but into worse cells.
+    const bool betterCells = blanks.plain > best.plain + (found.delimiter == ',' ? clearly / 2 : 2 * clearly);
+    if (blanks.fit > often && (blanks.fit > best.fit + clearly || betterCells))
         return {blankRuns, true};
     found.sure = best.fit <= 0 || second < best.whole() - 0.1;
     return found;
@@ -233,11 +235,13 @@ HeaderVerdict judgeRows(const Rows& rows, std::size_t from, char decimalMark, co
     return judgeHeader(cellsOf(rows[from]), below);
 }
 
-/// Rows above the table: at most one cell filled, over rows that are wider. The number of them, 0 when the first
+/// Rows above the table: one cell filled, or less than half of them, over rows that are wider. The number of them, 0 when the first
 /// row belongs to the table.
 std::size_t titleRows(const Rows& rows, char decimalMark, const MissingMarks& missing) {
     std::size_t titles = 0;
-    while (titles < rows.size() && titles < mostLeadLines && filled(rows[titles]) <= 1)
+    const std::size_t most = commonWidth(rows);
+    while (titles < rows.size() && titles < mostLeadLines &&
+           (filled(rows[titles]) <= 1 || 2 * filled(rows[titles]) < most))
         ++titles;
     if (titles == 0 || titles >= rows.size()) return 0;
     const Rows rest(rows.begin() + static_cast<std::ptrdiff_t>(titles), rows.end());
@@ -245,10 +249,12 @@ std::size_t titleRows(const Rows& rows, char decimalMark, const MissingMarks& mi
     const auto asWide = static_cast<std::size_t>(std::count_if(
         rest.begin(), rest.end(), [width](const auto& row) { return row.size() == width; }));
     if (width < 2 || 10 * asWide < 6 * rest.size() || 2 * filled(rest[0]) < width) return 0;
-    // A row as wide as the table with one cell filled names one column, unless names stand below it.
-    const bool wide = std::any_of(rows.begin(), rows.begin() + static_cast<std::ptrdiff_t>(titles),
-                                  [width](const auto& row) { return row.size() >= width; });
-    return wide && !judgeRows(rest, 0, decimalMark, missing).header ? 0 : titles;
+    // A row as wide as the table with one cell filled names one column, and one of a few cells a few, unless
+    // names stand below it.
+    const bool maybeNames =
+        std::any_of(rows.begin(), rows.begin() + static_cast<std::ptrdiff_t>(titles),
+                    [width](const auto& row) { return row.size() >= width || filled(row) > 1; });
+    return maybeNames && !judgeRows(rest, 0, decimalMark, missing).header ? 0 : titles;
 }
 
 } // namespace
@@ -261,7 +267,7 @@ HeadCell headCell(std::string_view text, char decimalMark, const MissingMarks& m
     if (const auto number = parseDressedNumber(plain, dressWith(decimalMark))) {
         cell.kind = HeadCell::Kind::number;
         cell.number = number->value;
-        cell.year = plain.size() == 4 && number->value >= 1000 && number->value < 3000;
+        cell.year = plain.size() == 4 && number->value >= 1500 && number->value < 2200;
     } else {
         cell.kind = isDate(plain) ? HeadCell::Kind::date : HeadCell::Kind::text;
     }
@@ -281,7 +287,7 @@ HeaderVerdict judgeHeader(const std::vector<HeadCell>& first,
             first[c + 1].number == first[c].number + 1 && first[c + 2].number == first[c].number + 2)
             counted[c] = counted[c + 1] = counted[c + 2] = 1;
     double pro = 0, contra = 0;
-    std::size_t texts = 0, again = 0;
+    std::size_t texts = 0, again = 0, repeated = 0;
     for (std::size_t c = 0; c < first.size(); ++c) {
         if (first[c].kind == Kind::empty) continue;
         std::array<std::size_t, 4> kinds{};
@@ -316,10 +322,15 @@ HeaderVerdict judgeHeader(const std::vector<HeadCell>& first,
                 pro += 1;
             else if (first[c].kind == Kind::date)
                 contra += 1;
-        } else if (mostly(Kind::text) && first[c].kind != Kind::text) {
-            pro += first[c].kind == Kind::date ? 0.5 : 0.25;
+        } else if (mostly(Kind::text)) {
+            if (first[c].kind != Kind::text)
+                pro += first[c].kind == Kind::date ? 0.5 : 0.25;
+            else
+                repeated += same;
         }
     }
+    // A text that comes again below is a level; alone it says little, since names of columns can be levels.
+    if (pro + contra > 0) contra += 0.5 * static_cast<double>(repeated);
     if (pro == 0 && contra == 0) {
         if (valuesInFirst) return {false, false};
         const bool levels = texts > 0 && 2 * again > texts && below.size() > 1;

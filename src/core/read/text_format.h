@@ -76,7 +76,7 @@ std::string_view belowLines(std::string_view text, std::size_t lines, const std:
 /// What one cell holds, as far as finding a header goes.
 struct HeadCell {
     enum class Kind { empty, text, number, date } kind = Kind::empty;
-    /// A whole number from 1000 to 2999.
+    /// A whole number from 1500 to 2199.
     bool year = false;
     double number = 0;
     std::string text{};
@@ -91,7 +91,7 @@ struct HeaderVerdict {
 
 /// Whether the first row names the columns: names stand over values of other kinds. Each column votes: a text or
 /// a date over numbers, a text over dates and a year over numbers that are none speak for a header; a number
-/// over numbers and a date over dates against one. Years that count up by one are names in any case. Without a
+/// over numbers, a date over dates and a text that comes again below against one. Years that count up by one are names in any case. Without a
 /// vote a row of texts is a header unless most of them come again below.
 HeaderVerdict judgeHeader(const std::vector<HeadCell>& first,
                           const std::vector<std::vector<HeadCell>>& below);
