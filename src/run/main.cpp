@@ -37,6 +37,7 @@ constexpr const char* help = R"(oxgoad-run: fits the model a recipe describes an
   oxgoad-run RECIPE.json --out DIR [--threads N] [--quiet]
   oxgoad-run RECIPE.json [MORE.json ...] --project FILE.oxgoad
   oxgoad-run --look FILE [--response NAME] [--against WHAT] [--out DIR]
+  oxgoad-run --describe NEW --against OLD [--json]
   oxgoad-run --describe FILE [--json] [--sheet S] [--range B3:F200] [--query SQL]
 
   --out DIR        write evidence.json, coefficients.csv, rows.csv and, when the
@@ -53,7 +54,8 @@ constexpr const char* help = R"(oxgoad-run: fits the model a recipe describes an
                    above; prints JSON, or writes look.json, ranking.csv and pairs.csv
                    into DIR with --out
   --response NAME  the response, when FILE is no recipe
-  --against WHAT   response, or predicted or residual of the recipe's fit
+  --against OLD    with --describe: print what changed since an earlier file
+  --against WHAT   with --look: response, or predicted or residual of the recipe's fit
   --what-helps     with --out, also measure every column, bend and pair that is not in
                    the model: what_helps.json
   --read-aloud     with --out, also the equation in words and by level, effects with
@@ -128,6 +130,8 @@ struct Arguments {
     std::string look;
     std::string response;
     Against against = Against::response;
+    /// With --describe: the earlier file.
+    std::string describeAgainst;
     RowsSource source;
     bool json = false;
     bool lookAtTest = false;
@@ -161,6 +165,7 @@ double share(const std::string& option, const std::string& value) {
 Arguments parse(int argc, char** argv) {
     Arguments arguments;
     ChooseRequest request;
+    std::optional<std::string> against;
     for (int i = 1; i < argc; ++i) {
         const std::string word = argv[i];
         auto next = [&] {
@@ -177,12 +182,9 @@ Arguments parse(int argc, char** argv) {
             arguments.look = next();
         else if (word == "--response")
             arguments.response = next();
-        else if (word == "--against") {
-            const std::string value = next();
-            const auto against = againstNamed(value);
-            if (!against) usage("--against needs response, predicted or residual, not \"" + value + "\"");
-            arguments.against = *against;
-        } else if (word == "--sheet")
+        else if (word == "--against")
+            against = next();
+        else if (word == "--sheet")
             arguments.source.sheet = next();
         else if (word == "--range")
             arguments.source.range = next();
@@ -231,7 +233,13 @@ Arguments parse(int argc, char** argv) {
     if (!arguments.describe.empty()) {
         if (!arguments.recipes.empty() || !arguments.out.empty() || !arguments.project.empty())
             usage("--describe takes one file and writes nothing");
+        arguments.describeAgainst = against.value_or("");
         return arguments;
+    }
+    if (against) {
+        const auto named = againstNamed(*against);
+        if (!named) usage("--against needs response, predicted or residual, not \"" + *against + "\"");
+        arguments.against = *named;
     }
     if (!arguments.look.empty()) {
         if (!arguments.recipes.empty() || !arguments.project.empty())
@@ -272,6 +280,14 @@ Recipe recipeOfFile(const fs::path& path, const Arguments& arguments) {
     return recipe;
 }
 
+/// Standard output that could not be written is an error, not a silence.
+void print(const std::string& text) {
+    std::cout << text << std::flush;
+    if (!std::cout)
+        throw Error(ErrorCode::cannotWrite, "the output cannot be written", {.file = "standard output"},
+                    "Look whether the disk is full.");
+}
+
 void lookAtRows(const Arguments& arguments, TerminalProgress& progress) {
     const fs::path path = arguments.look;
     Recipe recipe = recipeOfFile(path, arguments);
@@ -289,7 +305,7 @@ void lookAtRows(const Arguments& arguments, TerminalProgress& progress) {
                                          arguments.against, arguments.threads, looking);
     progress.clear();
     if (arguments.out.empty())
-        std::cout << lookJson(report);
+        print(lookJson(report));
     else
         writeLook(arguments.out, report);
 }
@@ -297,12 +313,23 @@ void lookAtRows(const Arguments& arguments, TerminalProgress& progress) {
 void describeRows(const Arguments& arguments, TerminalProgress& progress) {
     const fs::path path = arguments.describe;
     const Recipe recipe = recipeOfFile(path, arguments);
-    ProgressStage reading(progress, 0, 0.7);
+    ProgressStage reading(progress, 0, 0.6);
     const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading, passwordOf);
-    ProgressStage preparing(progress, 0.7, 1);
+    if (!arguments.describeAgainst.empty()) {
+        const fs::path before = arguments.describeAgainst;
+        const Recipe earlier = recipeOfFile(before, arguments);
+        ProgressStage again(progress, 0.6, 0.9);
+        const StudyRows old = loadRows(earlier, folderOf(before), arguments.threads, again, passwordOf);
+        ProgressStage comparing(progress, 0.9, 1);
+        const Drift drift = compareReadings(old.learning.table, rows.learning.table, comparing);
+        progress.clear();
+        print(arguments.json ? driftJson(drift) : driftText(drift));
+        return;
+    }
+    ProgressStage preparing(progress, 0.6, 1);
     const auto prepared = prepareRows(recipe, rows, arguments.threads, preparing);
     progress.clear();
-    std::cout << (arguments.json ? ledgerJson(recipe, rows, *prepared) : ledgerText(recipe, rows, *prepared));
+    print(arguments.json ? ledgerJson(recipe, rows, *prepared) : ledgerText(recipe, rows, *prepared));
 }
 
 void runToFolder(const Arguments& arguments, Progress& progress) {
@@ -314,8 +341,7 @@ void runToFolder(const Arguments& arguments, Progress& progress) {
     const auto prepared = prepareRows(recipe, rows, arguments.threads, fitting);
     const Evidence evidence = evaluate(
         recipe, rows, *prepared, {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, fitting);
-    progress.checkpoint(0.95, "Writing");
-    writeEvidence(arguments.out, recipe, evidence, rows);
+    // Everything is worked out before anything is written: a stop leaves the folder as it was.
     NamedFiles more;
     if (arguments.whatHelps)
         more.emplace_back("what_helps.json",
@@ -341,7 +367,8 @@ void runToFolder(const Arguments& arguments, Progress& progress) {
                                                                {second, other, "the second fit"}) +
                                                 "\n");
     }
-    if (!more.empty()) writeFiles(arguments.out, more);
+    progress.checkpoint(0.95, "Writing");
+    writeEvidence(arguments.out, recipe, evidence, rows, more);
 }
 
 void runToProject(const Arguments& arguments, Progress& progress) {

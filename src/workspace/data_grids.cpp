@@ -88,7 +88,11 @@ GridModel::Content ledgerGrid(const Session& session) {
                        for (const Goad& goad : line(row).goads)
                            odd << qs(goad.key.substr(0, goad.key.find(':')));
                        odd.removeDuplicates();
-                       return odd.join(", ");
+                       QStringList remarks;
+                       for (const Goad& remark : line(row).remarks)
+                           remarks << qs(remark.key.substr(0, remark.key.find(':')));
+                       if (!remarks.isEmpty()) odd << "(" + remarks.join(", ") + ")";
+                       return odd.join(odd.size() == 2 && !remarks.isEmpty() ? " " : ", ");
                    }),
         moment("smallest", &NumberSummary::smallest),
         moment("lower\nquartile", &NumberSummary::lowerQuartile),
@@ -106,11 +110,13 @@ GridModel::Content ledgerGrid(const Session& session) {
             return QVariant::fromValue(
                 ShapeDrawing{ShapeDrawing::Kind::bars, {s.shape.begin(), s.shape.end()}, 0, 0});
         }
-        if (role == ToneRole && column == 8) return "goad";
+        if (role == ToneRole && column == 8) return line(row).goads.empty() ? "quiet" : "goad";
         if (role == ToneRole && (column == 2 || column == 3)) return "quiet";
         if (role == ToneRole && column == 0) return "strong";
-        if (role == Qt::ToolTipRole && column == 8 && !line(row).goads.empty()) {
+        if (role == Qt::ToolTipRole && column == 8 && !(line(row).goads.empty() && line(row).remarks.empty())) {
             QStringList odd;
+            for (const Goad& remark : line(row).remarks)
+                odd << QObject::tr("(%1: %2)").arg(qs(remark.title), qs(remark.reading));
             for (const Goad& goad : line(row).goads)
                 odd << qs(goad.title + ": " + goad.reading);
             return "<qt>" + odd.join("\n").toHtmlEscaped().replace("\n", "<br>") + "</qt>";
@@ -273,12 +279,19 @@ GridModel::Content partsGrid(const Session& session) {
     auto number = [](double value) { return std::isnan(value) ? QString() : qs(readableText(value)); };
     auto titled = [unit](const QString& title) { return unit.isEmpty() ? title : title + "\n" + unit; };
     grid.columns = {
-        textColumn("part", [at](int row) { return qs(partName(at(row).part)); }),
+        textColumn("part",
+                   [at](int row) {
+                       const QString name = qs(partName(at(row).part));
+                       return at(row).note.empty() ? name : name + " (" + qs(at(row).note) + ")";
+                   }),
         count("rows", [at](int row) { return at(row).rows; }),
         count("with " + response, [at](int row) { return at(row).withResponse; }),
         {titled("mean of " + response),
          true,
-         [at, number](int row) { return number(at(row).mean); },
+         [at, number, scoreOf](int row) {
+             const Scores* s = scoreOf(at(row).part);
+             return at(row).part != Part::test ? number(at(row).mean) : s ? number(s->meanActual) : QObject::tr("locked");
+         },
          [at](int row) { return rawNumber(at(row).mean); },
          {}},
         {titled("standard deviation"),

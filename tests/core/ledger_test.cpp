@@ -30,6 +30,8 @@ Ledger ledgerOf(const RowsRead& rows, const std::string& origin = {}) {
 const Goad* goadOf(const Ledger& ledger, const std::string& start) {
     static std::vector<Goad> all;
     all = ledger.goads();
+    for (const LedgerLine& line : ledger.columns)
+        all.insert(all.end(), line.remarks.begin(), line.remarks.end());
     for (const Goad& goad : all)
         if (goad.key.starts_with(start)) return &goad;
     return nullptr;

@@ -238,6 +238,8 @@ void DataStation::refresh() {
     }
     for (const auto& note : report.notes)
         notes << qs(note);
+    for (const Goad& remark : m_session.prepared()->ledger.tableRemarks)
+        notes << qs(remark.title) + tr(" (as columns of few values bring by themselves)");
     m_notes->setText(notes.join(" · "));
     m_notes->setToolTip("<qt>" + notes.join("\n").toHtmlEscaped().replace("\n", "<br>") + "</qt>");
     showDoubts();

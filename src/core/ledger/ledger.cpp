@@ -29,11 +29,11 @@ Ledger makeLedger(const LedgerInput& input, Threads threads, Progress& progress)
         LedgerLine& line = ledger.columns[i];
         line.summary = summarize(columns[i], input.used);
         if (!input.quiet.contains(columns[i].name()))
-            line.goads = columnGoads(input, columns[i], line.summary);
+            judgeColumn(input, columns[i], line);
         ++done;
     });
     ProgressStage stage(progress, 0.9, 1);
-    ledger.table = tableGoads(input, threads, stage);
+    judgeTable(input, threads, stage, ledger);
     return ledger;
 }
 

@@ -20,12 +20,16 @@ struct LedgerLine {
     ColumnSummary summary;
     /// What is odd about the column, gravest first; each with the moves that would answer it.
     std::vector<Goad> goads;
+    /// What a plain distribution brings by itself: a skew, a long tail, few whole values, many zeros. Said beside
+    /// the column and nowhere else; nobody is asked to answer it.
+    std::vector<Goad> remarks;
 };
 
 struct Ledger {
     std::vector<LedgerLine> columns;
     /// About the rows as a whole: duplicates, sources that do not fit together.
     std::vector<Goad> table;
+    std::vector<Goad> tableRemarks;
 
     const LedgerLine* find(const std::string& column) const;
     /// All goads, those of the table first.
@@ -35,7 +39,7 @@ struct Ledger {
 /// What the ledger is made of. References outlive the call.
 struct LedgerInput {
     const Table& table;
-    /// Rows that nobody left out; all when empty.
+    /// Rows that count: those nobody left out and that are not for the test; all when empty.
     std::span<const std::uint8_t> used;
     std::string response;
     /// Cells that could not be read, by column.
@@ -51,10 +55,16 @@ struct LedgerInput {
 /// One line a column. The same for any number of threads. Throws Stopped.
 Ledger makeLedger(const LedgerInput& input, Threads threads, Progress& progress);
 
-/// The goads of one column, gravest first. Thresholds are in the goads, with their sources.
-std::vector<Goad> columnGoads(const LedgerInput& input, const Column& column, const ColumnSummary& summary);
+/// Fills in the goads and the remarks of one column from its summary. Thresholds are in the goads, with their
+/// sources; they know the number of rows.
+void judgeColumn(const LedgerInput& input, const Column& column, LedgerLine& line);
 
-/// Rows that are equal in all columns, and sources whose numbers barely overlap.
-std::vector<Goad> tableGoads(const LedgerInput& input, Threads threads, Progress& progress);
+/// Rows that are equal in all columns more often than chance makes them, and sources whose numbers barely overlap.
+void judgeTable(const LedgerInput& input, Threads threads, Progress& progress, Ledger& ledger);
+
+/// What is left of a level when case, spaces and marks between letters are taken away: equal for levels that
+/// differ in nothing else. Signs count (+, <, >, a minus at an end), points and strokes between digits, and
+/// accents. Case is folded for all letters (Unicode 15, chapter 3.13, by utf8proc).
+std::string bareLevel(const std::string& level);
 
 } // namespace oxgoad

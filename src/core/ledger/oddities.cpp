@@ -1,11 +1,8 @@
-#include "base/random.h"
 #include "base/text.h"
 #include "ledger/ledger.h"
-#include "table/dictionary.h"
 #include "table/values.h"
 
 #include <algorithm>
-#include <bit>
 #include <cmath>
 #include <map>
 
@@ -14,10 +11,10 @@ namespace oxgoad {
 namespace {
 
 constexpr std::string_view practice = "common practice, no source";
+constexpr std::string_view apartSource = "Rényi 1953, Hill 1975: spacings of a tail; Tukey 1977, outer fences";
 constexpr std::size_t rareRows = 10;
 /// Fewer rows than these say nothing about what is usual.
 constexpr std::size_t fewRows = 20;
-constexpr std::size_t listedRows = 1000;
 
 Move addStep(std::string label, Step step) {
     Move move{Move::Kind::addStep, std::move(label), {}, 0};
@@ -39,25 +36,27 @@ using Names = std::vector<std::string>;
 
 class ColumnOddities {
 public:
-    ColumnOddities(const LedgerInput& input, const Column& column, const ColumnSummary& summary)
-        : m_input(input), m_column(column), m_s(summary), m_name(column.name()),
-          m_present(summary.rows - summary.missing) {}
+    ColumnOddities(const LedgerInput& input, const Column& column, LedgerLine& line)
+        : m_input(input), m_column(column), m_s(line.summary), m_name(column.name()),
+          m_present(m_s.rows - m_s.missing), m_goads(line.goads), m_remarks(line.remarks) {}
 
-    std::vector<Goad> run() {
+    void run() {
         misfits();
         if (m_present == 0) {
             add("all missing", Severity::alarm, "All values of " + m_name + " are missing",
                 "no value in " + plural(m_s.rows, "row", "rows"), "one value");
             m_goads.back().moves.push_back(giveRole("set " + m_name + " aside", m_name, "set aside"));
-            return std::move(m_goads);
+            return;
         }
         if (m_s.missing > 0) missing();
-        if (constant()) return std::move(m_goads);
+        if (constant()) return;
         if (m_s.kind == ColumnKind::number) {
-            sign();
-            farOut();
+            apart(sign());
             category();
-            skew();
+            zeros();
+            shape();
+        } else if (m_s.kind == ColumnKind::date) {
+            apart(false);
         } else if (m_s.kind == ColumnKind::factor) {
             numbersAsText();
             nearDuplicates();
@@ -66,7 +65,6 @@ public:
             numbersAsText();
         }
         identifier();
-        return std::move(m_goads);
     }
 
 private:
@@ -84,6 +82,15 @@ private:
         goad.moves.push_back({Move::Kind::seeColumn, "see column", m_name, 0});
         m_goads.push_back(std::move(goad));
         return m_goads.back();
+    }
+
+    /// A goad nobody is asked to answer.
+    Goad& remark(const std::string& kind, std::string title, std::string reading, std::string threshold,
+                 std::string_view source = practice) {
+        Goad& goad = add(kind, Severity::caution, std::move(title), std::move(reading), std::move(threshold), source);
+        m_remarks.push_back(std::move(goad));
+        m_goads.pop_back();
+        return m_remarks.back();
     }
 
     bool counts(std::size_t row) const { return m_input.used.empty() || m_input.used[row] != 0; }
@@ -140,10 +147,12 @@ private:
         return false;
     }
 
-    void sign() {
-        if (m_present < fewRows || m_s.negative == 0) return;
-        if (static_cast<double>(m_s.negative) > 0.01 * static_cast<double>(m_present) && m_s.negative > 1)
-            return;
+    /// Values below zero that stand apart from positive ones. True when the goad is there.
+    bool sign() {
+        const bool apartBelowZero = m_s.apartLow.count > 0 && m_s.apartLow.nearest < 0;
+        if (m_s.negative == 0 || !(m_s.signChance < apartChance || apartBelowZero)) return false;
+        if (m_s.negative > 1 && static_cast<double>(m_s.negative) > 0.01 * static_cast<double>(m_present))
+            return false;
         std::size_t first = 0;
         TextPairs pairs;
         const auto values = m_column.numbers();
@@ -158,7 +167,7 @@ private:
                          plural(m_s.negative, "value", "values") + " of " + m_name +
                              (m_s.negative == 1 ? " is" : " are") + " below zero among positive ones",
                          "row " + countText(first + 1) + ": " + shortText(values[first]),
-                         "at most 1 % of rows below zero");
+                         "one value, or at most 1 % of rows, below zero, with a gap that chance makes once in 200 columns", apartSource);
         goad.row = first;
         goad.moves.push_back({Move::Kind::seeRow, "see row", {}, first});
         if (pairs.size() <= 20)
@@ -166,81 +175,128 @@ private:
                 addStep("make it missing", step("replace values", {{"column", m_name}, {"pairs", pairs}})));
         goad.moves.push_back(addStep("leave out these rows",
                                      step("leave out where", {{"condition", quoted(m_name) + " < 0"}})));
+        return true;
     }
 
-    void farOut() {
-        if (m_present < fewRows || m_s.farOut == 0) return;
+    double lowFence() const {
         const NumberSummary& n = *m_s.numbers;
-        const double spread = n.upperQuartile - n.lowerQuartile;
-        const double low = n.lowerQuartile - 3 * spread;
-        const double high = n.upperQuartile + 3 * spread;
-        const auto values = m_column.numbers();
+        return n.lowerQuartile - 3 * (n.upperQuartile - n.lowerQuartile);
+    }
+    double highFence() const {
+        const NumberSummary& n = *m_s.numbers;
+        return n.upperQuartile + 3 * (n.upperQuartile - n.lowerQuartile);
+    }
+
+    std::string valueText(double value) const {
+        return m_s.kind == ColumnKind::date ? dateText(static_cast<std::int32_t>(value)) : shortText(value);
+    }
+
+    /// Values that stand apart at an end and lie beyond the outer fence there.
+    void apart(bool signIsTold) {
+        if (!m_s.numbers) return;
+        const bool low = !signIsTold && m_s.apartLow.count > 0 && m_s.apartLow.nearest < lowFence();
+        const bool high = m_s.apartHigh.count > 0 && m_s.apartHigh.nearest > highFence();
+        if (!low && !high) return;
+        const std::size_t count = (low ? m_s.apartLow.count : 0) + (high ? m_s.apartHigh.count : 0);
         std::vector<std::size_t> rows;
-        for (std::size_t i = 0; i < values.size() && rows.size() < 3; ++i)
-            if (counts(i) && (values[i] < low || values[i] > high)) rows.push_back(i);
+        for (std::size_t i = 0; i < m_column.size(); ++i) {
+            if (!counts(i) || m_column.isMissing(i)) continue;
+            const double value = m_column.asNumber(i);
+            if ((low && value <= m_s.apartLow.nearest) || (high && value >= m_s.apartHigh.nearest)) rows.push_back(i);
+        }
         std::string reading;
-        for (const auto row : rows)
-            reading +=
-                (reading.empty() ? "" : "; ") + ("row " + countText(row + 1)) + ": " + shortText(values[row]);
-        if (m_s.farOut > rows.size()) reading += "; …";
-        Goad& goad =
-            add("far out", Severity::caution,
-                plural(m_s.farOut, "value", "values") + " of " + m_name +
-                    (m_s.farOut == 1 ? " lies" : " lie") + " far beyond the quartiles",
-                reading, "3 quartile spreads beyond, from " + shortText(low) + " to " + shortText(high),
-                "Tukey 1977, outer fences");
+        for (std::size_t i = 0; i < std::min<std::size_t>(3, rows.size()); ++i)
+            reading += (reading.empty() ? "row " : "; row ") + countText(rows[i] + 1) + ": " +
+                       valueText(m_column.asNumber(rows[i]));
+        if (rows.size() > 3) reading += "; …";
+        const double p = std::min(low ? m_s.apartLow.p : 1, high ? m_s.apartHigh.p : 1);
+        Goad& goad = add("far out", Severity::caution,
+                         plural(count, "value", "values") + " of " + m_name + (count == 1 ? " lies" : " lie") +
+                             " far beyond the others",
+                         reading + "; p " + probabilityText(p),
+                         "a gap in the tail that chance makes once in " + countText(static_cast<std::size_t>(
+                                                                              std::llround(1 / apartChance))) +
+                             " columns at most, beyond " + valueText(std::round(lowFence())) + " to " +
+                             valueText(std::round(highFence())),
+                         apartSource);
         goad.row = rows.front();
         goad.moves.push_back({Move::Kind::seeRow, "see row", {}, rows.front()});
-        if (m_s.farOut <= 10 && m_name != m_input.response) {
+        if (m_s.kind == ColumnKind::number && count <= 10 && m_name != m_input.response) {
             TextPairs pairs;
-            for (std::size_t i = 0; i < values.size(); ++i)
-                if (counts(i) && (values[i] < low || values[i] > high))
-                    pairs.emplace_back(exactText(values[i]), "");
+            for (const std::size_t row : rows)
+                pairs.emplace_back(exactText(m_column.numbers()[row]), "");
             std::sort(pairs.begin(), pairs.end());
             pairs.erase(std::unique(pairs.begin(), pairs.end()), pairs.end());
-            goad.moves.push_back(addStep(m_s.farOut == 1 ? "make it missing" : "make them missing",
+            goad.moves.push_back(addStep(count == 1 ? "make it missing" : "make them missing",
                                          step("replace values", {{"column", m_name}, {"pairs", pairs}})));
         }
-        goad.moves.push_back(
-            addStep(m_s.farOut == 1 ? "leave out this row" : "leave out these rows",
-                    step("leave out beyond fences", {{"columns", Names{m_name}}, {"width", 3.0}})));
-        if (n.smallest > 0 && n.skewness > 1) goad.moves.push_back(logMove());
+        constexpr std::size_t listedRows = 1000;
+        if (rows.size() <= listedRows) {
+            std::vector<double> numbers;
+            for (const std::size_t row : rows)
+                numbers.push_back(static_cast<double>(row + 1));
+            goad.moves.push_back(addStep(
+                count == 1 ? "leave out this row" : "leave out these rows",
+                step("leave out rows",
+                     {{"rows", numbers}, {"reason", m_name + " far beyond the others"}})));
+        }
     }
 
-    void skew() {
+    /// A skew or long tails: one remark, whichever says more.
+    void shape() {
         const NumberSummary& n = *m_s.numbers;
-        if (m_present < fewRows || !(std::fabs(n.skewness) > 2) || m_s.distinct <= 2) return;
-        // A few values far out make the skew; they have a goad already.
-        if (m_s.farOut > 0 && m_s.farOut * 200 < m_present) return;
-        Goad& goad = add("skew", Severity::caution, m_name + " is skewed",
-                         "skewness " + readableText(n.skewness, 2), "2 either way");
-        if (n.smallest > 0 && n.skewness > 0) goad.moves.push_back(logMove());
+        if (m_present < fewRows || m_s.distinct <= 2) return;
+        const std::string beyond =
+            m_s.farOut == 0 ? ""
+                            : plural(m_s.farOut, "value", "values") + " beyond the outer fences, " +
+                                  valueText(lowFence()) + " and " + valueText(highFence());
+        if (std::fabs(n.skewness) > 2) {
+            Goad& goad = remark("skew", m_name + " is skewed",
+                                "skewness " + readableText(n.skewness, 2) + (beyond.empty() ? "" : "; " + beyond),
+                                "2 either way");
+            if (n.smallest > 0 && n.skewness > 0) goad.moves.push_back(logMove());
+        } else if (!beyond.empty()) {
+            remark("long tails", m_name + " has long tails", beyond, "any value beyond 3 quartile spreads",
+                   "Tukey 1977, outer fences");
+        }
+    }
+
+    void zeros() {
+        if (m_s.distinct <= 2 || 5 * m_s.zeros < m_present || m_present < fewRows ||
+            m_s.zeros < m_s.commonest || m_s.whole == m_present)
+            return;
+        remark("zeros", m_name + " is 0 in many rows", percentText(std::round(100.0 * static_cast<double>(m_s.zeros) /
+                                                                              static_cast<double>(m_present)) /
+                                                                   100) +
+                                                           " of rows",
+               "a fifth of rows");
     }
 
     Move logMove() const {
         return addStep("take the logarithm", step("transform", {{"columns", Names{m_name}}}));
     }
 
-    /// A whole number of few values, each in many rows: a code rather than a quantity.
+    /// Whole numbers of few values, each in many rows: a code or a score rather than a quantity.
     void category() {
-        if (m_s.whole != m_present || m_s.distinct < 3 || m_s.distinct > 12 ||
-            m_present < 10 * m_s.distinct || m_name == m_input.response)
+        if (m_s.whole != m_present || m_s.distinct < 3 || m_s.distinct > 12 || m_s.rarest < rareRows ||
+            m_name == m_input.response)
             return;
         const bool oneToTwelve = m_s.numbers->smallest == 1 && m_s.numbers->largest == 12;
-        Goad& goad = add("code", Severity::caution, m_name + " may be a category",
-                         plural(m_s.distinct, "whole number", "whole numbers") + " from " +
-                             shortText(m_s.numbers->smallest) + " to " + shortText(m_s.numbers->largest) +
-                             (oneToTwelve ? ", as of months" : ""),
-                         "at most 12 whole numbers with 10 rows each");
+        Goad& goad = remark("code", m_name + " may be a category",
+                            plural(m_s.distinct, "whole number", "whole numbers") + " from " +
+                                shortText(m_s.numbers->smallest) + " to " + shortText(m_s.numbers->largest) +
+                                (oneToTwelve ? ", as of months" : ""),
+                            "at most 12 whole numbers, each in 10 rows at least");
         goad.moves.push_back(
             addStep("take it as a factor",
                     step("change type", {{"columns", Names{m_name}}, {"to", std::string("factor")}})));
     }
 
     void numbersAsText() {
-        std::size_t numbers = 0;
+        std::size_t numbers = 0, codes = 0;
         std::vector<std::string> others;
         auto look = [&](std::string_view text, std::size_t rows) {
+            if (writtenAsCode(text)) codes += rows;
             if (parseDressedNumber(text, {}))
                 numbers += rows;
             else if (others.size() < 5)
@@ -259,7 +315,8 @@ private:
                 }
             if (seen > 0) numbers = numbers * m_present / seen;
         }
-        if (2 * numbers < m_present || numbers == 0) return;
+        // Codes are texts on purpose; the reader has said so.
+        if (2 * numbers < m_present || numbers == 0 || 50 * codes >= m_present) return;
         if (others.empty() && m_s.kind == ColumnKind::factor) return; // codes somebody asked for as a factor
         Goad& goad =
             others.empty()
@@ -274,24 +331,11 @@ private:
                     step("change type", {{"columns", Names{m_name}}, {"to", std::string("number")}})));
     }
 
-    /// Letters and digits alone, small: "North-East " and "north east" are one.
-    static std::string bare(const std::string& level) {
-        std::string plain;
-        for (const char c : level) {
-            if (c >= 'A' && c <= 'Z')
-                plain += static_cast<char>(c - 'A' + 'a');
-            else if ((c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') ||
-                     static_cast<unsigned char>(c) >= 0x80)
-                plain += c;
-        }
-        return plain;
-    }
-
     void nearDuplicates() {
         if (m_s.levels.size() > 20000) return;
         std::map<std::string, std::vector<std::pair<std::size_t, std::string>>> families;
         for (const auto& [level, rows] : m_s.levels)
-            if (const std::string plain = bare(level); !plain.empty())
+            if (const std::string plain = bareLevel(level); !plain.empty())
                 families[plain].emplace_back(rows, level);
         for (auto& [plain, members] : families) {
             if (members.size() < 2) continue;
@@ -342,9 +386,12 @@ private:
         if (m_present < fewRows || m_s.distinct != m_present || m_name == m_input.response) return;
         const bool number = m_s.kind == ColumnKind::number;
         if (m_s.kind == ColumnKind::date) return;
-        if (number && (m_s.whole != m_present || m_s.numbers->largest - m_s.numbers->smallest + 1 >
-                                                     1.2 * static_cast<double>(m_present)))
-            return;
+        if (number) {
+            if (m_s.whole != m_present ||
+                m_s.numbers->largest - m_s.numbers->smallest + 1 != static_cast<double>(m_present))
+                return;
+            if (m_s.numbers->smallest >= 1500 && m_s.numbers->largest < 2200) return; // years
+        }
         add("identifier", Severity::caution, m_name + " looks like an identifier",
             "a value of its own in each of " + plural(m_present, "row", "rows"),
             number ? "whole numbers without gaps" : "no value twice")
@@ -367,146 +414,14 @@ private:
     const ColumnSummary& m_s;
     const std::string& m_name;
     std::size_t m_present;
-    std::vector<Goad> m_goads;
+    std::vector<Goad>& m_goads;
+    std::vector<Goad>& m_remarks;
 };
-
-std::uint64_t mixed(std::uint64_t x) {
-    x ^= x >> 30U;
-    x *= 0xBF58476D1CE4E5B9ULL;
-    x ^= x >> 27U;
-    x *= 0x94D049BB133111EBULL;
-    return x ^ (x >> 31U);
-}
-
-void duplicateRows(const LedgerInput& input, Threads threads, Progress& progress, std::vector<Goad>& goads) {
-    const Table& table = input.table;
-    const std::size_t n = table.rows();
-    if (n < 2 || table.columns().size() < 2) return;
-    std::vector<std::uint64_t> hash(n, 0);
-    constexpr std::size_t block = 16384;
-    parallelFor((n + block - 1) / block, threads, [&](std::size_t b) {
-        progress.checkpoint(0.5, "Looking for equal rows");
-        const std::size_t first = b * block;
-        const std::size_t last = std::min(n, first + block);
-        for (const Column& column : table.columns()) {
-            if (column.kind() == ColumnKind::number) {
-                const auto values = column.numbers();
-                for (std::size_t i = first; i < last; ++i)
-                    hash[i] = mixed(hash[i] * 31 +
-                                    (std::isnan(values[i]) ? 1 : std::bit_cast<std::uint64_t>(values[i])));
-            } else if (column.kind() == ColumnKind::text) {
-                for (std::size_t i = first; i < last; ++i)
-                    hash[i] = mixed(hash[i] * 31 + std::hash<std::string_view>{}(column.text(i)));
-            } else {
-                const auto values = column.kind() == ColumnKind::factor ? column.codes() : column.days();
-                for (std::size_t i = first; i < last; ++i)
-                    hash[i] = mixed(hash[i] * 31 + static_cast<std::uint32_t>(values[i]));
-            }
-        }
-    });
-    // Equal hashes are candidates; the rows themselves decide.
-    std::vector<std::pair<std::uint64_t, std::uint32_t>> order;
-    order.reserve(n);
-    for (std::size_t i = 0; i < n; ++i)
-        if (input.used.empty() || input.used[i] != 0)
-            order.emplace_back(hash[i], static_cast<std::uint32_t>(i));
-    std::sort(order.begin(), order.end());
-    auto equal = [&](std::size_t a, std::size_t b) {
-        return std::all_of(table.columns().begin(), table.columns().end(),
-                           [&](const Column& c) { return c.cellText(a) == c.cellText(b); });
-    };
-    std::vector<std::size_t> again;
-    std::size_t firstOf = 0, example = 0;
-    for (std::size_t i = 1; i < order.size(); ++i) {
-        if (order[i].first != order[firstOf].first) {
-            firstOf = i;
-        } else if (equal(order[firstOf].second, order[i].second)) {
-            if (again.empty()) example = order[firstOf].second;
-            again.push_back(order[i].second);
-        }
-    }
-    if (again.empty()) return;
-    const std::size_t exampleAgain = again.front();
-    std::sort(again.begin(), again.end());
-    Goad goad;
-    goad.key = "duplicate rows";
-    goad.title = plural(again.size(), "row equals", "rows equal") + " a row before in every column";
-    goad.reading = "row " + countText(exampleAgain + 1) + " is row " + countText(example + 1) + " again" +
-                   (again.size() > 1 ? "; …" : "");
-    goad.threshold = "any row";
-    goad.source = practice;
-    goad.station = "data";
-    goad.row = exampleAgain;
-    goad.moves.push_back({Move::Kind::seeRow, "see row", {}, exampleAgain});
-    if (again.size() <= listedRows) {
-        std::vector<double> rows;
-        for (const auto row : again)
-            rows.push_back(static_cast<double>(row + 1));
-        goad.moves.push_back(addStep(
-            again.size() == 1 ? "leave it out" : "leave them out",
-            step("leave out rows", {{"rows", rows}, {"reason", std::string("equal to a row before")}})));
-    }
-    goads.push_back(std::move(goad));
-}
-
-/// Numbers of two sources whose middle nine tenths barely overlap.
-void distantSources(const LedgerInput& input, Progress& progress, std::vector<Goad>& goads) {
-    const Column* origin = input.originColumn.empty() ? nullptr : input.table.find(input.originColumn);
-    if (!origin || origin->kind() != ColumnKind::factor || origin->levels().size() < 2 ||
-        origin->levels().size() > 100)
-        return;
-    for (const Column& column : input.table.columns()) {
-        if (column.kind() != ColumnKind::number || input.quiet.contains(column.name())) continue;
-        progress.checkpoint(0.8, "Comparing sources");
-        std::vector<std::vector<double>> values(origin->levels().size());
-        for (std::size_t i = 0; i < column.size(); ++i)
-            if ((input.used.empty() || input.used[i] != 0) && origin->codes()[i] >= 0 && !column.isMissing(i))
-                values[static_cast<std::size_t>(origin->codes()[i])].push_back(column.numbers()[i]);
-        struct Range {
-            std::size_t source;
-            double low, high;
-        };
-        std::vector<Range> ranges;
-        for (std::size_t s = 0; s < values.size(); ++s) {
-            if (values[s].size() < fewRows) continue;
-            sortNumbers(values[s]);
-            ranges.push_back({s, quantileOfSorted(values[s], 0.05), quantileOfSorted(values[s], 0.95)});
-        }
-        for (std::size_t a = 0; a + 1 < ranges.size(); ++a) {
-            const Range& x = ranges[a];
-            const Range& y = ranges[a + 1];
-            const double overlap = std::min(x.high, y.high) - std::max(x.low, y.low);
-            const double narrower = std::min(x.high - x.low, y.high - y.low);
-            if (narrower <= 0 || overlap > 0.1 * narrower) continue;
-            Goad goad;
-            goad.key = "distant sources: " + column.name();
-            goad.severity = Severity::alarm;
-            goad.title = column.name() + " lies elsewhere in " + origin->levels()[y.source] + " than in " +
-                         origin->levels()[x.source];
-            goad.reading = readableText(x.low) + " to " + readableText(x.high) + " against " +
-                           readableText(y.low) + " to " + readableText(y.high);
-            goad.threshold = "the middle 90 % overlap by a tenth";
-            goad.source = practice;
-            goad.station = "data";
-            goad.column = column.name();
-            goad.moves.push_back({Move::Kind::seeColumn, "see column", column.name(), 0});
-            goads.push_back(std::move(goad));
-            break;
-        }
-    }
-}
 
 } // namespace
 
-std::vector<Goad> columnGoads(const LedgerInput& input, const Column& column, const ColumnSummary& summary) {
-    return ColumnOddities(input, column, summary).run();
-}
-
-std::vector<Goad> tableGoads(const LedgerInput& input, Threads threads, Progress& progress) {
-    std::vector<Goad> goads;
-    duplicateRows(input, threads, progress, goads);
-    distantSources(input, progress, goads);
-    return goads;
+void judgeColumn(const LedgerInput& input, const Column& column, LedgerLine& line) {
+    ColumnOddities(input, column, line).run();
 }
 
 } // namespace oxgoad

@@ -75,30 +75,37 @@ std::vector<std::uint32_t> stratumOf(const Column& column, int bands, std::size_
     return stratum;
 }
 
+/// Systematic selection with a random start (Madow and Madow 1944, "On the theory of systematic sampling, I"):
+/// each row of the line has the chance `share`, and any stretch of m rows gives share · m of them, rounded down
+/// or up.
+void takeSystematically(std::span<const std::uint32_t> line, double share, double start, Part part,
+                        std::vector<Part>& parts) {
+    double before = std::floor(start);
+    for (std::size_t i = 0; i < line.size(); ++i) {
+        const double after = std::floor(start + share * static_cast<double>(i + 1));
+        if (after > before) parts[line[i]] = part;
+        before = after;
+    }
+}
+
+/// The strata one after the other, in random order and each in a random order of its rows, as one line that is
+/// dealt out evenly.
 void dealInProportion(const Column& column, const SetAside& aside, std::vector<Part>& parts) {
     std::size_t count = 0;
     const auto stratum = stratumOf(column, aside.bands, count);
     RandomStream stream(aside.seed, "set aside in proportion");
-    // One order of all rows, cut by stratum: each stratum deals its own share, and what rounding takes from
-    // one stratum is given back by the next (systematic selection).
     const auto order = shuffled(static_cast<std::uint32_t>(parts.size()), stream);
     std::vector<std::vector<std::uint32_t>> rows(count);
     for (const auto row : order)
         rows[stratum[row]].push_back(row);
-    double heldOutDue = 0;
-    double bothDue = 0;
-    for (const auto& members : rows) {
-        const auto n = static_cast<double>(members.size());
-        heldOutDue += aside.share * n;
-        bothDue += (aside.share + aside.testShare) * n;
-        const auto both = static_cast<std::size_t>(std::clamp(std::round(bothDue), 0.0, n));
-        const auto heldOut =
-            static_cast<std::size_t>(std::clamp(std::round(heldOutDue), 0.0, static_cast<double>(both)));
-        for (std::size_t i = 0; i < both; ++i)
-            parts[members[i]] = i < heldOut ? Part::heldOut : Part::test;
-        heldOutDue -= static_cast<double>(heldOut);
-        bothDue -= static_cast<double>(both);
-    }
+    std::vector<std::uint32_t> line;
+    line.reserve(parts.size());
+    for (const auto s : shuffled(static_cast<std::uint32_t>(count), stream))
+        line.insert(line.end(), rows[s].begin(), rows[s].end());
+    const double heldOutStart = stream.uniform(), testStart = stream.uniform();
+    takeSystematically(line, aside.share, heldOutStart, Part::heldOut, parts);
+    std::erase_if(line, [&parts](std::uint32_t row) { return parts[row] == Part::heldOut; });
+    if (aside.testShare > 0) takeSystematically(line, aside.testShare / (1 - aside.share), testStart, Part::test, parts);
 }
 
 /// Deals whole groups in a given order until each part has its share, as near as whole groups come.
@@ -303,8 +310,9 @@ std::vector<PartSummary> summarizeParts(const Table& table, std::span<const Part
         if (s.rows == 0) continue;
         s.withResponse = values.size();
         const auto summary = summarizeNumbers(std::move(values));
-        s.mean = summary ? summary->mean : std::nan("");
-        s.standardDeviation = summary ? summary->standardDeviation : std::nan("");
+        const bool shown = summary && part != Part::test;
+        s.mean = shown ? summary->mean : std::nan("");
+        s.standardDeviation = shown ? summary->standardDeviation : std::nan("");
         if (part != Part::learning)
             for (const Column& column : table.columns()) {
                 if (column.kind() != ColumnKind::factor) continue;

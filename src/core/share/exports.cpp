@@ -81,13 +81,25 @@ std::string forecastCsv(const Evidence& evidence, const Table& table) {
 }
 
 void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence& evidence,
-                   const StudyRows& rows) {
+                   const StudyRows& rows, const NamedFiles& more) {
     NamedFiles files{{"evidence.json", evidenceText(evidence, recipe)},
                      {"coefficients.csv", coefficientsCsv(evidence)},
                      {"rows.csv", rowsCsv(evidence)}};
     if (evidence.forecast && rows.forecast)
         files.emplace_back("forecast.csv", forecastCsv(evidence, rows.forecast->table));
+    files.insert(files.end(), more.begin(), more.end());
+    const bool overOlder = fs::exists(folder / "evidence.json");
     writeFiles(folder, files);
+    if (!overOlder) return;
+    // What an earlier run wrote and this one does not would be read as part of it.
+    static constexpr std::array<std::string_view, 8> written{
+        "forecast.csv",   "what_helps.json", "choice.json", "chosen_recipe.json",
+        "comparison.txt", "reading.txt",     "effects.csv", "marginal_effects.csv"};
+    for (const std::string_view name : written)
+        if (std::none_of(files.begin(), files.end(), [name](const auto& file) { return file.first == name; })) {
+            std::error_code ignored;
+            fs::remove(folder / name, ignored);
+        }
 }
 
 void writeFiles(const fs::path& folder, const NamedFiles& files) {

@@ -28,7 +28,8 @@ using NamedFiles = std::vector<std::pair<std::string, std::string>>;
 void writeFiles(const std::filesystem::path& folder, const NamedFiles& files);
 
 /// Writes evidence.json, coefficients.csv, rows.csv and, with a forecast, forecast.csv as writeFiles does.
+/// `more` goes with them. Over an older run, files of that run which this one does not write are taken away.
 void writeEvidence(const std::filesystem::path& folder, const Recipe& recipe, const Evidence& evidence,
-                   const StudyRows& rows);
+                   const StudyRows& rows, const NamedFiles& more = {});
 
 } // namespace oxgoad

@@ -75,8 +75,11 @@ std::string ledgerText(const Recipe& recipe, const StudyRows& rows, const Prepar
     std::string text = harmless(report.file) + ": " + plural(report.rows, "row", "rows") + ", " +
                        plural(prepared.table.columns().size(), "column", "columns");
     const auto used = prepared.used();
+    const auto counted = prepared.counted();
     const auto in = static_cast<std::size_t>(std::count(used.begin(), used.end(), 1));
     if (in < used.size()) text += ", " + countText(used.size() - in) + " left out";
+    const auto test = in - static_cast<std::size_t>(std::count(counted.begin(), counted.end(), 1));
+    if (test > 0) text += ", " + countText(test) + " for the test not counted below";
     text += "\n";
     for (const auto& note : report.notes)
         text += "  " + harmless(note) + "\n";
@@ -114,9 +117,12 @@ std::string ledgerText(const Recipe& recipe, const StudyRows& rows, const Prepar
     std::vector<Line> parts{{"  part", "rows", "mean of " + harmless(recipe.response), "std deviation",
                              "levels no learning row has"}};
     for (const PartSummary& p : prepared.partSummaries)
-        parts.push_back({"  " + std::string(partName(p.part)), countText(p.rows),
-                         std::isnan(p.mean) ? "" : shortText(p.mean),
-                         std::isnan(p.standardDeviation) ? "" : shortText(p.standardDeviation),
+        parts.push_back({"  " + std::string(partName(p.part)) + (p.note.empty() ? "" : " (" + harmless(p.note) + ")"),
+                         countText(p.rows),
+                         p.part == Part::test ? "locked"
+                         : std::isnan(p.mean) ? "" : shortText(p.mean),
+                         p.part == Part::test ? "locked"
+                         : std::isnan(p.standardDeviation) ? "" : shortText(p.standardDeviation),
                          harmless(nameList(p.unseenLevels))});
     text += "\nParts\n" + aligned(parts, 1);
     const auto goads = prepared.ledger.goads();
@@ -124,7 +130,37 @@ std::string ledgerText(const Recipe& recipe, const StudyRows& rows, const Prepar
     for (const Goad& goad : goads)
         text += "  " + harmless(goad.title) + ": " + harmless(goad.reading) + " (threshold " +
                 harmless(goad.threshold) + ")\n";
+    std::vector<Goad> remarks = prepared.ledger.tableRemarks;
+    for (const LedgerLine& line : prepared.ledger.columns)
+        remarks.insert(remarks.end(), line.remarks.begin(), line.remarks.end());
+    if (!remarks.empty()) text += "\nRemarks\n";
+    for (const Goad& remark : remarks)
+        text += "  " + harmless(remark.title) + ": " + harmless(remark.reading) + "\n";
     return text;
+}
+
+std::string driftText(const Drift& drift) {
+    std::string text;
+    for (const auto& sentence : drift.sentences())
+        text += harmless(sentence) + "\n";
+    return text;
+}
+
+std::string driftJson(const Drift& drift) {
+    ordered_json out{{"drift", 1}, {"rows_before", drift.rowsBefore}, {"rows_now", drift.rowsNow}};
+    out["columns_gone"] = drift.columnsGone;
+    out["columns_new"] = drift.columnsNew;
+    out["columns"] = ordered_json::array();
+    for (const ColumnDrift& column : drift.columns) {
+        ordered_json each{{"name", column.column}, {"changes", column.changes}};
+        if (!std::isnan(column.distance)) {
+            each["distance"] = column.distance;
+            each["p"] = column.p;
+        }
+        out["columns"].push_back(each);
+    }
+    out["sentences"] = drift.sentences();
+    return out.dump(2) + "\n";
 }
 
 std::string ledgerJson(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared) {
@@ -176,6 +212,12 @@ std::string ledgerJson(const Recipe& recipe, const StudyRows& rows, const Prepar
                                 {"standard_deviation", p.standardDeviation},
                                 {"levels_not_learned", p.unseenLevels}});
     out["goads"] = ordered_json::array();
+    out["remarks"] = ordered_json::array();
+    for (const Goad& remark : prepared.ledger.tableRemarks)
+        out["remarks"].push_back({{"key", remark.key}, {"reading", remark.reading}});
+    for (const LedgerLine& line : prepared.ledger.columns)
+        for (const Goad& remark : line.remarks)
+            out["remarks"].push_back({{"key", remark.key}, {"column", remark.column}, {"reading", remark.reading}});
     for (const Goad& goad : prepared.ledger.goads()) {
         ordered_json each{{"goad", goad.key},
                           {"title", goad.title},

@@ -2,6 +2,8 @@
 // The ledger for people at a terminal, and for programs.
 #include "study/prepare_rows.h"
 
+#include "ledger/drift.h"
+
 #include <string>
 
 namespace oxgoad {
@@ -11,6 +13,10 @@ namespace oxgoad {
 std::string ledgerText(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared);
 
 /// The same as JSON, documented in docs/evidence.md. Numbers read back exactly; NaN is null.
+/// What changed between two readings, as lines and as JSON.
+std::string driftText(const Drift& drift);
+std::string driftJson(const Drift& drift);
+
 std::string ledgerJson(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared);
 
 } // namespace oxgoad

@@ -37,7 +37,7 @@ bool sameTable(const Table& a, const Table& b) {
 
 Ledger ledgerOf(const PreparedRows& prepared, const Recipe& recipe, const ReadReport& report, Threads threads,
                 Progress& progress) {
-    const auto used = prepared.used();
+    const auto used = prepared.counted();
     LedgerInput input{.table = prepared.table,
                       .used = used,
                       .response = recipe.response,
@@ -80,6 +80,13 @@ std::vector<std::uint8_t> PreparedRows::used() const {
     return used;
 }
 
+std::vector<std::uint8_t> PreparedRows::counted() const {
+    std::vector<std::uint8_t> counted = used();
+    for (std::size_t i = 0; i < counted.size(); ++i)
+        counted[i] = counted[i] != 0 && parts[i] != Part::test;
+    return counted;
+}
+
 std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const StudyRows& rows, Threads threads,
                                                 Progress& progress, const PreparedRows* before) {
     const Table& raw = rows.learning.table;
@@ -119,11 +126,15 @@ std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const Stud
     ProgressStage stage(progress, 0.55, 1);
     const bool sameLedger = before && before->response == recipe.response &&
                             before->quiet == prepared->quiet && before->leftOut == prepared->leftOut &&
+                            before->counted() == prepared->counted() &&
                             sameTable(before->raw, raw) && sameTable(before->table, prepared->table);
     prepared->ledger =
         sameLedger ? before->ledger : ledgerOf(*prepared, recipe, rows.learning.report, threads, stage);
     prepared->partSummaries =
         summarizeParts(prepared->table, prepared->parts, prepared->used(), recipe.response);
+    if (recipe.setAside && recipe.setAside->kind == SetAsideKind::latest && !prepared->partSummaries.empty())
+        if (const Column* time = raw.find(recipe.setAside->column); time && time->missingCount() > 0)
+            prepared->partSummaries.front().note = countText(time->missingCount()) + " without " + time->name();
     return prepared;
 }
 
@@ -170,7 +181,7 @@ StepEffect stepEffect(const PreparedRows& prepared, std::size_t index, const std
     auto describe = [&](const Prepared& rows, std::vector<ColumnSummary>& into) {
         std::vector<std::uint8_t> used(rows.leftOut.size());
         for (std::size_t i = 0; i < used.size(); ++i)
-            used[i] = rows.leftOut[i] == 0;
+            used[i] = rows.leftOut[i] == 0 && (i >= prepared.parts.size() || prepared.parts[i] != Part::test);
         for (const std::string& name : names)
             if (const Column* column = rows.table.find(name)) into.push_back(summarize(*column, used));
     };

@@ -142,22 +142,31 @@ NumberSummary summarizeSorted(const std::vector<double>& values) {
     s.median = quantileOfSorted(values, 0.5);
     s.upperQuartile = quantileOfSorted(values, 0.75);
     s.largest = values.back();
+    // Differences from a value amid the others are exact, or nearly so, however far the values are from 0.
+    const long double shift = values[values.size() / 2];
     long double sum = 0;
     for (const double v : values)
-        sum += v;
+        sum += v - shift;
     const long double mean = sum / n;
+    long double first = 0;
     long double second = 0;
     long double third = 0;
     for (const double v : values) {
-        const long double d = v - mean;
+        const long double d = v - shift - mean;
+        first += d;
         second += d * d;
         third += d * d * d;
     }
-    s.mean = static_cast<double>(mean);
+    second = std::max(0.0L, second - first * first / n);
+    s.mean = static_cast<double>(shift + mean);
     s.standardDeviation = values.size() > 1 ? static_cast<double>(std::sqrt(second / (n - 1))) : std::nan("");
     const long double sd = std::sqrt(second / n);
     s.skewness = sd > 0 ? static_cast<double>(third / n / (sd * sd * sd)) : std::nan("");
     return s;
+}
+
+double pairsOf(std::size_t count) {
+    return count == 0 ? 0 : 0.5 * static_cast<double>(count) * static_cast<double>(count - 1);
 }
 
 void addNumbers(ColumnSummary& s, std::vector<double> values) {
@@ -168,16 +177,28 @@ void addNumbers(ColumnSummary& s, std::vector<double> values) {
     const double spread = s.numbers->upperQuartile - s.numbers->lowerQuartile;
     const double low = s.numbers->lowerQuartile - 3 * spread;
     const double high = s.numbers->upperQuartile + 3 * spread;
-    std::size_t run = 0;
-    for (std::size_t i = 0; i < values.size(); ++i) {
-        const bool fresh = i == 0 || values[i] != values[i - 1];
-        s.distinct += fresh;
-        run = fresh ? 1 : run + 1;
+    s.apartLow = apartBelow(values);
+    s.apartHigh = apartAbove(values);
+    s.rarest = values.size();
+    double same = pairsOf(s.missing);
+    for (std::size_t begin = 0; begin < values.size();) {
+        std::size_t end = begin + 1;
+        while (end < values.size() && values[end] == values[begin])
+            ++end;
+        const std::size_t run = end - begin;
+        ++s.distinct;
         s.commonest = std::max(s.commonest, run);
-        s.negative += values[i] < 0;
-        s.whole += values[i] == std::floor(values[i]);
-        s.farOut += spread > 0 && (values[i] < low || values[i] > high);
+        s.rarest = std::min(s.rarest, run);
+        same += pairsOf(run);
+        const double value = values[begin];
+        if (value < 0) s.negative += run;
+        if (value == 0) s.zeros += run;
+        if (value == std::floor(value)) s.whole += run;
+        if (spread > 0 && (value < low || value > high)) s.farOut += run;
+        begin = end;
     }
+    s.sameShare = s.rows > 1 ? same / pairsOf(s.rows) : 1;
+    if (s.negative > 0) s.signChance = chanceOfGapBelow(values, s.negative);
 }
 
 } // namespace
@@ -210,6 +231,10 @@ ColumnSummary summarize(const Column& column, std::span<const std::uint8_t> used
         for (std::size_t i = 0; i < std::min(shapeBins, s.levels.size()); ++i)
             s.shape.push_back(s.levels[i].second);
         if (!s.levels.empty()) s.commonest = s.levels.front().second;
+        double same = 0;
+        for (const std::size_t count : tally)
+            same += pairsOf(count);
+        s.sameShare = s.rows > 1 ? same / pairsOf(s.rows) : 1;
         return s;
     }
     if (s.kind == ColumnKind::text) {
@@ -222,7 +247,14 @@ ColumnSummary summarize(const Column& column, std::span<const std::uint8_t> used
                     cells.push_back(column.text(i));
             }
         std::sort(cells.begin(), cells.end());
-        s.distinct = static_cast<std::size_t>(std::unique(cells.begin(), cells.end()) - cells.begin());
+        double same = pairsOf(s.missing);
+        for (auto begin = cells.begin(); begin != cells.end();) {
+            const auto end = std::upper_bound(begin, cells.end(), *begin);
+            same += pairsOf(static_cast<std::size_t>(end - begin));
+            ++s.distinct;
+            begin = end;
+        }
+        s.sameShare = s.rows > 1 ? same / pairsOf(s.rows) : 1;
         return s;
     }
     std::vector<double> values;

@@ -3,6 +3,7 @@
 #include "base/parallel.h"
 #include "base/progress.h"
 #include "table/table.h"
+#include "table/tails.h"
 
 #include <cstdint>
 #include <optional>
@@ -23,7 +24,8 @@ struct NumberSummary {
     double largest = 0;
     /// Divisor n - 1; NaN below two values.
     double standardDeviation = 0;
-    /// Third standardised moment, divisor n; NaN without spread.
+    /// Third central moment over the cube of the standard deviation, both with divisor n: g1 of Joanes and Gill
+    /// (1998), "Comparing measures of sample skewness and kurtosis"; NaN without spread.
     double skewness = 0;
 };
 
@@ -42,15 +44,26 @@ struct ColumnSummary {
     /// For numbers: how many lie more than three quartile spreads beyond the quartiles, the outer fences of
     /// Tukey (1977, "Exploratory data analysis", §2D), and below zero; and how many are whole.
     std::size_t farOut = 0, negative = 0, whole = 0;
+    /// For numbers and dates: the values at the ends that stand apart.
+    ApartValues apartLow, apartHigh;
+    std::size_t zeros = 0;
     /// How often the commonest value occurs.
     std::size_t commonest = 0;
+    /// How often the rarest value occurs (numbers and dates only).
+    std::size_t rarest = 0;
+    /// The share of pairs of rows with the same value; missing is a value here.
+    double sameShare = 0;
+    /// The chance of the gap between values below zero and those above in a tail that falls no slower than
+    /// exponentially; 1 when there are none.
+    double signChance = 1;
 };
 
 /// Quantile of sorted values by linear interpolation of order statistics: definition 7 of Hyndman and
 /// Fan (1996), "Sample quantiles in statistical packages". Requires values not empty and 0 <= share <= 1.
 double quantileOfSorted(const std::vector<double>& sorted, double share);
 
-/// Two-pass mean, sd and skewness, sorted quantiles. NaN are left out. Empty when no value is left.
+/// Mean, sd and skewness in two passes from the median, the second corrected for the mean's rounding (Chan, Golub
+/// and LeVeque 1983, "Algorithms for computing the sample variance"), sorted quantiles. NaN are left out. Empty when no value is left.
 std::optional<NumberSummary> summarizeNumbers(std::vector<double> values);
 
 /// Sorts numbers in place, NaN last: by digits, in time proportional to their number (Knuth, "The art of

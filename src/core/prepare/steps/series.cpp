@@ -52,20 +52,32 @@ Column weekdayColumn(const Column& dates) {
                             std::vector<std::string>(weekdayOrder.begin(), weekdayOrder.end()));
 }
 
-/// A point of time as a whole number: days, or months since year 0, or the number itself.
+enum class Period { day, week, month };
+
+/// Weeks from Monday to Sunday (ISO 8601), counted on from the one that holds 1970-01-01, a Thursday.
+long long weekOf(std::int32_t day) {
+    const long long monday = static_cast<long long>(day) + 3;
+    return monday >= 0 ? monday / 7 : -((6 - monday) / 7);
+}
+
+/// A point of time as a whole number: the day, the calendar week or the calendar month of a date, or the number
+/// itself.
 struct Clock {
     const Column* column;
-    bool months;
+    Period period;
 
     bool has(std::size_t row) const { return !column->isMissing(row); }
     long long at(std::size_t row) const {
         if (column->kind() == ColumnKind::date)
-            return months ? monthsOf(column->days()[row]) : column->days()[row];
+            return period == Period::month  ? monthsOf(column->days()[row])
+                   : period == Period::week ? weekOf(column->days()[row])
+                                            : column->days()[row];
         return std::llround(column->numbers()[row]);
     }
 };
 
 /// Values by group and point of time, from the rows learned from and, when forecasting, those to be forecast.
+/// Rows without a group where one is asked for, or without a time, have no history and are none.
 class History {
 public:
     History(const Step& step, StepFrame& frame) {
@@ -74,8 +86,10 @@ public:
         const Column time = frame.at(step.text("time"));
         if (time.kind() != ColumnKind::date && time.kind() != ColumnKind::number)
             throw Error(ErrorCode::wrongType, "time must be a date or a number", {.column = time.name()});
-        m_months = time.kind() == ColumnKind::date && step.text("unit") == "month";
-        m_step = time.kind() == ColumnKind::date && step.text("unit") == "week" ? 7 : 1;
+        if (time.kind() == ColumnKind::date)
+            m_period = step.text("unit") == "month"  ? Period::month
+                       : step.text("unit") == "week" ? Period::week
+                                                     : Period::day;
         std::optional<Column> by;
         if (!group.empty()) by = frame.at(group);
         const auto& before = frame.values().columns([&] {
@@ -92,6 +106,12 @@ public:
         if (m_doubled > 0)
             frame.note(plural(m_doubled, "row shares", "rows share") +
                        " its group and time with another; their mean was taken");
+        std::size_t nowhere = 0;
+        for (std::size_t i = 0; i < time.size(); ++i)
+            nowhere += time.isMissing(i) || (by && by->isMissing(i));
+        if (nowhere > 0)
+            frame.note(plural(nowhere, "row has", "rows have") + " no " +
+                       (by ? by->name() + " or no " + time.name() : time.name()) + " and no value before");
         m_value = value;
         m_time = time;
         m_by = by;
@@ -100,11 +120,11 @@ public:
     std::size_t rows() const { return m_time->size(); }
     /// Mean of the values `back` periods before the row; NaN when there is none.
     double before(std::size_t row, long long back) const {
-        const Clock clock{&*m_time, m_months};
-        if (!clock.has(row)) return nan;
+        const Clock clock{&*m_time, m_period};
+        if (!clock.has(row) || (m_by && m_by->isMissing(row))) return nan;
         const auto group = m_by ? m_groups.find(m_by->cellText(row)) : m_groups.begin();
         if (group == m_groups.end()) return nan;
-        const auto found = group->second.find(clock.at(row) - back * m_step);
+        const auto found = group->second.find(clock.at(row) - back);
         return found == group->second.end() || found->second.second == 0
                    ? nan
                    : found->second.first / static_cast<double>(found->second.second);
@@ -120,9 +140,9 @@ private:
     }
 
     void addRows(const Column& value, const Column& time, const Column* by) {
-        const Clock clock{&time, m_months};
+        const Clock clock{&time, m_period};
         for (std::size_t i = 0; i < value.size(); ++i) {
-            if (!clock.has(i) || value.isMissing(i)) continue;
+            if (!clock.has(i) || value.isMissing(i) || (by && by->isMissing(i))) continue;
             auto& [sum, count] = m_groups[by ? by->cellText(i) : std::string()][clock.at(i)];
             sum += value.numbers()[i];
             m_doubled += count > 0;
@@ -132,8 +152,7 @@ private:
 
     std::map<std::string, std::unordered_map<long long, std::pair<double, std::size_t>>> m_groups;
     std::optional<Column> m_value, m_time, m_by;
-    bool m_months = false;
-    long long m_step = 1;
+    Period m_period = Period::day;
     std::size_t m_doubled = 0;
 };
 

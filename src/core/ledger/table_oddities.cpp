@@ -1,0 +1,204 @@
+#include "base/text.h"
+#include "ledger/ledger.h"
+
+#include <algorithm>
+#include <bit>
+#include <cmath>
+
+namespace oxgoad {
+
+namespace {
+
+constexpr std::string_view practice = "common practice, no source";
+/// Fewer rows than these say nothing about what is usual.
+constexpr std::size_t fewRows = 20;
+constexpr std::size_t listedRows = 1000;
+
+Move addStep(std::string label, Step step) {
+    Move move{Move::Kind::addStep, std::move(label), {}, 0};
+    move.step = std::move(step);
+    return move;
+}
+
+std::uint64_t mixed(std::uint64_t x) {
+    x ^= x >> 30U;
+    x *= 0xBF58476D1CE4E5B9ULL;
+    x ^= x >> 27U;
+    x *= 0x94D049BB133111EBULL;
+    return x ^ (x >> 31U);
+}
+
+/// The chance of `pairs` equal pairs of rows or more when columns are independent and each takes its values as often
+/// as it does: the number of pairs is about Poisson (Arratia, Goldstein and Gordon 1989, "Two moments suffice for
+/// Poisson approximations"). Columns that go together make more, so three times the mean is granted.
+/// A column in which no value comes again but in the rows that are equal as a whole makes any such row odd.
+double chanceOfPairs(const Ledger& ledger, std::size_t rows, double pairs, std::size_t again) {
+    double mean = 3 * 0.5 * static_cast<double>(rows) * (static_cast<double>(rows) - 1);
+    for (const LedgerLine& line : ledger.columns) {
+        const ColumnSummary& s = line.summary;
+        const bool onlyThere = s.missing < 2 && s.rows - s.missing - s.distinct <= again;
+        mean *= onlyThere ? 0 : s.sameShare;
+    }
+    if (pairs <= mean) return 1;
+    // Upper bound of the tail (Chernoff): exp(pairs − mean) (mean / pairs)^pairs.
+    return mean > 0 ? std::exp(pairs - mean + pairs * std::log(mean / pairs)) : 0;
+}
+
+void duplicateRows(const LedgerInput& input, Threads threads, Progress& progress, Ledger& ledger) {
+    const Table& table = input.table;
+    const std::size_t n = table.rows();
+    if (n < 2 || table.columns().size() < 2) return;
+    std::vector<std::uint64_t> hash(n, 0);
+    constexpr std::size_t block = 16384;
+    parallelFor((n + block - 1) / block, threads, [&](std::size_t b) {
+        progress.checkpoint(0.5, "Looking for equal rows");
+        const std::size_t first = b * block;
+        const std::size_t last = std::min(n, first + block);
+        for (const Column& column : table.columns()) {
+            if (column.kind() == ColumnKind::number) {
+                const auto values = column.numbers();
+                for (std::size_t i = first; i < last; ++i)
+                    hash[i] = mixed(hash[i] * 31 +
+                                    (std::isnan(values[i]) ? 1 : std::bit_cast<std::uint64_t>(values[i])));
+            } else if (column.kind() == ColumnKind::text) {
+                for (std::size_t i = first; i < last; ++i)
+                    hash[i] = mixed(hash[i] * 31 + std::hash<std::string_view>{}(column.text(i)));
+            } else {
+                const auto values = column.kind() == ColumnKind::factor ? column.codes() : column.days();
+                for (std::size_t i = first; i < last; ++i)
+                    hash[i] = mixed(hash[i] * 31 + static_cast<std::uint32_t>(values[i]));
+            }
+        }
+    });
+    // Equal hashes are candidates; the rows themselves decide.
+    std::vector<std::pair<std::uint64_t, std::uint32_t>> order;
+    order.reserve(n);
+    for (std::size_t i = 0; i < n; ++i)
+        if (input.used.empty() || input.used[i] != 0)
+            order.emplace_back(hash[i], static_cast<std::uint32_t>(i));
+    std::sort(order.begin(), order.end());
+    auto equal = [&](std::size_t a, std::size_t b) {
+        return std::all_of(table.columns().begin(), table.columns().end(),
+                           [&](const Column& c) { return c.cellText(a) == c.cellText(b); });
+    };
+    std::vector<std::size_t> again;
+    std::size_t firstOf = 0, example = 0, inRun = 1;
+    double pairs = 0;
+    for (std::size_t i = 1; i < order.size(); ++i) {
+        if (order[i].first != order[firstOf].first) {
+            firstOf = i;
+            inRun = 1;
+        } else if (equal(order[firstOf].second, order[i].second)) {
+            if (again.empty()) example = order[firstOf].second;
+            again.push_back(order[i].second);
+            pairs += static_cast<double>(inRun++);
+        }
+    }
+    if (again.empty()) return;
+    const std::size_t exampleAgain = again.front();
+    std::sort(again.begin(), again.end());
+    Goad goad;
+    goad.key = "duplicate rows";
+    goad.title = plural(again.size(), "row equals", "rows equal") + " a row before in every column";
+    goad.reading = "row " + countText(exampleAgain + 1) + " is row " + countText(example + 1) + " again" +
+                   (again.size() > 1 ? "; …" : "");
+    constexpr double chance = 0.001;
+    const double p = chanceOfPairs(ledger, order.size(), pairs, again.size());
+    goad.threshold = "more than columns of so few values bring by themselves, p 0.001";
+    goad.source = practice;
+    goad.station = "data";
+    goad.row = exampleAgain;
+    goad.moves.push_back({Move::Kind::seeRow, "see row", {}, exampleAgain});
+    if (again.size() <= listedRows) {
+        std::vector<double> rows;
+        for (const auto row : again)
+            rows.push_back(static_cast<double>(row + 1));
+        goad.moves.push_back(addStep(
+            again.size() == 1 ? "leave it out" : "leave them out",
+            Step{"leave out rows",
+                                                          true,
+                                                          {{"rows", rows}, {"reason", std::string("equal to a row before")}}}));
+    }
+    (p < chance ? ledger.table : ledger.tableRemarks).push_back(std::move(goad));
+}
+
+/// The middle nine tenths of a column in one source.
+struct SourceRange {
+    std::size_t source;
+    double low, high;
+    double width() const { return high - low; }
+};
+
+/// How far apart two ranges are, in widths of the narrower; below 0.9 they overlap by more than a tenth. Ranges
+/// without width are apart when one value is ten times the other or more, or lies outside the other range by more
+/// than its width.
+double distanceOf(const SourceRange& x, const SourceRange& y) {
+    const double overlap = std::min(x.high, y.high) - std::max(x.low, y.low);
+    const double narrower = std::min(x.width(), y.width()), wider = std::max(x.width(), y.width());
+    if (narrower > 0) return 1 - overlap / narrower;
+    if (overlap >= 0) return 0;
+    if (wider > 0) return -overlap > wider ? 1 - overlap / wider : 0;
+    const double small = std::min(std::fabs(x.low), std::fabs(y.low)), large = std::max(std::fabs(x.low), std::fabs(y.low));
+    return small > 0 && large >= 10 * small ? large / small : 0;
+}
+
+/// Numbers of two sources whose middle nine tenths barely overlap: of all pairs, the two farthest apart.
+void distantSources(const LedgerInput& input, Progress& progress, std::vector<Goad>& goads) {
+    const Column* origin = input.originColumn.empty() ? nullptr : input.table.find(input.originColumn);
+    if (!origin || origin->kind() != ColumnKind::factor || origin->levels().size() < 2 ||
+        origin->levels().size() > 100)
+        return;
+    for (const Column& column : input.table.columns()) {
+        if (column.kind() != ColumnKind::number || input.quiet.contains(column.name())) continue;
+        progress.checkpoint(0.8, "Comparing sources");
+        std::vector<std::vector<double>> values(origin->levels().size());
+        for (std::size_t i = 0; i < column.size(); ++i)
+            if ((input.used.empty() || input.used[i] != 0) && origin->codes()[i] >= 0 && !column.isMissing(i))
+                values[static_cast<std::size_t>(origin->codes()[i])].push_back(column.numbers()[i]);
+        std::vector<SourceRange> ranges;
+        for (std::size_t s = 0; s < values.size(); ++s) {
+            if (values[s].size() < fewRows) continue;
+            sortNumbers(values[s]);
+            ranges.push_back({s, quantileOfSorted(values[s], 0.05), quantileOfSorted(values[s], 0.95)});
+        }
+        constexpr double apart = 0.9;
+        double farthest = 0;
+        std::pair<std::size_t, std::size_t> which;
+        std::size_t pairs = 0;
+        for (std::size_t a = 0; a < ranges.size(); ++a)
+            for (std::size_t b = a + 1; b < ranges.size(); ++b) {
+                const double distance = distanceOf(ranges[a], ranges[b]);
+                pairs += distance >= apart;
+                if (distance >= apart && distance > farthest) {
+                    farthest = distance;
+                    which = {a, b};
+                }
+            }
+        if (pairs == 0) continue;
+        const SourceRange& x = ranges[which.first];
+        const SourceRange& y = ranges[which.second];
+        Goad goad;
+        goad.key = "distant sources: " + column.name();
+        goad.severity = Severity::alarm;
+        goad.title = column.name() + " lies elsewhere in " + origin->levels()[y.source] + " than in " +
+                     origin->levels()[x.source];
+        goad.reading = readableText(x.low) + " to " + readableText(x.high) + " against " + readableText(y.low) +
+                       " to " + readableText(y.high) +
+                       (pairs > 1 ? "; so are " + countText(pairs - 1) + " more pairs of sources" : "");
+        goad.threshold = "the middle 90 % overlap by a tenth; constants differ by less than ten times";
+        goad.source = practice;
+        goad.station = "data";
+        goad.column = column.name();
+        goad.moves.push_back({Move::Kind::seeColumn, "see column", column.name(), 0});
+        goads.push_back(std::move(goad));
+    }
+}
+
+} // namespace
+
+void judgeTable(const LedgerInput& input, Threads threads, Progress& progress, Ledger& ledger) {
+    duplicateRows(input, threads, progress, ledger);
+    distantSources(input, progress, ledger.table);
+}
+
+} // namespace oxgoad
