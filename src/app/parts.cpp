@@ -1,6 +1,9 @@
 #include "app/parts.h"
 
 #include "app/theme.h"
+#include "workspace/text.h"
+#include "table/values.h"
+#include "base/text.h"
 #include "workspace/grids.h"
 
 #include <QApplication>
@@ -36,6 +39,40 @@ QPushButton* linkButton(const QString& text, QWidget* parent) {
     button->setCursor(Qt::PointingHandCursor);
     button->setAccessibleName(text);
     return button;
+}
+
+std::optional<double> typedNumber(const QString& text) {
+    const auto number = parseDressedNumber(
+        ss(text), {.decimalMark = '.', .thousandsMarks = ", '", .currency = false, .percent = NumberDress::Percent::refused});
+    return number ? std::optional(number->value) : std::nullopt;
+}
+
+NumberBox::NumberBox(QWidget* parent) : QDoubleSpinBox(parent) {
+    setButtonSymbols(NoButtons); // the arrow keys step
+    setCorrectionMode(CorrectToPreviousValue);
+    setKeyboardTracking(false); // half a number is none
+}
+
+QValidator::State NumberBox::validate(QString& text, int&) const {
+    const auto number = typedNumber(text);
+    if (number && *number >= minimum() && *number <= maximum()) return QValidator::Acceptable;
+    // What is not a number yet, or none at all, may stand until the field is left.
+    return QValidator::Intermediate;
+}
+
+double NumberBox::valueFromText(const QString& text) const {
+    return typedNumber(text).value_or(value());
+}
+
+QString NumberBox::textFromValue(double value) const {
+    return qs(exactText(std::round(value * std::pow(10, decimals())) / std::pow(10, decimals())));
+}
+
+void NumberBox::fixup(QString& text) const {
+    QToolTip::showText(mapToGlobal(QPoint(0, height())),
+                       tr("%1 is no number between %2 and %3 with a decimal point; it was not taken.")
+                           .arg(text.toHtmlEscaped(), textFromValue(minimum()), textFromValue(maximum())));
+    text = textFromValue(value());
 }
 
 FlowLayout::FlowLayout(QWidget* parent, int gap, int lineGap)
@@ -221,8 +258,13 @@ void CellDelegate::paint(QPainter* painter, const QStyleOptionViewItem& option,
                           (mark < 0 ? metrics.horizontalAdvance('.') : 0);
         if (metrics.horizontalAdvance(text) + space <= rect.width()) rect.adjust(0, 0, -space, 0);
     }
-    painter->drawText(rect, static_cast<int>(alignment),
-                      metrics.elidedText(text, Qt::ElideRight, rect.width()));
+    const bool fits = metrics.horizontalAdvance(text) <= rect.width() + ((alignment & Qt::AlignRight) ? 8 : 0);
+    // Half a number reads as another: where there is no room for all of it, none of it is shown.
+    const QString shown = fits                              ? text
+                          : (alignment & Qt::AlignRight)    ? QString("…")
+                                                            : metrics.elidedText(text, Qt::ElideRight, rect.width());
+    painter->drawText((alignment & Qt::AlignRight) ? rect.adjusted(-8, 0, 0, 0) : rect, static_cast<int>(alignment),
+                      shown);
     painter->restore();
 }
 
@@ -279,36 +321,89 @@ void GridView::show(GridModel* model) {
     fitColumns();
 }
 
-void GridView::fitColumns(int widest) {
-    if (!model()) return;
+bool GridView::isNumbers(int column) const {
+    return model()->rowCount() > 0 &&
+           (model()->index(0, column).data(Qt::TextAlignmentRole).value<Qt::Alignment>() & Qt::AlignRight);
+}
+
+int GridView::neededWidth(int column, int widest) const {
     const QFontMetrics metrics(font());
     const QFontMetrics bold(theme::font(12, true));
     const QFontMetrics head(theme::font(theme::smallSize));
-    for (int column = 0; column < model()->columnCount(); ++column) {
-        int width = 0;
-        const QStringList lines =
-            model()->headerData(column, Qt::Horizontal, Qt::DisplayRole).toString().split('\n');
-        for (const QString& line : lines)
-            width = std::max(width, head.horizontalAdvance(line) + 18);
-        int whole = 0;
-        int fraction = 0;
-        const int measured = model()->columnCount() > 60 ? 20 : 200;
-        for (int row = 0; row < std::min(model()->rowCount(), measured); ++row) {
-            const QModelIndex index = model()->index(row, column);
-            const QString text = index.data().toString();
-            const bool strong = index.data(ToneRole).toString() == "strong";
-            const auto mark = index.data(FractionRole).toInt() > 0 ? text.indexOf('.') : -1;
-            const int used =
-                (strong ? bold : metrics).horizontalAdvance(text) + 18 +
-                (column == 0 && model()->index(0, 0).data(Qt::CheckStateRole).isValid() ? 20 : 0) +
-                (index.data(DrawingRole).typeId() == QMetaType::Int ? 14 : 0);
-            whole = std::max(whole, mark < 0 ? used : metrics.horizontalAdvance(text.left(mark)) + 18);
-            if (mark >= 0) fraction = std::max(fraction, metrics.horizontalAdvance(text.mid(mark)));
-            if (index.data(DrawingRole).canConvert<IntervalDrawing>()) width = std::max(width, 136);
-            if (index.data(DrawingRole).canConvert<ShapeDrawing>()) width = std::max(width, 80);
-        }
-        setColumnWidth(column, std::min(std::max(width, whole + fraction), widest));
+    int width = 0;
+    const QStringList lines = model()->headerData(column, Qt::Horizontal, Qt::DisplayRole).toString().split('\n');
+    for (const QString& line : lines)
+        width = std::max(width, head.horizontalAdvance(line) + 18);
+    int whole = 0;
+    int fraction = 0;
+    const int measured = model()->columnCount() > 60 ? 20 : 200;
+    for (int row = 0; row < std::min(model()->rowCount(), measured); ++row) {
+        const QModelIndex index = model()->index(row, column);
+        const QString text = index.data().toString();
+        const bool strong = index.data(ToneRole).toString() == "strong";
+        const auto mark = index.data(FractionRole).toInt() > 0 ? text.indexOf('.') : -1;
+        const int used = (strong ? bold : metrics).horizontalAdvance(text) + 18 +
+                         (column == 0 && model()->index(0, 0).data(Qt::CheckStateRole).isValid() ? 20 : 0) +
+                         (index.data(DrawingRole).typeId() == QMetaType::Int ? 14 : 0);
+        whole = std::max(whole, mark < 0 ? used : metrics.horizontalAdvance(text.left(mark)) + 18);
+        if (mark >= 0) fraction = std::max(fraction, metrics.horizontalAdvance(text.mid(mark)));
+        if (index.data(DrawingRole).canConvert<IntervalDrawing>()) width = std::max(width, 136);
+        if (index.data(DrawingRole).canConvert<ShapeDrawing>()) width = std::max(width, 80);
     }
+    const int needed = std::max(width, whole + fraction);
+    return isNumbers(column) ? needed : std::min(needed, widest);
+}
+
+void GridView::fitColumns(int widest) {
+    if (!model()) return;
+    for (int column = 0; column < model()->columnCount(); ++column)
+        setColumnWidth(column, neededWidth(column, widest));
+    makeRoom();
+}
+
+void GridView::makeRoom() {
+    if (!model() || model()->columnCount() == 0) return;
+    const int last = model()->columnCount() - 1;
+    if (const bool stretch = !isNumbers(last); stretch != horizontalHeader()->stretchLastSection())
+        horizontalHeader()->setStretchLastSection(stretch);
+    for (int column = 0; column <= last; ++column)
+        if (isNumbers(column))
+            if (const int needed = neededWidth(column, 0); needed > columnWidth(column)) setColumnWidth(column, needed);
+}
+
+void GridView::setModel(QAbstractItemModel* model) {
+    if (this->model()) this->model()->disconnect(this);
+    QTableView::setModel(model);
+    if (!model) return;
+    connect(model, &QAbstractItemModel::modelReset, this, &GridView::makeRoom);
+    connect(model, &QAbstractItemModel::dataChanged, this,
+            [this](const QModelIndex&, const QModelIndex&, const QList<int>& roles) {
+                if (roles.isEmpty() || roles.contains(Qt::DisplayRole)) makeRoom();
+            });
+}
+
+void GridView::focusInEvent(QFocusEvent* event) {
+    // Arriving by Tab is not choosing the first line.
+    m_arriving = true;
+    QTableView::focusInEvent(event);
+    m_arriving = false;
+    viewport()->update();
+}
+
+void GridView::focusOutEvent(QFocusEvent* event) {
+    QTableView::focusOutEvent(event);
+    viewport()->update();
+}
+
+void GridView::paintEvent(QPaintEvent* event) {
+    QTableView::paintEvent(event);
+    if (!hasFocus()) return;
+    QPainter painter(viewport());
+    painter.setPen(QPen(theme::focus, 1));
+    painter.drawRect(viewport()->rect().adjusted(0, 0, -1, -1));
+    if (!currentIndex().isValid()) return;
+    const QRect first = visualRect(currentIndex().siblingAtColumn(0));
+    painter.drawRect(QRect(1, first.top(), viewport()->width() - 3, first.height() - 1));
 }
 
 void GridView::keyPressEvent(QKeyEvent* event) {
@@ -320,7 +415,8 @@ void GridView::keyPressEvent(QKeyEvent* event) {
         emit opened(currentIndex());
         return;
     }
-    if (event->key() == Qt::Key_Space && currentIndex().isValid()) { // one key puts a term in or out
+    const bool plainSpace = event->key() == Qt::Key_Space && !(event->modifiers() & ~Qt::KeypadModifier);
+    if (plainSpace && currentIndex().isValid()) { // one key puts a term in or out
         const QModelIndex first = currentIndex().siblingAtColumn(0);
         if (first.flags() & Qt::ItemIsUserCheckable) {
             model()->setData(
@@ -334,7 +430,7 @@ void GridView::keyPressEvent(QKeyEvent* event) {
 
 void GridView::currentChanged(const QModelIndex& current, const QModelIndex& previous) {
     QTableView::currentChanged(current, previous);
-    if (current.isValid() && current.row() != previous.row()) emit lineChosen(current);
+    if (!m_arriving && current.isValid() && current.row() != previous.row()) emit lineChosen(current);
 }
 
 } // namespace oxgoad

@@ -2,11 +2,13 @@
 // Small widgets that every station uses.
 #include "workspace/grid_model.h"
 
+#include <QDoubleSpinBox>
 #include <QLabel>
 #include <QLayout>
 #include <QPushButton>
 #include <QStyledItemDelegate>
 #include <QTableView>
+#include <optional>
 
 namespace oxgoad {
 
@@ -14,6 +16,20 @@ namespace oxgoad {
 QLabel* plainLabel(const QString& text, const QString& name = {}, QWidget* parent = nullptr);
 /// A word that does something.
 QPushButton* linkButton(const QString& text, QWidget* parent = nullptr);
+
+/// The number somebody typed, by the one rule of the window: a decimal point, and commas, blanks or apostrophes that
+/// part groups of three. Nothing for everything else: a number typed is never read as another.
+std::optional<double> typedNumber(const QString& text);
+
+/// A field for a number that keeps to typedNumber: what it cannot read stays, is said, and is not taken.
+class NumberBox : public QDoubleSpinBox {
+public:
+    explicit NumberBox(QWidget* parent = nullptr);
+    QValidator::State validate(QString& text, int& position) const override;
+    double valueFromText(const QString& text) const override;
+    QString textFromValue(double value) const override;
+    void fixup(QString& text) const override;
+};
 
 /// Lays widgets out like words of a sentence.
 class FlowLayout : public QLayout {
@@ -64,7 +80,9 @@ public:
     explicit GridView(const QString& accessibleName, QWidget* parent = nullptr);
     /// Sets the model and gives each column the width its head and first rows need.
     void show(GridModel* model);
+    /// `widest` holds for texts only: a number is never cut short.
     void fitColumns(int widest = 260);
+    void setModel(QAbstractItemModel* model) override;
 
 signals:
     /// Return or a double click on a line.
@@ -75,6 +93,17 @@ signals:
 protected:
     void keyPressEvent(QKeyEvent* event) override;
     void currentChanged(const QModelIndex& current, const QModelIndex& previous) override;
+    void focusInEvent(QFocusEvent* event) override;
+    void focusOutEvent(QFocusEvent* event) override;
+    void paintEvent(QPaintEvent* event) override;
+
+private:
+    int neededWidth(int column, int widest) const;
+    bool isNumbers(int column) const;
+    /// Makes room for numbers that became longer, and keeps a last column of numbers beside the others.
+    void makeRoom();
+
+    bool m_arriving = false;
 };
 
 } // namespace oxgoad

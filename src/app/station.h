@@ -27,6 +27,7 @@ public:
 
 signals:
     void openWanted();
+    void pathWanted(const QString& path);
     void forecastRowsWanted();
 
 protected:

@@ -2,6 +2,7 @@
 
 #include <QApplication>
 #include <QFontDatabase>
+#include <QLocale>
 #include <QPainter>
 #include <QPalette>
 #include <QStyleFactory>
@@ -11,6 +12,7 @@
 // The resources are in a static library, and the macro may not stand in a namespace.
 static void initResources() {
     Q_INIT_RESOURCE(app);
+    Q_INIT_RESOURCE(docs);
 }
 
 namespace oxgoad::theme {
@@ -64,6 +66,10 @@ QCheckBox { spacing: 6px; }
 void apply(QApplication& application) {
     // Data files have a decimal point whatever the language of the desktop.
     std::setlocale(LC_NUMERIC, "C");
+    // One rule for fields, axes and texts: a decimal point, whatever the language of the desktop.
+    QLocale plain = QLocale::c();
+    plain.setNumberOptions(QLocale::OmitGroupSeparator);
+    QLocale::setDefault(plain);
     initResources();
     QApplication::setStyle(QStyleFactory::create("Fusion"));
     application.setFont(font(textSize));

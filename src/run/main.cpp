@@ -433,7 +433,9 @@ int main(int argc, char** argv) {
         std::cerr << "There is not enough memory for these rows.\n";
         return exitBadInput;
     } catch (const std::exception& error) {
-        std::cerr << error.what() << "\n";
+        for (const char c : std::string(error.what())) // line by line: a message may have several
+            std::cerr << (c == '\n' ? std::string("\n") : harmless({&c, 1}));
+        std::cerr << "\n";
         return exitBadInput;
     }
 }

@@ -1,5 +1,6 @@
 // Tables of the Data station.
 #include "base/text.h"
+#include "table/values.h"
 #include "workspace/grid_text.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"
@@ -18,6 +19,8 @@ QString momentText(const ColumnSummary& s, double NumberSummary::*member) {
     if (s.kind == ColumnKind::date && member != &NumberSummary::standardDeviation &&
         member != &NumberSummary::skewness)
         return qs(dateText(static_cast<std::int32_t>(value)));
+    const bool years = s.whole == s.rows - s.missing && areYears(s.numbers->smallest, s.numbers->largest);
+    if (years && value == std::floor(value) && value >= 1000) return qs(exactText(value));
     return qs(readableText(value));
 }
 

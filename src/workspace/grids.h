@@ -60,7 +60,8 @@ GridModel::Content compareGrid(const Session& session, int left, const Evidence*
 
 /// A line of the term table: a term in the model, a level of one, or a column that could enter.
 struct TermLine {
-    enum class Kind { constant, term, level, candidate } kind = Kind::candidate;
+    /// `gone` keeps the place of a line that is no longer there.
+    enum class Kind { constant, term, level, candidate, gone } kind = Kind::candidate;
     int term = -1;
     int coefficient = -1;
     std::string column;
@@ -68,13 +69,28 @@ struct TermLine {
 /// Whether the coefficients of a term are shown one by one: as the analyst chose, or when they are few and
 /// mean something alone.
 bool showsLevels(const Session& session, const Term& term, std::size_t coefficients);
-std::vector<TermLine> termLines(const Session& session);
-GridModel::Content termsGrid(Session& session);
+/// The places lines have while somebody works in the list: lines must not move under the hand that ticks them. What
+/// is put in or taken out keeps its place, and a factor put in shows its levels only once the places are forgotten.
+struct TermPlaces {
+    struct Group {
+        /// What the lines are of, and how many lines they take.
+        std::string key;
+        std::size_t lines = 1;
+        /// The term when it was last in the model: another form of it may take other lines.
+        std::string term;
+    };
+    std::vector<Group> groups;
+};
+/// With `places`, in these places, which are filled in when they are empty.
+std::vector<TermLine> termLines(const Session& session, TermPlaces* places = nullptr);
+GridModel::Content termsGrid(Session& session, TermPlaces* places = nullptr);
 
 /// What the drawn intervals of the term table are the effect of.
 enum class EffectScale { quartiles, deviation };
 EffectScale effectScale(const Session& session);
 
+/// The recipe with another response: terms of that column go, and so does what a choice of terms said of the old one.
+Recipe withResponse(const Recipe& recipe, const std::string& name);
 /// The recipe with a term put in: a product with those of its parts that are no terms yet.
 Recipe withTerm(const Recipe& recipe, const Term& term);
 /// With a term taken out, and with it the products it is a part of, unless they are to be kept.

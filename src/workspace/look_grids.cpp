@@ -16,7 +16,11 @@ GridModel::Content rankingGrid(std::shared_ptr<const std::vector<RankedColumn>> 
     GridModel::Content grid;
     grid.rows = static_cast<int>(ranking->size());
     auto share = [&](const QString& title, const QString& tip, std::function<double(int)> value) {
-        GridColumn column = numberColumn(title, std::move(value), 2);
+        GridColumn column = numberColumn(title, value, 2);
+        // How much worse than the mean a curve does in a heavy tail is no number to compare with.
+        column.text = [value, text = column.text](int row) {
+            return value(row) < -1 ? QString("below −1") : text(row);
+        };
         column.toolTip = tip;
         return column;
     };
@@ -29,7 +33,7 @@ GridModel::Content rankingGrid(std::shared_ptr<const std::vector<RankedColumn>> 
         drawn,
         share("line R²", "Share of the variance a straight line or the level means explain",
               [at](int row) { return at(row).straight; }),
-        share("curve R²", "Share a curve or the level means explain of rows not used to make them",
+        share("curve R²", "Share a curve or the level means explain of rows not used to make them; below 0: worse than the mean",
               [at](int row) { return at(row).curved; }),
         share("bend", "What the curve adds to the line, on rows not used to draw them",
               [at](int row) { return std::isnan(at(row).curved) ? at(row).curved : at(row).bend(); }),

@@ -53,8 +53,11 @@ QString equationFor(const Session& session, const std::string& factor) {
     const auto& e = session.evidence();
     if (!e) return {};
     QString text = qs(equationText(*e));
-    for (const LevelEquation& level : equationsByLevel(*e, factor))
+    const auto levels = equationsByLevel(*e, factor);
+    for (const LevelEquation& level : levels)
         text += "\n\n" + qs(factor) + " = " + qs(level.level) + ":\n" + qs(level.equation);
+    if (!levels.empty() && !levels.front().common.empty())
+        text += "\n\n" + QObject::tr("common to all levels:") + "\ncommon =" + qs(levels.front().common);
     return text;
 }
 

@@ -213,6 +213,7 @@ void Session::openPlan(const RowsPlan& plan, const QString& folder) {
                     m_trail = Trail();
                     m_recipe = recipe;
                     takeProject();
+                    m_view["response"] = "guess";
                     takeRows(rows, std::nullopt);
                     showFit(0, result);
                     setDirty();

@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 
 namespace oxgoad {
 
@@ -19,7 +20,83 @@ bool showsLevels(const Session& session, const Term& term, std::size_t coefficie
     return alone && coefficients <= few;
 }
 
-std::vector<TermLine> termLines(const Session& session) {
+namespace {
+
+/// The lines of one term or column, and what they are of.
+struct TermGroup {
+    std::string key;
+    std::vector<TermLine> lines;
+    /// Levels the analyst opened.
+    bool opened = false;
+    std::string term;
+};
+
+/// Lines cut into groups: a term with its levels, the constant, a column that could enter. A column alone is the
+/// same group in the model and out of it.
+std::vector<TermGroup> groupsOf(const Session& session, const std::vector<TermLine>& lines) {
+    std::vector<TermGroup> groups;
+    std::set<std::string> taken;
+    for (const TermLine& line : lines) {
+        if (line.kind == TermLine::Kind::level && !groups.empty()) {
+            groups.back().lines.push_back(line);
+            continue;
+        }
+        TermGroup group;
+        group.lines.push_back(line);
+        if (line.kind == TermLine::Kind::constant) {
+            group.key = "constant";
+        } else if (line.kind == TermLine::Kind::candidate) {
+            group.key = "column " + line.column;
+        } else {
+            const Term& term = session.recipe().terms[static_cast<std::size_t>(line.term)];
+            group.key = (term.parts.size() == 1 ? "column " + term.parts[0].column : "term " + termName(term));
+            group.term = termName(term);
+            const auto said = session.view().find("levels of " + group.term);
+            group.opened = said != session.view().end() && said->second == "open";
+        }
+        if (!taken.insert(group.key).second) group.key += " again " + std::to_string(groups.size());
+        groups.push_back(std::move(group));
+    }
+    return groups;
+}
+
+std::vector<TermLine> inPlaces(std::vector<TermGroup> groups, TermPlaces& places) {
+    // New groups stand behind the one they would follow in the order of the model.
+    std::string before;
+    for (const TermGroup& group : groups) {
+        const auto is = [](const std::string& key) {
+            return [&key](const TermPlaces::Group& g) { return g.key == key; };
+        };
+        if (std::none_of(places.groups.begin(), places.groups.end(), is(group.key))) {
+            auto at = std::find_if(places.groups.begin(), places.groups.end(), is(before));
+            if (at != places.groups.end()) ++at;
+            places.groups.insert(before.empty() ? places.groups.begin() : at,
+                                 {group.key, group.lines.size(), group.term});
+        }
+        before = group.key;
+    }
+    std::vector<TermLine> lines;
+    for (TermPlaces::Group& place : places.groups) {
+        const auto found =
+            std::find_if(groups.begin(), groups.end(), [&](const TermGroup& g) { return g.key == place.key; });
+        std::size_t shown = 0;
+        if (found != groups.end()) {
+            const bool otherForm = !found->term.empty() && !place.term.empty() && found->term != place.term;
+            if (otherForm) place.lines = found->lines.size();
+            if (place.lines > 1 || found->opened) place.lines = std::max(place.lines, found->lines.size());
+            if (!found->term.empty()) place.term = found->term;
+            shown = found->lines.size() <= place.lines ? found->lines.size() : 1;
+            lines.insert(lines.end(), found->lines.begin(), found->lines.begin() + static_cast<std::ptrdiff_t>(shown));
+        }
+        for (; shown < place.lines; ++shown)
+            lines.push_back({TermLine::Kind::gone, -1, -1, {}});
+    }
+    return lines;
+}
+
+} // namespace
+
+std::vector<TermLine> termLines(const Session& session, TermPlaces* places) {
     std::vector<TermLine> lines;
     const Recipe& recipe = session.recipe();
     const auto& evidence = session.evidence();
@@ -29,10 +106,12 @@ std::vector<TermLine> termLines(const Session& session) {
         if (evidence)
             for (std::size_t c = 0; c < evidence->coefficients.size(); ++c)
                 if (evidence->coefficients[c].term == static_cast<int>(t)) own.push_back(static_cast<int>(c));
-        const bool levels =
-            own.size() > 1 ||
-            (own.size() == 1 &&
-             evidence->coefficients[static_cast<std::size_t>(own[0])].name.find(" = ") != std::string::npos);
+        const bool ofFactor = std::any_of(
+            recipe.terms[t].parts.begin(), recipe.terms[t].parts.end(), [&](const TermPart& part) {
+                const Column* column = session.table().find(part.column);
+                return column && column->kind() == ColumnKind::factor;
+            });
+        const bool levels = own.size() > 1 || (own.size() == 1 && ofFactor);
         lines.push_back({TermLine::Kind::term, static_cast<int>(t), levels || own.empty() ? -1 : own[0],
                          recipe.terms[t].parts[0].column});
         if (levels && showsLevels(session, recipe.terms[t], own.size()))
@@ -46,13 +125,24 @@ std::vector<TermLine> termLines(const Session& session) {
             isOffered(recipe, column.name) && std::find(used.begin(), used.end(), column.name) == used.end())
             lines.push_back({TermLine::Kind::candidate, -1, -1, column.name});
     }
-    return lines;
+    return places ? inPlaces(groupsOf(session, lines), *places) : lines;
 }
 
 EffectScale effectScale(const Session& session) {
     const auto said = session.view().find("fit.scale");
     return said != session.view().end() && said->second == "deviation" ? EffectScale::deviation
                                                                        : EffectScale::quartiles;
+}
+
+Recipe withResponse(const Recipe& recipe, const std::string& name) {
+    Recipe next = recipe;
+    next.response = name;
+    next.chosen.reset();
+    std::erase_if(next.terms, [&](const Term& term) {
+        return std::any_of(term.parts.begin(), term.parts.end(),
+                           [&](const TermPart& part) { return part.column == name; });
+    });
+    return next;
 }
 
 Recipe withTerm(const Recipe& recipe, const Term& term) {
@@ -102,8 +192,8 @@ enum TermColumn {
 
 class TermCells {
 public:
-    explicit TermCells(Session& session)
-        : m_session(session), m_lines(termLines(session)), m_evidence(session.evidence()) {
+    TermCells(Session& session, TermPlaces* places)
+        : m_session(session), m_lines(termLines(session, places)), m_evidence(session.evidence()) {
         if (!m_evidence) return;
         m_deviation = effectScale(session) == EffectScale::deviation;
         for (const auto& c : m_evidence->coefficients) {
@@ -153,6 +243,8 @@ public:
         }
         case TermLine::Kind::candidate:
             return qs(l.column);
+        case TermLine::Kind::gone:
+            return {};
         }
         return {};
     }
@@ -189,6 +281,7 @@ public:
     }
 
     Qt::ItemFlags flags(int row, int column) const {
+        if (line(row).kind == TermLine::Kind::gone) return Qt::ItemNeverHasChildren;
         Qt::ItemFlags flags = Qt::ItemIsEnabled | Qt::ItemIsSelectable | Qt::ItemNeverHasChildren;
         if (column == colTerm && line(row).kind != TermLine::Kind::level) flags |= Qt::ItemIsUserCheckable;
         return flags;
@@ -200,7 +293,7 @@ public:
         Recipe recipe = m_session.draft();
         if (l.kind == TermLine::Kind::constant)
             recipe.intercept = !recipe.intercept;
-        else if (l.kind == TermLine::Kind::level)
+        else if (l.kind == TermLine::Kind::level || l.kind == TermLine::Kind::gone)
             return false;
         else
             recipe = wanted(l) ? withoutTerm(recipe, termName(ofLine(l))) : withTerm(recipe, ofLine(l));
@@ -267,8 +360,8 @@ private:
 
 } // namespace
 
-GridModel::Content termsGrid(Session& session) {
-    const auto cells = std::make_shared<const TermCells>(session);
+GridModel::Content termsGrid(Session& session, TermPlaces* places) {
+    const auto cells = std::make_shared<const TermCells>(session, places);
     const QString unit = session.unit(session.recipe().response);
     const bool logs = session.evidence() && session.evidence()->logResponse;
     const QString per = logs             ? "\nln " + qs(session.recipe().response)
@@ -350,6 +443,10 @@ GridModel::Content termsGrid(Session& session) {
                        if (column && column->kind() == ColumnKind::date)
                            return qs(dateText(static_cast<std::int32_t>(t->lowest)) + " to " +
                                      dateText(static_cast<std::int32_t>(t->highest)));
+                       if (column && session.evidence() && session.evidence()->model)
+                           for (const DesignInput& input : session.evidence()->model->design.inputs())
+                               if (input.name == column->name())
+                                   return qs(input.valueText(t->lowest) + " to " + input.valueText(t->highest));
                        return qs(readableText(t->lowest) + " to " + readableText(t->highest));
                    }),
     };

@@ -4,6 +4,7 @@
 #include "app/parts.h"
 #include "app/theme.h"
 #include "base/text.h"
+#include "workspace/grids.h"
 #include "workspace/text.h"
 
 #include <QDialog>
@@ -94,6 +95,9 @@ void BriefBar::tellModel() {
     addPart(tr("response"), recipe.response.empty() ? tr("a column to choose") : qs(recipe.response),
             [this](QPushButton* b) { chooseResponse(b); });
     if (!unit.isEmpty()) addWord("(" + unit + ")");
+    if (const auto said = m_session.view().find("response");
+        recipe.terms.empty() && said != m_session.view().end() && said->second == "guess")
+        addWord(tr("(a guess: click to choose another)"));
     if (recipe.logResponse) addWord(tr("through its logarithm"));
     addWord(tr("from"));
     addPart(tr("terms"),
@@ -194,14 +198,8 @@ void BriefBar::chooseResponse(QPushButton* at) {
         action->setCheckable(true);
         action->setChecked(column.name == m_session.recipe().response);
         connect(action, &QAction::triggered, this, [this, name = column.name] {
-            Recipe recipe = m_session.draft();
-            recipe.response = name;
-            recipe.chosen.reset();
-            std::erase_if(recipe.terms, [&](const Term& term) {
-                return std::any_of(term.parts.begin(), term.parts.end(),
-                                   [&](const TermPart& part) { return part.column == name; });
-            });
-            m_session.change(recipe);
+            m_session.view().erase("response");
+            m_session.change(withResponse(m_session.draft(), name));
         });
     }
     menu->popup(at->mapToGlobal(QPoint(0, at->height())));

@@ -9,6 +9,7 @@
 #include <QHBoxLayout>
 #include <QLineEdit>
 #include <QSplitter>
+#include <QStackedWidget>
 #include <QVBoxLayout>
 #include <cmath>
 
@@ -156,18 +157,35 @@ CheckStation::CheckStation(Session& session, QWidget* parent) : Station(session,
     plots->setStretchFactor(1, 2);
     plots->setSizes({680, 190});
     splitter->addWidget(plots);
-    auto* lower = new QSplitter(Qt::Horizontal, splitter);
-    lower->setHandleWidth(1);
-    m_outlying = new GridView(tr("Rows that stand out"), lower);
+    auto* lower = new QWidget(splitter);
+    auto* lowerLayout = new QVBoxLayout(lower);
+    lowerLayout->setContentsMargins(0, 4, 0, 0);
+    lowerLayout->setSpacing(2);
+    auto* choice = new QHBoxLayout;
+    auto tab = [&](const QString& text, const QString& name) {
+        auto* button = linkButton(text, lower);
+        button->setProperty("table", name);
+        button->setCheckable(true);
+        choice->addWidget(button);
+        connect(button, &QPushButton::clicked, this, [this, name] { showTable(name); });
+        return button;
+    };
+    m_showRows = tab(tr("rows that stand out"), "rows");
+    m_showReadings = tab(tr("readings of the checks"), "readings");
+    choice->addStretch(1);
+    lowerLayout->addLayout(choice);
+    m_tables = new QStackedWidget(lower);
+    m_outlying = new GridView(tr("Rows that stand out"), m_tables);
     m_outlying->setObjectName("outlying");
     m_outlying->setModel(&m_outlyingModel);
-    m_readings = new GridView(tr("Readings of the checks"), lower);
+    m_readings = new GridView(tr("Readings of the checks"), m_tables);
     m_readings->setObjectName("readings");
     m_readings->setModel(&m_readingsModel);
-    lower->addWidget(m_outlying);
-    lower->addWidget(m_readings);
-    lower->setSizes({470, 420});
+    m_tables->addWidget(m_outlying);
+    m_tables->addWidget(m_readings);
+    lowerLayout->addWidget(m_tables);
     splitter->addWidget(lower);
+    showTable("rows");
     splitter->setSizes({370, 190});
     layout->addWidget(splitter, 1);
 
@@ -199,12 +217,22 @@ CheckStation::CheckStation(Session& session, QWidget* parent) : Station(session,
     connect(m_reason, &QLineEdit::returnPressed, this, leaveOut);
 }
 
+void CheckStation::showTable(const QString& name) {
+    const bool rows = name == "rows";
+    m_tables->setCurrentWidget(rows ? m_outlying : m_readings);
+    for (QPushButton* button : {m_showRows, m_showReadings}) {
+        const bool shown = (button == m_showRows) == rows;
+        button->setChecked(shown);
+        button->setStyleSheet(shown ? "font-weight: 600; color: #1F2A2C;" : "");
+    }
+}
+
 void CheckStation::refresh() {
     const auto& evidence = m_session.evidence();
     m_outlyingModel.setContent(outlyingGrid(m_session));
     m_readingsModel.setContent(readingsGrid(m_session));
     m_outlying->fitColumns();
-    m_readings->fitColumns(320);
+    m_readings->fitColumns(600);
     if (!evidence) {
         m_plot->clear(tr("There is no fit to check yet. Tick columns in Fit."));
         m_distribution->clear(tr("Nothing to count yet."));

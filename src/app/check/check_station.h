@@ -5,18 +5,19 @@
 class QLabel;
 class QLineEdit;
 class QPushButton;
+class QStackedWidget;
 
 namespace oxgoad {
 
 class GridView;
 
-/// One large residual plot, the distribution beside it on the same scale, the rows that stand out, the
-/// readings.
 /// The residual plot and the distribution beside it.
 struct CheckPicture {
     PlotFrame::Content plot, beside;
 };
 
+/// One large residual plot, the distribution beside it on the same scale; below them the rows that stand out or the
+/// readings of the checks.
 class CheckStation : public Station {
     Q_OBJECT
 public:
@@ -30,6 +31,8 @@ private:
     void draw();
     void show(CheckPicture picture);
     void showSelection();
+    /// "rows" or "readings": the table below the plots.
+    void showTable(const QString& name);
 
     /// Of many rows the picture is put together in the background.
     Jobs m_jobs{this};
@@ -43,6 +46,9 @@ private:
     GridModel m_outlyingModel, m_readingsModel;
     GridView* m_outlying;
     GridView* m_readings;
+    QStackedWidget* m_tables;
+    QPushButton* m_showRows;
+    QPushButton* m_showReadings;
 };
 
 } // namespace oxgoad

@@ -6,6 +6,7 @@
 #include "app/data/reading_dialog.h"
 #include "app/data/rows_pane.h"
 #include "app/data/steps_pane.h"
+#include "app/window/start_pane.h"
 #include "app/parts.h"
 #include "base/text.h"
 #include "workspace/grids.h"
@@ -85,6 +86,12 @@ DataStation::DataStation(Session& session, FileChooser& files, QWidget* parent)
     splitter->setStretchFactor(0, 3);
     splitter->setStretchFactor(1, 2);
     layout->addWidget(splitter, 1);
+    m_body = splitter;
+    m_start = new StartPane(this);
+    layout->addWidget(m_start, 1);
+    m_body->hide();
+    connect(m_start, &StartPane::openWanted, this, &Station::openWanted);
+    connect(m_start, &StartPane::pathWanted, this, &Station::pathWanted);
     connect(&session, &Session::selectionChanged, this, [this] { m_rows->showSelection(); });
     connect(&m_jobs, &Jobs::failed, &session, &Session::failed);
     connect(&session, &Session::passwordWanted, this, [this](const ServerPlace& place, const QString& why) {
@@ -190,7 +197,12 @@ void DataStation::buildPanes(QWidget* below) {
     showPane("rows");
 }
 
+void DataStation::setRecent(const QStringList& paths) {
+    m_start->setRecent(paths);
+}
+
 QWidget* DataStation::focusTarget() {
+    if (!m_session.hasRows()) return m_start->findChild<QPushButton*>("primary");
     return m_ledger;
 }
 
@@ -211,6 +223,10 @@ void DataStation::refresh() {
     m_otherwise->setVisible(m_session.hasRows());
     m_again->setVisible(m_session.hasRows());
     m_find->setVisible(m_session.hasRows());
+    m_body->setVisible(m_session.hasRows());
+    m_start->setVisible(!m_session.hasRows());
+    for (QWidget* widget : std::initializer_list<QWidget*>{m_find, m_otherwise, m_again})
+        widget->setVisible(m_session.hasRows());
     if (!m_session.hasRows()) {
         m_file->setText(tr("No rows yet"));
         m_notes->setText({});
@@ -525,13 +541,8 @@ void DataStation::openColumn(const QModelIndex& index) {
     auto* response = menu->addAction(tr("Predict this column"));
     response->setEnabled(kind == ColumnKind::number && name != recipe.response);
     connect(response, &QAction::triggered, this, [this, name] {
-        Recipe next = m_session.draft();
-        next.response = name;
-        std::erase_if(next.terms, [&](const Term& term) {
-            return std::any_of(term.parts.begin(), term.parts.end(),
-                               [&](const TermPart& p) { return p.column == name; });
-        });
-        m_session.change(next);
+        m_session.view().erase("response");
+        m_session.change(withResponse(m_session.draft(), name));
     });
     const auto used = inputNames(recipe.terms);
     const bool in = std::find(used.begin(), used.end(), name) != used.end();

@@ -6,6 +6,7 @@
 class QHBoxLayout;
 class QLabel;
 class QLineEdit;
+class QSplitter;
 class QStackedWidget;
 class QPushButton;
 
@@ -14,6 +15,7 @@ namespace oxgoad {
 class GridView;
 class PartsPane;
 class RowsPane;
+class StartPane;
 class StepsPane;
 
 /// The ledger of columns above; below it the rows, the steps of preparation, the parts, and cells that do not
@@ -27,6 +29,8 @@ public:
     /// "rows", "steps", "parts" or "faults".
     void showPane(const QString& name);
     void showMarkedRows();
+    /// Files that were open before, for the start without rows.
+    void setRecent(const QStringList& paths);
 
 private:
     void refresh() override;
@@ -46,6 +50,8 @@ private:
     QString columnAt(const QModelIndex& index) const;
 
     FileChooser& m_files;
+    StartPane* m_start;
+    QSplitter* m_body;
     QLabel* m_file;
     QLabel* m_notes;
     QWidget* m_doubtsLine;

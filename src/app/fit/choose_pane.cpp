@@ -84,12 +84,11 @@ ChoosePane::ChoosePane(Session& session, QWidget* parent) : QWidget(parent), m_s
     auto* limitsLayout = new QHBoxLayout(limits);
     limitsLayout->setContentsMargins(0, 0, 0, 0);
     const auto limit = [&](const QString& accessible, const QString& before, double value) {
-        auto* s = new QDoubleSpinBox(limits);
+        auto* s = new NumberBox(limits);
         s->setAccessibleName(accessible);
         s->setRange(0.0001, 0.9999);
         s->setDecimals(4);
         s->setValue(value);
-        s->setButtonSymbols(QAbstractSpinBox::NoButtons);
         s->setFixedWidth(62);
         limitsLayout->addWidget(plainLabel(before, "hint", limits));
         limitsLayout->addWidget(s);

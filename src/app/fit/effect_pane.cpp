@@ -3,10 +3,13 @@
 #include "app/parts.h"
 #include "base/text.h"
 #include "study/say.h"
+#include "table/values.h"
 #include "workspace/text.h"
 
+#include <QLineEdit>
+#include <QDialog>
+#include <QDialogButtonBox>
 #include <QHBoxLayout>
-#include <QInputDialog>
 #include <QLabel>
 #include <QMenu>
 #include <QPushButton>
@@ -237,6 +240,50 @@ QString EffectPane::averageText(const Found& found) const {
         .arg(said.join(", "), unit.isEmpty() ? QString() : " " + unit);
 }
 
+void EffectPane::askHeld(const HeldValue& value, const std::function<void(double)>& take) {
+    const Column* column = m_session.table().find(value.column);
+    const bool date = column && column->kind() == ColumnKind::date;
+    auto* dialog = new QDialog(this);
+    dialog->setObjectName("holdDialog");
+    dialog->setAttribute(Qt::WA_DeleteOnClose);
+    dialog->setWindowTitle(tr("Hold at"));
+    auto* layout = new QVBoxLayout(dialog);
+    layout->addWidget(plainLabel(tr("Value of %1").arg(m_session.titled(value.column)), {}, dialog));
+    auto* edit = new QLineEdit(date ? qs(value.text) : qs(exactText(value.value)), dialog);
+    edit->setObjectName("holdValue");
+    edit->setAccessibleName(tr("Value of %1").arg(qs(value.column)));
+    edit->selectAll();
+    layout->addWidget(edit);
+    auto* said = plainLabel({}, "hint", dialog);
+    said->setObjectName("holdSaid");
+    layout->addWidget(said);
+    auto* buttons = new QDialogButtonBox(QDialogButtonBox::Ok | QDialogButtonBox::Cancel, dialog);
+    layout->addWidget(buttons);
+    auto* ok = buttons->button(QDialogButtonBox::Ok);
+    const auto read = [date](const QString& text) -> std::optional<double> {
+        if (!date) return typedNumber(text);
+        const auto day = parseDate(ss(text), DateOrder::yearFirst);
+        return day ? std::optional(static_cast<double>(*day)) : std::nullopt;
+    };
+    const auto judge = [=] {
+        const bool fine = read(edit->text()).has_value();
+        ok->setEnabled(fine);
+        said->setText(fine || edit->text().isEmpty() ? QString()
+                      : date ? tr("A date as 2025-03-01.")
+                             : tr("A number with a decimal point, as 12,500.75."));
+    };
+    connect(edit, &QLineEdit::textChanged, dialog, judge);
+    connect(buttons, &QDialogButtonBox::rejected, dialog, &QDialog::reject);
+    connect(buttons, &QDialogButtonBox::accepted, dialog, [=] {
+        if (const auto chosen = read(edit->text())) {
+            take(*chosen);
+            dialog->accept();
+        }
+    });
+    judge();
+    dialog->open();
+}
+
 void EffectPane::chooseHeld() {
     auto* menu = new QMenu(this);
     menu->setObjectName("holdMenu");
@@ -265,20 +312,7 @@ void EffectPane::chooseHeld() {
         }
         connect(menu->addAction(qs(value.column + " = " + value.text + "…").replace('&', "&&")),
                 &QAction::triggered, this, [this, hold, value] {
-                    auto* dialog = new QInputDialog(this);
-                    dialog->setObjectName("holdDialog");
-                    dialog->setAttribute(Qt::WA_DeleteOnClose);
-                    dialog->setWindowTitle(tr("Hold at"));
-                    dialog->setInputMode(QInputDialog::DoubleInput);
-                    dialog->setDoubleDecimals(6);
-                    dialog->setDoubleRange(-1e15, 1e15);
-                    dialog->setLabelText(tr("Value of %1").arg(m_session.titled(value.column)));
-                    for (auto* label : dialog->findChildren<QLabel*>())
-                        label->setTextFormat(Qt::PlainText);
-                    dialog->setDoubleValue(value.value);
-                    connect(dialog, &QInputDialog::doubleValueSelected, this,
-                            [hold, column = value.column](double chosen) { hold(column, chosen); });
-                    dialog->open();
+                    askHeld(value, [hold, column = value.column](double chosen) { hold(column, chosen); });
                 });
     }
     menu->addSeparator();

@@ -31,6 +31,7 @@ private:
     void sayHeld(const Effect& effect);
     QString averageText(const Found& found) const;
     void chooseHeld();
+    void askHeld(const HeldValue& value, const std::function<void(double)>& take);
     std::map<std::string, double> held() const;
 
     Session& m_session;

@@ -48,6 +48,13 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     m_terms->setObjectName("terms");
     m_terms->setModel(&m_model);
     m_terms->setContextMenuPolicy(Qt::CustomContextMenu);
+    m_terms->horizontalHeader()->setSectionsClickable(true);
+    m_terms->horizontalHeader()->setToolTip(
+        tr("A click puts the lines into the order of the model; while you tick they keep their places"));
+    connect(m_terms->horizontalHeader(), &QHeaderView::sectionClicked, this, [this] {
+        m_places.groups.clear();
+        refresh();
+    });
     splitter->addWidget(m_terms);
 
     auto* lower = new QSplitter(Qt::Horizontal, splitter);
@@ -209,6 +216,12 @@ void FitStation::showHelps(std::shared_ptr<const WhatHelps> helps) {
                                         : QString()));
 }
 
+void FitStation::hideEvent(QHideEvent* event) {
+    m_places.groups.clear();
+    refreshLater();
+    Station::hideEvent(event);
+}
+
 QWidget* FitStation::focusTarget() {
     return m_terms;
 }
@@ -223,14 +236,14 @@ void FitStation::refresh() {
     }
     const int columns = m_model.columnCount();
     const int lines = m_model.rowCount();
-    m_model.setContent(termsGrid(m_session));
+    m_model.setContent(termsGrid(m_session, &m_places));
     if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_terms->fitColumns(160);
     m_scale->setText(effectScale(m_session) == EffectScale::quartiles
                          ? tr("effects: low to high quartile")
                          : tr("effects: one standard deviation"));
     if (!m_terms->currentIndex().isValid() ||
         m_terms->currentIndex().row() == 0) { // the constant has nothing to show
-        const auto shown = termLines(m_session);
+        const auto shown = termLines(m_session, &m_places);
         const auto first = std::find_if(shown.begin(), shown.end(),
                                         [](const TermLine& l) { return l.kind == TermLine::Kind::term; });
         if (first != shown.end())
@@ -256,7 +269,7 @@ void FitStation::showColumn(const QString& column) {
 void FitStation::showLine() {
     const QStringList summary = fitSummary(m_session);
     const auto& evidence = m_session.evidence();
-    const auto lines = termLines(m_session);
+    const auto lines = termLines(m_session, &m_places);
     int row = m_terms->currentIndex().row();
     if (row < 0 || row >= static_cast<int>(lines.size()))
         row = evidence && !evidence->terms.empty() ? (evidence->intercept ? 1 : 0) : -1;
@@ -277,6 +290,8 @@ void FitStation::showLine() {
         m_equation->setText(equationFor(m_session, {}));
         m_effect->clear(line.kind == TermLine::Kind::candidate
                             ? tr("%1 is not in the model.").arg(qs(line.column))
+                        : line.kind == TermLine::Kind::gone
+                            ? QString()
                             : tr("The constant has no effect to draw."));
         return;
     }
@@ -293,8 +308,8 @@ void FitStation::showLine() {
     m_effect->showEffect(columns[0], columns.size() > 1 ? columns[1] : std::string());
 }
 
-std::optional<Term> FitStation::pairOfSelection() const {
-    const auto lines = termLines(m_session);
+std::optional<Term> FitStation::pairOfSelection() {
+    const auto lines = termLines(m_session, &m_places);
     std::vector<std::string> columns;
     for (const QModelIndex& index : m_terms->selectionModel()->selectedRows()) {
         const TermLine& line = lines[static_cast<std::size_t>(index.row())];
@@ -313,7 +328,7 @@ std::optional<Term> FitStation::pairOfSelection() const {
 
 void FitStation::openLine(const QModelIndex& index) {
     if (!index.isValid()) return;
-    const auto lines = termLines(m_session);
+    const auto lines = termLines(m_session, &m_places);
     const TermLine line = lines[static_cast<std::size_t>(index.row())];
     if (line.column.empty()) return;
     const Column* column = m_session.table().find(line.column);

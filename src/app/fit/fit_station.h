@@ -1,5 +1,6 @@
 #pragma once
 #include "app/station.h"
+#include "workspace/grids.h"
 #include "study/what_helps.h"
 #include "workspace/grid_model.h"
 
@@ -21,6 +22,10 @@ public:
     void showColumn(const QString& column) override;
     QWidget* focusTarget() override;
 
+protected:
+    /// Left, the list takes the order of the model again.
+    void hideEvent(QHideEvent* event) override;
+
 private:
     void refresh() override;
     void showLine();
@@ -30,9 +35,10 @@ private:
     void findHelps();
     void showHelps(std::shared_ptr<const WhatHelps> helps);
     void openLine(const QModelIndex& index);
-    std::optional<Term> pairOfSelection() const;
+    std::optional<Term> pairOfSelection();
 
     GridModel m_model;
+    TermPlaces m_places;
     GridView* m_terms;
     QPushButton* m_pair;
     QPushButton* m_scale;

@@ -119,12 +119,15 @@ void sayWhole(Looking& look, const Column& column, const AgainstReading& reading
                                            qs(readableText(line.intercept)), line.slope < 0 ? "−" : "+",
                                            qs(readableText(std::fabs(line.slope))),
                                            request.scales.logX ? tr("ln ") : QString(), name);
-    if (!std::isnan(reading.unseen.curve))
-        look.picture.sentences
-            << tr("Of rows not used to draw them the line explains %1, the curve %2%3.")
-                   .arg(qs(percentText(std::round(1000 * std::max(0.0, reading.unseen.line)) / 1000)),
-                        qs(percentText(std::round(1000 * std::max(0.0, reading.unseen.curve)) / 1000)),
-                        reading.bends ? tr(": it bends") : QString());
+    if (!std::isnan(reading.unseen.curve)) {
+        const auto explained = [](double share) {
+            return share < 0 ? tr("less than the mean does")
+                             : qs(percentText(std::round(1000 * share) / 1000));
+        };
+        look.picture.sentences << tr("Of rows not used to draw them the line explains %1, the curve %2%3.")
+                                      .arg(explained(reading.unseen.line), explained(reading.unseen.curve),
+                                           reading.bends ? tr(": it bends") : QString());
+    }
     for (std::size_t k = 0; k < std::min<std::size_t>(2, reading.slopesBy.size()); ++k)
         if (reading.slopesBy[k].pAdjusted < 0.05)
             look.picture.groups.emplace_back(

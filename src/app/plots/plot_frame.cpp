@@ -1,5 +1,7 @@
 #include "app/plots/plot_frame.h"
 
+#include "app/theme.h"
+
 #include "app/plots/plot_parts.h"
 #include "base/text.h"
 #include "look/inside.h"
@@ -62,7 +64,7 @@ PlotFrame::PlotFrame(const QString& accessibleName, QWidget* parent)
     setAccessibleName(accessibleName);
     setFocusPolicy(Qt::StrongFocus);
     auto* layout = new QVBoxLayout(this);
-    layout->setContentsMargins(0, 0, 0, 0);
+    layout->setContentsMargins(1, 1, 1, 1); // the frame of the focus
     auto* plot = new QCustomPlot(this);
     m_plot->widget = plot;
     m_plot->rubber = new Rubber(plot);
@@ -386,6 +388,24 @@ bool PlotFrame::event(QEvent* event) {
         return true;
     }
     return QWidget::event(event);
+}
+
+void PlotFrame::paintEvent(QPaintEvent* event) {
+    QWidget::paintEvent(event);
+    if (!hasFocus()) return;
+    QPainter painter(this);
+    painter.setPen(QPen(theme::focus, 1));
+    painter.drawRect(rect().adjusted(0, 0, -1, -1));
+}
+
+void PlotFrame::focusInEvent(QFocusEvent* event) {
+    QWidget::focusInEvent(event);
+    update();
+}
+
+void PlotFrame::focusOutEvent(QFocusEvent* event) {
+    QWidget::focusOutEvent(event);
+    update();
 }
 
 void PlotFrame::keyPressEvent(QKeyEvent* event) {

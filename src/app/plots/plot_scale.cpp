@@ -23,6 +23,7 @@ private:
         const double size = std::fabs(tick);
         if (size < 1e-9 * std::fabs(m_step)) return "0";
         if (m_unit != 1) return qs(readableText(tick / m_unit, 4));
+        if (m_years && tick == std::floor(tick)) return QString::number(static_cast<int>(tick));
         if (size >= 1e12 || m_step < 1e-6) return qs(readableText(tick, 4));
         int decimals = 0; // as many as the step needs
         while (decimals < 7 && std::fabs(m_step * std::pow(10, decimals) -
@@ -34,10 +35,13 @@ private:
     }
     double getTickStep(const QCPRange& range) override {
         m_step = QCPAxisTicker::getTickStep(range);
+        // An axis that spans years and nothing else names them as years: 1970, not 1,970.
+        m_years = range.lower >= 1500 && range.upper < 2200 && range.size() < 700 && m_step >= 1;
         return m_step;
     }
     double m_unit;
     double m_step = 1;
+    bool m_years = false;
 };
 
 /// Whole powers of ten where there are enough of them, otherwise 1, 2 and 5 of each, otherwise even steps of

@@ -11,10 +11,14 @@
 #include "app/parts.h"
 #include "app/trail/trail_strip.h"
 #include "app/window/rail_icons.h"
+#include "app/window/help_window.h"
 #include "app/window/selection_bar.h"
 #include "base/text.h"
 #include "workspace/text.h"
 
+#include <QMimeData>
+#include <QDragEnterEvent>
+#include <QApplication>
 #include <QButtonGroup>
 #include <QCloseEvent>
 #include <QFileInfo>
@@ -56,6 +60,9 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
         m_stations.push_back(station);
         m_stack->addWidget(station);
         connect(station, &Station::openWanted, this, &MainWindow::askOpen);
+        connect(station, &Station::pathWanted, this, [this](const QString& path) {
+            if (mayLeave()) open(path);
+        });
         connect(station, &Station::forecastRowsWanted, this, &MainWindow::askForecastRows);
     }
     buildRail(rail);
@@ -123,6 +130,10 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
         if (m_closeAfterSave) close();
     });
     addShortcuts();
+    setAcceptDrops(true);
+    for (Station* station : m_stations)
+        if (auto* data = qobject_cast<DataStation*>(station))
+            data->setRecent(m_settings.value("recent").toStringList());
     resize(1280, 800);
     if (m_settings.contains("window/geometry"))
         restoreGeometry(m_settings.value("window/geometry").toByteArray());
@@ -226,6 +237,7 @@ void MainWindow::addShortcuts() {
     key(QKeySequence::Undo, [this] { m_session.undo(); });
     key(QKeySequence("Ctrl+Shift+Z"), [this] { m_session.redo(); });
     key(QKeySequence::Quit, [this] { close(); });
+    key(QKeySequence("F1"), [this] { showHelp(); });
     key(QKeySequence("F10"), [this] { m_menuButton->click(); });
     key(QKeySequence("Escape"), [this] { m_session.jobs().stop(); });
 }
@@ -250,6 +262,7 @@ void MainWindow::fillMenu() {
     add(tr("Back to the fit before"), QKeySequence::Undo, m_session.canUndo(), [this] { m_session.undo(); });
     add(tr("Forward again"), QKeySequence("Ctrl+Shift+Z"), m_session.canRedo(), [this] { m_session.redo(); });
     m_menu->addSeparator();
+    add(tr("Help"), QKeySequence("F1"), true, [this] { showHelp(); });
     add(tr("Quit"), QKeySequence::Quit, true, [this] { close(); });
 }
 
@@ -269,6 +282,55 @@ void MainWindow::showStation(const QString& name) {
 
 QString MainWindow::failureShown() const {
     return m_messageLine->isVisible() && m_dismiss->isVisible() ? m_message->text() : QString();
+}
+
+void MainWindow::showHelp() {
+    // What has the focus, or the station it is in.
+    QString topic = "Data";
+    for (const auto& [name, heading] :
+         {std::pair{"data", "Data"}, {"look", "Look"}, {"fit", "Fit"}, {"check", "Check"}, {"compare", "Compare"},
+          {"forecast", "Forecast"}})
+        if (auto* station = qobject_cast<Station*>(m_stack->currentWidget()); station && station->name() == name)
+            topic = heading;
+    const QWidget* focused = QApplication::focusWidget();
+    for (const QWidget* widget = focused; widget; widget = widget->parentWidget()) {
+        if (widget == m_brief) topic = "The brief";
+        if (widget == m_goads) topic = "Goads";
+        if (widget == m_trail) topic = "Trail";
+        if (qobject_cast<const PlotFrame*>(widget)) topic = "Plots";
+    }
+    if (!m_help) m_help = new HelpWindow(this);
+    m_help->showTopic(topic);
+    m_help->show();
+    m_help->raise();
+    m_help->activateWindow();
+}
+
+namespace {
+
+/// The one file of this machine that is dragged; empty for anything else.
+QString draggedFile(const QMimeData* data) {
+    const auto urls = data ? data->urls() : QList<QUrl>();
+    return urls.size() == 1 && urls.front().isLocalFile() ? urls.front().toLocalFile() : QString();
+}
+
+} // namespace
+
+void MainWindow::dragEnterEvent(QDragEnterEvent* event) {
+    if (!draggedFile(event->mimeData()).isEmpty()) event->acceptProposedAction();
+}
+
+void MainWindow::dropEvent(QDropEvent* event) {
+    const QString path = draggedFile(event->mimeData());
+    if (path.isEmpty()) return;
+    event->acceptProposedAction();
+    // The drag ends first: what is asked now may open a dialog.
+    QMetaObject::invokeMethod(
+        this,
+        [this, path] {
+            if (mayLeave()) open(path);
+        },
+        Qt::QueuedConnection);
 }
 
 void MainWindow::askOpen() {
@@ -332,6 +394,8 @@ void MainWindow::rememberRecent(const QString& path) {
     while (recent.size() > recentKept)
         recent.removeLast();
     m_settings.setValue("recent", recent);
+    for (Station* station : m_stations)
+        if (auto* data = qobject_cast<DataStation*>(station)) data->setRecent(recent);
 }
 
 void MainWindow::updateTitle() {

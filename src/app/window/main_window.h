@@ -18,6 +18,7 @@ namespace oxgoad {
 class BriefBar;
 class SelectionBar;
 class GoadsPanel;
+class HelpWindow;
 class Station;
 class TrailStrip;
 
@@ -32,9 +33,13 @@ public:
     void open(const QString& path);
     void showStation(const QString& name);
     QString failureShown() const;
+    /// The help, at what belongs to what has the focus.
+    void showHelp();
 
 protected:
     void closeEvent(QCloseEvent* event) override;
+    void dragEnterEvent(QDragEnterEvent* event) override;
+    void dropEvent(QDropEvent* event) override;
 
 private:
     void buildRail(QWidget* rail);
@@ -73,6 +78,7 @@ private:
     QPushButton* m_dismiss;
     QPushButton* m_salvage = nullptr;
     QString m_damagedPath;
+    HelpWindow* m_help = nullptr;
     bool m_closeAfterSave = false;
 };
 

@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "table/values.h"
 
 #include <algorithm>
 #include <cmath>
@@ -15,10 +16,21 @@ constexpr std::int32_t unseenLevel = -2;
 /// A model matrix wider than this is a mistake: mostly a factor of names or numbers.
 constexpr std::size_t mostColumns = 5000;
 
+/// Whether all values that are learned from are whole numbers that can be years.
+bool holdsYears(const Column& column, std::span<const std::uint32_t> rows) {
+    if (column.kind() != ColumnKind::number) return false;
+    const auto values = column.numbers();
+    return !rows.empty() && std::all_of(rows.begin(), rows.end(), [&](std::uint32_t row) {
+        return values[row] == std::floor(values[row]) && areYears(values[row], values[row]);
+    });
+}
+
 DesignInput learnInput(const Column& column, std::span<const std::uint32_t> rows,
                        const std::map<std::string, std::string>& references, const std::string& file) {
     DesignInput input;
     input.name = column.name();
+    input.date = column.kind() == ColumnKind::date;
+    input.years = holdsYears(column, rows);
     if (column.kind() == ColumnKind::text)
         throw Error(ErrorCode::wrongType, "this is a text column, which no term can use",
                     {.file = file, .column = column.name()},
@@ -283,6 +295,16 @@ void forEachBlock(const BoundDesign& design, std::span<const std::uint32_t> rows
         design.fill(part, block);
         use(b * designBlockRows, block);
     });
+}
+
+std::string DesignInput::valueText(double value) const {
+    if (std::isnan(value)) return {};
+    if (factor) {
+        const auto level = static_cast<std::size_t>(value);
+        return value >= 0 && level < levels.size() ? levels[level] : std::string();
+    }
+    if (date) return dateText(static_cast<std::int32_t>(value));
+    return years && value == std::floor(value) ? exactText(value) : readableText(value);
 }
 
 } // namespace oxgoad

@@ -25,6 +25,11 @@ struct DesignInput {
     /// Levels that occur in the learning rows, in the table's order; factors only.
     std::vector<std::string> levels;
     std::size_t referenceLevel = 0;
+    /// A date, whose values are days since 1970-01-01; or whole numbers that are years.
+    bool date = false, years = false;
+
+    /// A value for people: "2024-05-01", "1970", "12,500"; the level of a factor.
+    std::string valueText(double value) const;
 };
 
 /// A column of the model matrix: the product of its pieces.

@@ -67,7 +67,8 @@ LearnedReach::LearnedReach(const BoundDesign& learned, std::span<const std::uint
 void LearnedReach::judgeRanges(const BoundDesign& rows, std::size_t row,
                                std::vector<Finding>& findings) const {
     for (std::size_t i = 0; i < m_ranges.size(); ++i) {
-        if (m_design.inputs()[i].factor) continue;
+        const DesignInput& input = m_design.inputs()[i];
+        if (input.factor) continue;
         const double value = rows.inputValue(i, row);
         const Range& range = m_ranges[i];
         const double beyond = std::max(value - range.high, range.low - value);
@@ -76,9 +77,9 @@ void LearnedReach::judgeRanges(const BoundDesign& rows, std::size_t row,
         const ReachGrade grade =
             beyond > m_options.edgeShare * width ? ReachGrade::outside : ReachGrade::edge;
         findings.push_back(
-            {grade, m_design.inputs()[i].name + " " + readableText(value) +
-                        (value > range.high ? " is above the highest seen, " + readableText(range.high)
-                                            : " is below the lowest seen, " + readableText(range.low))});
+            {grade, input.name + " " + input.valueText(value) +
+                        (value > range.high ? " is above the highest seen, " + input.valueText(range.high)
+                                            : " is below the lowest seen, " + input.valueText(range.low))});
     }
 }
 
@@ -103,10 +104,10 @@ void LearnedReach::judgePairs(const BoundDesign& rows, std::size_t row,
         const double beyond = std::max(value - range.high, range.low - value);
         if (!(beyond > m_options.edgeShare * (whole.high - whole.low))) continue;
         findings.push_back({pair.product ? ReachGrade::outside : ReachGrade::edge,
-                            inputs[pair.number].name + " " + readableText(value) + " with " +
+                            inputs[pair.number].name + " " + inputs[pair.number].valueText(value) + " with " +
                                 inputs[pair.factor].name + " = " + inputs[pair.factor].levels[level] +
-                                (value > range.high ? ": seen only up to " + readableText(range.high)
-                                                    : ": seen only from " + readableText(range.low))});
+                                (value > range.high ? ": seen only up to " + inputs[pair.number].valueText(range.high)
+                                                    : ": seen only from " + inputs[pair.number].valueText(range.low))});
     }
 }
 

@@ -1,6 +1,7 @@
 #include "share/ledger_text.h"
 
 #include "base/text.h"
+#include "table/values.h"
 
 #include <nlohmann/json.hpp>
 
@@ -11,9 +12,6 @@ namespace oxgoad {
 
 using nlohmann::ordered_json;
 
-namespace {
-
-/// Text of the data without what a terminal would obey.
 std::string harmless(std::string_view text) {
     std::string plain;
     for (const char c : text) {
@@ -25,6 +23,8 @@ std::string harmless(std::string_view text) {
     }
     return plain;
 }
+
+namespace {
 
 std::size_t widthOf(std::string_view text) {
     return static_cast<std::size_t>(std::count_if(
@@ -59,6 +59,8 @@ std::string moment(const ColumnSummary& s, double NumberSummary::*member, bool i
     if (!s.numbers) return {};
     const double value = (*s.numbers).*member;
     if (s.kind == ColumnKind::date && isPlace) return dateText(static_cast<std::int32_t>(value));
+    const bool years = s.whole == s.rows - s.missing && areYears(s.numbers->smallest, s.numbers->largest);
+    if (years && value == std::floor(value) && value >= 1000) return exactText(value);
     return std::isnan(value) ? "" : shortText(value);
 }
 

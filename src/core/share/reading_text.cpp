@@ -28,9 +28,12 @@ std::string readingText(const Recipe& recipe, const Evidence& evidence) {
     std::string text = equationText(evidence) + "\n";
     for (const std::string& factor : factorsWithSlopes(evidence)) {
         text += "\nFor each level of " + factor + ":\n";
-        for (const LevelEquation& level : equationsByLevel(evidence, factor))
+        const auto levels = equationsByLevel(evidence, factor);
+        for (const LevelEquation& level : levels)
             text += "  " + level.level + ": " + level.equation + "\n";
-        for (const LevelEquation& level : equationsByLevel(evidence, factor))
+        if (!levels.empty() && !levels.front().common.empty())
+            text += "  common to all levels: common =" + levels.front().common + "\n";
+        for (const LevelEquation& level : levels)
             if (const std::string slopes = slopeSentence(evidence, recipe, level, factor); !slopes.empty())
                 text += slopes + "\n";
     }

@@ -238,7 +238,7 @@ std::vector<HeldValue> usualValues(const ModelFit& model, const Table& table) {
             // Of an even number the mean of both in the middle (definition 7); a date stays a day.
             if (!date && values.size() % 2 == 0)
                 value.value = (*middle + *std::max_element(values.begin(), middle)) / 2;
-            value.text = date ? dateText(static_cast<std::int32_t>(*middle)) : shortText(value.value);
+            value.text = date || input.years ? input.valueText(value.value) : shortText(value.value);
         }
         held.push_back(std::move(value));
     }

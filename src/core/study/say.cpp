@@ -34,10 +34,22 @@ std::string within(const std::string& unit) {
     return unit.empty() ? unit : " " + unit;
 }
 
-std::string signedTerm(double value, double error, const std::string& name, bool first) {
+/// Whether a coefficient's name says a level of a factor; a column may be called "a = b" too.
+bool namesLevel(const Evidence& e, const std::string& name) {
+    if (name.find(" = ") == std::string::npos) return false;
+    if (!e.model) return true;
+    const auto& inputs = e.model->design.inputs();
+    return std::any_of(inputs.begin(), inputs.end(), [&](const DesignInput& input) {
+        return input.factor && std::any_of(input.levels.begin(), input.levels.end(), [&](const std::string& level) {
+                   return name.find(input.name + " = " + level) != std::string::npos;
+               });
+    });
+}
+
+std::string signedTerm(const Evidence& e, double value, double error, const std::string& name, bool first) {
     std::string text = value < 0 ? (first ? " −" : " − ") : (first ? " " : " + ");
     text += supported(std::fabs(value), error);
-    if (!name.empty()) text += "·" + (name.find(" = ") != std::string::npos ? "[" + name + "]" : name);
+    if (!name.empty()) text += "·" + (namesLevel(e, name) ? "[" + name + "]" : name);
     return text;
 }
 
@@ -103,12 +115,22 @@ std::string plusMinus(double error) {
 }
 
 /// "9.1 ± 1.2 EUR more", or "4.2 ± 0.3 % more" for a fit in logarithms.
+/// The word for numbers of that size in a sentence, and what it stands for: 248 ± 27 million.
+std::pair<double, std::string_view> scaleWord(double size) {
+    if (!(size >= 1e6) || size >= 1e15) return {1, ""};
+    return size >= 1e12 ? std::pair{1e12, std::string_view(" trillion")}
+           : size >= 1e9 ? std::pair{1e9, std::string_view(" billion")}
+                         : std::pair{1e6, std::string_view(" million")};
+}
+
 std::string change(const Evidence& e, const Recipe& recipe, double estimate, double error,
                    bool words = true) {
     const std::string side = estimate < 0 ? " less" : " more";
-    if (!e.logResponse)
-        return supported(std::fabs(estimate), error) + plusMinus(error) +
+    if (!e.logResponse) {
+        const auto [scale, word] = scaleWord(std::fabs(estimate));
+        return supported(std::fabs(estimate) / scale, error / scale) + plusMinus(error / scale) + std::string(word) +
                within(unitHead(recipe, e.response)) + (words ? side : "");
+    }
     const double grown = 100 * std::expm1(estimate);
     const double grownError = 100 * std::exp(estimate) * error;
     return supported(std::fabs(grown), grownError) + plusMinus(grownError) + " %" + (words ? side : "");
@@ -121,8 +143,9 @@ std::string interval(const Evidence& e, const Recipe& recipe, const CoefficientE
                 : e.fitsExactly
                     ? "the model says the response to the last digit."
                     : "it rests on rows that alone fix their fitted value, or on groups that do.");
-    return " " + percentText(recipe.level) + " interval " + supported(c.lower, c.standardError) + " to " +
-           supported(c.upper, c.standardError) + (e.logResponse ? " on the logarithm" : "") + ", p " +
+    const auto [scale, word] = scaleWord(std::max(std::fabs(c.lower), std::fabs(c.upper)));
+    return " " + percentText(recipe.level) + " interval " + supported(c.lower / scale, c.standardError / scale) +
+           " to " + supported(c.upper / scale, c.standardError / scale) + std::string(word) + (e.logResponse ? " on the logarithm" : "") + ", p " +
            probabilityText(c.p) + ".";
 }
 
@@ -343,7 +366,7 @@ std::string equationText(const Evidence& e) {
     bool first = true;
     for (const auto& c : e.coefficients) {
         if (c.dependent || c.derived) continue;
-        text += signedTerm(c.estimate, c.standardError, c.term < 0 ? std::string() : c.name, first);
+        text += signedTerm(e, c.estimate, c.standardError, c.term < 0 ? std::string() : c.name, first);
         first = false;
     }
     return text + offsetText(e) + " + ε";
@@ -392,18 +415,36 @@ std::vector<LevelEquation> equationsByLevel(const Evidence& e, const std::string
         }
         LevelEquation equation;
         equation.level = levels[level];
-        std::string text = leftSide(e) + " =";
+        std::string text, common;
         bool first = true;
+        std::size_t commonTerms = 0;
         for (const std::string& name : order) {
             if (name.empty() && !model.fit.intercept && !differs[name]) continue;
             const auto [estimate, error, df] =
                 model.fit.combination(weights[name], name.empty() && model.fit.intercept ? 1 : 0);
-            text += signedTerm(estimate, error, name, first);
-            first = false;
+            const bool own = differs[name] || name.empty();
+            (own ? text : common) += signedTerm(e, estimate, error, name, own ? first : commonTerms == 0);
+            if (own)
+                first = false;
+            else
+                ++commonTerms;
             if (differs[name])
                 equation.parts.push_back({name.empty() ? "constant" : name, estimate, error, df});
         }
-        equation.equation = text + offsetText(e) + " + ε";
+        // Two terms more on each line are no burden; many are said once.
+        constexpr std::size_t few = 2;
+        common += offsetText(e);
+        if (commonTerms > few && levels.size() > 1) {
+            equation.equation = leftSide(e) + " =" + text + " + common + ε";
+            equation.common = common;
+        } else {
+            const bool minus = common.starts_with(" −");
+            equation.equation = leftSide(e) + " =" + text +
+                                (commonTerms == 0 || first ? common
+                                 : minus ? " − " + common.substr(std::string_view(" −").size())
+                                         : " +" + common) +
+                                " + ε";
+        }
         found.push_back(std::move(equation));
     }
     return found;

@@ -14,7 +14,11 @@ std::string equationText(const Evidence& evidence);
 /// The equation of one level of a factor, with what its indicators and products come to added up.
 struct LevelEquation {
     std::string level;
+    /// With the terms that are the same for all levels as "common" where there are several.
     std::string equation;
+    /// What is common to all levels, said once: " + 0.4·places − 12·[cooling = ammonia]"; empty when the equation
+    /// is written out in full.
+    std::string common;
     /// Slopes and constant of this level that differ between levels, with errors: "list_rate", "constant".
     struct Part {
         std::string name;

@@ -23,7 +23,8 @@ inline constexpr double apartChance = 0.005;
 /// statistics"; Hill 1975, "A simple general approach to inference about the tail of a distribution"), so that a
 /// spacing over the mean of the k below it has an F distribution with 2 and 2k degrees of freedom; under lighter
 /// tails (normal, exponential, lognormal, bounded) wide spacings are rarer still. The first ten different values
-/// are looked at, as far as they are at most 1 in 20 of all, each at a tenth of apartChance; equal values stand for
+/// are looked at, as far as they are at most 1 in 20 of all, the outermost at half of apartChance and the others at
+/// equal parts of the rest; equal values stand for
 /// as many spacings drawn together by rounding. Requires sorted
 /// values without NaN; nothing is apart among fewer than 20.
 ApartValues apartAbove(std::span<const double> sorted);

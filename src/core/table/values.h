@@ -36,6 +36,11 @@ struct DressedNumber {
 /// below zero. Empty when it is anything else. A plain number is one too.
 std::optional<DressedNumber> parseDressedNumber(std::string_view text, const NumberDress& dress);
 
+/// Whether numbers that are all whole, between these two, are years: their thousands are not grouped.
+constexpr bool areYears(double smallest, double largest) {
+    return smallest >= 1500 && largest < 2200;
+}
+
 /// True when the text is digits and nothing else (and not empty).
 bool isDigits(std::string_view text);
 

@@ -20,7 +20,14 @@ CsvWriter& CsvWriter::text(std::string_view value) {
                         (!value.empty() && (value.front() == ' ' || value.back() == ' '));
     if (quoted) m_out += '"';
     if (live) m_out += '\'';
+    const bool utf8 = isUtf8(value);
     for (const char c : value) {
+        // What would steer a terminal, or is no text at all, is shown as such (U+FFFD).
+        const auto u = static_cast<unsigned char>(c);
+        if ((u < 0x20 && c != '\t' && c != '\n' && c != '\r') || u == 0x7F || (!utf8 && u >= 0x80)) {
+            m_out += "\uFFFD";
+            continue;
+        }
         if (c == '"') m_out += '"';
         m_out += c;
     }
