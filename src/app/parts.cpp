@@ -1,10 +1,10 @@
 #include "app/parts.h"
 
 #include "app/theme.h"
-#include "workspace/text.h"
-#include "table/values.h"
 #include "base/text.h"
+#include "table/values.h"
 #include "workspace/grids.h"
+#include "workspace/text.h"
 
 #include <QApplication>
 #include <QClipboard>
@@ -42,8 +42,10 @@ QPushButton* linkButton(const QString& text, QWidget* parent) {
 }
 
 std::optional<double> typedNumber(const QString& text) {
-    const auto number = parseDressedNumber(
-        ss(text), {.decimalMark = '.', .thousandsMarks = ", '", .currency = false, .percent = NumberDress::Percent::refused});
+    const auto number = parseDressedNumber(ss(text), {.decimalMark = '.',
+                                                      .thousandsMarks = ", '",
+                                                      .currency = false,
+                                                      .percent = NumberDress::Percent::refused});
     return number ? std::optional(number->value) : std::nullopt;
 }
 
@@ -258,13 +260,15 @@ void CellDelegate::paint(QPainter* painter, const QStyleOptionViewItem& option,
                           (mark < 0 ? metrics.horizontalAdvance('.') : 0);
         if (metrics.horizontalAdvance(text) + space <= rect.width()) rect.adjust(0, 0, -space, 0);
     }
-    const bool fits = metrics.horizontalAdvance(text) <= rect.width() + ((alignment & Qt::AlignRight) ? 8 : 0);
+    const bool fits =
+        metrics.horizontalAdvance(text) <= rect.width() + ((alignment & Qt::AlignRight) ? 8 : 0);
     // Half a number reads as another: where there is no room for all of it, none of it is shown.
-    const QString shown = fits                              ? text
-                          : (alignment & Qt::AlignRight)    ? QString("…")
-                                                            : metrics.elidedText(text, Qt::ElideRight, rect.width());
-    painter->drawText((alignment & Qt::AlignRight) ? rect.adjusted(-8, 0, 0, 0) : rect, static_cast<int>(alignment),
-                      shown);
+    const QString shown = fits ? text
+                          : (alignment & Qt::AlignRight)
+                              ? QString("…")
+                              : metrics.elidedText(text, Qt::ElideRight, rect.width());
+    painter->drawText((alignment & Qt::AlignRight) ? rect.adjusted(-8, 0, 0, 0) : rect,
+                      static_cast<int>(alignment), shown);
     painter->restore();
 }
 
@@ -331,7 +335,8 @@ int GridView::neededWidth(int column, int widest) const {
     const QFontMetrics bold(theme::font(12, true));
     const QFontMetrics head(theme::font(theme::smallSize));
     int width = 0;
-    const QStringList lines = model()->headerData(column, Qt::Horizontal, Qt::DisplayRole).toString().split('\n');
+    const QStringList lines =
+        model()->headerData(column, Qt::Horizontal, Qt::DisplayRole).toString().split('\n');
     for (const QString& line : lines)
         width = std::max(width, head.horizontalAdvance(line) + 18);
     int whole = 0;
@@ -368,7 +373,8 @@ void GridView::makeRoom() {
         horizontalHeader()->setStretchLastSection(stretch);
     for (int column = 0; column <= last; ++column)
         if (isNumbers(column))
-            if (const int needed = neededWidth(column, 0); needed > columnWidth(column)) setColumnWidth(column, needed);
+            if (const int needed = neededWidth(column, 0); needed > columnWidth(column))
+                setColumnWidth(column, needed);
 }
 
 void GridView::setModel(QAbstractItemModel* model) {

@@ -17,8 +17,9 @@ QLabel* plainLabel(const QString& text, const QString& name = {}, QWidget* paren
 /// A word that does something.
 QPushButton* linkButton(const QString& text, QWidget* parent = nullptr);
 
-/// The number somebody typed, by the one rule of the window: a decimal point, and commas, blanks or apostrophes that
-/// part groups of three. Nothing for everything else: a number typed is never read as another.
+/// The number somebody typed, by the one rule of the window: a decimal point, and commas, blanks or
+/// apostrophes that part groups of three. Nothing for everything else: a number typed is never read as
+/// another.
 std::optional<double> typedNumber(const QString& text);
 
 /// A field for a number that keeps to typedNumber: what it cannot read stays, is said, and is not taken.

@@ -38,7 +38,7 @@ QMainWindow, #page, #rail, #briefBar, #goadsPanel, #goadsInner { background: #F3
 QPushButton { border: 1px solid #AEB8B3; background: #FFFFFF; padding: 4px 12px; color: #1F2A2C; }
 QPushButton:hover { border-color: #1F2A2C; } QPushButton:focus { border-color: #0E6F68; } QPushButton:disabled { color: #A9B1AE; border-color: #D3D9D5; }
 QPushButton#primary { background: #1F2A2C; color: #FFFFFF; border: 1px solid #1F2A2C; font-weight: 600; }
-QPushButton#primary:hover { background: #37474A; }
+QPushButton#primary:hover { background: #37474A; } QPushButton#primary:focus { border: 2px solid #8FC7C1; padding: 3px 11px; }
 QComboBox { border: 1px solid #D3D9D5; background: #FFFFFF; padding: 3px 8px; min-height: 18px; color: #1F2A2C; }
 QComboBox:focus { border-color: #0E6F68; } QComboBox::drop-down { border: none; width: 18px; }
 QComboBox::down-arrow { image: url(:/down.svg); width: 10px; height: 6px; }

@@ -116,7 +116,8 @@ GridModel::Content ledgerGrid(const Session& session) {
         if (role == ToneRole && column == 8) return line(row).goads.empty() ? "quiet" : "goad";
         if (role == ToneRole && (column == 2 || column == 3)) return "quiet";
         if (role == ToneRole && column == 0) return "strong";
-        if (role == Qt::ToolTipRole && column == 8 && !(line(row).goads.empty() && line(row).remarks.empty())) {
+        if (role == Qt::ToolTipRole && column == 8 &&
+            !(line(row).goads.empty() && line(row).remarks.empty())) {
             QStringList odd;
             for (const Goad& remark : line(row).remarks)
                 odd << QObject::tr("(%1: %2)").arg(qs(remark.title), qs(remark.reading));
@@ -293,7 +294,9 @@ GridModel::Content partsGrid(const Session& session) {
          true,
          [at, number, scoreOf](int row) {
              const Scores* s = scoreOf(at(row).part);
-             return at(row).part != Part::test ? number(at(row).mean) : s ? number(s->meanActual) : QObject::tr("locked");
+             return at(row).part != Part::test ? number(at(row).mean)
+                    : s                        ? number(s->meanActual)
+                                               : QObject::tr("locked");
          },
          [at](int row) { return rawNumber(at(row).mean); },
          {}},

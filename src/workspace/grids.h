@@ -69,8 +69,9 @@ struct TermLine {
 /// Whether the coefficients of a term are shown one by one: as the analyst chose, or when they are few and
 /// mean something alone.
 bool showsLevels(const Session& session, const Term& term, std::size_t coefficients);
-/// The places lines have while somebody works in the list: lines must not move under the hand that ticks them. What
-/// is put in or taken out keeps its place, and a factor put in shows its levels only once the places are forgotten.
+/// The places lines have while somebody works in the list: lines must not move under the hand that ticks
+/// them. What is put in or taken out keeps its place, and a factor put in shows its levels only once the
+/// places are forgotten.
 struct TermPlaces {
     struct Group {
         /// What the lines are of, and how many lines they take.
@@ -89,7 +90,8 @@ GridModel::Content termsGrid(Session& session, TermPlaces* places = nullptr);
 enum class EffectScale { quartiles, deviation };
 EffectScale effectScale(const Session& session);
 
-/// The recipe with another response: terms of that column go, and so does what a choice of terms said of the old one.
+/// The recipe with another response: terms of that column go, and so does what a choice of terms said of the
+/// old one.
 Recipe withResponse(const Recipe& recipe, const std::string& name);
 /// The recipe with a term put in: a product with those of its parts that are no terms yet.
 Recipe withTerm(const Recipe& recipe, const Term& term);

@@ -33,7 +33,9 @@ GridModel::Content rankingGrid(std::shared_ptr<const std::vector<RankedColumn>> 
         drawn,
         share("line R²", "Share of the variance a straight line or the level means explain",
               [at](int row) { return at(row).straight; }),
-        share("curve R²", "Share a curve or the level means explain of rows not used to make them; below 0: worse than the mean",
+        share("curve R²",
+              "Share a curve or the level means explain of rows not used to make them; below 0: worse than "
+              "the mean",
               [at](int row) { return at(row).curved; }),
         share("bend", "What the curve adds to the line, on rows not used to draw them",
               [at](int row) { return std::isnan(at(row).curved) ? at(row).curved : at(row).bend(); }),

@@ -31,8 +31,8 @@ struct TermGroup {
     std::string term;
 };
 
-/// Lines cut into groups: a term with its levels, the constant, a column that could enter. A column alone is the
-/// same group in the model and out of it.
+/// Lines cut into groups: a term with its levels, the constant, a column that could enter. A column alone is
+/// the same group in the model and out of it.
 std::vector<TermGroup> groupsOf(const Session& session, const std::vector<TermLine>& lines) {
     std::vector<TermGroup> groups;
     std::set<std::string> taken;
@@ -49,7 +49,8 @@ std::vector<TermGroup> groupsOf(const Session& session, const std::vector<TermLi
             group.key = "column " + line.column;
         } else {
             const Term& term = session.recipe().terms[static_cast<std::size_t>(line.term)];
-            group.key = (term.parts.size() == 1 ? "column " + term.parts[0].column : "term " + termName(term));
+            group.key =
+                (term.parts.size() == 1 ? "column " + term.parts[0].column : "term " + termName(term));
             group.term = termName(term);
             const auto said = session.view().find("levels of " + group.term);
             group.opened = said != session.view().end() && said->second == "open";
@@ -77,8 +78,8 @@ std::vector<TermLine> inPlaces(std::vector<TermGroup> groups, TermPlaces& places
     }
     std::vector<TermLine> lines;
     for (TermPlaces::Group& place : places.groups) {
-        const auto found =
-            std::find_if(groups.begin(), groups.end(), [&](const TermGroup& g) { return g.key == place.key; });
+        const auto found = std::find_if(groups.begin(), groups.end(),
+                                        [&](const TermGroup& g) { return g.key == place.key; });
         std::size_t shown = 0;
         if (found != groups.end()) {
             const bool otherForm = !found->term.empty() && !place.term.empty() && found->term != place.term;
@@ -86,7 +87,8 @@ std::vector<TermLine> inPlaces(std::vector<TermGroup> groups, TermPlaces& places
             if (place.lines > 1 || found->opened) place.lines = std::max(place.lines, found->lines.size());
             if (!found->term.empty()) place.term = found->term;
             shown = found->lines.size() <= place.lines ? found->lines.size() : 1;
-            lines.insert(lines.end(), found->lines.begin(), found->lines.begin() + static_cast<std::ptrdiff_t>(shown));
+            lines.insert(lines.end(), found->lines.begin(),
+                         found->lines.begin() + static_cast<std::ptrdiff_t>(shown));
         }
         for (; shown < place.lines; ++shown)
             lines.push_back({TermLine::Kind::gone, -1, -1, {}});
@@ -106,11 +108,11 @@ std::vector<TermLine> termLines(const Session& session, TermPlaces* places) {
         if (evidence)
             for (std::size_t c = 0; c < evidence->coefficients.size(); ++c)
                 if (evidence->coefficients[c].term == static_cast<int>(t)) own.push_back(static_cast<int>(c));
-        const bool ofFactor = std::any_of(
-            recipe.terms[t].parts.begin(), recipe.terms[t].parts.end(), [&](const TermPart& part) {
-                const Column* column = session.table().find(part.column);
-                return column && column->kind() == ColumnKind::factor;
-            });
+        const bool ofFactor = std::any_of(recipe.terms[t].parts.begin(), recipe.terms[t].parts.end(),
+                                          [&](const TermPart& part) {
+                                              const Column* column = session.table().find(part.column);
+                                              return column && column->kind() == ColumnKind::factor;
+                                          });
         const bool levels = own.size() > 1 || (own.size() == 1 && ofFactor);
         lines.push_back({TermLine::Kind::term, static_cast<int>(t), levels || own.empty() ? -1 : own[0],
                          recipe.terms[t].parts[0].column});
@@ -446,7 +448,8 @@ GridModel::Content termsGrid(Session& session, TermPlaces* places) {
                        if (column && session.evidence() && session.evidence()->model)
                            for (const DesignInput& input : session.evidence()->model->design.inputs())
                                if (input.name == column->name())
-                                   return qs(input.valueText(t->lowest) + " to " + input.valueText(t->highest));
+                                   return qs(input.valueText(t->lowest) + " to " +
+                                             input.valueText(t->highest));
                        return qs(readableText(t->lowest) + " to " + readableText(t->highest));
                    }),
     };

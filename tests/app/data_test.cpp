@@ -351,8 +351,8 @@ TEST_F(DataWindow, ThePreviewIsRedrawnAtOnceAndAColumnsTypeChosenInIt) {
 TEST_F(DataWindow, WideColumnsAreGatheredWithAPreviewAndTheRecipeSaysSo) {
     QByteArray wide = "depot,2021,2022,2023,note\n";
     for (int i = 0; i < 9; ++i)
-        wide += "D" + QByteArray::number(i) + "," + QByteArray::number(10.5 + i) + "," + QByteArray::number(20 + i) +
-                "," + QByteArray::number(30.25 + i) + ",x\n";
+        wide += "D" + QByteArray::number(i) + "," + QByteArray::number(10.5 + i) + "," +
+                QByteArray::number(20 + i) + "," + QByteArray::number(30.25 + i) + ",x\n";
     files.toOpen = write("wide.csv", wide);
     station(1);
     source("Open a file, looking at it first…");

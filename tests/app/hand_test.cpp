@@ -1,5 +1,5 @@
-// What the hand meets: lines that keep their places, numbers that are never cut, keys that do what they say, the
-// start, help, files dropped, numbers typed.
+// What the hand meets: lines that keep their places, numbers that are never cut, keys that do what they say,
+// the start, help, files dropped, numbers typed.
 #include "app/check/check_station.h"
 #include "app/window/help_window.h"
 #include "app/window/start_pane.h"
@@ -50,7 +50,8 @@ void expectNothingCut(GridView* view, const std::string& where) {
             const QModelIndex index = view->model()->index(row, column);
             if (!(index.data(Qt::TextAlignmentRole).value<Qt::Alignment>() & Qt::AlignRight)) continue;
             EXPECT_LE(metrics.horizontalAdvance(index.data().toString()), view->columnWidth(column) - 8)
-                << where << " row " << row << " column " << column << ": " << index.data().toString().toStdString();
+                << where << " row " << row << " column " << column << ": "
+                << index.data().toString().toStdString();
         }
 }
 
@@ -75,7 +76,8 @@ TEST_F(Hand, LinesOfFitKeepTheirPlacesWhileTheyAreTicked) {
     for (const QString& name : before)
         if (line(terms(), name).data(Qt::CheckStateRole).isValid() &&
             line(terms(), name).data(Qt::CheckStateRole).toInt() == Qt::Unchecked &&
-            session().table().find(ss(name)) && session().table().find(ss(name))->kind() == ColumnKind::number)
+            session().table().find(ss(name)) &&
+            session().table().find(ss(name))->kind() == ColumnKind::number)
             out << name;
     ASSERT_GE(out.size(), 3);
     out = out.mid(0, 3);
@@ -166,7 +168,8 @@ TEST_F(Hand, NoNumberIsCutInAnyTableOfTheDemo) {
     auto* outlying = find<GridView>("outlying");
     ASSERT_TRUE(outlying->isVisible());
     const int last = outlying->model()->columnCount() - 1;
-    EXPECT_LE(outlying->columnViewportPosition(last) + outlying->columnWidth(last), outlying->viewport()->width())
+    EXPECT_LE(outlying->columnViewportPosition(last) + outlying->columnWidth(last),
+              outlying->viewport()->width())
         << "all columns are seen";
     EXPECT_LT(outlying->columnWidth(last), 400) << "a last column of numbers stands beside the others";
 }
@@ -227,7 +230,8 @@ TEST_F(Hand, F1OpensTheHelpAtThePlaceThatBelongs) {
     EXPECT_TRUE(text->toPlainText().contains("Goads")) << "the guide of docs/";
     auto* findBox = help->findChild<QLineEdit*>("helpFind");
     QTest::keyClicks(findBox, "Cook's distance");
-    EXPECT_TRUE(text->textCursor().selectedText().contains("Cook", Qt::CaseInsensitive)) << "found in another page";
+    EXPECT_TRUE(text->textCursor().selectedText().contains("Cook", Qt::CaseInsensitive))
+        << "found in another page";
     findBox->clear();
     QTest::keyClicks(findBox, "zzzz");
     EXPECT_EQ(help->findChild<QLabel*>("helpFound")->text(), "not found");
@@ -256,8 +260,12 @@ TEST_F(Hand, AColumnIsHeldAtWhatWasTypedAndAtNothingElse) {
     auto* dialog = find<QDialog>("holdDialog");
     auto* edit = dialog->findChild<QLineEdit*>("holdValue");
     auto* ok = dialog->findChild<QDialogButtonBox*>()->button(QDialogButtonBox::Ok);
-    for (const auto& [typed, fine] : std::vector<std::pair<QString, bool>>{
-             {"70,5", false}, {"70.5.", false}, {"1,23", false}, {"", false}, {"x", false}, {"1,234.5", true}}) {
+    for (const auto& [typed, fine] : std::vector<std::pair<QString, bool>>{{"70,5", false},
+                                                                           {"70.5.", false},
+                                                                           {"1,23", false},
+                                                                           {"", false},
+                                                                           {"x", false},
+                                                                           {"1,234.5", true}}) {
         edit->selectAll();
         QTest::keyClicks(edit, typed);
         if (typed.isEmpty()) edit->clear();
@@ -295,11 +303,15 @@ TEST(NumberBoxes, ReadNoNumberAsAnother) {
 }
 
 TEST(Guesses, OfTheResponseGoByNameValuesAndPlace) {
-    std::string rows = "revenue,places,year\n", codes = "depot_code,spend,zone_code\n", plain = "a,b,c\n", last;
+    std::string rows = "revenue,places,year\n", codes = "depot_code,spend,zone_code\n", plain = "a,b,c\n",
+                last;
     for (int i = 0; i < 60; ++i) {
-        rows += std::to_string(1000.5 + i * 7 % 41) + "," + std::to_string(i % 30) + "," + std::to_string(1970 + i) + "\n";
-        codes += std::to_string(100 + i) + "," + std::to_string(50.25 + i * 3 % 17) + "," + std::to_string(i % 4) + "\n";
-        plain += std::to_string(i % 7) + ".5," + std::to_string(i * i % 13) + ".25," + std::to_string(i * 3 % 31) + ".75\n";
+        rows += std::to_string(1000.5 + i * 7 % 41) + "," + std::to_string(i % 30) + "," +
+                std::to_string(1970 + i) + "\n";
+        codes += std::to_string(100 + i) + "," + std::to_string(50.25 + i * 3 % 17) + "," +
+                 std::to_string(i % 4) + "\n";
+        plain += std::to_string(i % 7) + ".5," + std::to_string(i * i % 13) + ".25," +
+                 std::to_string(i * 3 % 31) + ".75\n";
     }
     EXPECT_EQ(guessOf(rows), "revenue") << "not the year";
     EXPECT_EQ(guessOf(codes), "spend") << "no code";
@@ -313,7 +325,8 @@ TEST_F(Hand, AGuessIsSaidToBeOneUntilSomebodyChooses) {
     ASSERT_TRUE(file.open(QIODevice::WriteOnly));
     QByteArray text = "site,cost,kg\n";
     for (int i = 0; i < 50; ++i)
-        text += QByteArray::number(i % 5) + "," + QByteArray::number(i * 1.5) + "," + QByteArray::number(i % 9) + "\n";
+        text += QByteArray::number(i % 5) + "," + QByteArray::number(i * 1.5) + "," +
+                QByteArray::number(i % 9) + "\n";
     file.write(text);
     file.close();
     openFile(path);

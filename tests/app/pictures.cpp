@@ -184,6 +184,10 @@ int main(int argc, char** argv) {
     MainWindow window(files, settings);
     window.resize(1280, 800);
     window.show();
+    if (argc <= 3) {
+        QTest::qWait(200);
+        window.grab().save(QString::fromLocal8Bit(argv[2]) + "/start.png");
+    }
     window.open(QString::fromLocal8Bit(argv[1]));
     if (!QTest::qWaitFor(
             [&] { return window.session().evidence() != nullptr && !window.session().jobs().busy(); },
@@ -217,6 +221,14 @@ int main(int argc, char** argv) {
             QTest::qWait(200);
             window.grab().save(QString::fromLocal8Bit(argv[2]) + "/data_" + pane + ".png");
         }
+    }
+    if (argc <= 3) {
+        window.showStation("check");
+        window.showHelp();
+        QTest::qWait(300);
+        for (QWidget* dialog : QApplication::topLevelWidgets())
+            if (dialog->isVisible() && dialog->inherits("QDialog"))
+                dialog->grab().save(QString::fromLocal8Bit(argv[2]) + "/help.png");
     }
     if (argc > 3 && QString(argv[3]) == "dialogs") {
         const QString out = QString::fromLocal8Bit(argv[2]);

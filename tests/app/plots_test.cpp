@@ -156,7 +156,8 @@ TEST_F(Sentences, TheBriefIsTrueInEveryState) {
     auto* brief = find<BriefBar>("briefBar");
     EXPECT_EQ(brief->sentence(), "Open rows to fit a model: a text file, a recipe or a project.");
     openFile(demo + "/trailer_quotes.csv");
-    EXPECT_TRUE(brief->sentence().startsWith("Predict price (a guess: click to choose another) from no terms yet by least squares"))
+    EXPECT_TRUE(brief->sentence().startsWith(
+        "Predict price (a guess: click to choose another) from no terms yet by least squares"))
         << ss(brief->sentence());
     station(6);
     EXPECT_EQ(brief->sentence(), "Forecast price for rows to choose once there is a fit.");

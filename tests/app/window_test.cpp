@@ -34,7 +34,8 @@ TEST_F(Window, TheWholePathFromOpeningToReopening) {
     // Open rows.
     openFile(demo + "/depot_months.csv");
     EXPECT_EQ(find<BriefBar>("briefBar")->sentence(),
-              "Predict revenue (a guess: click to choose another) from no terms yet by least squares, with 25 % held out "
+              "Predict revenue (a guess: click to choose another) from no terms yet by least squares, with "
+              "25 % held out "
               "at random, seed 7. "
               "Tick a column in Fit to begin.");
     EXPECT_EQ(find<GridView>("ledger")->model()->rowCount(), 18);

@@ -28,8 +28,8 @@ std::vector<double> numbersOf(const PreparedRows& prepared, const std::string& c
     return {values.begin(), values.end()};
 }
 
-/// The ISO week of a day as "year and week", by the calendar and not by counting days (ISO 8601: the week of a day
-/// is that of its Thursday).
+/// The ISO week of a day as "year and week", by the calendar and not by counting days (ISO 8601: the week of
+/// a day is that of its Thursday).
 std::pair<int, int> isoWeek(std::int32_t day) {
     using namespace std::chrono;
     const sys_days date{days{day}};
@@ -53,13 +53,14 @@ TEST(SeriesCase, LagWeekIrregular) {
 }
 
 TEST(SeriesCase, RollingWeeks) {
-    // x is 0, 1, 2 … by the day from Monday, 1 January 2024: the mean of the two weeks before is that of their means.
+    // x is 0, 1, 2 … by the day from Monday, 1 January 2024: the mean of the two weeks before is that of
+    // their means.
     const auto prepared = preparedCase("rolling_weeks/recipe.json");
     const auto means = numbersOf(*prepared, "L");
     EXPECT_TRUE(std::isnan(means[0]));
-    EXPECT_EQ(means[7], 3);                      // one week before: days 0 to 6
-    EXPECT_EQ(means[14], (3.0 + 10.0) / 2);      // two weeks before
-    EXPECT_EQ(means[20], (3.0 + 10.0) / 2);      // the same for the whole week
+    EXPECT_EQ(means[7], 3);                 // one week before: days 0 to 6
+    EXPECT_EQ(means[14], (3.0 + 10.0) / 2); // two weeks before
+    EXPECT_EQ(means[20], (3.0 + 10.0) / 2); // the same for the whole week
     EXPECT_EQ(means[21], (10.0 + 17.0) / 2);
 }
 
@@ -70,7 +71,8 @@ TEST(SeriesCase, LagMissingGroup) {
     EXPECT_TRUE(std::isnan(lag[3])) << "rows without a group lag from nobody";
     EXPECT_EQ(lag[5], 50);
     ASSERT_FALSE(prepared->steps[0].notes.empty());
-    EXPECT_NE(prepared->steps[0].notes[0].find("2 rows have no g"), std::string::npos) << prepared->steps[0].notes[0];
+    EXPECT_NE(prepared->steps[0].notes[0].find("2 rows have no g"), std::string::npos)
+        << prepared->steps[0].notes[0];
 }
 
 TEST(Series, LagsAndRollingMeansAreThoseOfAPlainLoop) {
@@ -84,17 +86,20 @@ TEST(Series, LagsAndRollingMeansAreThoseOfAPlainLoop) {
         std::vector<std::int32_t> day(n), group(n);
         for (std::size_t i = 0; i < n; ++i) {
             values[i] = random.below(12) == 0 ? std::nan("") : static_cast<double>(random.below(1000));
-            day[i] = random.below(15) == 0 ? Column::missingDay
-                                           : 19000 + static_cast<std::int32_t>(random.below(unit == "day" ? 60 : 500)) -
-                                                 (seed % 4 == 0 ? 19200 : 0); // before 1970 as well
-            group[i] = random.below(15) == 0 ? Column::missingCode : static_cast<std::int32_t>(random.below(3));
+            day[i] = random.below(15) == 0
+                         ? Column::missingDay
+                         : 19000 + static_cast<std::int32_t>(random.below(unit == "day" ? 60 : 500)) -
+                               (seed % 4 == 0 ? 19200 : 0); // before 1970 as well
+            group[i] =
+                random.below(15) == 0 ? Column::missingCode : static_cast<std::int32_t>(random.below(3));
         }
         const Table table({Column::ofNumbers("x", values), Column::ofDates("t", day),
                            Column::ofFactor("g", group, {"a", "b", "c"})});
-        const auto back = static_cast<double>(1 + random.below(3)), periods = static_cast<double>(1 + random.below(4));
+        const auto back = static_cast<double>(1 + random.below(3)),
+                   periods = static_cast<double>(1 + random.below(4));
         const bool current = random.below(2) == 0;
-        std::map<std::string, StepValue> common{{"column", std::string("x")}, {"time", std::string("t")},
-                                                {"unit", unit}};
+        std::map<std::string, StepValue> common{
+            {"column", std::string("x")}, {"time", std::string("t")}, {"unit", unit}};
         if (grouped) common["group"] = std::string("g");
         auto lag = common, rolling = common;
         lag["back"] = back;
@@ -110,7 +115,8 @@ TEST(Series, LagsAndRollingMeansAreThoseOfAPlainLoop) {
         // The day that stands for the period a number of periods before: compared by the calendar.
         auto periodOf = [&](std::int32_t d) {
             const year_month_day date{sys_days{days{d}}};
-            if (unit == "month") return std::pair{static_cast<int>(date.year()), static_cast<int>(unsigned(date.month()))};
+            if (unit == "month")
+                return std::pair{static_cast<int>(date.year()), static_cast<int>(unsigned(date.month()))};
             return unit == "week" ? isoWeek(d) : std::pair{d, 0};
         };
         auto before = [&](std::int32_t d, int count) {
@@ -132,7 +138,8 @@ TEST(Series, LagsAndRollingMeansAreThoseOfAPlainLoop) {
             }
             return found == 0 ? std::nan("") : sum / found;
         };
-        const auto lags = prepared.table.at("lag", "").numbers(), means = prepared.table.at("mean", "").numbers();
+        const auto lags = prepared.table.at("lag", "").numbers(),
+                   means = prepared.table.at("mean", "").numbers();
         for (std::size_t i = 0; i < n; ++i, ++compared) {
             const bool nowhere = day[i] == Column::missingDay || (grouped && group[i] < 0);
             double wantedLag = std::nan(""), wantedMean = std::nan("");
@@ -160,11 +167,12 @@ TEST(Series, LagsAndRollingMeansAreThoseOfAPlainLoop) {
     EXPECT_GT(compared, 4000u);
 }
 
-// Parts -----------------------------------------------------------------------------------------------------------
+// Parts
+// -----------------------------------------------------------------------------------------------------------
 
 TEST(PartsCase, InProportionSmallLevels) {
-    // 34 levels of two rows, a quarter held out. Over 500 seeds every row must have the same chance, and each seed
-    // its count within rounding. Chance and spread of a count of 500 draws: any textbook of probability.
+    // 34 levels of two rows, a quarter held out. Over 500 seeds every row must have the same chance, and each
+    // seed its count within rounding. Chance and spread of a count of 500 draws: any textbook of probability.
     const auto rows = readText(cases / "in_proportion_small_levels/a.csv", {}, {}, quietly());
     SetAside aside;
     aside.kind = SetAsideKind::proportionate;
@@ -215,7 +223,9 @@ TEST(Parts, InProportionHoldWithATestPartAndBandsAndMissingValues) {
             held[i] += parts[i] == Part::heldOut;
             test[i] += parts[i] == Part::test;
         }
-        const auto count = [&](Part part) { return static_cast<double>(std::count(parts.begin(), parts.end(), part)); };
+        const auto count = [&](Part part) {
+            return static_cast<double>(std::count(parts.begin(), parts.end(), part));
+        };
         EXPECT_NEAR(count(Part::heldOut), 0.2 * n, 1);
         EXPECT_NEAR(count(Part::test), 0.1 * n, 2);
         // Rows without a size are a stratum of their own.
@@ -238,12 +248,17 @@ TEST(Parts, InProportionHoldWithATestPartAndBandsAndMissingValues) {
 TEST(Parts, RowsWithoutADateLearnUnderLatestAndThatIsSaid) {
     std::string text = "y,d\n";
     for (int i = 0; i < 40; ++i)
-        text += std::to_string(i % 7) + "." + std::to_string(i) + "," +
-                (i % 10 == 3 ? "" : "2024-" + std::string(i < 20 ? "0" : "1") + std::to_string(i % 2 + 1) + "-01") + "\n";
+        text +=
+            std::to_string(i % 7) + "." + std::to_string(i) + "," +
+            (i % 10 == 3 ? ""
+                         : "2024-" + std::string(i < 20 ? "0" : "1") + std::to_string(i % 2 + 1) + "-01") +
+            "\n";
     const TemporaryFolder folder;
     folder.write("a.csv", text);
-    const Recipe recipe = parseRecipe(R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": [],
-        "set_aside": {"kind": "latest", "column": "d", "share": 0.3}})", "r");
+    const Recipe recipe =
+        parseRecipe(R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": [],
+        "set_aside": {"kind": "latest", "column": "d", "share": 0.3}})",
+                    "r");
     const StudyRows rows = loadRows(recipe, folder.path(), {}, quietly());
     const auto prepared = prepareRows(recipe, rows, {}, quietly());
     for (std::size_t i = 0; i < 40; ++i)

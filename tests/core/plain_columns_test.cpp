@@ -3,8 +3,8 @@
 #include "base/text.h"
 #include "ledger/drift.h"
 #include "ledger/ledger.h"
-#include "support/support.h"
 #include "study/prepare_rows.h"
+#include "support/support.h"
 #include "table/summary.h"
 #include "table/tails.h"
 
@@ -19,7 +19,8 @@ namespace {
 const std::filesystem::path cases = OXGOAD_CASES;
 
 Ledger ledgerOf(const Table& table, const std::string& response = "y", const std::string& origin = {}) {
-    return makeLedger({.table = table, .used = {}, .response = response, .originColumn = origin}, {}, quietly());
+    return makeLedger({.table = table, .used = {}, .response = response, .originColumn = origin}, {},
+                      quietly());
 }
 
 Ledger ledgerOfCase(const std::string& path) {
@@ -62,7 +63,9 @@ constexpr std::array plainDistributions{
     Plain{"Student's t, 3 degrees",
           [](RandomStream& r) {
               const double z = r.normal();
-              return z / std::sqrt((std::pow(r.normal(), 2) + std::pow(r.normal(), 2) + std::pow(r.normal(), 2)) / 3);
+              return z /
+                     std::sqrt((std::pow(r.normal(), 2) + std::pow(r.normal(), 2) + std::pow(r.normal(), 2)) /
+                               3);
           }},
     Plain{"Pareto, exponent 2", [](RandomStream& r) { return std::exp(exponential(r) / 2); }},
     Plain{"Poisson, mean 3",
@@ -88,7 +91,8 @@ std::size_t wanted(const char* variable, std::size_t otherwise) {
 
 } // namespace
 
-// Clean columns -----------------------------------------------------------------------------------------------------
+// Clean columns
+// -----------------------------------------------------------------------------------------------------
 
 TEST(PlainColumns, RaiseNoGoadsButByStatedChance) {
     // OXGOAD_COLUMNS columns of each distribution and size; with OXGOAD_MILLION also a million rows.
@@ -99,7 +103,9 @@ TEST(PlainColumns, RaiseNoGoadsButByStatedChance) {
     for (const Plain& plain : plainDistributions) {
         std::printf("[ goads    ] %-26s", plain.name);
         for (const std::size_t rows : sizes) {
-            const std::size_t repeats = rows > 100000 ? wanted("OXGOAD_MILLION", 0) : rows > 1000 ? columns : 10 * columns;
+            const std::size_t repeats = rows > 100000 ? wanted("OXGOAD_MILLION", 0)
+                                        : rows > 1000 ? columns
+                                                      : 10 * columns;
             std::size_t goads = 0;
             std::string first;
             RandomStream random(rows, plain.name);
@@ -109,7 +115,8 @@ TEST(PlainColumns, RaiseNoGoadsButByStatedChance) {
                     value = plain.draw(random);
                 const Ledger ledger = ledgerOf(oneColumn(std::move(values)));
                 goads += ledger.goads().size();
-                if (first.empty() && !ledger.goads().empty()) first = ledger.goads()[0].key + " " + ledger.goads()[0].reading;
+                if (first.empty() && !ledger.goads().empty())
+                    first = ledger.goads()[0].key + " " + ledger.goads()[0].reading;
             }
             const double each = static_cast<double>(goads) / static_cast<double>(repeats);
             std::printf("  %8zu rows %.4f", rows, each);
@@ -148,7 +155,8 @@ TEST(PlainColumns, OfOneTableRaiseNoGoadsOfTheTable) {
     EXPECT_NE(ledger.table[0].reading.find("row 201 is row 21 again"), std::string::npos);
 }
 
-// Planted faults ----------------------------------------------------------------------------------------------------
+// Planted faults
+// ----------------------------------------------------------------------------------------------------
 
 TEST(PlantedFaults, AreFoundInEveryPlainColumn) {
     struct Fault {
@@ -156,14 +164,19 @@ TEST(PlantedFaults, AreFoundInEveryPlainColumn) {
         double value;
         const char* kind;
     };
-    for (const Fault& fault : {Fault{"normal, mean 3, sd 1", 300, "far out"}, {"uniform on 0 to 1", 99, "far out"},
-                               {"lognormal, sd of logs 1", 1e6, "far out"}, {"exponential", 9999, "far out"},
-                               {"exponential", -5, "sign"}, {"Poisson, mean 3", 999, "far out"},
-                               {"score of 1 to 5", 55, "far out"}, {"half 0, half lognormal", 1e7, "far out"},
+    for (const Fault& fault : {Fault{"normal, mean 3, sd 1", 300, "far out"},
+                               {"uniform on 0 to 1", 99, "far out"},
+                               {"lognormal, sd of logs 1", 1e6, "far out"},
+                               {"exponential", 9999, "far out"},
+                               {"exponential", -5, "sign"},
+                               {"Poisson, mean 3", 999, "far out"},
+                               {"score of 1 to 5", 55, "far out"},
+                               {"half 0, half lognormal", 1e7, "far out"},
                                {"normal, mean 0, sd 1", -99, "far out"}})
         for (const std::size_t rows : {std::size_t{300}, std::size_t{20000}}) {
-            const auto plain = std::find_if(plainDistributions.begin(), plainDistributions.end(),
-                                            [&](const Plain& p) { return std::string(p.name) == fault.distribution; });
+            const auto plain =
+                std::find_if(plainDistributions.begin(), plainDistributions.end(),
+                             [&](const Plain& p) { return std::string(p.name) == fault.distribution; });
             RandomStream random(rows + 1, plain->name);
             std::vector<double> values(rows);
             for (double& value : values)
@@ -171,7 +184,8 @@ TEST(PlantedFaults, AreFoundInEveryPlainColumn) {
             values[rows / 3] = fault.value;
             const Ledger ledger = ledgerOf(oneColumn(values));
             const Goad* goad = goadOf(ledger.columns[0], fault.kind);
-            if (fault.value == -99) goad = ledger.columns[0].goads.empty() ? nullptr : &ledger.columns[0].goads[0];
+            if (fault.value == -99)
+                goad = ledger.columns[0].goads.empty() ? nullptr : &ledger.columns[0].goads[0];
             ASSERT_NE(goad, nullptr) << fault.distribution << " " << rows << " " << fault.value;
             EXPECT_EQ(goad->row, rows / 3) << fault.distribution;
             EXPECT_EQ(ledger.columns[0].goads.size(), 1u) << "one fault, one goad: " << fault.distribution;
@@ -238,27 +252,42 @@ TEST(Tails, AreTestedAtTheStatedChanceAndAtNoEdge) {
     EXPECT_GT(called, 2u);
 }
 
-// Cases -------------------------------------------------------------------------------------------------------------
+// Cases
+// -------------------------------------------------------------------------------------------------------------
 
 TEST(LedgerCase, AlikeLevels) {
     const Ledger ledger = ledgerOfCase("alike_levels/a.csv");
     EXPECT_EQ(goadOf(*ledger.find("rating"), "alike levels"), nullptr) << "A, A+ and A- are three ratings";
     EXPECT_EQ(goadOf(*ledger.find("ageband"), "alike levels"), nullptr);
     EXPECT_NE(goadOf(*ledger.find("accent"), "alike levels"), nullptr) << "case is folded for all letters";
-    for (const auto& [a, b] : std::vector<std::pair<std::string, std::string>>{
-             {"North-East ", "north east"}, {"St. Ives", "st ives"}, {"ÉVORA", "évora"}, {"ΑΘΗΝΑ", "αθηνα"},
-             {"МОСТ", "мост"}, {"O'Neil", "oneil"}, {"e\u0301vora", "évora"}, {"Straße", "STRASSE"}})
+    for (const auto& [a, b] : std::vector<std::pair<std::string, std::string>>{{"North-East ", "north east"},
+                                                                               {"St. Ives", "st ives"},
+                                                                               {"ÉVORA", "évora"},
+                                                                               {"ΑΘΗΝΑ", "αθηνα"},
+                                                                               {"МОСТ", "мост"},
+                                                                               {"O'Neil", "oneil"},
+                                                                               {"e\u0301vora", "évora"},
+                                                                               {"Straße", "STRASSE"}})
         EXPECT_EQ(bareLevel(a), bareLevel(b)) << a << " " << b;
-    for (const auto& [a, b] : std::vector<std::pair<std::string, std::string>>{
-             {"A", "A+"}, {"A+", "A-"}, {"<5", ">5"}, {"C", "C++"}, {"C#", "C"}, {"1.5", "15"}, {"1-5", "15"},
-             {"-5", "5"}, {"évora", "evora"}, {"10 %", "10"}, {"1/2", "12"}})
+    for (const auto& [a, b] : std::vector<std::pair<std::string, std::string>>{{"A", "A+"},
+                                                                               {"A+", "A-"},
+                                                                               {"<5", ">5"},
+                                                                               {"C", "C++"},
+                                                                               {"C#", "C"},
+                                                                               {"1.5", "15"},
+                                                                               {"1-5", "15"},
+                                                                               {"-5", "5"},
+                                                                               {"évora", "evora"},
+                                                                               {"10 %", "10"},
+                                                                               {"1/2", "12"}})
         EXPECT_NE(bareLevel(a), bareLevel(b)) << a << " " << b;
     EXPECT_FALSE(bareLevel("\xff\xfe bad").empty());
 }
 
 TEST(LedgerCase, IdentifierYear) {
     EXPECT_EQ(goadOf(*ledgerOfCase("identifier_year/a.csv").find("year"), "identifier"), nullptr);
-    EXPECT_EQ(goadOf(*ledgerOfCase("identifier_year/gap.csv").find("x"), "identifier"), nullptr) << "it has gaps";
+    EXPECT_EQ(goadOf(*ledgerOfCase("identifier_year/gap.csv").find("x"), "identifier"), nullptr)
+        << "it has gaps";
     std::vector<double> ids(60);
     for (std::size_t i = 0; i < 60; ++i)
         ids[i] = 5000 + static_cast<double>((i * 7) % 60);
@@ -270,7 +299,8 @@ TEST(LedgerCase, CodeThreshold) {
     const LedgerLine& line = *ledger.find("x");
     EXPECT_EQ(goadOf(line, "code"), nullptr) << "what a plain distribution brings is no goad";
     const bool rule = line.summary.distinct >= 3 && line.summary.distinct <= 12 && line.summary.rarest >= 10;
-    EXPECT_EQ(remarkOf(line, "code") != nullptr, rule) << "each whole number in 10 rows at least, as the text says";
+    EXPECT_EQ(remarkOf(line, "code") != nullptr, rule)
+        << "each whole number in 10 rows at least, as the text says";
     std::vector<double> scores;
     for (int i = 0; i < 50; ++i)
         scores.push_back(1 + i % 5);
@@ -293,7 +323,8 @@ TEST(LedgerCase, SignOneOfTwenty) {
     EXPECT_NE(goad->threshold.find("one value, or at most 1 % of rows"), std::string::npos);
     for (int i = 0; i < 4; ++i)
         prices[static_cast<std::size_t>(60 + i)] = -21;
-    EXPECT_EQ(goadOf(ledgerOf(oneColumn(prices)).columns[0], "sign"), nullptr) << "5 of 200 are more than 1 %";
+    EXPECT_EQ(goadOf(ledgerOf(oneColumn(prices)).columns[0], "sign"), nullptr)
+        << "5 of 200 are more than 1 %";
 }
 
 TEST(LedgerCase, SkewNotTold) {
@@ -335,12 +366,14 @@ TEST(LedgerCase, SourcesOrderAndConstant) {
         return prepareRows(recipe, rows, {}, quietly())->ledger;
     };
     auto has = [](const Ledger& ledger, const std::string& key) {
-        return std::any_of(ledger.table.begin(), ledger.table.end(), [&](const Goad& g) { return g.key == key; });
+        return std::any_of(ledger.table.begin(), ledger.table.end(),
+                           [&](const Goad& g) { return g.key == key; });
     };
     const Ledger order = ledgerOfRecipe("sources_order/recipe.json");
     EXPECT_TRUE(has(order, "distant sources: x")) << "the first against the third";
     EXPECT_FALSE(has(order, "distant sources: y"));
-    EXPECT_TRUE(has(ledgerOfRecipe("sources_constant/recipe.json"), "distant sources: x")) << "1 against 1,000";
+    EXPECT_TRUE(has(ledgerOfRecipe("sources_constant/recipe.json"), "distant sources: x"))
+        << "1 against 1,000";
     // A year that is another in each file is no change of units.
     std::string text = "y,year,src\n";
     for (int i = 0; i < 100; ++i)
@@ -356,7 +389,8 @@ TEST(LedgerCase, CodesAreNoNumbersAsText) {
     EXPECT_EQ(goadOf(*ledgerOf(rows.table).find("zip"), "number as text"), nullptr);
 }
 
-// Rows for the test -------------------------------------------------------------------------------------------------
+// Rows for the test
+// -------------------------------------------------------------------------------------------------
 
 TEST(TestRows, EnterNoStatisticThatIsShown) {
     std::string text = "y,x\n";
@@ -365,7 +399,8 @@ TEST(TestRows, EnterNoStatisticThatIsShown) {
     const TemporaryFolder folder;
     folder.write("a.csv", text);
     Recipe recipe = parseRecipe(R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": [],
-        "set_aside": {"kind": "first rows", "share": 0.1, "test_share": 0.2}})", "r");
+        "set_aside": {"kind": "first rows", "share": 0.1, "test_share": 0.2}})",
+                                "r");
     const StudyRows rows = loadRows(recipe, folder.path(), {}, quietly());
     const auto prepared = prepareRows(recipe, rows, {}, quietly());
     const ColumnSummary& s = prepared->ledger.find("x")->summary;

@@ -1,5 +1,5 @@
-// Tables as people write them: every file is made here or lies in tests/cases, and what each cell holds is known
-// from how it was made.
+// Tables as people write them: every file is made here or lies in tests/cases, and what each cell holds is
+// known from how it was made.
 #include "base/error.h"
 #include "base/random.h"
 #include "base/text.h"
@@ -73,7 +73,8 @@ std::string refusalOf(ErrorCode code, const std::function<void()>& call) {
 
 } // namespace
 
-// Cases ---------------------------------------------------------------------------------------------------------
+// Cases
+// ---------------------------------------------------------------------------------------------------------
 
 TEST(ReadingCase, HeaderWithNumbers) {
     const auto codes = caseRows("header_with_numbers/a.csv");
@@ -130,14 +131,16 @@ TEST(ReadingCase, OdsErrorCellsTimesAndHiddenSheets) {
     ASSERT_EQ(sheets.size(), 2u);
     EXPECT_TRUE(sheets[0].hidden);
     EXPECT_FALSE(sheets[1].hidden);
-    EXPECT_EQ(shape(readWorkbook(cases / "ods_hidden_sheet/a.ods", {"H", "", 0}, {}, quietly())), "secret:number");
+    EXPECT_EQ(shape(readWorkbook(cases / "ods_hidden_sheet/a.ods", {"H", "", 0}, {}, quietly())),
+              "secret:number");
 }
 
-// Headers, lines above them, delimiters, marks --------------------------------------------------------------------
+// Headers, lines above them, delimiters, marks
+// --------------------------------------------------------------------
 
 TEST(Header, OfYearsOverNumbersIsOne) {
-    const auto rows =
-        rowsOf("Country Name,Country Code,1960,1961,1962\nArvia,ARV,54208,55434,56234\nBelmor,BEL,8622,9011,9214\n");
+    const auto rows = rowsOf(
+        "Country Name,Country Code,1960,1961,1962\nArvia,ARV,54208,55434,56234\nBelmor,BEL,8622,9011,9214\n");
     EXPECT_EQ(shape(rows), "Country Name:factor Country Code:factor 1960:number 1961:number 1962:number");
     // Values that could be years themselves: years that count up by one are names all the same.
     EXPECT_TRUE(rowsOf("site,1990,1991,1992\nA,1200,1300,1250\nB,1100,1900,2011\n").report.format.header);
@@ -168,7 +171,8 @@ TEST(Header, OfWorkbooksGoesByTheSameRule) {
     for (int y = 0; y < 4; ++y)
         worksheet_write_number(sheet, 2, static_cast<lxw_col_t>(y + 1), 2020 + y, nullptr);
     for (int r = 0; r < 6; ++r) {
-        worksheet_write_string(sheet, static_cast<lxw_row_t>(3 + r), 0, ("D" + std::to_string(r)).c_str(), nullptr);
+        worksheet_write_string(sheet, static_cast<lxw_row_t>(3 + r), 0, ("D" + std::to_string(r)).c_str(),
+                               nullptr);
         for (int y = 0; y < 4; ++y)
             worksheet_write_number(sheet, static_cast<lxw_row_t>(3 + r), static_cast<lxw_col_t>(y + 1),
                                    100.5 * r + y, nullptr);
@@ -204,7 +208,8 @@ TEST(LinesAbove, RemarksTitlesAndSaidDelimitersArePassedOver) {
     const auto tab = rowsOf("sep=\t\na\tb\n1\t2\n");
     EXPECT_EQ(tab.report.format.delimiter, '\t');
     // Faults and cells keep the lines of the file.
-    const auto fault = rowsOf("# remark\n\nTitle\nsite,kg\nA,1\nB,2\nC,3\nD,4\nE,5\nF,6\nG,7\nH,8\nI,9\nJ,x\n");
+    const auto fault =
+        rowsOf("# remark\n\nTitle\nsite,kg\nA,1\nB,2\nC,3\nD,4\nE,5\nF,6\nG,7\nH,8\nI,9\nJ,x\n");
     ASSERT_EQ(fault.report.faultCount, 1u);
     EXPECT_EQ(fault.report.faults[0].line, 14u);
     // What is said is obeyed: nothing is passed over.
@@ -268,7 +273,8 @@ TEST(DecimalMark, IsFoundFromOneNumberWithASpaceForThousands) {
     EXPECT_EQ(thousands.report.format.decimalMark, '.');
 }
 
-// Codes and dates -----------------------------------------------------------------------------------------------
+// Codes and dates
+// -----------------------------------------------------------------------------------------------
 
 TEST(Codes, WithZerosInFrontOrTooManyDigitsStayTexts) {
     const auto rows = rowsOf("zip,id,kg\n00123,12345678901234567,1\n90210,12345678901234568,2\n04500,"
@@ -318,7 +324,8 @@ TEST(Dates, OfWhichTheOrderIsPlainAreNotDoubted) {
     EXPECT_EQ(cell(turned, "d", 1), "2025-03-04");
 }
 
-// Gathering -------------------------------------------------------------------------------------------------------
+// Gathering
+// -------------------------------------------------------------------------------------------------------
 
 TEST(Gather, MakesRowsOfYears) {
     const std::string wide = "country,code,1960,1961,1962,last\nArvia,A,1.5,2.5,,x\nBelmor,B,4,5,6,y\n";
@@ -373,7 +380,11 @@ TEST(Gather, KeepsFaultsInTheirPlace) {
 
 TEST(Gather, RefusesWhatCannotBe) {
     const std::string wide = "s,a,b\nA,1,2\n";
-    EXPECT_NE(refusalOf(ErrorCode::unknownColumn, [&] { gathered(wide, {{"c"}, "", "", "n", "v"}); }).find("\"c\""),
+    EXPECT_NE(refusalOf(ErrorCode::unknownColumn,
+                        [&] {
+                            gathered(wide, {{"c"}, "", "", "n", "v"});
+                        })
+                  .find("\"c\""),
               std::string::npos);
     refusalOf(ErrorCode::badJoin, [&] { gathered(wide, {{}, "a", "b", "s", "v"}); });
     refusalOf(ErrorCode::badJoin, [&] { gathered(wide, {{}, "a", "b", "n", "n"}); });
@@ -391,21 +402,24 @@ TEST(Gather, IsSuggestedForYearsAndMonths) {
 TEST(Gather, IsPartOfARecipe) {
     const TemporaryFolder folder;
     folder.write("wide.csv", "country,1960,1961\nArvia,1.5,2.5\nBelmor,4,5\nCalder,7,9\n");
-    folder.write("r.json", R"({"recipe": 1, "rows": {"file": "wide.csv", "gather": {"from": "1960", "to": "1961",
+    folder.write("r.json",
+                 R"({"recipe": 1, "rows": {"file": "wide.csv", "gather": {"from": "1960", "to": "1961",
         "names": "year", "values": "rate"}, "kinds": {"year": "factor"}}, "response": "rate", "terms": []})");
     const Recipe recipe = readRecipe(folder.file("r.json"));
     const auto rows = readRows(recipe.rows, folder.path(), {}, {}, quietly());
     EXPECT_EQ(shape(rows), "country:factor year:factor rate:number");
     EXPECT_EQ(parseRecipe(recipeText(recipe), "r").rows, recipe.rows) << "written and read back";
-    for (const char* gather : {"{}", "{\"from\": \"1960\"}", "{\"columns\": [\"1960\"], \"from\": \"1960\"}",
-                               "{\"columns\": [\"1960\"], \"names\": \"\"}", "{\"columns\": [\"1960\"], \"odd\": 1}"}) {
-        const std::string text = std::string(R"({"recipe": 1, "rows": {"file": "wide.csv", "gather": )") + gather +
-                                 R"(}, "response": "rate", "terms": []})";
+    for (const char* gather :
+         {"{}", "{\"from\": \"1960\"}", "{\"columns\": [\"1960\"], \"from\": \"1960\"}",
+          "{\"columns\": [\"1960\"], \"names\": \"\"}", "{\"columns\": [\"1960\"], \"odd\": 1}"}) {
+        const std::string text = std::string(R"({"recipe": 1, "rows": {"file": "wide.csv", "gather": )") +
+                                 gather + R"(}, "response": "rate", "terms": []})";
         refusalOf(ErrorCode::badRecipe, [&] { parseRecipe(text, "r"); });
     }
 }
 
-// Generated files -------------------------------------------------------------------------------------------------
+// Generated files
+// -------------------------------------------------------------------------------------------------
 
 namespace {
 
@@ -481,8 +495,9 @@ public:
         if (above == 1) text += "# made by hand" + end + "# 2 remarks" + end;
         if (above == 2 && m_delimiter != ' ' && columns > 2) text += "Table of everything" + end + end;
         auto quoted = [&](const std::string& cell) {
-            const bool needed = cell.find_first_of(std::string("\"\r\n") + m_delimiter) != std::string::npos ||
-                                (m_delimiter == ' ' && cell.find('\t') != std::string::npos);
+            const bool needed =
+                cell.find_first_of(std::string("\"\r\n") + m_delimiter) != std::string::npos ||
+                (m_delimiter == ' ' && cell.find('\t') != std::string::npos);
             if (!needed && !quoteAll) return cell;
             std::string out = "\"";
             for (const char ch : cell)
@@ -491,7 +506,8 @@ public:
         };
         auto line = [&](const std::vector<std::string>& cells, std::size_t upTo) {
             for (std::size_t c = 0; c < upTo; ++c) {
-                if (c > 0) text += m_delimiter == ' ' ? std::string(1 + pick(3), ' ') : std::string(1, m_delimiter);
+                if (c > 0)
+                    text += m_delimiter == ' ' ? std::string(1 + pick(3), ' ') : std::string(1, m_delimiter);
                 text += quoted(cells[c]);
             }
             text += end;
@@ -509,8 +525,9 @@ public:
             line(written[r], upTo);
         }
         made.how = std::string("delimiter ") + m_delimiter + (m_comma ? ", decimal comma" : "") +
-                   (header ? "" : ", no header") + (ragged ? ", ragged" : "") + (quoteAll ? ", all quoted" : "") +
-                   ", above " + std::to_string(above) + ", ends " + std::to_string(end.size()) + end[0];
+                   (header ? "" : ", no header") + (ragged ? ", ragged" : "") +
+                   (quoteAll ? ", all quoted" : "") + ", above " + std::to_string(above) + ", ends " +
+                   std::to_string(end.size()) + end[0];
         switch (pick(6)) {
         case 0:
             made.bytes = "\xEF\xBB\xBF" + text;
@@ -543,7 +560,8 @@ private:
     void fill(int sort, std::size_t c, std::size_t rows, MadeFile& made,
               std::vector<std::vector<std::string>>& written) {
         static const std::array<std::string, 5> missing{"NA", "N/A", "null", "?", "-"};
-        static const std::array<std::string, 6> words{"Vell", "Umber", "Dunlin é", "say \"hi\"", "a;b", "c,d"};
+        static const std::array<std::string, 6> words{"Vell",       "Umber", "Dunlin é",
+                                                      "say \"hi\"", "a;b",   "c,d"};
         const bool holes = pick(3) == 0;
         const std::size_t dateForm = pick(5);
         made.kinds.push_back(sort <= 2   ? ColumnKind::number
@@ -570,7 +588,8 @@ private:
                 std::snprintf(decimals, sizeof decimals, "%02zu", cents);
                 char rest[8];
                 std::snprintf(rest, sizeof rest, "%03zu", whole % 1000);
-                text = std::to_string(whole / 1000) + (m_comma ? "." : ",") + rest + (m_comma ? "," : ".") + decimals;
+                text = std::to_string(whole / 1000) + (m_comma ? "." : ",") + rest + (m_comma ? "," : ".") +
+                       decimals;
                 cell = exactText(static_cast<double>(whole * 100 + cents) / 100);
             } else if (sort == 3) {
                 const std::int32_t day = 18000 + static_cast<std::int32_t>(pick(2500));
@@ -619,16 +638,18 @@ TEST(GeneratedFiles, AreReadCellByCellAsTheyWereMade) {
             wrong = countText(columns.size()) + " columns of " + countText(rows.table.rows()) + " rows for " +
                     countText(made.names.size()) + " of " + countText(made.cells.size());
         for (std::size_t c = 0; wrong.empty() && c < columns.size(); ++c) {
-            const bool texts = columns[c].kind() == ColumnKind::text || columns[c].kind() == ColumnKind::factor;
+            const bool texts =
+                columns[c].kind() == ColumnKind::text || columns[c].kind() == ColumnKind::factor;
             if (columns[c].name() != made.names[c]) wrong = "name " + columns[c].name();
             if (made.kinds[c] == ColumnKind::factor ? !texts : columns[c].kind() != made.kinds[c])
                 wrong = made.names[c] + " is " + std::string(kindName(columns[c].kind()));
             for (std::size_t r = 0; wrong.empty() && r < made.cells.size(); ++r, ++cells)
                 if (columns[c].cellText(r) != made.cells[r][c])
-                    wrong = "row " + std::to_string(r + 1) + " of " + made.names[c] + ": \"" + columns[c].cellText(r) +
-                            "\" for \"" + made.cells[r][c] + "\"";
+                    wrong = "row " + std::to_string(r + 1) + " of " + made.names[c] + ": \"" +
+                            columns[c].cellText(r) + "\" for \"" + made.cells[r][c] + "\"";
         }
-        if (!wrong.empty() && ++wrongFiles < 20) ADD_FAILURE() << where << ": " << wrong << "\n" << made.bytes.substr(0, 300);
+        if (!wrong.empty() && ++wrongFiles < 20)
+            ADD_FAILURE() << where << ": " << wrong << "\n" << made.bytes.substr(0, 300);
     }
     EXPECT_EQ(wrongFiles, 0u);
     std::printf("[ files    ] %zu made, %zu cells compared\n", files, cells);
@@ -646,7 +667,8 @@ std::string escaped(const std::string& text) {
 } // namespace
 
 TEST(GeneratedWorkbooks, AreReadCellByCellAsTheyWereMade) {
-    // 30 written by libxlsxwriter, 30 as OpenDocument written here by its standard (ODF 1.2, part 1, chapter 9).
+    // 30 written by libxlsxwriter, 30 as OpenDocument written here by its standard (ODF 1.2, part 1, chapter
+    // 9).
     std::size_t cells = 0;
     for (std::uint64_t seed = 1; seed <= 60; ++seed) {
         const TemporaryFolder folder;
@@ -673,8 +695,9 @@ TEST(GeneratedWorkbooks, AreReadCellByCellAsTheyWereMade) {
         }
         const std::string path = folder.file(ods ? "w.ods" : "w.xlsx").string();
         if (ods) {
-            std::string xml = "<office:document-content xmlns:office=\"o\" xmlns:table=\"t\" xmlns:text=\"x\">"
-                              "<office:body><office:spreadsheet><table:table table:name=\"S\">";
+            std::string xml =
+                "<office:document-content xmlns:office=\"o\" xmlns:table=\"t\" xmlns:text=\"x\">"
+                "<office:body><office:spreadsheet><table:table table:name=\"S\">";
             for (std::size_t r = 0; r < top; ++r)
                 xml += "<table:table-row><table:table-cell/></table:table-row>";
             xml += "<table:table-row>";
@@ -691,11 +714,11 @@ TEST(GeneratedWorkbooks, AreReadCellByCellAsTheyWereMade) {
                         xml += "<table:table-cell office:value-type=\"float\" office:value=\"" + texts[r][c] +
                                "\"><text:p>shown</text:p></table:table-cell>";
                     else if (sorts[c] == 1)
-                        xml += "<table:table-cell office:value-type=\"date\" office:date-value=\"" + texts[r][c] +
-                               "\"><text:p>shown</text:p></table:table-cell>";
+                        xml += "<table:table-cell office:value-type=\"date\" office:date-value=\"" +
+                               texts[r][c] + "\"><text:p>shown</text:p></table:table-cell>";
                     else
-                        xml += "<table:table-cell office:value-type=\"string\"><text:p>" + escaped(texts[r][c]) +
-                               "</text:p></table:table-cell>";
+                        xml += "<table:table-cell office:value-type=\"string\"><text:p>" +
+                               escaped(texts[r][c]) + "</text:p></table:table-cell>";
                 }
                 xml += "</table:table-row>";
             }
@@ -711,8 +734,8 @@ TEST(GeneratedWorkbooks, AreReadCellByCellAsTheyWereMade) {
             format_set_num_format(dates, "yyyy-mm-dd");
             for (std::size_t c = 0; c < columns; ++c) {
                 const auto column = static_cast<lxw_col_t>(c);
-                worksheet_write_string(sheet, static_cast<lxw_row_t>(top), column, ("c" + std::to_string(c)).c_str(),
-                                       nullptr);
+                worksheet_write_string(sheet, static_cast<lxw_row_t>(top), column,
+                                       ("c" + std::to_string(c)).c_str(), nullptr);
                 for (std::size_t r = 0; r < rows; ++r) {
                     const auto row = static_cast<lxw_row_t>(top + 1 + r);
                     if (texts[r][c].empty()) continue;
@@ -731,8 +754,10 @@ TEST(GeneratedWorkbooks, AreReadCellByCellAsTheyWereMade) {
         // Rows at the end that are empty altogether are not there.
         for (std::size_t c = 0; c < columns; ++c)
             for (std::size_t r = 0, at = 0; r < rows; ++r) {
-                if (std::all_of(texts[r].begin(), texts[r].end(), [](const auto& t) { return t.empty(); })) continue;
-                ASSERT_EQ(read.table.columns()[c].cellText(at++), texts[r][c]) << seed << " " << r << " " << c;
+                if (std::all_of(texts[r].begin(), texts[r].end(), [](const auto& t) { return t.empty(); }))
+                    continue;
+                ASSERT_EQ(read.table.columns()[c].cellText(at++), texts[r][c])
+                    << seed << " " << r << " " << c;
                 ++cells;
             }
     }

@@ -16,8 +16,8 @@ struct CheckPicture {
     PlotFrame::Content plot, beside;
 };
 
-/// One large residual plot, the distribution beside it on the same scale; below them the rows that stand out or the
-/// readings of the checks.
+/// One large residual plot, the distribution beside it on the same scale; below them the rows that stand out
+/// or the readings of the checks.
 class CheckStation : public Station {
     Q_OBJECT
 public:

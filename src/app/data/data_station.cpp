@@ -6,8 +6,8 @@
 #include "app/data/reading_dialog.h"
 #include "app/data/rows_pane.h"
 #include "app/data/steps_pane.h"
-#include "app/window/start_pane.h"
 #include "app/parts.h"
+#include "app/window/start_pane.h"
 #include "base/text.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"
@@ -244,10 +244,10 @@ void DataStation::refresh() {
     QStringList notes{qs(plural(report.rows, "row", "rows") + ", " +
                          plural(m_session.table().columns().size(), "column", "columns"))};
     if (m_session.recipe().rows.kind == SourceKind::text) {
-        const QString delimiter =
-            report.format.delimiter == '\t'         ? tr("tab")
-            : report.format.delimiter == blankRuns ? tr("blanks")
-                                                   : QString(QChar(report.format.delimiter));
+        const QString delimiter = report.format.delimiter == '\t' ? tr("tab")
+                                  : report.format.delimiter == blankRuns
+                                      ? tr("blanks")
+                                      : QString(QChar(report.format.delimiter));
         notes << tr("delimiter %1").arg(delimiter)
               << tr("decimal mark %1").arg(QChar(report.format.decimalMark))
               << qs(encodingName(report.format.encoding));
@@ -298,7 +298,8 @@ void DataStation::showDoubts() {
     std::size_t links = 0;
     for (const ReadDoubt& doubt : doubts) {
         if (doubt.column.empty() || plan.text.kinds.contains(doubt.column) || ++links > 2) continue;
-        auto* numbers = linkButton(tr("read %1 as numbers").arg(qs(doubt.column).replace('&', "&&")), m_doubtsLine);
+        auto* numbers =
+            linkButton(tr("read %1 as numbers").arg(qs(doubt.column).replace('&', "&&")), m_doubtsLine);
         connect(numbers, &QPushButton::clicked, this, [this, column = doubt.column] {
             RowsPlan next = m_session.recipe().rows;
             next.text.kinds[column] = ColumnKind::number;

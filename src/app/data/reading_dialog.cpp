@@ -192,7 +192,8 @@ void ReadingDialog::buildGather(QBoxLayout* layout) {
     m_gather = new QCheckBox(tr("Gather wide columns into rows"), this);
     m_gather->setObjectName("gather");
     m_gather->setChecked(m_source.gather.has_value());
-    m_gather->setToolTip(tr("One quantity in many columns, such as one a year: each row becomes one row a column"));
+    m_gather->setToolTip(
+        tr("One quantity in many columns, such as one a year: each row becomes one row a column"));
     layout->addWidget(m_gather);
     m_gatherPart = new QWidget(this);
     auto* part = new QFormLayout(m_gatherPart);

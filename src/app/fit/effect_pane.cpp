@@ -6,11 +6,11 @@
 #include "table/values.h"
 #include "workspace/text.h"
 
-#include <QLineEdit>
 #include <QDialog>
 #include <QDialogButtonBox>
 #include <QHBoxLayout>
 #include <QLabel>
+#include <QLineEdit>
 #include <QMenu>
 #include <QPushButton>
 #include <QVBoxLayout>
@@ -269,8 +269,8 @@ void EffectPane::askHeld(const HeldValue& value, const std::function<void(double
         const bool fine = read(edit->text()).has_value();
         ok->setEnabled(fine);
         said->setText(fine || edit->text().isEmpty() ? QString()
-                      : date ? tr("A date as 2025-03-01.")
-                             : tr("A number with a decimal point, as 12,500.75."));
+                      : date                         ? tr("A date as 2025-03-01.")
+                                                     : tr("A number with a decimal point, as 12,500.75."));
     };
     connect(edit, &QLineEdit::textChanged, dialog, judge);
     connect(buttons, &QDialogButtonBox::rejected, dialog, &QDialog::reject);

@@ -290,9 +290,8 @@ void FitStation::showLine() {
         m_equation->setText(equationFor(m_session, {}));
         m_effect->clear(line.kind == TermLine::Kind::candidate
                             ? tr("%1 is not in the model.").arg(qs(line.column))
-                        : line.kind == TermLine::Kind::gone
-                            ? QString()
-                            : tr("The constant has no effect to draw."));
+                        : line.kind == TermLine::Kind::gone ? QString()
+                                                            : tr("The constant has no effect to draw."));
         return;
     }
     // A column alone, or the two of a product: a number along, a factor's levels as lines.

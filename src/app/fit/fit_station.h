@@ -1,8 +1,8 @@
 #pragma once
 #include "app/station.h"
-#include "workspace/grids.h"
 #include "study/what_helps.h"
 #include "workspace/grid_model.h"
+#include "workspace/grids.h"
 
 class QLabel;
 class QPushButton;

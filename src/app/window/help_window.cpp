@@ -2,14 +2,17 @@
 
 #include "app/parts.h"
 
+#include <QAbstractTextDocumentLayout>
 #include <QFile>
 #include <QHBoxLayout>
 #include <QLineEdit>
 #include <QListWidget>
 #include <QRegularExpression>
+#include <QScrollBar>
 #include <QShortcut>
 #include <QTextBlock>
 #include <QTextBrowser>
+#include <QTimer>
 #include <QVBoxLayout>
 #include <array>
 
@@ -72,7 +75,8 @@ HelpWindow::HelpWindow(QWidget* parent) : QDialog(parent) {
     connect(m_headings, &QListWidget::currentRowChanged, this, &HelpWindow::showLine);
     connect(m_find, &QLineEdit::textChanged, this, [this] { search(false); });
     connect(m_find, &QLineEdit::returnPressed, this, [this] { search(true); });
-    connect(new QShortcut(QKeySequence::Find, this), &QShortcut::activated, m_find, qOverload<>(&QWidget::setFocus));
+    connect(new QShortcut(QKeySequence::Find, this), &QShortcut::activated, m_find,
+            qOverload<>(&QWidget::setFocus));
     m_headings->setCurrentRow(0);
 }
 
@@ -89,12 +93,13 @@ void HelpWindow::showLine(int line) {
     const QString wanted = item->text().trimmed();
     for (QTextBlock block = m_text->document()->begin(); block.isValid(); block = block.next())
         if (block.blockFormat().headingLevel() == item->data(levelRole).toInt() && block.text() == wanted) {
-            QTextCursor cursor(block);
-            m_text->setTextCursor(cursor);
-            // The heading at the top of what is shown.
-            m_text->moveCursor(QTextCursor::End);
-            m_text->setTextCursor(cursor);
-            m_text->ensureCursorVisible();
+            m_text->setTextCursor(QTextCursor(block));
+            // The heading stands at the top of what is shown, once the page is laid out.
+            QTimer::singleShot(0, m_text, [this, place = block.position()] {
+                const QTextBlock at = m_text->document()->findBlock(place);
+                const QRectF rect = m_text->document()->documentLayout()->blockBoundingRect(at);
+                m_text->verticalScrollBar()->setValue(static_cast<int>(rect.top()));
+            });
             return;
         }
 }

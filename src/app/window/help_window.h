@@ -8,7 +8,8 @@ class QLabel;
 
 namespace oxgoad {
 
-/// The guide, the methods and the keys, as in docs/, with their headings at the left and a search over all of them.
+/// The guide, the methods and the keys, as in docs/, with their headings at the left and a search over all of
+/// them.
 class HelpWindow : public QDialog {
     Q_OBJECT
 public:

@@ -10,21 +10,21 @@
 #include "app/look/look_station.h"
 #include "app/parts.h"
 #include "app/trail/trail_strip.h"
-#include "app/window/rail_icons.h"
 #include "app/window/help_window.h"
+#include "app/window/rail_icons.h"
 #include "app/window/selection_bar.h"
 #include "base/text.h"
 #include "workspace/text.h"
 
-#include <QMimeData>
-#include <QDragEnterEvent>
 #include <QApplication>
 #include <QButtonGroup>
 #include <QCloseEvent>
+#include <QDragEnterEvent>
 #include <QFileInfo>
 #include <QGridLayout>
 #include <QHBoxLayout>
 #include <QMenu>
+#include <QMimeData>
 #include <QProgressBar>
 #include <QShortcut>
 #include <QStackedWidget>
@@ -287,10 +287,14 @@ QString MainWindow::failureShown() const {
 void MainWindow::showHelp() {
     // What has the focus, or the station it is in.
     QString topic = "Data";
-    for (const auto& [name, heading] :
-         {std::pair{"data", "Data"}, {"look", "Look"}, {"fit", "Fit"}, {"check", "Check"}, {"compare", "Compare"},
-          {"forecast", "Forecast"}})
-        if (auto* station = qobject_cast<Station*>(m_stack->currentWidget()); station && station->name() == name)
+    for (const auto& [name, heading] : {std::pair{"data", "Data"},
+                                        {"look", "Look"},
+                                        {"fit", "Fit"},
+                                        {"check", "Check"},
+                                        {"compare", "Compare"},
+                                        {"forecast", "Forecast"}})
+        if (auto* station = qobject_cast<Station*>(m_stack->currentWidget());
+            station && station->name() == name)
             topic = heading;
     const QWidget* focused = QApplication::focusWidget();
     for (const QWidget* widget = focused; widget; widget = widget->parentWidget()) {

@@ -33,8 +33,10 @@ StartPane::StartPane(QWidget* parent) : QWidget(parent) {
         return label;
     };
     text(tr("Fit, check and forecast with regression models"), "briefStrong");
-    text(tr("Oxgoad is for quantities such as revenue, spend and prices: look at the rows, tick the columns that "
-            "explain them, see what the model does not know, and forecast with the risk of reaching too far said for "
+    text(tr("Oxgoad is for quantities such as revenue, spend and prices: look at the rows, tick the columns "
+            "that "
+            "explain them, see what the model does not know, and forecast with the risk of reaching too far "
+            "said for "
             "every row."),
          {});
     layout->addSpacing(14);
@@ -45,14 +47,16 @@ StartPane::StartPane(QWidget* parent) : QWidget(parent) {
     buttons->addWidget(open);
     auto* demo = new QPushButton(tr("Open the demo"), this);
     demo->setObjectName("openDemo");
-    demo->setToolTip(tr("Cold storage depots of an invented firm: 1,440 depot months, twelve fits, a plan to forecast"));
+    demo->setToolTip(
+        tr("Cold storage depots of an invented firm: 1,440 depot months, twelve fits, a plan to forecast"));
     demo->setVisible(!demoPath().isEmpty());
     connect(demo, &QPushButton::clicked, this, [this] { emit pathWanted(demoPath()); });
     buttons->addWidget(demo);
     buttons->addStretch(1);
     layout->addLayout(buttons);
     layout->addSpacing(6);
-    text(tr("or drop a file on the window: text with a delimiter, a workbook (.xlsx, .ods), an SQLite database, a "
+    text(tr("or drop a file on the window: text with a delimiter, a workbook (.xlsx, .ods), an SQLite "
+            "database, a "
             "recipe or a project. F1 opens the guide."),
          "hint");
     layout->addSpacing(18);

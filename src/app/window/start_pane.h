@@ -7,8 +7,8 @@ class QVBoxLayout;
 
 namespace oxgoad {
 
-/// What a window without rows shows: what the program is for, the demo, what was open before, a place to drop a
-/// file.
+/// What a window without rows shows: what the program is for, the demo, what was open before, a place to drop
+/// a file.
 class StartPane : public QWidget {
     Q_OBJECT
 public:

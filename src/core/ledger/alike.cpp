@@ -40,7 +40,8 @@ std::string bareLevel(const std::string& level) {
         const bool betweenDigits = isDigit(before) && isDigit(after);
         // A minus between words joins them; at an end, or before a digit, it is a sign.
         const bool sign = c == '-' && (i == 0 || i + 1 == text.size() || betweenDigits);
-        const bool keep = isWord(c) || sign || std::string_view("+<>=#%*&@$!?~^|").find(c) != std::string_view::npos ||
+        const bool keep = isWord(c) || sign ||
+                          std::string_view("+<>=#%*&@$!?~^|").find(c) != std::string_view::npos ||
                           (std::string_view(".,/:").find(c) != std::string_view::npos && betweenDigits);
         if (keep) plain += c;
     }

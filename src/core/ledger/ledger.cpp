@@ -28,8 +28,7 @@ Ledger makeLedger(const LedgerInput& input, Threads threads, Progress& progress)
                             "Counting columns");
         LedgerLine& line = ledger.columns[i];
         line.summary = summarize(columns[i], input.used);
-        if (!input.quiet.contains(columns[i].name()))
-            judgeColumn(input, columns[i], line);
+        if (!input.quiet.contains(columns[i].name())) judgeColumn(input, columns[i], line);
         ++done;
     });
     ProgressStage stage(progress, 0.9, 1);

@@ -20,8 +20,8 @@ struct LedgerLine {
     ColumnSummary summary;
     /// What is odd about the column, gravest first; each with the moves that would answer it.
     std::vector<Goad> goads;
-    /// What a plain distribution brings by itself: a skew, a long tail, few whole values, many zeros. Said beside
-    /// the column and nowhere else; nobody is asked to answer it.
+    /// What a plain distribution brings by itself: a skew, a long tail, few whole values, many zeros. Said
+    /// beside the column and nowhere else; nobody is asked to answer it.
     std::vector<Goad> remarks;
 };
 
@@ -59,7 +59,8 @@ Ledger makeLedger(const LedgerInput& input, Threads threads, Progress& progress)
 /// sources; they know the number of rows.
 void judgeColumn(const LedgerInput& input, const Column& column, LedgerLine& line);
 
-/// Rows that are equal in all columns more often than chance makes them, and sources whose numbers barely overlap.
+/// Rows that are equal in all columns more often than chance makes them, and sources whose numbers barely
+/// overlap.
 void judgeTable(const LedgerInput& input, Threads threads, Progress& progress, Ledger& ledger);
 
 /// What is left of a level when case, spaces and marks between letters are taken away: equal for levels that

@@ -11,7 +11,8 @@ namespace oxgoad {
 namespace {
 
 constexpr std::string_view practice = "common practice, no source";
-constexpr std::string_view apartSource = "Rényi 1953, Hill 1975: spacings of a tail; Tukey 1977, outer fences";
+constexpr std::string_view apartSource =
+    "Rényi 1953, Hill 1975: spacings of a tail; Tukey 1977, outer fences";
 constexpr std::size_t rareRows = 10;
 /// Fewer rows than these say nothing about what is usual.
 constexpr std::size_t fewRows = 20;
@@ -87,7 +88,8 @@ private:
     /// A goad nobody is asked to answer.
     Goad& remark(const std::string& kind, std::string title, std::string reading, std::string threshold,
                  std::string_view source = practice) {
-        Goad& goad = add(kind, Severity::caution, std::move(title), std::move(reading), std::move(threshold), source);
+        Goad& goad =
+            add(kind, Severity::caution, std::move(title), std::move(reading), std::move(threshold), source);
         m_remarks.push_back(std::move(goad));
         m_goads.pop_back();
         return m_remarks.back();
@@ -163,11 +165,13 @@ private:
             if (std::none_of(pairs.begin(), pairs.end(), [&](const auto& p) { return p.first == text; }))
                 pairs.emplace_back(text, "");
         }
-        Goad& goad = add("sign", Severity::alarm,
-                         plural(m_s.negative, "value", "values") + " of " + m_name +
-                             (m_s.negative == 1 ? " is" : " are") + " below zero among positive ones",
-                         "row " + countText(first + 1) + ": " + shortText(values[first]),
-                         "one value, or at most 1 % of rows, below zero, with a gap that chance makes once in 200 columns", apartSource);
+        Goad& goad = add(
+            "sign", Severity::alarm,
+            plural(m_s.negative, "value", "values") + " of " + m_name + (m_s.negative == 1 ? " is" : " are") +
+                " below zero among positive ones",
+            "row " + countText(first + 1) + ": " + shortText(values[first]),
+            "one value, or at most 1 % of rows, below zero, with a gap that chance makes once in 200 columns",
+            apartSource);
         goad.row = first;
         goad.moves.push_back({Move::Kind::seeRow, "see row", {}, first});
         if (pairs.size() <= 20)
@@ -202,7 +206,8 @@ private:
         for (std::size_t i = 0; i < m_column.size(); ++i) {
             if (!counts(i) || m_column.isMissing(i)) continue;
             const double value = m_column.asNumber(i);
-            if ((low && value <= m_s.apartLow.nearest) || (high && value >= m_s.apartHigh.nearest)) rows.push_back(i);
+            if ((low && value <= m_s.apartLow.nearest) || (high && value >= m_s.apartHigh.nearest))
+                rows.push_back(i);
         }
         std::string reading;
         for (std::size_t i = 0; i < std::min<std::size_t>(3, rows.size()); ++i)
@@ -211,11 +216,11 @@ private:
         if (rows.size() > 3) reading += "; …";
         const double p = std::min(low ? m_s.apartLow.p : 1, high ? m_s.apartHigh.p : 1);
         Goad& goad = add("far out", Severity::caution,
-                         plural(count, "value", "values") + " of " + m_name + (count == 1 ? " lies" : " lie") +
-                             " far beyond the others",
+                         plural(count, "value", "values") + " of " + m_name +
+                             (count == 1 ? " lies" : " lie") + " far beyond the others",
                          reading + "; p " + probabilityText(p),
-                         "a gap in the tail that chance makes once in " + countText(static_cast<std::size_t>(
-                                                                              std::llround(1 / apartChance))) +
+                         "a gap in the tail that chance makes once in " +
+                             countText(static_cast<std::size_t>(std::llround(1 / apartChance))) +
                              " columns at most, beyond " + valueText(std::round(lowFence())) + " to " +
                              valueText(std::round(highFence())),
                          apartSource);
@@ -237,8 +242,7 @@ private:
                 numbers.push_back(static_cast<double>(row + 1));
             goad.moves.push_back(addStep(
                 count == 1 ? "leave out this row" : "leave out these rows",
-                step("leave out rows",
-                     {{"rows", numbers}, {"reason", m_name + " far beyond the others"}})));
+                step("leave out rows", {{"rows", numbers}, {"reason", m_name + " far beyond the others"}})));
         }
     }
 
@@ -251,9 +255,10 @@ private:
                             : plural(m_s.farOut, "value", "values") + " beyond the outer fences, " +
                                   valueText(lowFence()) + " and " + valueText(highFence());
         if (std::fabs(n.skewness) > 2) {
-            Goad& goad = remark("skew", m_name + " is skewed",
-                                "skewness " + readableText(n.skewness, 2) + (beyond.empty() ? "" : "; " + beyond),
-                                "2 either way");
+            Goad& goad =
+                remark("skew", m_name + " is skewed",
+                       "skewness " + readableText(n.skewness, 2) + (beyond.empty() ? "" : "; " + beyond),
+                       "2 either way");
             if (n.smallest > 0 && n.skewness > 0) goad.moves.push_back(logMove());
         } else if (!beyond.empty()) {
             remark("long tails", m_name + " has long tails", beyond, "any value beyond 3 quartile spreads",
@@ -265,11 +270,12 @@ private:
         if (m_s.distinct <= 2 || 5 * m_s.zeros < m_present || m_present < fewRows ||
             m_s.zeros < m_s.commonest || m_s.whole == m_present)
             return;
-        remark("zeros", m_name + " is 0 in many rows", percentText(std::round(100.0 * static_cast<double>(m_s.zeros) /
-                                                                              static_cast<double>(m_present)) /
-                                                                   100) +
-                                                           " of rows",
-               "a fifth of rows");
+        remark(
+            "zeros", m_name + " is 0 in many rows",
+            percentText(std::round(100.0 * static_cast<double>(m_s.zeros) / static_cast<double>(m_present)) /
+                        100) +
+                " of rows",
+            "a fifth of rows");
     }
 
     Move logMove() const {

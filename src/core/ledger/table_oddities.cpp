@@ -28,10 +28,11 @@ std::uint64_t mixed(std::uint64_t x) {
     return x ^ (x >> 31U);
 }
 
-/// The chance of `pairs` equal pairs of rows or more when columns are independent and each takes its values as often
-/// as it does: the number of pairs is about Poisson (Arratia, Goldstein and Gordon 1989, "Two moments suffice for
-/// Poisson approximations"). Columns that go together make more, so three times the mean is granted.
-/// A column in which no value comes again but in the rows that are equal as a whole makes any such row odd.
+/// The chance of `pairs` equal pairs of rows or more when columns are independent and each takes its values
+/// as often as it does: the number of pairs is about Poisson (Arratia, Goldstein and Gordon 1989, "Two
+/// moments suffice for Poisson approximations"). Columns that go together make more, so three times the mean
+/// is granted. A column in which no value comes again but in the rows that are equal as a whole makes any
+/// such row odd.
 double chanceOfPairs(const Ledger& ledger, std::size_t rows, double pairs, std::size_t again) {
     double mean = 3 * 0.5 * static_cast<double>(rows) * (static_cast<double>(rows) - 1);
     for (const LedgerLine& line : ledger.columns) {
@@ -115,9 +116,8 @@ void duplicateRows(const LedgerInput& input, Threads threads, Progress& progress
             rows.push_back(static_cast<double>(row + 1));
         goad.moves.push_back(addStep(
             again.size() == 1 ? "leave it out" : "leave them out",
-            Step{"leave out rows",
-                                                          true,
-                                                          {{"rows", rows}, {"reason", std::string("equal to a row before")}}}));
+            Step{
+                "leave out rows", true, {{"rows", rows}, {"reason", std::string("equal to a row before")}}}));
     }
     (p < chance ? ledger.table : ledger.tableRemarks).push_back(std::move(goad));
 }
@@ -129,16 +129,17 @@ struct SourceRange {
     double width() const { return high - low; }
 };
 
-/// How far apart two ranges are, in widths of the narrower; below 0.9 they overlap by more than a tenth. Ranges
-/// without width are apart when one value is ten times the other or more, or lies outside the other range by more
-/// than its width.
+/// How far apart two ranges are, in widths of the narrower; below 0.9 they overlap by more than a tenth.
+/// Ranges without width are apart when one value is ten times the other or more, or lies outside the other
+/// range by more than its width.
 double distanceOf(const SourceRange& x, const SourceRange& y) {
     const double overlap = std::min(x.high, y.high) - std::max(x.low, y.low);
     const double narrower = std::min(x.width(), y.width()), wider = std::max(x.width(), y.width());
     if (narrower > 0) return 1 - overlap / narrower;
     if (overlap >= 0) return 0;
     if (wider > 0) return -overlap > wider ? 1 - overlap / wider : 0;
-    const double small = std::min(std::fabs(x.low), std::fabs(y.low)), large = std::max(std::fabs(x.low), std::fabs(y.low));
+    const double small = std::min(std::fabs(x.low), std::fabs(y.low)),
+                 large = std::max(std::fabs(x.low), std::fabs(y.low));
     return small > 0 && large >= 10 * small ? large / small : 0;
 }
 
@@ -182,8 +183,8 @@ void distantSources(const LedgerInput& input, Progress& progress, std::vector<Go
         goad.severity = Severity::alarm;
         goad.title = column.name() + " lies elsewhere in " + origin->levels()[y.source] + " than in " +
                      origin->levels()[x.source];
-        goad.reading = readableText(x.low) + " to " + readableText(x.high) + " against " + readableText(y.low) +
-                       " to " + readableText(y.high) +
+        goad.reading = readableText(x.low) + " to " + readableText(x.high) + " against " +
+                       readableText(y.low) + " to " + readableText(y.high) +
                        (pairs > 1 ? "; so are " + countText(pairs - 1) + " more pairs of sources" : "");
         goad.threshold = "the middle 90 % overlap by a tenth; constants differ by less than ten times";
         goad.source = practice;

@@ -103,11 +103,12 @@ void LearnedReach::judgePairs(const BoundDesign& rows, std::size_t row,
         if (value > whole.high || value < whole.low) continue; // said already, more gravely
         const double beyond = std::max(value - range.high, range.low - value);
         if (!(beyond > m_options.edgeShare * (whole.high - whole.low))) continue;
-        findings.push_back({pair.product ? ReachGrade::outside : ReachGrade::edge,
-                            inputs[pair.number].name + " " + inputs[pair.number].valueText(value) + " with " +
-                                inputs[pair.factor].name + " = " + inputs[pair.factor].levels[level] +
-                                (value > range.high ? ": seen only up to " + inputs[pair.number].valueText(range.high)
-                                                    : ": seen only from " + inputs[pair.number].valueText(range.low))});
+        findings.push_back(
+            {pair.product ? ReachGrade::outside : ReachGrade::edge,
+             inputs[pair.number].name + " " + inputs[pair.number].valueText(value) + " with " +
+                 inputs[pair.factor].name + " = " + inputs[pair.factor].levels[level] +
+                 (value > range.high ? ": seen only up to " + inputs[pair.number].valueText(range.high)
+                                     : ": seen only from " + inputs[pair.number].valueText(range.low))});
     }
 }
 

@@ -24,8 +24,8 @@ bool isEmptyRow(const std::vector<std::string>& cells) {
 }
 
 std::size_t filled(const std::vector<std::string>& cells) {
-    return static_cast<std::size_t>(std::count_if(
-        cells.begin(), cells.end(), [](const std::string& c) { return !trimmed(c).empty(); }));
+    return static_cast<std::size_t>(
+        std::count_if(cells.begin(), cells.end(), [](const std::string& c) { return !trimmed(c).empty(); }));
 }
 
 /// The first rows that are not blank, and how many line ends stand before each.
@@ -64,7 +64,8 @@ bool isDate(std::string_view cell) {
 }
 
 bool isNumberOrDate(const std::string& cell) {
-    return parseDressedNumber(cell, dressWith('.')) || parseDressedNumber(cell, dressWith(',')) || isDate(cell);
+    return parseDressedNumber(cell, dressWith('.')) || parseDressedNumber(cell, dressWith(',')) ||
+           isDate(cell);
 }
 
 /// The commonest number of cells in a row, the larger one of two equally common.
@@ -83,7 +84,8 @@ std::size_t commonWidth(const Rows& rows) {
 
 constexpr std::string_view delimiters = ",;\t|";
 
-/// How well a delimiter explains the rows, and the share of cells below the first row that are numbers or dates.
+/// How well a delimiter explains the rows, and the share of cells below the first row that are numbers or
+/// dates.
 struct DelimiterScore {
     double fit = 0;
     double plain = 0;
@@ -91,9 +93,9 @@ struct DelimiterScore {
     double whole() const { return fit + 0.25 * plain; }
 };
 
-/// Rows as wide as the header (or as most rows) count whole, shorter ones half, since cells at the end are left
-/// out more often than too many written. A first row that only another delimiter parts halves the sum. A little
-/// is added for more cells.
+/// Rows as wide as the header (or as most rows) count whole, shorter ones half, since cells at the end are
+/// left out more often than too many written. A first row that only another delimiter parts halves the sum. A
+/// little is added for more cells.
 DelimiterScore delimiterScore(const Rows& rows, bool headIsParted) {
     DelimiterScore score;
     if (rows.empty()) return score;
@@ -152,10 +154,10 @@ FoundDelimiter findDelimiter(std::string_view text, char quote) {
     constexpr double clearly = 0.2, often = 0.8;
     const Rows rows = sampleOf(whole, blankRuns, quote).rows;
     const DelimiterScore blanks = delimiterScore(rows, !rows.empty() && rows[0].size() > 1);
-    // Commas of numbers, and tabs among other blanks, part lines about as well as blanks do, but into worse cells.
+    // Commas of numbers, and tabs among other blanks, part lines about as well as blanks do, but into worse
+    // cells.
     const bool betterCells = blanks.plain > best.plain + (found.delimiter == ',' ? clearly / 2 : 2 * clearly);
-    if (blanks.fit > often && (blanks.fit > best.fit + clearly || betterCells))
-        return {blankRuns, true};
+    if (blanks.fit > often && (blanks.fit > best.fit + clearly || betterCells)) return {blankRuns, true};
     found.sure = best.fit <= 0 || second < best.whole() - 0.1;
     return found;
 }
@@ -235,8 +237,8 @@ HeaderVerdict judgeRows(const Rows& rows, std::size_t from, char decimalMark, co
     return judgeHeader(cellsOf(rows[from]), below);
 }
 
-/// Rows above the table: one cell filled, or less than half of them, over rows that are wider. The number of them, 0 when the first
-/// row belongs to the table.
+/// Rows above the table: one cell filled, or less than half of them, over rows that are wider. The number of
+/// them, 0 when the first row belongs to the table.
 std::size_t titleRows(const Rows& rows, char decimalMark, const MissingMarks& missing) {
     std::size_t titles = 0;
     const std::size_t most = commonWidth(rows);
@@ -246,8 +248,8 @@ std::size_t titleRows(const Rows& rows, char decimalMark, const MissingMarks& mi
     if (titles == 0 || titles >= rows.size()) return 0;
     const Rows rest(rows.begin() + static_cast<std::ptrdiff_t>(titles), rows.end());
     const std::size_t width = commonWidth(rest);
-    const auto asWide = static_cast<std::size_t>(std::count_if(
-        rest.begin(), rest.end(), [width](const auto& row) { return row.size() == width; }));
+    const auto asWide = static_cast<std::size_t>(
+        std::count_if(rest.begin(), rest.end(), [width](const auto& row) { return row.size() == width; }));
     if (width < 2 || 10 * asWide < 6 * rest.size() || 2 * filled(rest[0]) < width) return 0;
     // A row as wide as the table with one cell filled names one column, and one of a few cells a few, unless
     // names stand below it.
@@ -384,7 +386,8 @@ FoundFormat findFormat(std::string_view text, Encoding encoding, const TextOptio
         remarks = 0;
     }
     FoundDelimiter delimiter{options.delimiter.value_or(','), true};
-    if (!options.delimiter) delimiter = said ? FoundDelimiter{*said, true} : findDelimiter(table, format.quote);
+    if (!options.delimiter)
+        delimiter = said ? FoundDelimiter{*said, true} : findDelimiter(table, format.quote);
     format.delimiter = delimiter.delimiter;
     Sample sample = sampleOf(table, format.delimiter, format.quote);
     auto markOf = [&] {
@@ -419,10 +422,12 @@ FoundFormat findFormat(std::string_view text, Encoding encoding, const TextOptio
                 for (const auto& cell : sample.rows[0])
                     if (first.empty()) first = trimmed(cell);
             if (first.size() > 60) first.clear();
-            const std::string note =
-                plural(remarks + lines, "line", "lines") + " above the header " +
-                (remarks + lines == 1 ? "was" : "were") + " passed over" +
-                (titles == 0 ? " (remarks after #)" : first.empty() ? "" : " (\"" + first + "\" …)") + ".";
+            const std::string note = plural(remarks + lines, "line", "lines") + " above the header " +
+                                     (remarks + lines == 1 ? "was" : "were") + " passed over" +
+                                     (titles == 0     ? " (remarks after #)"
+                                      : first.empty() ? ""
+                                                      : " (\"" + first + "\" …)") +
+                                     ".";
             (titles > 0 ? found.doubts.push_back({note}) : found.notes.push_back(note));
         }
         sample.rows.erase(sample.rows.begin(), sample.rows.begin() + static_cast<std::ptrdiff_t>(titles));
@@ -434,7 +439,7 @@ FoundFormat findFormat(std::string_view text, Encoding encoding, const TextOptio
     format.header = verdict.header;
     if (!delimiter.sure)
         found.doubts.push_back({std::string("Another delimiter than ") +
-                                (format.delimiter == '\t'         ? "the tab"
+                                (format.delimiter == '\t'        ? "the tab"
                                  : format.delimiter == blankRuns ? "blanks"
                                                                  : std::string(1, format.delimiter)) +
                                 " would part the lines nearly as well."});

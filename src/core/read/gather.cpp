@@ -116,7 +116,8 @@ Column valueColumn(const std::string& name, const std::vector<const Column*>& co
     auto eachCell = [&](auto add) {
         for (std::size_t i = 0; i < rows; ++i) {
             if (i % 4096 == 0)
-                progress.checkpoint(0.9 * static_cast<double>(i) / static_cast<double>(rows), "Gathering columns");
+                progress.checkpoint(0.9 * static_cast<double>(i) / static_cast<double>(rows),
+                                    "Gathering columns");
             for (const Column* column : columns)
                 add(*column, i);
         }
@@ -155,7 +156,8 @@ Column asAsked(Column column, const std::map<std::string, ColumnKind>& kinds) {
 
 } // namespace
 
-std::vector<std::size_t> gatheredColumns(const Table& table, const GatherPlan& plan, const std::string& file) {
+std::vector<std::size_t> gatheredColumns(const Table& table, const GatherPlan& plan,
+                                         const std::string& file) {
     std::vector<std::size_t> places;
     auto placeOf = [&](const std::string& name) {
         const Column& column = table.at(name, file);
@@ -192,7 +194,8 @@ RowsRead gatherRows(RowsRead rows, const GatherPlan& plan, const std::map<std::s
     if (n * k > mostCells / columns)
         throw Error(ErrorCode::badJoin,
                     "gathering " + countText(k) + " columns of " + countText(n) + " rows makes " +
-                        countText(n * k) + " rows of " + countText(columns) + " columns, more than can be held",
+                        countText(n * k) + " rows of " + countText(columns) +
+                        " columns, more than can be held",
                     {.file = file}, "Gather fewer columns, or leave others out where the file was made.");
     if (plan.names == plan.values)
         throw Error(ErrorCode::badJoin, "names and values cannot both be called \"" + plan.names + "\"",
@@ -264,8 +267,13 @@ GatherPlan suggestedGather(const Table& table) {
     }
     if (best < 3) return {};
     const int sort = sortOf(columns[from].name());
-    return {{}, columns[from].name(), columns[from + best - 1].name(),
-            sort == 1 ? "year" : sort == 2 ? "date" : "month", "value"};
+    return {{},
+            columns[from].name(),
+            columns[from + best - 1].name(),
+            sort == 1   ? "year"
+            : sort == 2 ? "date"
+                        : "month",
+            "value"};
 }
 
 } // namespace oxgoad

@@ -19,21 +19,22 @@ struct GatherPlan {
     bool operator==(const GatherPlan&) const = default;
 };
 
-/// Places of the columns a plan gathers, in the order of the table. Errors: unknownColumn; badJoin when nothing
-/// is left to gather.
+/// Places of the columns a plan gathers, in the order of the table. Errors: unknownColumn; badJoin when
+/// nothing is left to gather.
 std::vector<std::size_t> gatheredColumns(const Table& table, const GatherPlan& plan, const std::string& file);
 
-/// n rows with k gathered columns become n · k rows: each row once for each gathered column, in the order of the
-/// table, with the column's name and its value; the other columns are repeated. Missing values stay, as rows.
-/// Names that are numbers (years) become numbers, names that are dates or months of a year (2025-03, Mar 2025)
-/// dates, names of months numbers from 1 to 12, others a factor. Values that are numbers in some columns and
-/// something else in others become a factor. `kinds` may ask for other types of both columns. Faults keep their
-/// lines. Errors: those of gatheredColumns; badJoin when a name is taken or the rows are more than can be held.
+/// n rows with k gathered columns become n · k rows: each row once for each gathered column, in the order of
+/// the table, with the column's name and its value; the other columns are repeated. Missing values stay, as
+/// rows. Names that are numbers (years) become numbers, names that are dates or months of a year (2025-03,
+/// Mar 2025) dates, names of months numbers from 1 to 12, others a factor. Values that are numbers in some
+/// columns and something else in others become a factor. `kinds` may ask for other types of both columns.
+/// Faults keep their lines. Errors: those of gatheredColumns; badJoin when a name is taken or the rows are
+/// more than can be held.
 RowsRead gatherRows(RowsRead rows, const GatherPlan& plan, const std::map<std::string, ColumnKind>& kinds,
                     Progress& progress);
 
-/// The columns that look like one quantity in many: the longest stretch of at least three neighbours whose names
-/// are years, months or dates. An empty plan when there is none.
+/// The columns that look like one quantity in many: the longest stretch of at least three neighbours whose
+/// names are years, months or dates. An empty plan when there is none.
 GatherPlan suggestedGather(const Table& table);
 
 } // namespace oxgoad

@@ -290,12 +290,12 @@ RowsRead SheetSink::finish() {
                               static_cast<std::size_t>(to - m_rowOfBuilder.begin()));
     }
     // A title merged over some of the columns is the upper row of their names.
-    const bool grouped =
-        !m_titles.empty() && !m_head.empty() &&
-        std::any_of(m_merged.begin(), m_merged.end(), [this](const CellRange& range) {
-            return range.firstRow == m_titles.back().row && range.firstColumn < range.lastColumn &&
-                   range.lastColumn - range.firstColumn + 1 < m_columns;
-        });
+    const bool grouped = !m_titles.empty() && !m_head.empty() &&
+                         std::any_of(m_merged.begin(), m_merged.end(), [this](const CellRange& range) {
+                             return range.firstRow == m_titles.back().row &&
+                                    range.firstColumn < range.lastColumn &&
+                                    range.lastColumn - range.firstColumn + 1 < m_columns;
+                         });
     if (grouped) {
         m_head.insert(m_head.begin(), std::move(m_titles.back()));
         m_titles.pop_back();
@@ -320,8 +320,9 @@ RowsRead SheetSink::finish() {
                                         (first.size() > 60 ? "" : " (\"" + first + "\")") + "."});
     }
     if (m_headerIsGuess)
-        result.report.doubts.push_back({m_head.empty() ? "The first row was taken as a row, not as names."
-                                                       : "The first row was taken as the names of the columns."});
+        result.report.doubts.push_back({m_head.empty()
+                                            ? "The first row was taken as a row, not as names."
+                                            : "The first row was taken as the names of the columns."});
     if (m_head.size() > 1) result.report.notes.emplace_back("The header has two rows.");
     if (m_times) result.report.notes.emplace_back("Times of day were dropped from dates.");
     if (m_beyond > 0)

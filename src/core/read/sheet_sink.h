@@ -49,7 +49,8 @@ private:
     };
     void endRow();
     void decideHeader();
-    /// Rows with one cell above a table; they are kept as long as a merged cell may make one a part of the header.
+    /// Rows with one cell above a table; they are kept as long as a merged cell may make one a part of the
+    /// header.
     std::size_t titleRows() const;
     bool judgedHeader(std::size_t first, bool& sure) const;
     void put(const HeldRow& row);

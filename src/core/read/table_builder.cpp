@@ -137,8 +137,7 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
         asCodes += cells.tags[i] == Tag::text && coded[at] != 0;
         wholes += cells.tags[i] == Tag::number || (cells.tags[i] == Tag::text && whole[at] != 0);
         numbers += cells.tags[i] == Tag::number || (cells.tags[i] == Tag::text && asNumber[at]);
-        dates +=
-            cells.tags[i] == Tag::date || (cells.tags[i] == Tag::text && !asNumber[at] && asDate[at]);
+        dates += cells.tags[i] == Tag::date || (cells.tags[i] == Tag::text && !asNumber[at] && asDate[at]);
     }
     ColumnKind kind = ColumnKind::factor;
     const bool keptAsText = areCodes(asCodes, wholes, present);
@@ -151,7 +150,8 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
         kind = asked->second;
     else if (keptAsText)
         report.doubts.push_back(
-            {name + ": whole numbers with zeros in front or more digits than a number keeps were left as texts.",
+            {name +
+                 ": whole numbers with zeros in front or more digits than a number keeps were left as texts.",
              name});
 
     auto textOf = [&](std::size_t i) -> std::string {

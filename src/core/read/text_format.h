@@ -66,8 +66,8 @@ struct FoundFormat {
     std::vector<ReadDoubt> doubts;
 };
 
-/// Fills in what `options` leaves open by looking at the first rows: lines above the header, delimiter, decimal
-/// mark, header.
+/// Fills in what `options` leaves open by looking at the first rows: lines above the header, delimiter,
+/// decimal mark, header.
 FoundFormat findFormat(std::string_view text, Encoding encoding, const TextOptions& options);
 
 /// What is left of `text` below some lines; Error noRows when there are fewer.
@@ -89,15 +89,16 @@ struct HeaderVerdict {
     bool sure = true;
 };
 
-/// Whether the first row names the columns: names stand over values of other kinds. Each column votes: a text or
-/// a date over numbers, a text over dates and a year over numbers that are none speak for a header; a number
-/// over numbers, a date over dates and a text that comes again below against one. Years that count up by one are names in any case. Without a
-/// vote a row of texts is a header unless most of them come again below.
+/// Whether the first row names the columns: names stand over values of other kinds. Each column votes: a text
+/// or a date over numbers, a text over dates and a year over numbers that are none speak for a header; a
+/// number over numbers, a date over dates and a text that comes again below against one. Years that count up
+/// by one are names in any case. Without a vote a row of texts is a header unless most of them come again
+/// below.
 HeaderVerdict judgeHeader(const std::vector<HeadCell>& first,
                           const std::vector<std::vector<HeadCell>>& below);
 
-/// Whether the numbers of a column are to be kept as texts: how many of its cells are written as codes and how
-/// many are whole numbers, of those present.
+/// Whether the numbers of a column are to be kept as texts: how many of its cells are written as codes and
+/// how many are whole numbers, of those present.
 bool areCodes(std::size_t asCodes, std::size_t wholes, std::size_t present);
 
 /// Trimmed, never empty, never twice; says in `notes` what was changed.

@@ -209,7 +209,8 @@ private:
         if (m_end - m_p < 48) return false; // never look past the end
         const char* q = m_p;
         // A mark that is the delimiter too stands in quotes only, which are not plain.
-        const char decimalMark = m_layout.format.decimalMark == m_delimiter ? '\0' : m_layout.format.decimalMark;
+        const char decimalMark =
+            m_layout.format.decimalMark == m_delimiter ? '\0' : m_layout.format.decimalMark;
         const bool negative = *q == '-';
         q += negative;
         const char* const start = q;
@@ -482,7 +483,8 @@ std::vector<ColumnKind> guessKinds(Layout& layout, const std::vector<Chunk>& chu
         if (10 * t.numbers >= fittingOfTen * t.present && !areCodes(t.codes, t.wholes, t.present))
             kinds.push_back(ColumnKind::number);
         else
-            kinds.push_back(10 * t.dates >= fittingOfTen * t.present && 10 * t.numbers < fittingOfTen * t.present
+            kinds.push_back(10 * t.dates >= fittingOfTen * t.present &&
+                                    10 * t.numbers < fittingOfTen * t.present
                                 ? ColumnKind::date
                                 : ColumnKind::factor);
         layout.codes.push_back(areCodes(t.codes, t.wholes, t.present));
@@ -578,8 +580,9 @@ void noteDress(const Layout& layout, const std::vector<Chunk>& chunks, ReadRepor
             report.doubts.push_back({layout.names[c] + ": dates such as 03/04/2025 were read " +
                                      std::string(dateOrderName(layout.dateOrders[c])) + "."});
         if (layout.codes[c] != 0)
-            report.doubts.push_back({layout.names[c] + ": whole numbers with zeros in front or more digits than a "
-                                                       "number keeps were left as texts.",
+            report.doubts.push_back({layout.names[c] +
+                                         ": whole numbers with zeros in front or more digits than a "
+                                         "number keeps were left as texts.",
                                      layout.names[c]});
         if (layout.kinds[c] != ColumnKind::number) continue;
         std::string text;
@@ -595,8 +598,8 @@ void noteDress(const Layout& layout, const std::vector<Chunk>& chunks, ReadRepor
     }
 }
 
-/// Number and date columns in which too many cells do not fit, dates that only the other order of day and month
-/// reads, and whole numbers that are codes: found only after the whole file was read.
+/// Number and date columns in which too many cells do not fit, dates that only the other order of day and
+/// month reads, and whole numbers that are codes: found only after the whole file was read.
 bool demoteMisjudged(Layout& layout, const std::vector<Chunk>& chunks, const TextOptions& options) {
     bool changed = false;
     for (std::size_t c = 0; c < layout.names.size(); ++c) {
@@ -620,8 +623,9 @@ bool demoteMisjudged(Layout& layout, const std::vector<Chunk>& chunks, const Tex
             continue;
         }
         if (options.kinds.contains(layout.names[c])) continue;
-        const bool codes = layout.kinds[c] == ColumnKind::number &&
-                           areCodes(sum.codes, sum.present - std::min(sum.present, sum.notWhole), sum.present);
+        const bool codes =
+            layout.kinds[c] == ColumnKind::number &&
+            areCodes(sum.codes, sum.present - std::min(sum.present, sum.notWhole), sum.present);
         if (!tooMany && !codes) continue;
         layout.codes[c] = codes && !tooMany;
         layout.kinds[c] = ColumnKind::factor;

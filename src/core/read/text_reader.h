@@ -109,12 +109,12 @@ struct RowsRead {
 ///
 /// A column is a number or a date when at least 90 % of its cells that are not missing can be read so
 /// (numbers also with thousands marks, currency and percent signs, which the notes count); otherwise a
-/// factor, or text when more than half of more than 20 cells are distinct. Whole numbers with zeros in front or
-/// more digits than a double keeps stay texts when they are at least 1 in 50 of a column of whole numbers.
-/// Cells that do not fit become missing and are counted and listed in the report. Numbers read to the nearest double. The result does not
-/// depend on the number of threads. Errors: fileNotFound, notAFile, cannotRead, emptyFile, binaryFile,
-/// badText (an open quote at the end), noRows (a header only), unknownColumn (in options.kinds, unless they
-/// may be absent). Throws Stopped.
+/// factor, or text when more than half of more than 20 cells are distinct. Whole numbers with zeros in front
+/// or more digits than a double keeps stay texts when they are at least 1 in 50 of a column of whole numbers.
+/// Cells that do not fit become missing and are counted and listed in the report. Numbers read to the nearest
+/// double. The result does not depend on the number of threads. Errors: fileNotFound, notAFile, cannotRead,
+/// emptyFile, binaryFile, badText (an open quote at the end), noRows (a header only), unknownColumn (in
+/// options.kinds, unless they may be absent). Throws Stopped.
 RowsRead readText(const std::filesystem::path& path, const TextOptions& options, Threads threads,
                   Progress& progress);
 

@@ -312,7 +312,8 @@ class OdsHidden {
 public:
     void open(std::string_view element, const XmlAttributes& attributes) {
         if (element == "style:style")
-            m_style = attributes["style:family"] == "table" ? std::string(attributes["style:name"]) : std::string();
+            m_style =
+                attributes["style:family"] == "table" ? std::string(attributes["style:name"]) : std::string();
         else if (element == "style:table-properties" && attributes["table:display"] == "false")
             m_hiding.insert(m_style);
     }
@@ -385,7 +386,7 @@ std::optional<double> daysOfDuration(std::string_view text) {
 
 /// What a formula that went wrong shows.
 bool isErrorText(std::string_view text) {
-    static constexpr std::array<std::string_view, 8> errors{"#DIV/0!", "#N/A",   "#NAME?",  "#NULL!",
+    static constexpr std::array<std::string_view, 8> errors{"#DIV/0!", "#N/A",  "#NAME?",  "#NULL!",
                                                             "#NUM!",   "#REF!", "#VALUE!", "#N/V"};
     return std::find(errors.begin(), errors.end(), trimmed(text)) != errors.end();
 }
@@ -497,8 +498,8 @@ private:
                 if (m_error) m_cells.push_back({m_column, m_repeat, {SheetCell::Kind::fault, 0, "error"}});
                 return;
             }
-            const bool error = m_error || (m_formula && isErrorText(text)) ||
-                               (text.starts_with('#') && m_type != "string");
+            const bool error =
+                m_error || (m_formula && isErrorText(text)) || (text.starts_with('#') && m_type != "string");
             cell = {error || text.starts_with("Err:") ? SheetCell::Kind::fault : SheetCell::Kind::text, 0,
                     text};
         }
@@ -597,7 +598,8 @@ RowsRead readWorkbook(const std::filesystem::path& path, const SheetChoice& choi
         if (!cells.found()) {
             const auto sheets = sheetsOf(path, quiet);
             if (!choice.sheet.empty() || sheets.empty()) noSheet(archive, choice.sheet, sheets);
-            return readWorkbook(path, {sheets.front().name, choice.range, choice.mostRows}, options, progress);
+            return readWorkbook(path, {sheets.front().name, choice.range, choice.mostRows}, options,
+                                progress);
         }
         return sink.finish();
     }

@@ -75,9 +75,9 @@ std::vector<std::uint32_t> stratumOf(const Column& column, int bands, std::size_
     return stratum;
 }
 
-/// Systematic selection with a random start (Madow and Madow 1944, "On the theory of systematic sampling, I"):
-/// each row of the line has the chance `share`, and any stretch of m rows gives share · m of them, rounded down
-/// or up.
+/// Systematic selection with a random start (Madow and Madow 1944, "On the theory of systematic sampling,
+/// I"): each row of the line has the chance `share`, and any stretch of m rows gives share · m of them,
+/// rounded down or up.
 void takeSystematically(std::span<const std::uint32_t> line, double share, double start, Part part,
                         std::vector<Part>& parts) {
     double before = std::floor(start);
@@ -88,8 +88,8 @@ void takeSystematically(std::span<const std::uint32_t> line, double share, doubl
     }
 }
 
-/// The strata one after the other, in random order and each in a random order of its rows, as one line that is
-/// dealt out evenly.
+/// The strata one after the other, in random order and each in a random order of its rows, as one line that
+/// is dealt out evenly.
 void dealInProportion(const Column& column, const SetAside& aside, std::vector<Part>& parts) {
     std::size_t count = 0;
     const auto stratum = stratumOf(column, aside.bands, count);
@@ -105,7 +105,8 @@ void dealInProportion(const Column& column, const SetAside& aside, std::vector<P
     const double heldOutStart = stream.uniform(), testStart = stream.uniform();
     takeSystematically(line, aside.share, heldOutStart, Part::heldOut, parts);
     std::erase_if(line, [&parts](std::uint32_t row) { return parts[row] == Part::heldOut; });
-    if (aside.testShare > 0) takeSystematically(line, aside.testShare / (1 - aside.share), testStart, Part::test, parts);
+    if (aside.testShare > 0)
+        takeSystematically(line, aside.testShare / (1 - aside.share), testStart, Part::test, parts);
 }
 
 /// Deals whole groups in a given order until each part has its share, as near as whole groups come.

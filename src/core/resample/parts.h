@@ -81,8 +81,8 @@ struct PartSummary {
     /// Something to know of how rows came here; usually empty.
     std::string note{};
 };
-/// One summary for each part that has rows. `used` says which rows count; NaN where a mean cannot be said, and for
-/// test rows: what they answer is not looked at here.
+/// One summary for each part that has rows. `used` says which rows count; NaN where a mean cannot be said,
+/// and for test rows: what they answer is not looked at here.
 std::vector<PartSummary> summarizeParts(const Table& table, std::span<const Part> parts,
                                         std::span<const std::uint8_t> used, const std::string& response);
 

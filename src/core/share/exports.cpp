@@ -96,7 +96,8 @@ void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence&
         "forecast.csv",   "what_helps.json", "choice.json", "chosen_recipe.json",
         "comparison.txt", "reading.txt",     "effects.csv", "marginal_effects.csv"};
     for (const std::string_view name : written)
-        if (std::none_of(files.begin(), files.end(), [name](const auto& file) { return file.first == name; })) {
+        if (std::none_of(files.begin(), files.end(),
+                         [name](const auto& file) { return file.first == name; })) {
             std::error_code ignored;
             fs::remove(folder / name, ignored);
         }

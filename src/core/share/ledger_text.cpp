@@ -119,13 +119,16 @@ std::string ledgerText(const Recipe& recipe, const StudyRows& rows, const Prepar
     std::vector<Line> parts{{"  part", "rows", "mean of " + harmless(recipe.response), "std deviation",
                              "levels no learning row has"}};
     for (const PartSummary& p : prepared.partSummaries)
-        parts.push_back({"  " + std::string(partName(p.part)) + (p.note.empty() ? "" : " (" + harmless(p.note) + ")"),
-                         countText(p.rows),
-                         p.part == Part::test ? "locked"
-                         : std::isnan(p.mean) ? "" : shortText(p.mean),
-                         p.part == Part::test ? "locked"
-                         : std::isnan(p.standardDeviation) ? "" : shortText(p.standardDeviation),
-                         harmless(nameList(p.unseenLevels))});
+        parts.push_back(
+            {"  " + std::string(partName(p.part)) + (p.note.empty() ? "" : " (" + harmless(p.note) + ")"),
+             countText(p.rows),
+             p.part == Part::test ? "locked"
+             : std::isnan(p.mean) ? ""
+                                  : shortText(p.mean),
+             p.part == Part::test              ? "locked"
+             : std::isnan(p.standardDeviation) ? ""
+                                               : shortText(p.standardDeviation),
+             harmless(nameList(p.unseenLevels))});
     text += "\nParts\n" + aligned(parts, 1);
     const auto goads = prepared.ledger.goads();
     if (!goads.empty()) text += "\nWhat is odd\n";
@@ -219,7 +222,8 @@ std::string ledgerJson(const Recipe& recipe, const StudyRows& rows, const Prepar
         out["remarks"].push_back({{"key", remark.key}, {"reading", remark.reading}});
     for (const LedgerLine& line : prepared.ledger.columns)
         for (const Goad& remark : line.remarks)
-            out["remarks"].push_back({{"key", remark.key}, {"column", remark.column}, {"reading", remark.reading}});
+            out["remarks"].push_back(
+                {{"key", remark.key}, {"column", remark.column}, {"reading", remark.reading}});
     for (const Goad& goad : prepared.ledger.goads()) {
         ordered_json each{{"goad", goad.key},
                           {"title", goad.title},

@@ -126,15 +126,16 @@ std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const Stud
     ProgressStage stage(progress, 0.55, 1);
     const bool sameLedger = before && before->response == recipe.response &&
                             before->quiet == prepared->quiet && before->leftOut == prepared->leftOut &&
-                            before->counted() == prepared->counted() &&
-                            sameTable(before->raw, raw) && sameTable(before->table, prepared->table);
+                            before->counted() == prepared->counted() && sameTable(before->raw, raw) &&
+                            sameTable(before->table, prepared->table);
     prepared->ledger =
         sameLedger ? before->ledger : ledgerOf(*prepared, recipe, rows.learning.report, threads, stage);
     prepared->partSummaries =
         summarizeParts(prepared->table, prepared->parts, prepared->used(), recipe.response);
     if (recipe.setAside && recipe.setAside->kind == SetAsideKind::latest && !prepared->partSummaries.empty())
         if (const Column* time = raw.find(recipe.setAside->column); time && time->missingCount() > 0)
-            prepared->partSummaries.front().note = countText(time->missingCount()) + " without " + time->name();
+            prepared->partSummaries.front().note =
+                countText(time->missingCount()) + " without " + time->name();
     return prepared;
 }
 

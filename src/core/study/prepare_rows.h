@@ -48,8 +48,8 @@ struct PreparedRows {
 
     /// 1 for rows nobody left out.
     std::vector<std::uint8_t> used() const;
-    /// The same without rows for the test: what the ledger counts. Rows set aside for the test enter no statistic
-    /// that is shown.
+    /// The same without rows for the test: what the ledger counts. Rows set aside for the test enter no
+    /// statistic that is shown.
     std::vector<std::uint8_t> counted() const;
     /// True for rows that models and readings learn from, as far as they have values: learning rows that
     /// nobody left out and that weigh something. The one place where this is decided.

@@ -114,7 +114,8 @@ RowsSource parseSource(JsonObject& object) {
         gather.optional("names", [&](const JsonValue& x) { plan.names = x.text(); });
         gather.optional("values", [&](const JsonValue& x) { plan.values = x.text(); });
         gather.finish();
-        if (plan.columns.empty() ? plan.from.empty() || plan.to.empty() : !plan.from.empty() || !plan.to.empty())
+        if (plan.columns.empty() ? plan.from.empty() || plan.to.empty()
+                                 : !plan.from.empty() || !plan.to.empty())
             v.refuse("must name its columns", "Give either \"columns\", or \"from\" and \"to\".");
         if (plan.names.empty() || plan.values.empty()) v.refuse("has an empty name");
         source.gather = std::move(plan);

@@ -40,7 +40,8 @@ bool namesLevel(const Evidence& e, const std::string& name) {
     if (!e.model) return true;
     const auto& inputs = e.model->design.inputs();
     return std::any_of(inputs.begin(), inputs.end(), [&](const DesignInput& input) {
-        return input.factor && std::any_of(input.levels.begin(), input.levels.end(), [&](const std::string& level) {
+        return input.factor &&
+               std::any_of(input.levels.begin(), input.levels.end(), [&](const std::string& level) {
                    return name.find(input.name + " = " + level) != std::string::npos;
                });
     });
@@ -118,7 +119,7 @@ std::string plusMinus(double error) {
 /// The word for numbers of that size in a sentence, and what it stands for: 248 ± 27 million.
 std::pair<double, std::string_view> scaleWord(double size) {
     if (!(size >= 1e6) || size >= 1e15) return {1, ""};
-    return size >= 1e12 ? std::pair{1e12, std::string_view(" trillion")}
+    return size >= 1e12  ? std::pair{1e12, std::string_view(" trillion")}
            : size >= 1e9 ? std::pair{1e9, std::string_view(" billion")}
                          : std::pair{1e6, std::string_view(" million")};
 }
@@ -128,8 +129,8 @@ std::string change(const Evidence& e, const Recipe& recipe, double estimate, dou
     const std::string side = estimate < 0 ? " less" : " more";
     if (!e.logResponse) {
         const auto [scale, word] = scaleWord(std::fabs(estimate));
-        return supported(std::fabs(estimate) / scale, error / scale) + plusMinus(error / scale) + std::string(word) +
-               within(unitHead(recipe, e.response)) + (words ? side : "");
+        return supported(std::fabs(estimate) / scale, error / scale) + plusMinus(error / scale) +
+               std::string(word) + within(unitHead(recipe, e.response)) + (words ? side : "");
     }
     const double grown = 100 * std::expm1(estimate);
     const double grownError = 100 * std::exp(estimate) * error;
@@ -144,9 +145,10 @@ std::string interval(const Evidence& e, const Recipe& recipe, const CoefficientE
                     ? "the model says the response to the last digit."
                     : "it rests on rows that alone fix their fitted value, or on groups that do.");
     const auto [scale, word] = scaleWord(std::max(std::fabs(c.lower), std::fabs(c.upper)));
-    return " " + percentText(recipe.level) + " interval " + supported(c.lower / scale, c.standardError / scale) +
-           " to " + supported(c.upper / scale, c.standardError / scale) + std::string(word) + (e.logResponse ? " on the logarithm" : "") + ", p " +
-           probabilityText(c.p) + ".";
+    return " " + percentText(recipe.level) + " interval " +
+           supported(c.lower / scale, c.standardError / scale) + " to " +
+           supported(c.upper / scale, c.standardError / scale) + std::string(word) +
+           (e.logResponse ? " on the logarithm" : "") + ", p " + probabilityText(c.p) + ".";
 }
 
 /// "each extra EUR of list_rate" of one number as it enters.

@@ -16,8 +16,8 @@ struct LevelEquation {
     std::string level;
     /// With the terms that are the same for all levels as "common" where there are several.
     std::string equation;
-    /// What is common to all levels, said once: " + 0.4·places − 12·[cooling = ammonia]"; empty when the equation
-    /// is written out in full.
+    /// What is common to all levels, said once: " + 0.4·places − 12·[cooling = ammonia]"; empty when the
+    /// equation is written out in full.
     std::string common;
     /// Slopes and constant of this level that differ between levels, with errors: "list_rate", "constant".
     struct Part {

@@ -24,8 +24,8 @@ struct NumberSummary {
     double largest = 0;
     /// Divisor n - 1; NaN below two values.
     double standardDeviation = 0;
-    /// Third central moment over the cube of the standard deviation, both with divisor n: g1 of Joanes and Gill
-    /// (1998), "Comparing measures of sample skewness and kurtosis"; NaN without spread.
+    /// Third central moment over the cube of the standard deviation, both with divisor n: g1 of Joanes and
+    /// Gill (1998), "Comparing measures of sample skewness and kurtosis"; NaN without spread.
     double skewness = 0;
 };
 
@@ -62,8 +62,9 @@ struct ColumnSummary {
 /// Fan (1996), "Sample quantiles in statistical packages". Requires values not empty and 0 <= share <= 1.
 double quantileOfSorted(const std::vector<double>& sorted, double share);
 
-/// Mean, sd and skewness in two passes from the median, the second corrected for the mean's rounding (Chan, Golub
-/// and LeVeque 1983, "Algorithms for computing the sample variance"), sorted quantiles. NaN are left out. Empty when no value is left.
+/// Mean, sd and skewness in two passes from the median, the second corrected for the mean's rounding (Chan,
+/// Golub and LeVeque 1983, "Algorithms for computing the sample variance"), sorted quantiles. NaN are left
+/// out. Empty when no value is left.
 std::optional<NumberSummary> summarizeNumbers(std::vector<double> values);
 
 /// Sorts numbers in place, NaN last: by digits, in time proportional to their number (Knuth, "The art of

@@ -13,15 +13,17 @@ constexpr std::size_t fewestSpacings = 5;
 constexpr int differentValues = 10;
 constexpr double rounding = 1e-12;
 
-/// `distance(i)`: how far the i-th value from the end is from the median, falling; below `least` it is rounding.
-template <class Distance> std::size_t countApart(std::size_t n, double least, Distance&& distance, double& p) {
+/// `distance(i)`: how far the i-th value from the end is from the median, falling; below `least` it is
+/// rounding.
+template <class Distance>
+std::size_t countApart(std::size_t n, double least, Distance&& distance, double& p) {
     const std::size_t most = n / 20, half = n / 2;
     const std::size_t wanted = std::clamp<std::size_t>(n / 20, 10, 200);
     std::size_t found = 0;
     std::size_t m = 0;
     for (int tested = 0; tested < differentValues; ++tested) {
-        // The next different value: m values stand above the gap, `ties` of them at its edge. Equal values stand
-        // for as many spacings that rounding drew together into one. Values found apart count no more.
+        // The next different value: m values stand above the gap, `ties` of them at its edge. Equal values
+        // stand for as many spacings that rounding drew together into one. Values found apart count no more.
         const double above = distance(m);
         const std::size_t before = m;
         while (m < half && distance(m) == above)

@@ -52,7 +52,8 @@ enum class DateOrder { yearFirst, dayFirst, monthFirst };
 /// "year first", "day first", "month first".
 std::string_view dateOrderName(DateOrder order);
 
-/// Days since 1970-01-01 from 2025-03-01, 2025/03/01, 2025.03.01, 2025-03 (its first day) or 01.03.2025; empty otherwise.
+/// Days since 1970-01-01 from 2025-03-01, 2025/03/01, 2025.03.01, 2025-03 (its first day) or 01.03.2025;
+/// empty otherwise.
 std::optional<std::int32_t> parseDate(std::string_view text);
 
 /// The same, and by the order also 1/3/2025, 1-3-2025 and 3/1/2025; names of months in English (1 Mar 2025,

@@ -60,8 +60,8 @@ long long weekOf(std::int32_t day) {
     return monday >= 0 ? monday / 7 : -((6 - monday) / 7);
 }
 
-/// A point of time as a whole number: the day, the calendar week or the calendar month of a date, or the number
-/// itself.
+/// A point of time as a whole number: the day, the calendar week or the calendar month of a date, or the
+/// number itself.
 struct Clock {
     const Column* column;
     Period period;
