@@ -14,6 +14,7 @@
 #include <QMouseEvent>
 #include <QPainter>
 #include <QPainterPath>
+#include <QScrollBar>
 #include <QToolTip>
 #include <algorithm>
 #include <cmath>
@@ -318,6 +319,7 @@ GridView::GridView(const QString& accessibleName, QWidget* parent) : QTableView(
     horizontalHeader()->setStretchLastSection(true);
     horizontalHeader()->setMinimumSectionSize(36);
     connect(this, &QTableView::doubleClicked, this, &GridView::opened);
+    connect(verticalScrollBar(), &QScrollBar::valueChanged, this, &GridView::makeRoom);
 }
 
 void GridView::show(GridModel* model) {
@@ -330,7 +332,7 @@ bool GridView::isNumbers(int column) const {
            (model()->index(0, column).data(Qt::TextAlignmentRole).value<Qt::Alignment>() & Qt::AlignRight);
 }
 
-int GridView::neededWidth(int column, int widest) const {
+int GridView::neededWidth(int column, int widest, int first, int count) const {
     const QFontMetrics metrics(font());
     const QFontMetrics bold(theme::font(12, true));
     const QFontMetrics head(theme::font(theme::smallSize));
@@ -341,8 +343,7 @@ int GridView::neededWidth(int column, int widest) const {
         width = std::max(width, head.horizontalAdvance(line) + 18);
     int whole = 0;
     int fraction = 0;
-    const int measured = model()->columnCount() > 60 ? 20 : 200;
-    for (int row = 0; row < std::min(model()->rowCount(), measured); ++row) {
+    for (int row = first; row < std::min(model()->rowCount(), first + count); ++row) {
         const QModelIndex index = model()->index(row, column);
         const QString text = index.data().toString();
         const bool strong = index.data(ToneRole).toString() == "strong";
@@ -361,8 +362,9 @@ int GridView::neededWidth(int column, int widest) const {
 
 void GridView::fitColumns(int widest) {
     if (!model()) return;
+    const int measured = model()->columnCount() > 60 ? 20 : 200;
     for (int column = 0; column < model()->columnCount(); ++column)
-        setColumnWidth(column, neededWidth(column, widest));
+        setColumnWidth(column, neededWidth(column, widest, 0, measured));
     makeRoom();
 }
 
@@ -371,9 +373,12 @@ void GridView::makeRoom() {
     const int last = model()->columnCount() - 1;
     if (const bool stretch = !isNumbers(last); stretch != horizontalHeader()->stretchLastSection())
         horizontalHeader()->setStretchLastSection(stretch);
+    // What is in view, and no more: a million rows are not measured for a tick.
+    constexpr int linesInView = 60;
+    const int first = std::max(0, rowAt(0));
     for (int column = 0; column <= last; ++column)
         if (isNumbers(column))
-            if (const int needed = neededWidth(column, 0); needed > columnWidth(column))
+            if (const int needed = neededWidth(column, 0, first, linesInView); needed > columnWidth(column))
                 setColumnWidth(column, needed);
 }
 

@@ -99,9 +99,10 @@ protected:
     void paintEvent(QPaintEvent* event) override;
 
 private:
-    int neededWidth(int column, int widest) const;
+    /// For the head and `count` rows from `first` on.
+    int neededWidth(int column, int widest, int first, int count) const;
     bool isNumbers(int column) const;
-    /// Makes room for numbers that became longer, and keeps a last column of numbers beside the others.
+    /// Makes room for the numbers in view, and keeps a last column of numbers beside the others.
     void makeRoom();
 
     bool m_arriving = false;

@@ -164,6 +164,95 @@ TEST(Command, DescribesRowsAsTextAndAsJson) {
     EXPECT_EQ(run("--describe " + folder.file("none.csv").string(), folder).code, 2);
 }
 
+TEST(Command, SaysWhatChangedSinceAnEarlierFile) {
+    const TemporaryFolder folder;
+    std::string before = "site,cost,kg\n", now = "site,cost,eur\n";
+    for (int i = 0; i < 200; ++i) {
+        before += std::string(i % 2 ? "A," : "B,") + std::to_string(i % 17) + ".5,1\n";
+        now += std::string(i % 2 ? "A," : "C,") + std::to_string(100 + i % 17) + ".5,1\n";
+    }
+    folder.write("before.csv", before);
+    folder.write("now.csv", now + "A,103.5,2\n");
+    const std::string files =
+        "--describe " + folder.file("now.csv").string() + " --against " + folder.file("before.csv").string();
+    ASSERT_EQ(run(files, folder).code, 0);
+    const std::string text = bytesOf(folder.file("stdout.txt"));
+    for (const char* word : {"kg", "eur", "\"C\"", "cost"})
+        EXPECT_NE(text.find(word), std::string::npos) << word << "\n" << text;
+    ASSERT_EQ(run(files + " --json", folder).code, 0);
+    const auto json = nlohmann::json::parse(bytesOf(folder.file("stdout.txt")));
+    EXPECT_EQ(json["rows_before"], 200);
+    EXPECT_EQ(json["rows_now"], 201);
+    EXPECT_EQ(json["columns_gone"], nlohmann::json::array({"kg"}));
+    EXPECT_EQ(json["columns_new"], nlohmann::json::array({"eur"}));
+    bool moved = false;
+    for (const auto& column : json["columns"])
+        moved |= column["name"] == "cost" && column["p"].get<double>() < 1e-6;
+    EXPECT_TRUE(moved);
+    const auto missing =
+        run("--describe " + folder.file("now.csv").string() + " --against /nowhere.csv", folder);
+    EXPECT_EQ(missing.code, 2);
+    EXPECT_NE(missing.errors.find("nowhere.csv"), std::string::npos);
+}
+
+TEST(Command, OutputThatCannotBeWrittenIsAnError) {
+    const int status = std::system(
+        (std::string(OXGOAD_RUN) + " --describe " + demo + "/plan.csv >/dev/full 2>/dev/null").c_str());
+    EXPECT_EQ(WEXITSTATUS(status), 2);
+}
+
+TEST(Command, ARunOverAnOlderOneLeavesNothingStale) {
+    const TemporaryFolder folder;
+    const std::string out = " --out " + folder.file("out").string();
+    ASSERT_EQ(run(demo + "/3_rate_by_contract.json" + out + " --what-helps", folder).code, 0);
+    EXPECT_TRUE(std::filesystem::exists(folder.file("out") / "forecast.csv"));
+    EXPECT_TRUE(std::filesystem::exists(folder.file("out") / "what_helps.json"));
+    std::ofstream(folder.file("out") / "notes.txt") << "mine";
+    const TemporaryFolder other;
+    other.write("r.json", R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": []})");
+    other.write("a.csv", "y,x\n1,2\n2,3\n4,4\n");
+    ASSERT_EQ(run(other.file("r.json").string() + out, folder).code, 0);
+    EXPECT_FALSE(std::filesystem::exists(folder.file("out") / "forecast.csv")) << "of the run before";
+    EXPECT_FALSE(std::filesystem::exists(folder.file("out") / "what_helps.json"));
+    EXPECT_TRUE(std::filesystem::exists(folder.file("out") / "notes.txt")) << "what is not ours stays";
+}
+
+TEST(Command, DescribesAWideFileGatheredByItsRecipe) {
+    const TemporaryFolder folder;
+    folder.write("wide.csv", "country,1960,1961,1962\nArvia,1.5,2.5,3\nBelmor,4,5,6\n");
+    folder.write("r.json",
+                 R"({"recipe": 1, "rows": {"file": "wide.csv", "gather": {"from": "1960", "to": "1962",
+        "names": "year", "values": "rate"}}, "response": "rate", "terms": ["year"]})");
+    ASSERT_EQ(run("--describe " + folder.file("r.json").string(), folder).code, 0);
+    const std::string text = bytesOf(folder.file("stdout.txt"));
+    EXPECT_NE(text.find("6 rows, 3 columns"), std::string::npos) << text;
+    EXPECT_NE(text.find("1960"), std::string::npos) << "years are not grouped";
+    EXPECT_EQ(text.find("1,960"), std::string::npos) << text;
+    ASSERT_EQ(run(folder.file("r.json").string() + " --out " + folder.file("out").string(), folder).code, 0);
+    EXPECT_EQ(
+        nlohmann::json::parse(bytesOf(folder.file("out") / "evidence.json"))["fit"]["coefficients"].size(),
+        2u);
+}
+
+TEST(Command, DataTextCannotSteerATerminalNorAProgramThatReadsTheExports) {
+    const TemporaryFolder folder;
+    std::string text = "y,g\n";
+    for (int i = 0; i < 20; ++i)
+        text += std::to_string(i % 7) + (i % 2 ? ",a\x1b[31m\n" : ",b\n");
+    folder.write("a.csv", text);
+    folder.write("r.json", R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": ["g"]})");
+    ASSERT_EQ(run(folder.file("r.json").string() + " --out " + folder.file("out").string(), folder).code, 0);
+    for (const char* file : {"coefficients.csv", "rows.csv"})
+        EXPECT_EQ(bytesOf(folder.file("out") / file).find('\x1b'), std::string::npos) << file;
+    folder.write(
+        "bad.json",
+        "{\"recipe\": 1, \"rows\": {\"file\": \"a.csv\"}, \"response\": \"\\u001b[31m\", \"terms\": []}");
+    const auto refused =
+        run(folder.file("bad.json").string() + " --out " + folder.file("o2").string(), folder);
+    EXPECT_EQ(refused.code, 2);
+    EXPECT_EQ(refused.errors.find('\x1b'), std::string::npos);
+}
+
 TEST(Command, ScoresTestRowsOnlyWhenTold) {
     const TemporaryFolder folder;
     const std::string to = " --out " + folder.file("out").string();

@@ -201,10 +201,13 @@ void EffectPane::draw(std::shared_ptr<const Found> found) {
             }
         content.bands.push_back(std::move(rows));
     }
+    const auto ends = [&](double value) {
+        return effect.dates ? dateText(static_cast<std::int32_t>(value)) : shortText(value);
+    };
     content.summary = tr("Predicted %1 along %2%3, from %4 to %5, with partial residuals")
                           .arg(qs(evidence->response), qs(effect.column),
                                effect.by.empty() ? QString() : tr(" for each %1").arg(qs(effect.by)),
-                               qs(shortText(effect.lowest)), qs(shortText(effect.highest)));
+                               qs(ends(effect.lowest)), qs(ends(effect.highest)));
     m_plot->show(std::move(content));
     m_plot->setMarkOpacity(0.35);
     m_values = effect.held;

@@ -1,5 +1,6 @@
 #include "share/reading_text.h"
 
+#include "base/text.h"
 #include "study/say.h"
 #include "write/csv.h"
 
@@ -13,7 +14,9 @@ void addLines(CsvWriter& out, const Effect& effect) {
     for (const EffectLine& line : effect.lines)
         for (std::size_t i = 0; i < line.at.size(); ++i) {
             out.text(effect.column).text(effect.by).text(line.label);
-            if (effect.levels.empty())
+            if (effect.levels.empty() && effect.dates)
+                out.text(dateText(static_cast<std::int32_t>(line.at[i]))).text("");
+            else if (effect.levels.empty())
                 out.number(line.at[i]).text("");
             else
                 out.text("").text(effect.levels[static_cast<std::size_t>(line.at[i])]);
