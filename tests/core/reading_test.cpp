@@ -237,6 +237,11 @@ TEST(Blanks, InRunsPartCells) {
     EXPECT_EQ(crlf.report.faultCount, 0u);
     const auto quoted = rowsOf("site kg\n\"North Vell\" 2\n\"Umber\" 3\n");
     EXPECT_EQ(cell(quoted, "site", 1), "North Vell");
+    EXPECT_EQ(rowsOf("y x\n1 2\n3 4\n   ").table.rows(), 2u) << "blanks behind the last line are no row";
+    EXPECT_EQ(rowsOf("y x\n1 2\n3 4").table.rows(), 2u);
+    TextOptions said;
+    said.delimiter = blankRuns;
+    EXPECT_EQ(rowsOf("y\n 1 \n 2\n ", said).table.rows(), 2u);
     // Blanks in texts part nothing where another delimiter does, nor in one column.
     EXPECT_EQ(rowsOf("Country Name,2020\nUnited Vales,5\nNew Umber,6\n").report.format.delimiter, ',');
     EXPECT_EQ(rowsOf("stamp\n2025-01-01 12:00\n2025-01-02 13:00\n").table.columns().size(), 1u);

@@ -107,7 +107,10 @@ public:
 private:
     void parseRow() {
         const std::size_t columns = m_layout.names.size();
-        if (m_blanks) skipBlanks();
+        if (m_blanks) {
+            skipBlanks();
+            if (m_p >= m_end) return; // blanks behind the last line are no row
+        }
         if (columns > 1 && isBlankLine()) return;
         const std::size_t line = m_chunk.lines + 1;
         std::size_t c = 0;
