@@ -102,6 +102,15 @@ TEST(Words, NumbersAboveAMillionAreSaidWithTheirScale) {
         EXPECT_EQ(countOf(coefficientSentence(small.evidence, small.recipe, c), "illion"), 0u);
 }
 
+TEST(Words, ScalesGoFromAMillionToTrillions) {
+    EXPECT_EQ(scaleWord(999999).second, "");
+    EXPECT_EQ(scaleWord(1e6), (std::pair{1e6, std::string_view(" million")}));
+    EXPECT_EQ(scaleWord(2.5e9).first, 1e9);
+    EXPECT_EQ(scaleWord(1e12).second, " trillion");
+    EXPECT_EQ(scaleWord(1e15).first, 1);
+    EXPECT_EQ(scaleWord(std::nan("")).first, 1);
+}
+
 TEST(Words, ReachNamesDatesAsDatesAndYearsAsYears) {
     std::string text = "y,month,year,kg\n";
     for (int i = 0; i < 40; ++i)

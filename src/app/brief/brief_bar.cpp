@@ -4,6 +4,7 @@
 #include "app/parts.h"
 #include "app/theme.h"
 #include "base/text.h"
+#include "study/say.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
@@ -127,8 +128,9 @@ void BriefBar::tellModel() {
         if (e->heldOut.rows > 1) {
             addWord(":");
             addWord(tr("typically off by"));
-            addStrong(qs(readableText(e->heldOut.rmse, 3)) + " ± " +
-                      qs(readableText(e->heldOut.rmseError, 2)) +
+            const auto [scale, word] = scaleWord(e->heldOut.rmse);
+            addStrong(qs(readableText(e->heldOut.rmse / scale, 3)) + " ± " +
+                      qs(readableText(e->heldOut.rmseError / scale, 2)) + qs(word) +
                       (unit.isEmpty() ? QString() : " " + unit.section(' ', 0, 0)));
             addWord(",");
             addWord(qs(readableText(100 * e->heldOut.rmse / std::fabs(e->heldOut.meanActual), 2)) +

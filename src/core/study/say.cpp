@@ -116,14 +116,6 @@ std::string plusMinus(double error) {
 }
 
 /// "9.1 ± 1.2 EUR more", or "4.2 ± 0.3 % more" for a fit in logarithms.
-/// The word for numbers of that size in a sentence, and what it stands for: 248 ± 27 million.
-std::pair<double, std::string_view> scaleWord(double size) {
-    if (!(size >= 1e6) || size >= 1e15) return {1, ""};
-    return size >= 1e12  ? std::pair{1e12, std::string_view(" trillion")}
-           : size >= 1e9 ? std::pair{1e9, std::string_view(" billion")}
-                         : std::pair{1e6, std::string_view(" million")};
-}
-
 std::string change(const Evidence& e, const Recipe& recipe, double estimate, double error,
                    bool words = true) {
     const std::string side = estimate < 0 ? " less" : " more";
@@ -351,6 +343,13 @@ std::string productSentence(const Evidence& e, const Recipe& recipe, const Model
 }
 
 } // namespace
+
+std::pair<double, std::string_view> scaleWord(double size) {
+    if (!(size >= 1e6) || size >= 1e15) return {1, ""};
+    return size >= 1e12  ? std::pair{1e12, std::string_view(" trillion")}
+           : size >= 1e9 ? std::pair{1e9, std::string_view(" billion")}
+                         : std::pair{1e6, std::string_view(" million")};
+}
 
 std::string supported(double value, double error) {
     if (std::isnan(value)) return {};

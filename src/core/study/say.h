@@ -3,6 +3,8 @@
 #include "study/evidence.h"
 
 #include <string>
+#include <string_view>
+#include <utility>
 #include <vector>
 
 namespace oxgoad {
@@ -47,6 +49,10 @@ std::string referenceSentence(const Evidence& evidence, const Recipe& recipe, st
 /// month, 95 % interval 4,610 to 6,130." Empty when it has none of its own.
 std::string slopeSentence(const Evidence& evidence, const Recipe& recipe, const LevelEquation& level,
                           const std::string& factor);
+
+/// What numbers of that size are divided by in a sentence, and the word for it: 10⁶ and " million" from a
+/// million on, up to trillions; 1 and nothing below, and above 10¹⁵. Tables and copies have them in full.
+std::pair<double, std::string_view> scaleWord(double size);
 
 /// A number with the digits that its standard error supports, U+2212 for minus.
 std::string supported(double value, double standardError);
