@@ -64,6 +64,9 @@ protected:
             },
             20000);
         QTest::qWait(20);
+        // What the answer set going in turns of the event loop of its own, such as the goads, is there too.
+        for (int turn = 0; turn < 5; ++turn)
+            QCoreApplication::processEvents();
         return done;
     }
     template <class T> T* find(const QString& name) {
