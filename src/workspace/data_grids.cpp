@@ -20,8 +20,9 @@ QString momentText(const ColumnSummary& s, double NumberSummary::*member) {
         member != &NumberSummary::skewness)
         return qs(dateText(static_cast<std::int32_t>(value)));
     const bool years = s.whole == s.rows - s.missing && areYears(s.numbers->smallest, s.numbers->largest);
-    if (years && value == std::floor(value) && value >= 1000) return qs(exactText(value));
-    return qs(readableText(value));
+    std::string text = readableText(value);
+    if (years) std::erase(text, ','); // 1970, not 1,970
+    return qs(text);
 }
 
 QString arrow(std::size_t from, std::size_t to) {

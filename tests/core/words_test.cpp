@@ -21,7 +21,11 @@ Fitted fittedTo(const std::string& text, const std::string& recipe, const std::s
     Fitted f;
     f.recipe = parseRecipe(recipe, "r");
     f.rows.learning = readBytes(text);
-    if (!forecast.empty()) f.rows.forecast = readBytes(forecast);
+    if (!forecast.empty()) {
+        f.rows.forecast = readBytes(forecast);
+        f.recipe.forecast.emplace();
+        f.recipe.forecast->file = "forecast.csv";
+    }
     f.evidence = evaluate(f.recipe, f.rows, {}, quietly());
     return f;
 }

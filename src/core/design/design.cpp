@@ -304,7 +304,9 @@ std::string DesignInput::valueText(double value) const {
         return value >= 0 && level < levels.size() ? levels[level] : std::string();
     }
     if (date) return dateText(static_cast<std::int32_t>(value));
-    return years && value == std::floor(value) ? exactText(value) : readableText(value);
+    std::string text = readableText(value);
+    if (years) std::erase(text, ','); // 1970, not 1,970
+    return text;
 }
 
 } // namespace oxgoad

@@ -60,8 +60,9 @@ std::string moment(const ColumnSummary& s, double NumberSummary::*member, bool i
     const double value = (*s.numbers).*member;
     if (s.kind == ColumnKind::date && isPlace) return dateText(static_cast<std::int32_t>(value));
     const bool years = s.whole == s.rows - s.missing && areYears(s.numbers->smallest, s.numbers->largest);
-    if (years && value == std::floor(value) && value >= 1000) return exactText(value);
-    return std::isnan(value) ? "" : shortText(value);
+    std::string text = std::isnan(value) ? "" : shortText(value);
+    if (years) std::erase(text, ','); // 1970, not 1,970
+    return text;
 }
 
 std::string roleWord(const Recipe& recipe, const std::string& column) {
