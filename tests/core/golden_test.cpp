@@ -1,0 +1,166 @@
+// What the headless command says of some recipes over all that it can do, kept as files. Nothing here says that a
+// number is right (other tests do); it says that a change of the house changed none unless its commit says why.
+//
+// Numbers are compared to 12 digits of the largest number near them, since the C library takes other paths on other
+// processors; everything else is compared as it stands. OXGOAD_WRITE_GOLDEN=1 writes the files anew.
+#include "support/support.h"
+
+#include <cctype>
+#include <charconv>
+#include <cstdlib>
+#include <optional>
+#include <set>
+#include <sys/wait.h>
+
+using namespace oxgoad;
+using namespace oxgoad::test;
+
+namespace fs = std::filesystem;
+
+namespace {
+
+const fs::path golden = OXGOAD_GOLDEN;
+
+std::vector<std::string> namesIn(const fs::path& folder) {
+    std::set<std::string> names;
+    if (fs::is_directory(folder))
+        for (const auto& entry : fs::directory_iterator(folder))
+            names.insert(entry.path().filename().string());
+    return {names.begin(), names.end()};
+}
+
+std::vector<std::string> caseNames() {
+    std::vector<std::string> names;
+    for (const std::string& name : namesIn(golden))
+        if (fs::exists(golden / name / "recipe.json")) names.push_back(name);
+    return names;
+}
+
+/// A text cut into numbers and what stands between them.
+struct Piece {
+    std::string text;
+    std::optional<double> number;
+};
+
+std::vector<Piece> piecesOf(const std::string& line) {
+    std::vector<Piece> pieces;
+    std::string between;
+    for (std::size_t i = 0; i < line.size();) {
+        const bool within = i > 0 && (std::isalnum(static_cast<unsigned char>(line[i - 1])) != 0 || line[i - 1] == '_');
+        const bool starts = std::isdigit(static_cast<unsigned char>(line[i])) != 0 ||
+                            (line[i] == '-' && i + 1 < line.size() && std::isdigit(static_cast<unsigned char>(line[i + 1])) != 0);
+        double value = 0;
+        if (!within && starts) {
+            const auto [end, failure] = std::from_chars(line.data() + i, line.data() + line.size(), value);
+            if (failure == std::errc{}) {
+                pieces.push_back({std::exchange(between, {}), std::nullopt});
+                pieces.push_back({line.substr(i, static_cast<std::size_t>(end - line.data()) - i), value});
+                i = static_cast<std::size_t>(end - line.data());
+                continue;
+            }
+        }
+        between += line[i++];
+    }
+    pieces.push_back({between, std::nullopt});
+    return pieces;
+}
+
+std::vector<std::string> linesOf(const std::string& text) {
+    std::vector<std::string> lines;
+    std::size_t from = 0;
+    while (from < text.size()) {
+        const std::size_t end = std::min(text.find('\n', from), text.size());
+        lines.push_back(text.substr(from, end - from));
+        from = end + 1;
+    }
+    return lines;
+}
+
+/// What a number may differ by: 12 digits of itself, or of the largest number at its place in the lines around it
+/// (in a table of comma-separated numbers residuals are differences of larger ones).
+class Tolerance {
+public:
+    explicit Tolerance(const std::vector<std::vector<Piece>>& lines, bool table) {
+        if (!table) return;
+        for (const auto& pieces : lines)
+            for (const Piece& piece : pieces)
+                if (piece.number && std::isfinite(*piece.number))
+                    m_largest = std::max(m_largest, std::fabs(*piece.number));
+    }
+    bool close(double a, double b) const {
+        if (a == b || (std::isnan(a) && std::isnan(b))) return true;
+        return std::fabs(a - b) <= 2e-12 * std::max(std::fabs(a), std::fabs(b)) + 2e-15 * m_largest;
+    }
+
+private:
+    double m_largest = 0;
+};
+
+/// The first few places where two files differ.
+std::string differences(const std::string& now, const std::string& kept, bool table) {
+    const auto nowLines = linesOf(now), keptLines = linesOf(kept);
+    std::string out;
+    int told = 0;
+    if (nowLines.size() != keptLines.size())
+        out += std::to_string(nowLines.size()) + " lines, " + std::to_string(keptLines.size()) + " kept\n";
+    std::vector<std::vector<Piece>> nowPieces, keptPieces;
+    for (const auto& line : nowLines)
+        nowPieces.push_back(piecesOf(line));
+    for (const auto& line : keptLines)
+        keptPieces.push_back(piecesOf(line));
+    const Tolerance tolerance(keptPieces, table);
+    for (std::size_t i = 0; i < std::min(nowLines.size(), keptLines.size()) && told < 5; ++i) {
+        bool same = nowPieces[i].size() == keptPieces[i].size();
+        for (std::size_t j = 0; same && j < nowPieces[i].size(); ++j) {
+            const Piece &a = nowPieces[i][j], &b = keptPieces[i][j];
+            same = a.number && b.number ? tolerance.close(*a.number, *b.number) : a.text == b.text;
+        }
+        if (same) continue;
+        ++told;
+        out += "line " + std::to_string(i + 1) + "\n  now  " + nowLines[i] + "\n  kept " + keptLines[i] + "\n";
+    }
+    return out;
+}
+
+class Golden : public testing::TestWithParam<std::string> {};
+
+} // namespace
+
+TEST_P(Golden, OutputsAreAsTheyWere) {
+    const fs::path folder = golden / GetParam();
+    const TemporaryFolder temporary;
+    std::string args = "--out";
+    if (fs::exists(folder / "args")) {
+        args = bytesOf(folder / "args");
+        args.erase(args.find_last_not_of('\n') + 1);
+        args += " --out";
+    }
+    const std::string command = "cd " + folder.string() + " && " + OXGOAD_RUN + " recipe.json " + args + " " +
+                                temporary.file("out").string() + " --quiet 2>" + temporary.file("err").string();
+    const int status = std::system(command.c_str());
+    ASSERT_TRUE(WIFEXITED(status) && WEXITSTATUS(status) == 0) << bytesOf(temporary.file("err"));
+    const fs::path kept = folder / "expected";
+    const char* write = std::getenv("OXGOAD_WRITE_GOLDEN");
+    if (write && *write == '1') {
+        fs::remove_all(kept);
+        fs::copy(temporary.file("out"), kept);
+        GTEST_SKIP() << "written anew";
+    }
+    ASSERT_EQ(namesIn(temporary.file("out")), namesIn(kept));
+    for (const std::string& name : namesIn(kept))
+        EXPECT_EQ(differences(bytesOf(temporary.file("out") / name), bytesOf(kept / name), name.ends_with(".csv")), "")
+            << GetParam() << "/" << name;
+}
+
+INSTANTIATE_TEST_SUITE_P(Recipes, Golden, testing::ValuesIn(caseNames()), [](const auto& info) { return info.param; });
+
+TEST(GoldenComparison, SeesADigitAndAWordAndForgivesTheLastOnes) {
+    EXPECT_EQ(differences("a,1.5\n", "a,1.5\n", true), "");
+    EXPECT_EQ(differences("{\"x^3\": 1.2345678901234567}", "{\"x^3\": 1.2345678901234561}", false), "");
+    EXPECT_NE(differences("{\"x\": 1.23456789012}", "{\"x\": 1.23456789013}", false), "");
+    EXPECT_NE(differences("b,1.5\n", "a,1.5\n", true), "");
+    EXPECT_NE(differences("a,1.5\n", "a,1.5\nb,1\n", true), "");
+    EXPECT_NE(differences("x1,2", "x2,2", true), "") << "a number within a name is text";
+    EXPECT_EQ(differences("100000,0.00000000000000001\n", "100000,0.00000000000000002\n", true), "");
+    EXPECT_GE(caseNames().size(), 15U);
+}
