@@ -3,8 +3,8 @@
 // table at 100,000 × 50 within 150 ms and at 1,000,000 × 30 within 1 s, no method above 3 times the model
 // matrix.
 #include "base/random.h"
-#include "estimate/robust_errors.h"
-#include "estimate/robust_fit.h"
+#include "estimate/linear/robust_errors.h"
+#include "estimate/linear/robust_fit.h"
 #include "study/choose_terms.h"
 #include "study/evaluate.h"
 

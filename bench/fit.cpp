@@ -1,7 +1,7 @@
 // Least squares with full inference, residuals and leverages on 1,000,000 × 30 against one X'X product of the
 // same matrix with the same threads, measured in the same run. Limit: 12 times.
 #include "base/random.h"
-#include "estimate/least_squares.h"
+#include "estimate/linear/least_squares.h"
 
 #include <benchmark/benchmark.h>
 

@@ -1,6 +1,6 @@
 // Edits: what was asked for, worked out in the background, and then shown.
 #include "base/urgent.h"
-#include "study/recipe_edits.h"
+#include "recipe/recipe_edits.h"
 #include "workspace/session.h"
 #include "workspace/start_recipe.h"
 #include "workspace/text.h"

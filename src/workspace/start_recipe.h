@@ -1,5 +1,5 @@
 #pragma once
-#include "study/recipe.h"
+#include "recipe/recipe.h"
 #include "table/table.h"
 
 namespace oxgoad {

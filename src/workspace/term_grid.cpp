@@ -446,7 +446,7 @@ GridModel::Content termsGrid(Session& session, TermPlaces* places) {
                            return qs(dateText(static_cast<std::int32_t>(t->lowest)) + " to " +
                                      dateText(static_cast<std::int32_t>(t->highest)));
                        if (column && session.evidence() && session.evidence()->model)
-                           for (const DesignInput& input : session.evidence()->model->design.inputs())
+                           for (const Input& input : session.evidence()->model->design.inputs())
                                if (input.name == column->name())
                                    return qs(input.valueText(t->lowest) + " to " +
                                              input.valueText(t->highest));

@@ -4,7 +4,7 @@
 // the floors are what the doubles leave: powers of x rounded to double cap Filip at 7.9 digits, and SmLs07's
 // data at about 4 (the files say so).
 #include "estimate/distributions.h"
-#include "estimate/least_squares.h"
+#include "estimate/linear/least_squares.h"
 #include "support/support.h"
 
 #include <algorithm>

@@ -4,7 +4,8 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "study/choose_terms.h"
-#include "study/model_fit.h"
+#include "study/rows_used.h"
+#include "study/study.h"
 #include "support/support.h"
 
 #include <Eigen/QR>

@@ -1,6 +1,6 @@
 // Full inference and diagnostics against values computed independently in 80-digit arithmetic on public data
 // sets (tests/reference/published/README.md: longley, stackloss, diabetes).
-#include "estimate/least_squares.h"
+#include "estimate/linear/least_squares.h"
 #include "support/support.h"
 
 #include <iostream>

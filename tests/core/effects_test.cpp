@@ -3,6 +3,7 @@
 #include "base/text.h"
 #include "study/compare.h"
 #include "study/effects.h"
+#include "study/marginal_effects.h"
 #include "study/say.h"
 #include "support/support.h"
 

@@ -4,7 +4,8 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "estimate/distributions.h"
-#include "study/model_fit.h"
+#include "study/rows_used.h"
+#include "study/study.h"
 #include "support/support.h"
 
 using namespace oxgoad;

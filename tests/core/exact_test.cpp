@@ -1,7 +1,7 @@
 // Twice the precision: the arithmetic against 113-bit numbers, the solver against exact solutions.
 #include "base/double_double.h"
 #include "base/random.h"
-#include "estimate/least_squares.h"
+#include "estimate/linear/least_squares.h"
 #include "support/support.h"
 
 #include <vector>

@@ -1,6 +1,6 @@
 // Algebra that must hold whatever the numbers are.
 #include "base/random.h"
-#include "estimate/least_squares.h"
+#include "estimate/linear/least_squares.h"
 #include "support/support.h"
 #include <Eigen/Dense>
 

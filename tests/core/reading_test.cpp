@@ -7,7 +7,7 @@
 #include "read/source.h"
 #include "read/text_format.h"
 #include "read/workbook.h"
-#include "study/recipe.h"
+#include "recipe/recipe.h"
 #include "support/support.h"
 
 #include <xlsxwriter.h>

@@ -1,7 +1,7 @@
 // What would help a fit. Values in diabetes_helps.json are made by tests/reference/make/helps_values.py: each
 // F from two fits of a reference library, sums over rows left out from its influence measures.
 #include "base/random.h"
-#include "estimate/screen.h"
+#include "estimate/linear/screen.h"
 #include "study/what_helps.h"
 #include "support/support.h"
 

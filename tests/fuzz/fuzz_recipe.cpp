@@ -1,5 +1,5 @@
 #include "base/error.h"
-#include "study/recipe.h"
+#include "recipe/recipe.h"
 
 #include <cstdlib>
 

@@ -98,7 +98,7 @@ void EffectPane::start() {
     // A level that the factor no longer has cannot be held.
     std::map<std::string, double> hold;
     for (const auto& [column, value] : held())
-        for (const DesignInput& input : evidence->model->design.inputs())
+        for (const Input& input : evidence->model->design.inputs())
             if (input.name == column &&
                 (!input.factor || (value >= 0 && value < static_cast<double>(input.levels.size()))))
                 hold[column] = value;
@@ -300,7 +300,7 @@ void EffectPane::chooseHeld() {
     for (const HeldValue& value : m_values) {
         const auto& inputs = m_shown->model->design.inputs();
         const auto input = std::find_if(inputs.begin(), inputs.end(),
-                                        [&](const DesignInput& i) { return i.name == value.column; });
+                                        [&](const Input& i) { return i.name == value.column; });
         if (input == inputs.end()) continue;
         if (input->factor) {
             auto* levels = menu->addMenu(qs(value.column).replace('&', "&&"));

@@ -1,6 +1,7 @@
 #pragma once
 #include "app/plots/plot_frame.h"
 #include "study/effects.h"
+#include "study/marginal_effects.h"
 #include "workspace/session.h"
 
 #include <QWidget>

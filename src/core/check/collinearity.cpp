@@ -30,8 +30,8 @@ std::string combinationText(const Dependency& dependency, const std::vector<Desi
 } // namespace
 
 void checkCollinearity(const CheckContext& context, Findings& findings) {
-    const auto& columns = context.design.design().columns();
-    for (const Dependency& dependency : context.fit.dependent) {
+    const auto& columns = context.linear->design.design().columns();
+    for (const Dependency& dependency : context.linear->model.fit.dependent) {
         const std::string& name = columns[dependency.column].name;
         Goad goad;
         goad.key = "dependent: " + name;
@@ -39,22 +39,22 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
         goad.title = name + " repeats other columns and has no coefficient";
         goad.reading = name + " = " + combinationText(dependency, columns);
         goad.threshold =
-            "less than " + readableText(context.fit.rankToleranceUsed, 2) + " of its length is its own";
+            "less than " + readableText(context.linear->model.fit.rankToleranceUsed, 2) + " of its length is its own";
         goad.source = "rounding of an orthogonal reduction (Golub and Van Loan 2013, §5.5)";
         goad.station = "fit";
         goad.column = name;
-        const std::string term = termName(context.design.design().terms()[columns[dependency.column].term]);
-        goad.moves.push_back({Move::Kind::leaveOutTerm, "leave out " + term, term, 0});
+        const std::string term = termName(context.terms[columns[dependency.column].term]);
+        goad.moves.push_back(leaveOutTerm(term));
         findings.goads.push_back(std::move(goad));
     }
     const CheckedTerm* worst = nullptr;
-    for (const CheckedTerm& term : context.terms) {
+    for (const CheckedTerm& term : context.linear->terms) {
         if (!worst || term.inflation > worst->inflation) worst = &term;
         if (!(term.inflation > inflationLimit)) continue;
-        const auto together = std::count_if(context.terms.begin(), context.terms.end(),
+        const auto together = std::count_if(context.linear->terms.begin(), context.linear->terms.end(),
                                             [&](const CheckedTerm& t) { return t.group == term.group; });
         if (together > 1 &&
-            &term != &*std::find_if(context.terms.begin(), context.terms.end(),
+            &term != &*std::find_if(context.linear->terms.begin(), context.linear->terms.end(),
                                     [&](const CheckedTerm& t) { return t.group == term.group; }))
             continue;
         Goad goad;
@@ -66,7 +66,7 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
         goad.source = "Belsley, Kuh and Welsch 1980; Fox and Monette 1992";
         goad.station = "fit";
         goad.column = term.name;
-        goad.moves.push_back({Move::Kind::leaveOutTerm, "leave out " + term.name, term.name, 0});
+        goad.moves.push_back(leaveOutTerm(term.name));
         findings.goads.push_back(std::move(goad));
     }
     if (worst)
@@ -77,13 +77,13 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
                                      worst->name,
                                      "Belsley, Kuh and Welsch 1980; Fox and Monette 1992"});
     constexpr double fewDigits = 8; // half of a double's; common practice, no source
-    if (context.fit.digitsLeft < fewDigits) {
+    if (context.linear->model.fit.digitsLeft < fewDigits) {
         Goad goad;
         goad.key = "near dependency";
-        goad.severity = context.fit.digitsLeft < 4 ? Severity::alarm : Severity::caution;
+        goad.severity = context.linear->model.fit.digitsLeft < 4 ? Severity::alarm : Severity::caution;
         goad.title = "The terms are nearly dependent";
-        goad.reading = "condition number " + readableText(context.fit.conditionNumber, 2) + " leaves " +
-                       readableText(context.fit.digitsLeft, 2) +
+        goad.reading = "condition number " + readableText(context.linear->model.fit.conditionNumber, 2) + " leaves " +
+                       readableText(context.linear->model.fit.digitsLeft, 2) +
                        " of the data's 16 digits in the worst coefficient";
         goad.threshold = "8 digits";
         goad.source = "Belsley, Kuh and Welsch 1980, §3.2; the 8 is common practice, no source";
@@ -91,11 +91,11 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
         findings.goads.push_back(std::move(goad));
     }
     findings.readings.push_back({"condition number",
-                                 context.fit.conditionNumber,
+                                 context.linear->model.fit.conditionNumber,
                                  30,
                                  {},
                                  "of the centred columns at unit length; it leaves " +
-                                     readableText(context.fit.digitsLeft, 2) + " of the data's 16 digits",
+                                     readableText(context.linear->model.fit.digitsLeft, 2) + " of the data's 16 digits",
                                  "Belsley, Kuh and Welsch 1980, §3.2"});
 }
 

@@ -41,7 +41,7 @@ void checkMissingValues(const CheckContext& context, Findings& findings) {
                                        [](const auto& a, const auto& b) { return a.second < b.second; });
     if (most != context.missingByColumn.end()) {
         goad.column = most->first;
-        goad.moves.push_back({Move::Kind::seeColumn, "see column", most->first, 0});
+        goad.moves.push_back(seeColumn());
         std::vector<std::string> numbers, factors;
         for (const auto& [name, count] : context.missingByColumn) {
             const Column* column = name == context.response ? nullptr : context.table.find(name);
@@ -50,16 +50,14 @@ void checkMissingValues(const CheckContext& context, Findings& findings) {
         }
         auto fill = [&goad](const char* label, const std::vector<std::string>& columns, const char* with) {
             if (columns.empty()) return;
-            Move move{Move::Kind::addStep, label, {}, 0};
-            move.step = Step{"fill missing", true, {{"columns", columns}, {"with", std::string(with)}}};
-            goad.moves.push_back(std::move(move));
+            goad.moves.push_back(
+                addStep(label, {"fill missing", true, {{"columns", columns}, {"with", std::string(with)}}}));
         };
         fill("fill with medians", numbers, "median");
         fill("make them the level \"missing\"", factors, "level missing");
-        for (const Term& term : context.design.design().terms())
+        for (const Term& term : context.terms)
             if (term.parts.size() == 1 && term.parts[0].column == most->first)
-                goad.moves.push_back(
-                    {Move::Kind::leaveOutTerm, "leave out " + termName(term), termName(term), 0});
+                goad.moves.push_back(leaveOutTerm(termName(term)));
     }
     findings.goads.push_back(std::move(goad));
 }
@@ -74,7 +72,7 @@ void checkMisfits(const CheckContext& context, Findings& findings) {
         goad.source = "common practice, no source";
         goad.station = "data";
         goad.column = column;
-        goad.moves.push_back({Move::Kind::seeColumn, "see column", column, 0});
+        goad.moves.push_back(seeColumn());
         findings.goads.push_back(std::move(goad));
     }
 }

@@ -27,19 +27,20 @@ Goad rowGoad(std::size_t row, const std::string& kind) {
     goad.severity = Severity::alarm;
     goad.station = "check";
     goad.row = row;
-    goad.moves.push_back({Move::Kind::seeRow, "see row", {}, row});
-    goad.moves.push_back({Move::Kind::leaveOutRow, "leave out…", {}, row});
+    goad.moves.push_back(seeRow(row));
+    goad.moves.push_back(leaveOutRow(row));
     return goad;
 }
 
-/// Held-out rows so far off that the held-out score is about them.
+} // namespace
+
 void checkHeldOutRows(const CheckContext& context, Findings& findings) {
-    const double sigma = context.fit.residualStandardDeviation;
+    const double sigma = context.spread;
     if (!(sigma > 0)) return;
     const auto n = static_cast<double>(context.heldOutErrors.size());
     std::vector<std::size_t> order;
     if (context.heldOutErrors.empty()) return;
-    const double farOff = sigma * studentQuantile(1 - pLimit / n, context.fit.degreesOfFreedom);
+    const double farOff = sigma * studentQuantile(1 - pLimit / n, context.spreadDegreesOfFreedom);
     for (std::size_t i = 0; i < context.heldOutErrors.size(); ++i)
         if (std::fabs(context.heldOutErrors[i]) > farOff) order.push_back(i);
     std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
@@ -62,54 +63,55 @@ void checkHeldOutRows(const CheckContext& context, Findings& findings) {
     }
 }
 
-} // namespace
-
 void checkOutlyingRows(const CheckContext& context, Findings& findings) {
-    checkHeldOutRows(context, findings);
-    if (context.robustToOutliers) return; // such rows do not pull; their weights are with the rows
-    const double df = context.fit.degreesOfFreedom - 1;
-    if (context.studentized.empty() || !(df > 0)) return;
-    const auto n = static_cast<double>(context.studentized.size());
+    const double df = context.linear->model.fit.degreesOfFreedom - 1;
+    if (context.linear->studentized.empty() || !(df > 0)) return;
+    const std::span<const double> studentized = context.linear->studentized, cooks = context.linear->cooks;
+    const auto n = static_cast<double>(studentized.size());
     std::vector<std::size_t> order;
-    for (std::size_t i = 0; i < context.studentized.size(); ++i)
-        if (std::fabs(context.studentized[i]) > 3) order.push_back(i);
+    for (std::size_t i = 0; i < studentized.size(); ++i)
+        if (std::fabs(studentized[i]) > 3) order.push_back(i);
     std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
-        return std::fabs(context.studentized[a]) > std::fabs(context.studentized[b]);
+        return std::fabs(studentized[a]) > std::fabs(studentized[b]);
     });
-    const std::size_t top = largestOf(context.studentized);
-    const double topP = std::min(1.0, n * studentTwoSided(context.studentized[top], df));
-    findings.readings.push_back({"largest studentised residual", context.studentized[top], pLimit, topP,
+    const std::size_t top = largestOf(studentized);
+    const double topP = std::min(1.0, n * studentTwoSided(studentized[top], df));
+    findings.readings.push_back({"largest studentised residual", studentized[top], pLimit, topP,
                                  "row " + countText(context.learningRows[top] + 1) + ", p adjusted for " +
-                                     countText(context.studentized.size()) + " rows",
+                                     countText(studentized.size()) + " rows",
                                  "Cook and Weisberg 1982, §2.2.2"});
     std::size_t shown = 0;
     std::vector<std::size_t> named;
     for (const std::size_t i : order) {
-        const double p = std::min(1.0, n * studentTwoSided(context.studentized[i], df));
+        const double p = std::min(1.0, n * studentTwoSided(studentized[i], df));
         if (!(p < pLimit) || shown++ >= listed) break;
         Goad goad = rowGoad(context.learningRows[i], "outlying");
         goad.title = "Row " + countText(context.learningRows[i] + 1) + " lies far from the others";
-        goad.reading = "studentised residual " + readableText(context.studentized[i], 3) + ", p " +
+        goad.reading = "studentised residual " + readableText(studentized[i], 3) + ", p " +
                        probabilityText(p) + " adjusted for the number of rows; Cook's distance " +
-                       readableText(context.cooks[i], 2);
+                       readableText(cooks[i], 2);
         goad.threshold = "adjusted p below 0.01";
         goad.source = "Cook and Weisberg 1982, §2.2.2";
-        if (named.empty()) goad.moves.push_back({Move::Kind::standOutliers, "fit robustly", {}, 0});
+        if (named.empty()) 
+            goad.moves.push_back({.label = "fit robustly", .edit = [](Recipe& recipe, const std::string&) {
+                                      recipe.estimator = {"robust", {{"function", std::string("Huber")}}};
+                                      recipe.errors = {};
+                                  }});
         findings.goads.push_back(std::move(goad));
         named.push_back(i);
     }
-    const std::size_t mover = largestOf(context.cooks);
+    const std::size_t mover = largestOf(cooks);
     findings.readings.push_back({"largest Cook's distance",
-                                 context.cooks[mover],
+                                 cooks[mover],
                                  cookLimit,
                                  {},
                                  "row " + countText(context.learningRows[mover] + 1),
                                  "Cook 1977"});
-    if (!(context.cooks[mover] > cookLimit) || std::find(named.begin(), named.end(), mover) != named.end())
+    if (!(cooks[mover] > cookLimit) || std::find(named.begin(), named.end(), mover) != named.end())
         return;
     Goad goad = rowGoad(context.learningRows[mover], "influential");
     goad.title = "Row " + countText(context.learningRows[mover] + 1) + " moves the whole fit";
-    goad.reading = "Cook's distance " + readableText(context.cooks[mover], 3);
+    goad.reading = "Cook's distance " + readableText(cooks[mover], 3);
     goad.threshold = "1";
     goad.source = "Cook 1977";
     findings.goads.push_back(std::move(goad));

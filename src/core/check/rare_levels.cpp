@@ -7,12 +7,12 @@ namespace oxgoad {
 
 void checkRareLevels(const CheckContext& context, Findings& findings) {
     constexpr std::size_t limit = 10;
-    const auto& inputs = context.design.design().inputs();
+    const auto& inputs = context.inputs.inputs();
     for (std::size_t i = 0; i < inputs.size(); ++i) {
         if (!inputs[i].factor) continue;
         std::vector<std::size_t> counts(inputs[i].levels.size(), 0);
         for (const auto row : context.learningRows)
-            ++counts[static_cast<std::size_t>(context.design.inputValue(i, row))];
+            ++counts[static_cast<std::size_t>(context.inputs.value(i, row))];
         std::string names;
         std::size_t rare = 0;
         std::size_t rows = 0;
@@ -35,20 +35,18 @@ void checkRareLevels(const CheckContext& context, Findings& findings) {
         goad.source = "common practice, no source";
         goad.station = "data";
         goad.column = inputs[i].name;
-        goad.moves.push_back({Move::Kind::seeColumn, "see column", inputs[i].name, 0});
+        goad.moves.push_back(seeColumn());
         if (rare > 1) {
-            Move lump{Move::Kind::addStep, "lump them into \"other\"", {}, 0};
-            lump.step =
-                Step{"lump rare levels", true, {{"columns", std::vector<std::string>{inputs[i].name}}}};
-            goad.moves.push_back(std::move(lump));
+            goad.moves.push_back(
+                addStep("lump them into \"other\"",
+                        {"lump rare levels", true, {{"columns", std::vector<std::string>{inputs[i].name}}}}));
         } else {
             const std::string& level = inputs[i].levels[static_cast<std::size_t>(
                 std::find_if(counts.begin(), counts.end(), [](std::size_t c) { return c < limit; }) -
                 counts.begin())];
-            Move out{Move::Kind::addStep, "make it missing", {}, 0};
-            out.step =
-                Step{"replace values", true, {{"column", inputs[i].name}, {"pairs", TextPairs{{level, ""}}}}};
-            goad.moves.push_back(std::move(out));
+            goad.moves.push_back(
+                addStep("make it missing",
+                        {"replace values", true, {{"column", inputs[i].name}, {"pairs", TextPairs{{level, ""}}}}}));
         }
         findings.goads.push_back(std::move(goad));
     }

@@ -41,7 +41,7 @@ void checkReach(const CheckContext& context, Findings& findings) {
     goad.source = "Montgomery, Peck and Vining 2012, §3.8";
     goad.station = "forecast";
     goad.column = most;
-    goad.moves.push_back({Move::Kind::seeForecastRows, "see rows", {}, 0});
+    goad.moves.push_back({.label = "see rows", .shows = Move::Shows::rowsToForecast});
     findings.goads.push_back(std::move(goad));
 }
 

@@ -15,12 +15,12 @@ double correlationWithInput(const CheckContext& context, std::size_t input, cons
     const auto n = static_cast<double>(context.learningRows.size());
     double sum = 0;
     for (const auto row : context.learningRows)
-        sum += context.design.inputValue(input, row);
+        sum += context.inputs.value(input, row);
     const double mean = sum / n;
     const double other = values.mean();
     double xy = 0, xx = 0, yy = 0;
     for (std::size_t i = 0; i < context.learningRows.size(); ++i) {
-        const double dx = context.design.inputValue(input, context.learningRows[i]) - mean;
+        const double dx = context.inputs.value(input, context.learningRows[i]) - mean;
         const double dy = values[static_cast<Eigen::Index>(i)] - other;
         xy += dx * dy;
         xx += dx * dx;
@@ -32,18 +32,17 @@ double correlationWithInput(const CheckContext& context, std::size_t input, cons
 } // namespace
 
 void checkSpread(const CheckContext& context, Findings& findings) {
-    const LeastSquaresFit& fit = context.fit;
+    const LeastSquaresFit& fit = context.linear->model.fit;
     const auto k = static_cast<double>(fit.rank() - (fit.intercept ? 1 : 0));
-    if (!fit.intercept || k < 1 || !(fit.degreesOfFreedom > 0)) return;
     // LM = n R² of the squared residuals on the same columns (Koenker 1981, "A note on studentizing a test
     // for heteroscedasticity", Journal of Econometrics 17).
-    Eigen::VectorXd squares = fit.residuals.array().square();
+    Eigen::VectorXd squares = context.linear->residuals.array().square();
     if (!context.weights.empty()) // with weights √w·e is what should spread evenly
         squares.array() *= Eigen::Map<const Eigen::ArrayXd>(context.weights.data(), squares.size());
     const Eigen::VectorXd centred = squares.array() - squares.mean();
     const double total = centred.squaredNorm();
     if (!(total > 0)) return;
-    const DesignRows x(context.design, context.learningRows);
+    const DesignRows x(context.linear->design, context.learningRows);
     double explained = 0;
     if (context.weights.empty()) {
         const auto [products, sum] =
@@ -62,11 +61,11 @@ void checkSpread(const CheckContext& context, Findings& findings) {
                                  "Lagrange multiplier with " + readableText(k, 3) + " degrees of freedom",
                                  "Koenker 1981"});
     // Errors that stand it leave the intervals of single values, which do not.
-    if (!(p < pLimit) || (context.robustToSpread && !context.forecasts)) return;
+    if (!(p < pLimit) || (context.robustToSpread && context.reach.empty())) return;
 
     double strongest = 0;
     std::string column;
-    const auto& inputs = context.design.design().inputs();
+    const auto& inputs = context.inputs.inputs();
     std::vector<double> correlations(inputs.size(), 0);
     parallelFor(inputs.size(), context.threads, [&](std::size_t i) {
         if (context.progress->stopRequested()) throw Stopped{};
@@ -94,10 +93,15 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     goad.source = "Koenker 1981";
     goad.station = "check";
     goad.column = column;
-    if (!column.empty()) goad.moves.push_back({Move::Kind::seeColumn, "see residuals", column, 0});
-    if (!context.robustToSpread && !context.robustToOutliers)
-        goad.moves.push_back({Move::Kind::standUnequalSpread, "errors that stand it", {}, 0});
-    if (!context.logResponse) goad.moves.push_back({Move::Kind::logResponse, "model the logarithm", {}, 0});
+    if (!column.empty()) goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
+    if (!context.robustToSpread && !context.kind.standsOutliers)
+        goad.moves.push_back({.label = "errors that stand it", .edit = [](Recipe& recipe, const std::string&) {
+                                  recipe.errors.kind = ErrorsKind::hc3;
+                              }});
+    if (!context.logResponse)
+        goad.moves.push_back({.label = "model the logarithm", .edit = [](Recipe& recipe, const std::string&) {
+                                  recipe.logResponse = true;
+                              }});
     findings.goads.push_back(std::move(goad));
 }
 

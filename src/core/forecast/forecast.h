@@ -3,7 +3,6 @@
 #include "base/parallel.h"
 #include "base/progress.h"
 #include "design/design.h"
-#include "estimate/least_squares.h"
 #include "forecast/prediction.h"
 #include "reach/reach.h"
 #include "read/text_reader.h"
@@ -28,6 +27,9 @@ struct PeriodTotal {
 struct ForecastEvidence {
     std::string file;
     double level = 0.95;
+    /// How intervals of single values were made: "by theory", "by a pair of quantiles", "by rows left out one at a
+    /// time".
+    std::string intervals;
     std::vector<double> prediction;
     /// Interval of the mean.
     std::vector<double> meanLower, meanUpper;
@@ -49,11 +51,11 @@ struct LearnedRows {
     const std::string& file;
     /// The response of every row of the table; NaN where missing.
     std::span<const double> response;
-    const BoundDesign& design;
+    const BoundModel& model;
+    /// How inputs enter together.
+    const std::vector<Term>& terms;
     /// Rows of the table that were learned from.
     std::span<const std::uint32_t> rows;
-    const LeastSquaresFit& fit;
-    const PredictionRule& rule;
 };
 
 /// Predicts every row that has what the model needs, with intervals at `level`: x'b ± t σ √(x'(X'X)⁻¹x) for
@@ -63,7 +65,8 @@ struct LearnedRows {
 /// σ²x'(X'X)⁻¹x, with weights σ²/w for σ². Of a fit in logarithms the ends of intervals are those of the
 /// logarithm, carried back, those of the mean with the smearing; totals then by the delta method. Of a
 /// quantile regression a single value lies between the quantiles at (1 ∓ level)/2, and totals have no
-/// interval. Missing values: rows that cannot be predicted have NaN and a reason. Errors: unknownColumn,
+/// interval. Of a model without coefficients single values lie within PredictionRule::leftOneOutHalf of the
+/// prediction, and means and totals have no interval. Missing values: rows that cannot be predicted have NaN and a reason. Errors: unknownColumn,
 /// wrongType. Throws Stopped.
 ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, const std::string& file,
                               double level, Threads threads, Progress& progress);

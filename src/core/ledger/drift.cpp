@@ -1,6 +1,7 @@
 #include "ledger/drift.h"
 
 #include "base/text.h"
+#include "table/fields.h"
 #include "table/summary.h"
 
 #include <algorithm>

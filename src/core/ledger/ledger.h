@@ -2,7 +2,7 @@
 // The ledger: what every column holds and what is odd about it.
 #include "base/parallel.h"
 #include "base/progress.h"
-#include "ledger/goad.h"
+#include "recipe/goad.h"
 #include "table/summary.h"
 #include "table/table.h"
 

@@ -1,5 +1,6 @@
 #include "base/text.h"
 #include "ledger/ledger.h"
+#include "recipe/recipe_edits.h"
 #include "table/values.h"
 
 #include <algorithm>
@@ -16,18 +17,6 @@ constexpr std::string_view apartSource =
 constexpr std::size_t rareRows = 10;
 /// Fewer rows than these say nothing about what is usual.
 constexpr std::size_t fewRows = 20;
-
-Move addStep(std::string label, Step step) {
-    Move move{Move::Kind::addStep, std::move(label), {}, 0};
-    move.step = std::move(step);
-    return move;
-}
-
-Move giveRole(std::string label, std::string column, std::string role) {
-    Move move{Move::Kind::giveRole, std::move(label), std::move(column), 0};
-    move.role = std::move(role);
-    return move;
-}
 
 Step step(std::string kind, std::map<std::string, StepValue> fields) {
     return {std::move(kind), true, std::move(fields)};
@@ -46,7 +35,7 @@ public:
         if (m_present == 0) {
             add("all missing", Severity::alarm, "All values of " + m_name + " are missing",
                 "no value in " + plural(m_s.rows, "row", "rows"), "one value");
-            m_goads.back().moves.push_back(giveRole("set " + m_name + " aside", m_name, "set aside"));
+            m_goads.back().moves.push_back(giveRole("set " + m_name + " aside", m_name, Role::setAside));
             return;
         }
         if (m_s.missing > 0) missing();
@@ -80,7 +69,7 @@ private:
         goad.source = source;
         goad.station = "data";
         goad.column = m_name;
-        goad.moves.push_back({Move::Kind::seeColumn, "see column", m_name, 0});
+        goad.moves.push_back(seeColumn());
         m_goads.push_back(std::move(goad));
         return m_goads.back();
     }
@@ -128,7 +117,7 @@ private:
         }
         goad.moves.push_back(
             addStep("leave out these rows", step("leave out missing", {{"columns", Names{m_name}}})));
-        if (share > 0.5) goad.moves.push_back(giveRole("set " + m_name + " aside", m_name, "set aside"));
+        if (share > 0.5) goad.moves.push_back(giveRole("set " + m_name + " aside", m_name, Role::setAside));
     }
 
     bool constant() {
@@ -136,7 +125,7 @@ private:
         if (m_s.distinct == 1) {
             add("constant", Severity::caution, m_name + " has one value only",
                 "the same in " + plural(m_present, "row", "rows"), "two values")
-                .moves.push_back(giveRole("set " + m_name + " aside", m_name, "set aside"));
+                .moves.push_back(giveRole("set " + m_name + " aside", m_name, Role::setAside));
             return true;
         }
         if (m_present >= 100 && static_cast<double>(m_s.commonest) >= 0.99 * static_cast<double>(m_present)) {
@@ -144,7 +133,7 @@ private:
             add("almost constant", Severity::caution, m_name + " hardly varies",
                 "all but " + plural(other, "row", "rows") + " have the same value",
                 "1 % of rows with another value")
-                .moves.push_back(giveRole("set " + m_name + " aside", m_name, "set aside"));
+                .moves.push_back(giveRole("set " + m_name + " aside", m_name, Role::setAside));
         }
         return false;
     }
@@ -173,7 +162,7 @@ private:
             "one value, or at most 1 % of rows, below zero, with a gap that chance makes once in 200 columns",
             apartSource);
         goad.row = first;
-        goad.moves.push_back({Move::Kind::seeRow, "see row", {}, first});
+        goad.moves.push_back(seeRow(first));
         if (pairs.size() <= 20)
             goad.moves.push_back(
                 addStep("make it missing", step("replace values", {{"column", m_name}, {"pairs", pairs}})));
@@ -225,7 +214,7 @@ private:
                              valueText(std::round(highFence())),
                          apartSource);
         goad.row = rows.front();
-        goad.moves.push_back({Move::Kind::seeRow, "see row", {}, rows.front()});
+        goad.moves.push_back(seeRow(rows.front()));
         if (m_s.kind == ColumnKind::number && count <= 10 && m_name != m_input.response) {
             TextPairs pairs;
             for (const std::size_t row : rows)
@@ -401,7 +390,7 @@ private:
         add("identifier", Severity::caution, m_name + " looks like an identifier",
             "a value of its own in each of " + plural(m_present, "row", "rows"),
             number ? "whole numbers without gaps" : "no value twice")
-            .moves.push_back(giveRole("make it an identifier", m_name, "identifier"));
+            .moves.push_back(giveRole("make it an identifier", m_name, Role::identifier));
     }
 
     /// The name as expressions want it.

@@ -1,5 +1,6 @@
 #include "base/text.h"
 #include "ledger/ledger.h"
+#include "recipe/recipe_edits.h"
 
 #include <algorithm>
 #include <bit>
@@ -13,12 +14,6 @@ constexpr std::string_view practice = "common practice, no source";
 /// Fewer rows than these say nothing about what is usual.
 constexpr std::size_t fewRows = 20;
 constexpr std::size_t listedRows = 1000;
-
-Move addStep(std::string label, Step step) {
-    Move move{Move::Kind::addStep, std::move(label), {}, 0};
-    move.step = std::move(step);
-    return move;
-}
 
 std::uint64_t mixed(std::uint64_t x) {
     x ^= x >> 30U;
@@ -109,7 +104,7 @@ void duplicateRows(const LedgerInput& input, Threads threads, Progress& progress
     goad.source = practice;
     goad.station = "data";
     goad.row = exampleAgain;
-    goad.moves.push_back({Move::Kind::seeRow, "see row", {}, exampleAgain});
+    goad.moves.push_back(seeRow(exampleAgain));
     if (again.size() <= listedRows) {
         std::vector<double> rows;
         for (const auto row : again)
@@ -190,7 +185,7 @@ void distantSources(const LedgerInput& input, Progress& progress, std::vector<Go
         goad.source = practice;
         goad.station = "data";
         goad.column = column.name();
-        goad.moves.push_back({Move::Kind::seeColumn, "see column", column.name(), 0});
+        goad.moves.push_back(seeColumn());
         goads.push_back(std::move(goad));
     }
 }

@@ -2,7 +2,7 @@
 
 #include "base/text.h"
 #include "estimate/distributions.h"
-#include "estimate/least_squares.h"
+#include "estimate/linear/least_squares.h"
 #include "look/scaled.h"
 
 #include <algorithm>

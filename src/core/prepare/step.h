@@ -1,6 +1,6 @@
 #pragma once
 // Steps of preparation as the analyst chose them, and the kinds there are.
-#include "table/column.h"
+#include "table/fields.h"
 
 #include <functional>
 #include <map>
@@ -16,46 +16,14 @@ namespace oxgoad {
 
 class StepFrame;
 
-using TextPairs = std::vector<std::pair<std::string, std::string>>;
-using StepValue =
-    std::variant<std::string, double, bool, std::vector<std::string>, std::vector<double>, TextPairs>;
-
-/// What a field of a step holds, and how it is asked for.
-enum class FieldType {
-    column,
-    columns,
-    number,
-    whole,
-    text,
-    choice,
-    expression,
-    level,
-    levels,
-    texts,
-    numbers,
-    pairs,
-    flag
-};
-
-struct StepField {
-    /// Name in the recipe.
-    std::string key;
-    /// What the window calls it.
-    std::string label;
-    FieldType type = FieldType::text;
-    /// Taken when the recipe leaves the field out; none for fields that must be given.
-    std::optional<StepValue> fallback;
-    std::vector<std::string> choices;
-    double low = 0, high = 0;
-    /// Kinds of columns that make sense; empty for any.
-    std::vector<ColumnKind> kinds;
-};
+using StepValue = FieldValue;
+using StepField = Field;
 
 /// A step of one kind with the values of its fields. A value type; part of the recipe.
 struct Step {
     std::string kind;
     bool on = true;
-    std::map<std::string, StepValue> fields;
+    FieldValues fields;
     bool operator==(const Step&) const = default;
 
     /// The field, or its kind's fallback. An assertion when the type is another; checkStep makes sure of it.
@@ -103,8 +71,5 @@ std::string stepSentence(const Step& step);
 
 /// Columns the step names, as far as its fields say.
 std::vector<std::string> columnsOfStep(const Step& step);
-
-/// "a, b and c", shortened after a few.
-std::string nameList(const std::vector<std::string>& names, std::size_t most = 6);
 
 } // namespace oxgoad

@@ -19,57 +19,59 @@ std::string_view gradeName(ReachGrade grade) {
     return "outside";
 }
 
-bool LearnedReach::inOneTerm(std::size_t a, std::size_t b) const {
-    return std::any_of(m_design.terms().begin(), m_design.terms().end(), [&](const Term& term) {
-        auto has = [&](std::size_t input) {
+namespace {
+
+bool inOneTerm(const std::vector<Term>& terms, const std::string& a, const std::string& b) {
+    return std::any_of(terms.begin(), terms.end(), [&](const Term& term) {
+        const auto has = [&](const std::string& name) {
             return std::any_of(term.parts.begin(), term.parts.end(),
-                               [&](const TermPart& p) { return p.column == m_design.inputs()[input].name; });
+                               [&](const TermPart& p) { return p.column == name; });
         };
         return has(a) && has(b);
     });
 }
 
-LearnedReach::LearnedReach(const BoundDesign& learned, std::span<const std::uint32_t> rows,
-                           const LeastSquaresFit& fit, const Progress& progress, ReachOptions options)
-    : m_design(learned.design()), m_options(options) {
-    const auto& inputs = m_design.inputs();
+} // namespace
+
+LearnedReach::LearnedReach(const BoundInputs& learned, std::span<const std::uint32_t> rows,
+                           const std::vector<Term>& terms, DistanceScale distance, const Progress& progress,
+                           ReachOptions options)
+    : m_inputs(learned.inputs()), m_options(options), m_distance(std::move(distance)) {
+    const auto& inputs = m_inputs;
     m_ranges.resize(inputs.size());
     for (std::size_t a = 0; a < inputs.size(); ++a) {
         if (!inputs[a].factor) {
-            for (const auto row : rows)
-                m_ranges[a].add(learned.inputValue(a, row));
+            m_ranges[a] = rangeOver(learned, a, rows);
             continue;
         }
         for (std::size_t b = 0; b < inputs.size(); ++b) {
             if (b == a) continue;
             if (progress.stopRequested()) throw Stopped{};
+            const bool product = inOneTerm(terms, inputs[a].name, inputs[b].name);
             if (inputs[b].factor) {
                 if (b < a) continue;
-                Together pair{a, b, inOneTerm(a, b),
+                Together pair{a, b, product,
                               std::vector<char>(inputs[a].levels.size() * inputs[b].levels.size(), 0)};
                 for (const auto row : rows)
-                    pair.seen[static_cast<std::size_t>(learned.inputValue(a, row)) * inputs[b].levels.size() +
-                              static_cast<std::size_t>(learned.inputValue(b, row))] = 1;
+                    pair.seen[static_cast<std::size_t>(learned.value(a, row)) * inputs[b].levels.size() +
+                              static_cast<std::size_t>(learned.value(b, row))] = 1;
                 m_together.push_back(std::move(pair));
             } else {
-                Within pair{a, b, inOneTerm(a, b), std::vector<Range>(inputs[a].levels.size())};
+                Within pair{a, b, product, std::vector<Range>(inputs[a].levels.size())};
                 for (const auto row : rows)
-                    pair.ranges[static_cast<std::size_t>(learned.inputValue(a, row))].add(
-                        learned.inputValue(b, row));
+                    pair.ranges[static_cast<std::size_t>(learned.value(a, row))].add(learned.value(b, row));
                 m_within.push_back(std::move(pair));
             }
         }
     }
-    m_largestLeverage = fit.leverages.maxCoeff();
-    m_averageLeverage = static_cast<double>(fit.rank()) / static_cast<double>(fit.rows);
 }
 
-void LearnedReach::judgeRanges(const BoundDesign& rows, std::size_t row,
+void LearnedReach::judgeRanges(const BoundInputs& rows, std::size_t row,
                                std::vector<Finding>& findings) const {
     for (std::size_t i = 0; i < m_ranges.size(); ++i) {
-        const DesignInput& input = m_design.inputs()[i];
+        const Input& input = m_inputs[i];
         if (input.factor) continue;
-        const double value = rows.inputValue(i, row);
+        const double value = rows.value(i, row);
         const Range& range = m_ranges[i];
         const double beyond = std::max(value - range.high, range.low - value);
         if (!(beyond > 0)) continue;
@@ -83,12 +85,12 @@ void LearnedReach::judgeRanges(const BoundDesign& rows, std::size_t row,
     }
 }
 
-void LearnedReach::judgePairs(const BoundDesign& rows, std::size_t row,
+void LearnedReach::judgePairs(const BoundInputs& rows, std::size_t row,
                               std::vector<Finding>& findings) const {
-    const auto& inputs = m_design.inputs();
+    const auto& inputs = m_inputs;
     for (const Together& pair : m_together) {
-        const auto a = static_cast<std::size_t>(rows.inputValue(pair.first, row));
-        const auto b = static_cast<std::size_t>(rows.inputValue(pair.second, row));
+        const auto a = static_cast<std::size_t>(rows.value(pair.first, row));
+        const auto b = static_cast<std::size_t>(rows.value(pair.second, row));
         if (pair.seen[a * inputs[pair.second].levels.size() + b]) continue;
         findings.push_back({pair.product ? ReachGrade::outside : ReachGrade::edge,
                             inputs[pair.first].name + " = " + inputs[pair.first].levels[a] +
@@ -96,8 +98,8 @@ void LearnedReach::judgePairs(const BoundDesign& rows, std::size_t row,
                                 inputs[pair.second].levels[b]});
     }
     for (const Within& pair : m_within) {
-        const auto level = static_cast<std::size_t>(rows.inputValue(pair.factor, row));
-        const double value = rows.inputValue(pair.number, row);
+        const auto level = static_cast<std::size_t>(rows.value(pair.factor, row));
+        const double value = rows.value(pair.number, row);
         const Range& whole = m_ranges[pair.number];
         const Range& range = pair.ranges[level];
         if (value > whole.high || value < whole.low) continue; // said already, more gravely
@@ -112,9 +114,10 @@ void LearnedReach::judgePairs(const BoundDesign& rows, std::size_t row,
     }
 }
 
-Reach LearnedReach::judge(const BoundDesign& rows, std::size_t row, double leverage) const {
+Reach LearnedReach::judge(const BoundInputs& rows, std::size_t row, double distance,
+                          std::vector<std::string> problems) const {
     Reach reach;
-    reach.reasons = rows.problems(row);
+    reach.reasons = std::move(problems);
     if (!reach.reasons.empty()) {
         reach.grade = ReachGrade::outside;
         return reach;
@@ -122,16 +125,14 @@ Reach LearnedReach::judge(const BoundDesign& rows, std::size_t row, double lever
     std::vector<Finding> findings;
     judgeRanges(rows, row, findings);
     judgePairs(rows, row, findings);
-    if (leverage > m_largestLeverage * (1 + 1e-9))
-        findings.push_back({leverage > m_options.outsideLeverage * m_largestLeverage ? ReachGrade::outside
-                                                                                     : ReachGrade::edge,
-                            "leverage " + readableText(leverage, 2) + " is above the largest learned from, " +
-                                readableText(m_largestLeverage, 2)});
-    else if (leverage > m_options.edgeLeverage * m_averageLeverage)
-        findings.push_back({ReachGrade::edge, "leverage " + readableText(leverage, 2) + " is more than " +
-                                                  readableText(m_options.edgeLeverage, 1) +
-                                                  " times the average, " +
-                                                  readableText(m_averageLeverage, 2)});
+    const std::string said = m_distance.name + " " + readableText(distance, 2);
+    if (distance > m_distance.largest * (1 + 1e-9))
+        findings.push_back({distance > m_options.outsideDistance * m_distance.largest ? ReachGrade::outside
+                                                                                      : ReachGrade::edge,
+                            said + " is above the largest learned from, " + readableText(m_distance.largest, 2)});
+    else if (distance > m_options.edgeDistance * m_distance.average)
+        findings.push_back({ReachGrade::edge, said + " is more than " + readableText(m_options.edgeDistance, 1) +
+                                                  " times the average, " + readableText(m_distance.average, 2)});
     std::stable_sort(findings.begin(), findings.end(),
                      [](const Finding& a, const Finding& b) { return a.grade > b.grade; });
     if (!findings.empty()) reach.grade = findings.front().grade;

@@ -21,7 +21,8 @@ std::string coefficientsCsv(const Evidence& evidence) {
     for (const auto* name : {"name", "estimate", "standard_error", "t", "p", "lower", "upper"})
         out.text(name);
     out.endRow();
-    for (const CoefficientEvidence& c : evidence.coefficients) {
+    const std::vector<CoefficientEvidence> none;
+    for (const CoefficientEvidence& c : evidence.linear ? evidence.linear->coefficients : none) {
         out.text(c.name);
         for (const double value : {c.estimate, c.standardError, c.t, c.p, c.lower, c.upper})
             out.number(value);
@@ -36,14 +37,17 @@ std::string rowsCsv(const Evidence& evidence) {
                              "studentised_residual", "cooks_distance"})
         out.text(name);
     const RowEvidence& rows = evidence.rows;
-    if (!rows.robustWeight.empty()) out.text("robust_weight");
+    const std::vector<double> none(rows.state.size(), std::nan(""));
+    const LinearRows* linear = evidence.linear ? &evidence.linear->rows : nullptr;
+    const bool robust = linear && !linear->robustWeight.empty();
+    if (robust) out.text("robust_weight");
     out.endRow();
     for (std::size_t i = 0; i < rows.state.size(); ++i) {
         out.count(i + 1).text(stateName(rows.state[i]));
-        for (const auto* values :
-             {&rows.actual, &rows.fitted, &rows.residual, &rows.leverage, &rows.studentized, &rows.cook})
+        for (const auto* values : {&rows.actual, &rows.fitted, &rows.residual, linear ? &linear->leverage : &none,
+                                   linear ? &linear->studentized : &none, linear ? &linear->cook : &none})
             out.number((*values)[i]);
-        if (!rows.robustWeight.empty()) out.number(rows.robustWeight[i]);
+        if (robust) out.number(linear->robustWeight[i]);
         out.endRow();
     }
     return out.bytes();

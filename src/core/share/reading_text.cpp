@@ -41,14 +41,16 @@ std::string readingText(const Recipe& recipe, const Evidence& evidence) {
                 text += slopes + "\n";
     }
     text += "\n";
-    for (std::size_t c = 0; c < evidence.coefficients.size(); ++c)
+    for (std::size_t c = 0; evidence.linear && c < evidence.linear->coefficients.size(); ++c)
         text += coefficientSentence(evidence, recipe, c) + "\n";
+    for (const InputEvidence& input : evidence.inputs)
+        text += importanceSentence(input) + "\n";
     text += "\n";
     for (std::size_t t = 0; t < recipe.terms.size(); ++t)
-        if (recipe.terms[t].parts.size() == 1)
+        if (evidence.linear && recipe.terms[t].parts.size() == 1)
             if (const std::string reference = referenceSentence(evidence, recipe, t); !reference.empty())
                 text += reference + "\n";
-    if (evidence.logResponse && recipe.estimator.kind != EstimatorKind::quantile)
+    if (evidence.logResponse && !kindOf(recipe.estimator).quantile)
         text += "Predictions are exp of the equation times " + supported(evidence.smearing, 0) +
                 ", the mean of exp of the residuals (Duan 1983).\n";
     return text;
@@ -60,7 +62,7 @@ std::string effectsCsv(const Recipe& recipe, const Evidence& evidence, const Tab
     for (const auto* name : {"column", "by", "line", "at", "level", "mean", "lower", "upper"})
         out.text(name);
     out.endRow();
-    for (const DesignInput& input : evidence.model->design.inputs())
+    for (const Input& input : evidence.study->inputs)
         addLines(out, effectOf(evidence, table, input.name, {}, progress));
     for (const Term& term : recipe.terms) {
         auto columns = columnsOf(term);

@@ -3,6 +3,7 @@
 #include "base/progress.h"
 #include "share/exports.h"
 #include "study/effects.h"
+#include "study/marginal_effects.h"
 
 #include <string>
 

@@ -4,7 +4,8 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "estimate/distributions.h"
-#include "study/model_fit.h"
+#include "study/rows_used.h"
+#include "study/study.h"
 
 #include <Eigen/QR>
 #include <nlohmann/json.hpp>
@@ -488,11 +489,15 @@ Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const Cho
     // One fit of everything tells which columns can be told apart, and gives shifts and scales.
     Recipe everything = recipe;
     everything.terms = terms;
-    everything.estimator = {};
+    everything.estimator = Settings{};
     everything.errors = {};
     everything.forecast.reset();
     ProgressStage first(progress, 0, 0.3);
-    ModelFit model = fitModel(everything, prepared.table, {}, rows, threads, first);
+    const std::shared_ptr<const Study> study =
+        learn(everything, prepared.table, prepared.steps, {}, rows, threads, first);
+    const LinearModel& model = *study->linear();
+    LeastSquaresFit fit = model.fit;
+    const WorkingResponse response(everything, prepared.table, {});
     const BoundDesign bound(model.design, prepared.table, {});
     Candidates candidates;
     candidates.first = recipe.intercept ? 1 : 0;
@@ -520,15 +525,15 @@ Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const Cho
         for (std::size_t i = 0; i < rows.size(); ++i) {
             if (fold[i] != f) continue;
             own.push_back(rows[i]);
-            y.push_back(model.working[i]);
-            if (!model.weights.empty()) weights.push_back(model.weights[i]);
+            y.push_back(response.at(rows[i]));
+            if (!study->weights.empty()) weights.push_back(study->weights[i]);
         }
         if (own.empty())
             throw Error(ErrorCode::tooFewRows,
                         plural(rows.size(), "row", "rows") + " cannot be dealt into " +
                             std::to_string(request.folds) + " folds",
                         {}, "Use fewer folds, or bring more rows.");
-        factors.push_back(reduceRows(model.fit, DesignRows(bound, own), y, weights, threads, stage));
+        factors.push_back(reduceRows(fit, DesignRows(bound, own), y, weights, threads, stage));
         counts.push_back(static_cast<double>(own.size()));
     }
     const auto chooserWithout = [&](std::size_t out, Progress& stage) {

@@ -3,7 +3,7 @@
 #include "base/parallel.h"
 #include "base/progress.h"
 #include "study/prepare_rows.h"
-#include "study/recipe.h"
+#include "recipe/recipe.h"
 
 #include <cstdint>
 #include <functional>

@@ -21,8 +21,8 @@ struct HeldValue {
     std::string text;
 };
 
-/// One line: the predicted mean over the values of a column, with its confidence band, in the response's
-/// unit.
+/// One line: the predicted mean over the values of a column, with its confidence band (NaN for a model that has
+/// none), in the response's unit.
 struct EffectLine {
     /// Level of the other column of a pair; empty otherwise.
     std::string label;
@@ -58,10 +58,12 @@ struct Effect {
 
 /// Values the columns of a model are held at when nothing is said: medians, and the most frequent levels, of
 /// the learning rows.
-std::vector<HeldValue> usualValues(const ModelFit& model, const Table& table);
+std::vector<HeldValue> usualValues(const Study& study, const Table& table);
+/// The mean of the offset over the learning rows; 0 without one.
+double usualOffset(const Study& study, const Table& table);
 
 /// The effect of a column of the model. `hold` names values to hold other columns at (a number, or the index
-/// of a level). Requires evidence with its model, and the table it was made from. Errors: unknownColumn when
+/// of a level). Requires evidence with its study, and the table it was made from. Errors: unknownColumn when
 /// the model does not use it. Throws Stopped.
 Effect effectOf(const Evidence& evidence, const Table& table, const std::string& column,
                 const std::map<std::string, double>& hold, Progress& progress);
@@ -71,23 +73,5 @@ Effect effectOf(const Evidence& evidence, const Table& table, const std::string&
 /// level, or of the third of the rows nearest to the quartile).
 Effect pairEffect(const Evidence& evidence, const Table& table, const std::string& column,
                   const std::string& by, const std::map<std::string, double>& hold, Progress& progress);
-
-/// The average over the learning rows of what one unit more does to the prediction (a number), or of what the
-/// level does against the reference level (a factor), with delta-method errors (common practice; formulas as
-/// in Greene 2018, "Econometric analysis", 8th ed., §17.3.2 for nonlinear means).
-struct MarginalEffect {
-    std::string column;
-    /// Level; empty for numbers.
-    std::string level;
-    double effect = 0;
-    double standardError = 0;
-    double lower = 0, upper = 0;
-    double p = 0;
-};
-/// Of every column of the model, in the order of the design's inputs, or of one. Intervals at the evidence's
-/// level. Throws Stopped.
-std::vector<MarginalEffect> averageMarginalEffects(const Evidence& evidence, const Table& table,
-                                                   Threads threads, Progress& progress,
-                                                   const std::string& only = {});
 
 } // namespace oxgoad

@@ -3,30 +3,26 @@
 #include "base/parallel.h"
 #include "base/progress.h"
 #include "study/evidence.h"
+#include "study/load_rows.h"
 #include "study/prepare_rows.h"
-#include "study/recipe.h"
+#include "recipe/recipe.h"
 #include "table/table.h"
 
-#include <filesystem>
-#include <optional>
+#include <memory>
 
 namespace oxgoad {
-
-/// Reads the sources a recipe names; relative names are looked up in `folder`. The rows to be forecast are
-/// read with the kinds the learning rows have and joined with the same second tables. Errors of readRows;
-/// Stopped.
-StudyRows loadRows(const Recipe& recipe, const std::filesystem::path& folder, Threads threads,
-                   Progress& progress, const PasswordFor& password = {});
-RowsRead loadForecastRows(const Recipe& recipe, const Table& learning, const std::filesystem::path& folder,
-                          Threads threads, Progress& progress, const PasswordFor& password = {});
 
 struct EvaluateOptions {
     Threads threads{};
     /// Whether the test rows are predicted and scored. Whoever asks has to count it.
     bool lookAtTest = false;
+    /// What was learned before from the same prepared rows: nothing is fitted when it learned the same.
+    std::shared_ptr<const Study> study{};
+    /// Evidence of that study, whose parts are taken over where nothing else can come out.
+    const Evidence* before = nullptr;
 };
 
-/// Fits, judges, checks and forecasts. A pure function of its arguments: no clock, no global state; the same
+/// Learns, judges, checks and forecasts. A pure function of its arguments: no clock, no global state; the same
 /// recipe and rows give the same evidence to the last digit for any number of threads.
 /// Missing values: rows lacking the response or a value of a column in use are counted by column and not
 /// used. Errors: unknownColumn, wrongType, badTerm, tooFewRows, noSpread, badForecastRows, badParts. Throws

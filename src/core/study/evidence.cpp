@@ -98,75 +98,17 @@ ordered_json partJson(const PartSummary& p) {
     return out;
 }
 
-} // namespace
-
-std::string_view stateName(RowState state) {
-    switch (state) {
-    case RowState::learning:
-        return "learning";
-    case RowState::heldOut:
-        return "held out";
-    case RowState::leftOut:
-        return "left out";
-    case RowState::missing:
-        return "missing values";
-    case RowState::test:
-        return "test";
-    case RowState::weightless:
-        return "weight 0";
-    }
-    return "missing values";
+ordered_json inputJson(const InputEvidence& input) {
+    return {{"name", input.name},
+            {"factor", input.factor},
+            {"lowest", input.lowest},
+            {"highest", input.highest},
+            {"importance", input.importance},
+            {"importance_standard_error", input.importanceError}};
 }
 
-std::string evidenceText(const Evidence& e, const Recipe& recipe) {
-    ordered_json out;
-    out["evidence"] = 1;
-    out["recipe"] = ordered_json::parse(recipeText(recipe));
-    out["rows"] = {{"read", e.rowsRead},        {"learning", e.rowsLearning},
-                   {"held_out", e.rowsHeldOut}, {"left_out", e.rowsLeftOut},
-                   {"missing", e.rowsMissing},  {"held_out_unpredicted", e.heldOutUnpredicted}};
-    if (e.rowsTest > 0) out["rows"]["test"] = e.rowsTest;
-    if (e.rowsWeightless > 0) out["rows"]["weight_0"] = e.rowsWeightless;
-    for (std::size_t i = 0; i < e.steps.size() && i < recipe.steps.size(); ++i)
-        out["steps"].push_back(stepEvidenceJson(e.steps[i], recipe.steps[i]));
-    for (const PartSummary& part : e.parts)
-        out["parts"].push_back(partJson(part));
-    out["rows"]["missing_by_column"] = ordered_json::object();
-    for (const auto& [column, count] : e.missingByColumn)
-        out["rows"]["missing_by_column"][column] = count;
-    ordered_json& fit = out["fit"];
-    fit["estimator"] = estimatorText(recipe.estimator);
-    if (recipe.estimator.kind == EstimatorKind::leastSquares) {
-        fit["errors"] = errorsText(recipe.errors);
-        if (e.errorUnits > 0) fit["error_units"] = e.errorUnits;
-        if (recipe.errors.kind == ErrorsKind::serial) fit["error_lags"] = e.errorLags;
-        fit["aicc"] = e.aicc;
-        fit["bic"] = e.bic;
-    }
-    if (e.logResponse) {
-        fit["response_in_logs"] = true;
-        fit["smearing"] = e.smearing;
-    }
-    if (!e.weight.empty()) fit["weight"] = e.weight;
-    if (!e.offset.empty()) fit["offset"] = e.offset;
-    if (e.iterated) {
-        fit["iterations"] = e.iterated->iterations;
-        fit["converged"] = e.iterated->converged;
-        if (recipe.estimator.kind == EstimatorKind::robust) {
-            fit["scale"] = e.iterated->scale;
-            fit["rows_doubted"] = e.iterated->rowsDoubted;
-        } else {
-            fit["exact_vertex"] = e.iterated->exactVertex;
-            fit["quantile_fit"] = e.quantileFit;
-        }
-    }
-    fit["level"] = e.level;
-    fit["coefficients"] = ordered_json::array();
-    for (const auto& c : e.coefficients)
-        fit["coefficients"].push_back(coefficientJson(c));
-    fit["terms"] = ordered_json::array();
-    for (const auto& t : e.terms)
-        fit["terms"].push_back(termJson(t));
+/// The part that only models with coefficients have.
+void addLinear(ordered_json& fit, const LinearEvidence& e) {
     fit["residual_standard_deviation"] = e.residualStandardDeviation;
     fit["degrees_of_freedom"] = e.degreesOfFreedom;
     fit["r_squared"] = e.rSquared;
@@ -185,8 +127,76 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     if (e.rowsFixed > 0) fit["rows_fixed"] = e.rowsFixed;
     fit["twice_precision"] = e.twicePrecision;
     fit["rank_tolerance"] = e.rankTolerance;
+}
+
+ordered_json fitJson(const Evidence& e, const Recipe& recipe) {
+    ordered_json fit;
+    fit["estimator"] = estimatorText(recipe.estimator);
+    const LinearEvidence* linear = e.linear ? &*e.linear : nullptr;
+    if (linear && kindOf(recipe.estimator).leastSquares) {
+        fit["errors"] = errorsText(recipe.errors);
+        if (linear->errorUnits > 0) fit["error_units"] = linear->errorUnits;
+        if (recipe.errors.kind == ErrorsKind::serial) fit["error_lags"] = linear->errorLags;
+        fit["aicc"] = linear->aicc;
+        fit["bic"] = linear->bic;
+    }
+    if (e.logResponse) {
+        fit["response_in_logs"] = true;
+        fit["smearing"] = e.smearing;
+    }
+    if (!e.weight.empty()) fit["weight"] = e.weight;
+    if (!e.offset.empty()) fit["offset"] = e.offset;
+    if (linear && linear->iterated) {
+        fit["iterations"] = linear->iterated->iterations;
+        fit["converged"] = linear->iterated->converged;
+        if (kindOf(recipe.estimator).quantile) {
+            fit["exact_vertex"] = linear->iterated->exactVertex;
+            fit["quantile_fit"] = linear->quantileFit;
+        } else {
+            fit["scale"] = linear->iterated->scale;
+            fit["rows_doubted"] = linear->iterated->rowsDoubted;
+        }
+    }
+    fit["level"] = e.level;
+    fit["coefficients"] = ordered_json::array();
+    fit["terms"] = ordered_json::array();
+    if (linear) {
+        for (const auto& c : linear->coefficients)
+            fit["coefficients"].push_back(coefficientJson(c));
+        for (const auto& t : linear->terms)
+            fit["terms"].push_back(termJson(t));
+        addLinear(fit, *linear);
+        return fit;
+    }
+    for (const InputEvidence& input : e.inputs)
+        fit["inputs"].push_back(inputJson(input));
+    for (const NamedNumber& said : e.says)
+        fit["says"][said.name] = said.value;
+    return fit;
+}
+
+} // namespace
+
+std::string evidenceText(const Evidence& e, const Recipe& recipe) {
+    ordered_json out;
+    out["evidence"] = 1;
+    out["recipe"] = ordered_json::parse(recipeText(recipe));
+    out["rows"] = {{"read", e.rowsRead},        {"learning", e.rowsLearning},
+                   {"held_out", e.rowsHeldOut}, {"left_out", e.rowsLeftOut},
+                   {"missing", e.rowsMissing},  {"held_out_unpredicted", e.heldOutUnpredicted}};
+    if (e.rowsTest > 0) out["rows"]["test"] = e.rowsTest;
+    if (e.rowsWeightless > 0) out["rows"]["weight_0"] = e.rowsWeightless;
+    for (std::size_t i = 0; i < e.steps.size() && i < recipe.steps.size(); ++i)
+        out["steps"].push_back(stepEvidenceJson(e.steps[i], recipe.steps[i]));
+    for (const PartSummary& part : e.parts)
+        out["parts"].push_back(partJson(part));
+    out["rows"]["missing_by_column"] = ordered_json::object();
+    for (const auto& [column, count] : e.missingByColumn)
+        out["rows"]["missing_by_column"][column] = count;
+    out["fit"] = fitJson(e, recipe);
     out["scores"]["learning"] = scoresJson(e.learning);
     out["scores"]["held_out"] = recipe.setAside ? scoresJson(e.heldOut) : ordered_json();
+    if (e.heldOutKept) out["scores"]["held_out_without_left_out"] = scoresJson(*e.heldOutKept);
     if (e.test) out["scores"]["test"] = scoresJson(*e.test);
     out["readings"] = ordered_json::array();
     for (const Reading& r : e.readings) {
@@ -206,6 +216,7 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
                            {"edge", e.forecast->edge},
                            {"outside", e.forecast->outside},
                            {"without_prediction", e.forecast->unpredicted}};
+    if (e.forecast && !e.linear) out["forecast"]["intervals"] = e.forecast->intervals;
     if (e.forecast && !e.forecast->totalsBy.empty()) {
         out["forecast"]["totals_by"] = e.forecast->totalsBy;
         for (const PeriodTotal& t : e.forecast->coming)

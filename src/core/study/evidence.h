@@ -1,11 +1,12 @@
 #pragma once
 // The evidence: everything that was found, as an immutable value.
 #include "forecast/forecast.h"
-#include "ledger/goad.h"
+#include "recipe/goad.h"
 #include "prepare/preparation.h"
 #include "resample/parts.h"
-#include "study/model_fit.h"
-#include "study/recipe.h"
+#include "study/rows_used.h"
+#include "study/study.h"
+#include "recipe/recipe.h"
 
 #include <cstdint>
 #include <memory>
@@ -40,6 +41,8 @@ struct CoefficientEvidence {
     double degreesOfFreedom = 0;
     /// True when it is a sum of others and no column of its own: the last level of deviations from the mean.
     bool derived = false;
+    /// From the column's lower quartile to its upper one; NaN for the intercept.
+    double quartiles = 0;
 };
 
 struct TermEvidence {
@@ -71,8 +74,23 @@ struct TermEvidence {
     std::vector<double> density;
 };
 
-enum class RowState : std::uint8_t { learning, heldOut, leftOut, missing, test, weightless };
-std::string_view stateName(RowState state);
+/// An input of a model without coefficients, as the learning rows have it and as the model uses it.
+struct InputEvidence {
+    std::string name;
+    bool factor = false;
+    /// Levels of a factor.
+    std::size_t levels = 0;
+    /// Range of a number; NaN for a factor.
+    double lowest = 0, highest = 0;
+    /// Prediction, in the response's unit, at points from lowest to highest or at every level, the other inputs as
+    /// usual (see usualValues).
+    std::vector<double> shape;
+    /// As in TermEvidence.
+    std::vector<double> density;
+    /// By how much the root mean squared error grows, as a share, when the column is shuffled over rows (Breiman 2001,
+    /// "Random forests", Machine Learning 45, §10), and the standard error of its mean over shuffles.
+    double importance = 0, importanceError = 0;
+};
 
 /// One value a row of the table; NaN where there is none.
 struct RowEvidence {
@@ -82,6 +100,10 @@ struct RowEvidence {
     std::vector<double> actual;
     std::vector<double> fitted;
     std::vector<double> residual;
+};
+
+/// What only models with coefficients say of rows: one value a row of the table; NaN where there is none.
+struct LinearRows {
     std::vector<double> leverage;
     /// Deleted (externally studentised) residual.
     std::vector<double> studentized;
@@ -90,20 +112,11 @@ struct RowEvidence {
     std::vector<double> robustWeight;
 };
 
-struct Evidence {
-    std::string response;
-    double level = 0.95;
-    std::size_t rowsRead = 0, rowsLearning = 0, rowsHeldOut = 0, rowsLeftOut = 0, rowsMissing = 0,
-                rowsTest = 0;
-    /// Held-out rows with a level no learning row has, which cannot be predicted.
-    std::size_t heldOutUnpredicted = 0;
-    /// Rows of weight 0: predicted, and nothing is learned from them.
-    std::size_t rowsWeightless = 0;
-    std::vector<std::pair<std::string, std::size_t>> missingByColumn;
-
+/// What was found of a model with coefficients.
+struct LinearEvidence {
     std::vector<CoefficientEvidence> coefficients;
     std::vector<TermEvidence> terms;
-    bool intercept = true;
+    LinearRows rows;
     double residualStandardDeviation = 0;
     double degreesOfFreedom = 0;
     double rSquared = 0;
@@ -127,24 +140,47 @@ struct Evidence {
     std::size_t rowsFixed = 0;
     bool twicePrecision = false;
     double rankTolerance = 0;
+    /// Groups or periods the errors of the coefficients were made over, and lags; 0 without.
+    std::size_t errorUnits = 0;
+    int errorLags = 0;
+    /// Robust and quantile regression, without the weights of rows (see rows.robustWeight).
+    std::optional<Iterated> iterated;
+    /// See LinearModel::quantileFit.
+    double quantileFit = 0;
+    /// Least squares only, NaN otherwise. Compare fits of the same rows.
+    double aicc = 0, bic = 0;
+};
+
+struct Evidence {
+    std::string response;
+    double level = 0.95;
+    std::size_t rowsRead = 0, rowsLearning = 0, rowsHeldOut = 0, rowsLeftOut = 0, rowsMissing = 0,
+                rowsTest = 0;
+    /// Held-out rows with a level no learning row has, which cannot be predicted.
+    std::size_t heldOutUnpredicted = 0;
+    /// Rows of weight 0: predicted, and nothing is learned from them.
+    std::size_t rowsWeightless = 0;
+    std::vector<std::pair<std::string, std::size_t>> missingByColumn;
+
+    bool intercept = true;
+    /// None unless the model has coefficients.
+    std::optional<LinearEvidence> linear;
+    /// Of models without coefficients, one an input; the terms say it otherwise.
+    std::vector<InputEvidence> inputs;
+    /// What the model says of itself.
+    std::vector<NamedNumber> says;
     /// Residuals, coefficients, effects and sums of squares are those of ln(response); scores, fitted values
     /// and forecasts are not: they are carried back, exp times `smearing`.
     bool logResponse = false;
     double smearing = 1;
     /// Columns of the weights and the offset; empty without.
     std::string weight, offset;
-    /// Groups or periods the errors of the coefficients were made over, and lags; 0 without.
-    std::size_t errorUnits = 0;
-    int errorLags = 0;
-    /// Robust and quantile regression, without the weights of rows (see rows.robustWeight).
-    std::optional<Iterated> iterated;
-    /// See ModelFit::quantileFit.
-    double quantileFit = 0;
-    /// Least squares only, NaN otherwise. Compare fits of the same rows.
-    double aicc = 0, bic = 0;
 
     Scores learning;
     Scores heldOut;
+    /// Held-out rows but for those that a step would have left out of learning, which are judged all the same; none
+    /// when there are no such rows.
+    std::optional<Scores> heldOutKept;
     /// Only when somebody asked to look at it.
     std::optional<Scores> test;
     /// What each step of the recipe did and learned, and what each part holds.
@@ -154,8 +190,8 @@ struct Evidence {
     std::vector<Reading> readings;
     std::vector<Goad> goads;
     std::optional<ForecastEvidence> forecast;
-    /// The fit itself, for effects and further questions; without values of rows.
-    std::shared_ptr<const ModelFit> model;
+    /// What was learned, for predictions, effects and further questions.
+    std::shared_ptr<const Study> study;
 };
 
 /// The form documented in docs/evidence.md, without the rows. Numbers read back exactly; NaN is null.

@@ -1,6 +1,7 @@
 #include "study/model_goads.h"
 
 #include "base/text.h"
+#include "recipe/recipe_edits.h"
 
 #include <algorithm>
 #include <cmath>
@@ -22,9 +23,11 @@ void addChoiceGoads(const Recipe& recipe, const Evidence& evidence, std::vector<
     goad.source = "Miller 2002, \"Subset selection in regression\", 2nd ed., ch. 6";
     goad.station = "fit";
     std::string fickle, weak;
+    const std::vector<TermEvidence> none;
+    const std::vector<TermEvidence>& terms = evidence.linear ? evidence.linear->terms : none;
     for (const auto& [name, share] : chosen.shares) {
         if (share < 0.5) fickle += (fickle.empty() ? "" : ", ") + name + " (" + percentText(share) + ")";
-        for (const TermEvidence& term : evidence.terms)
+        for (const TermEvidence& term : terms)
             if (term.name == name && term.p > 0.05)
                 weak += (weak.empty() ? "" : ", ") + name + " (p " + probabilityText(term.p) + ")";
     }
@@ -42,7 +45,7 @@ void addChoiceGoads(const Recipe& recipe, const Evidence& evidence, std::vector<
     }
     std::string strong;
     for (const auto& [name, p] : chosen.passedOver)
-        if (std::none_of(evidence.terms.begin(), evidence.terms.end(),
+        if (std::none_of(terms.begin(), terms.end(),
                          [&, n = name](const TermEvidence& t) { return t.name == n; }))
             strong += (strong.empty() ? "" : ", ") + name + " (p " + probabilityText(p) + ")";
     if (strong.empty()) return;
@@ -58,6 +61,7 @@ void addChoiceGoads(const Recipe& recipe, const Evidence& evidence, std::vector<
 
 /// Where errors, tests and intervals cannot be said, or say less than they seem to.
 void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::vector<Goad>& goads) {
+    if (!evidence.linear) return;
     const auto add = [&](std::string key, Severity severity, std::string title, std::string reading,
                          std::string threshold, std::string source) -> Goad& {
         Goad goad;
@@ -73,9 +77,9 @@ void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::ve
     };
     const std::string practice = "common practice, no source";
     const auto coefficients = static_cast<std::size_t>(
-        std::count_if(evidence.coefficients.begin(), evidence.coefficients.end(),
+        std::count_if(evidence.linear->coefficients.begin(), evidence.linear->coefficients.end(),
                       [](const CoefficientEvidence& c) { return !c.dependent && !c.derived; }));
-    if (!(evidence.degreesOfFreedom > 0)) {
+    if (!(evidence.linear->degreesOfFreedom > 0)) {
         add("no degrees of freedom", Severity::alarm, "As many coefficients as rows: the fit proves nothing",
             plural(evidence.rowsLearning, "learning row", "learning rows") + " and " +
                 plural(coefficients, "coefficient", "coefficients") +
@@ -83,7 +87,7 @@ void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::ve
             "0 degrees of freedom", practice);
         return;
     }
-    if (evidence.fitsExactly) {
+    if (evidence.linear->fitsExactly) {
         Goad& goad =
             add("fits exactly", Severity::alarm, "The model says the response to the last digit",
                 "the residuals are no more than the rounding of the values, so errors, tests and intervals "
@@ -91,36 +95,37 @@ void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::ve
                 "residuals within 4 roundings of the largest value", practice);
         goad.column = recipe.response;
     }
-    if (evidence.responseDigitsLeft < 6)
+    if (evidence.linear->responseDigitsLeft < 6)
         add("far-off response", Severity::caution, "The response varies little beside its size",
             "a spread of some " +
                 shortText(
-                    evidence.totalSumOfSquares > 0
-                        ? std::sqrt(evidence.totalSumOfSquares / static_cast<double>(evidence.rowsLearning))
+                    evidence.linear->totalSumOfSquares > 0
+                        ? std::sqrt(evidence.linear->totalSumOfSquares / static_cast<double>(evidence.rowsLearning))
                         : 0) +
-                " leaves " + readableText(evidence.responseDigitsLeft, 2) +
+                " leaves " + readableText(evidence.linear->responseDigitsLeft, 2) +
                 " digits of the values as they are stored; take a constant off before they are written",
             "fewer than 6 digits", "Chan, Golub and LeVeque 1983, The American Statistician 37")
             .column = recipe.response;
     constexpr std::size_t fewGroups = 30;
-    if (recipe.errors.kind == ErrorsKind::byGroup && evidence.errorUnits > 0 &&
-        evidence.errorUnits < fewGroups) {
+    if (recipe.errors.kind == ErrorsKind::byGroup && evidence.linear->errorUnits > 0 &&
+        evidence.linear->errorUnits < fewGroups) {
         Goad& goad =
             add("few groups: " + recipe.errors.column, Severity::caution,
                 "Few groups for errors by " + recipe.errors.column,
-                plural(evidence.errorUnits, "group", "groups") +
+                plural(evidence.linear->errorUnits, "group", "groups") +
                     ": such errors are too small with few groups and intervals too narrow (with 10 groups a "
                     "95 % interval covers about 92 %)",
                 "fewer than about 30 groups",
                 "Bell and McCaffrey 2002, Survey Methodology 28; Cameron and Miller 2015, Journal of Human "
                 "Resources 50");
         goad.column = recipe.errors.column;
-        goad.moves.push_back(
-            {Move::Kind::correctFewGroups, "correct for few groups", recipe.errors.column, 0});
+        goad.moves.push_back({.label = "correct for few groups", .edit = [](Recipe& edited, const std::string&) {
+                                  edited.errors.kind = ErrorsKind::byFewGroups;
+                              }});
     }
-    if (evidence.rowsFixed > 0 && recipe.errors.kind != ErrorsKind::equalSpread)
+    if (evidence.linear->rowsFixed > 0 && recipe.errors.kind != ErrorsKind::equalSpread)
         add("rows that fix their value", Severity::caution,
-            plural(evidence.rowsFixed, "row alone fixes its fitted value",
+            plural(evidence.linear->rowsFixed, "row alone fixes its fitted value",
                    "rows alone fix their fitted values"),
             "such a row (the only one of a level, say) has no residual whatever the spread, so " +
                 errorsText(recipe.errors) +
@@ -128,14 +133,14 @@ void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::ve
                 "or too small",
             "leverage above 1 − 1e-10", "MacKinnon and White 1985, Journal of Econometrics 29");
     std::string untested, why;
-    for (const TermEvidence& term : evidence.terms)
-        if (!term.why.empty() && term.degreesOfFreedom > 0 && !evidence.fitsExactly) {
+    for (const TermEvidence& term : evidence.linear->terms)
+        if (!term.why.empty() && term.degreesOfFreedom > 0 && !evidence.linear->fitsExactly) {
             untested += (untested.empty() ? "" : ", ") + term.name;
             why = term.why;
         }
-    if (untested.empty() && !evidence.fWhy.empty() && !evidence.terms.empty() && !evidence.fitsExactly) {
+    if (untested.empty() && !evidence.linear->fWhy.empty() && !evidence.linear->terms.empty() && !evidence.linear->fitsExactly) {
         untested = "all terms together";
-        why = evidence.fWhy;
+        why = evidence.linear->fWhy;
     }
     if (!untested.empty())
         add("no test of a term", Severity::caution, "No test can be made of " + untested,
@@ -157,7 +162,7 @@ void addDataGoads(const Recipe& recipe, const PreparedRows& prepared, std::vecto
         goad.threshold = "any step that is switched on";
         goad.source = "common practice, no source";
         goad.station = "data";
-        goad.moves.push_back({Move::Kind::seeSteps, "see steps", {}, i});
+        goad.moves.push_back({.label = "see steps", .shows = Move::Shows::steps});
         goads.push_back(std::move(goad));
     }
     auto used = inputNames(recipe.terms);
@@ -189,18 +194,22 @@ void addModelGoads(const Recipe& recipe, const Evidence& evidence, std::vector<G
         goad.source = "Nelder 1977, Journal of the Royal Statistical Society A 140";
         goad.station = "fit";
         goad.column = term.parts[0].column;
-        goad.moves.push_back({Move::Kind::addParents, "put them in", termName(term), 0});
-        goad.moves.push_back({Move::Kind::leaveOutTerm, "take the product out", termName(term), 0});
+        goad.moves.push_back({.label = "put them in", .edit = [term](Recipe& edited, const std::string&) {
+                                  edited = withTerm(edited, term);
+                              }});
+        Move out = leaveOutTerm(termName(term));
+        out.label = "take the product out";
+        goad.moves.push_back(std::move(out));
         goads.push_back(std::move(goad));
     }
     addChoiceGoads(recipe, evidence, goads);
     addUncertaintyGoads(recipe, evidence, goads);
-    if (!evidence.iterated || evidence.iterated->converged) return;
+    if (!evidence.linear || !evidence.linear->iterated || evidence.linear->iterated->converged) return;
     Goad goad;
     goad.key = "no convergence";
     goad.severity = Severity::alarm;
     goad.title = "The estimator did not come to rest";
-    goad.reading = "after " + std::to_string(evidence.iterated->iterations) +
+    goad.reading = "after " + std::to_string(evidence.linear->iterated->iterations) +
                    " iterations the estimates still moved; those of the last one are kept";
     goad.threshold = "steps below 1e-9 of the scale";
     goad.source = "common practice, no source";

@@ -3,7 +3,7 @@
 #include "ledger/ledger.h"
 #include "prepare/preparation.h"
 #include "resample/parts.h"
-#include "study/recipe.h"
+#include "recipe/recipe.h"
 
 #include <memory>
 #include <optional>

@@ -2,12 +2,10 @@
 
 #include "base/text.h"
 #include "estimate/distributions.h"
-#include "study/compare.h"
 
 #include <algorithm>
 #include <cmath>
 #include <map>
-#include <set>
 
 namespace oxgoad {
 
@@ -34,12 +32,17 @@ std::string within(const std::string& unit) {
     return unit.empty() ? unit : " " + unit;
 }
 
+/// Null unless the model has coefficients.
+const LinearModel* linearOf(const Evidence& e) {
+    return e.linear && e.study ? e.study->linear() : nullptr;
+}
+
 /// Whether a coefficient's name says a level of a factor; a column may be called "a = b" too.
 bool namesLevel(const Evidence& e, const std::string& name) {
     if (name.find(" = ") == std::string::npos) return false;
-    if (!e.model) return true;
-    const auto& inputs = e.model->design.inputs();
-    return std::any_of(inputs.begin(), inputs.end(), [&](const DesignInput& input) {
+    if (!linearOf(e)) return true;
+    const auto& inputs = linearOf(e)->design.inputs();
+    return std::any_of(inputs.begin(), inputs.end(), [&](const Input& input) {
         return input.factor &&
                std::any_of(input.levels.begin(), input.levels.end(), [&](const std::string& level) {
                    return name.find(input.name + " = " + level) != std::string::npos;
@@ -64,7 +67,7 @@ std::string offsetText(const Evidence& e) {
 
 /// What is left of a column once the pieces of `factor` have a level: the name of the rest, and their
 /// product.
-std::pair<std::string, double> atLevel(const ModelFit& model, std::size_t j, std::size_t factor,
+std::pair<std::string, double> atLevel(const LinearModel& model, std::size_t j, std::size_t factor,
                                        std::size_t level) {
     const DesignColumn& column = model.design.columns()[j];
     double product = 1;
@@ -87,25 +90,25 @@ std::pair<std::string, double> atLevel(const ModelFit& model, std::size_t j, std
     return {rest, product};
 }
 
-std::size_t inputOf(const ModelFit& model, const std::string& name) {
+std::size_t inputOf(const LinearModel& model, const std::string& name) {
     const auto& inputs = model.design.inputs();
     for (std::size_t i = 0; i < inputs.size(); ++i)
         if (inputs[i].name == name) return i;
     return inputs.size();
 }
 
-bool hasNumber(const ModelFit& model, const DesignColumn& column) {
+bool hasNumber(const LinearModel& model, const DesignColumn& column) {
     return std::any_of(column.pieces.begin(), column.pieces.end(),
                        [&](const auto& piece) { return !model.design.inputs()[piece.input].factor; });
 }
 
 /// Column of the design that coefficient c stands for; none for the constant and derived ones.
 std::optional<std::size_t> columnOf(const Evidence& e, std::size_t c) {
-    if (!e.model || e.coefficients[c].term < 0 || e.coefficients[c].derived) return std::nullopt;
-    const auto& columns = e.model->design.columns();
+    if (!linearOf(e) || e.linear->coefficients[c].term < 0 || e.linear->coefficients[c].derived) return std::nullopt;
+    const auto& columns = linearOf(e)->design.columns();
     for (std::size_t j = 0; j < columns.size(); ++j)
-        if (columns[j].name == e.coefficients[c].name &&
-            columns[j].term == static_cast<std::size_t>(e.coefficients[c].term))
+        if (columns[j].name == e.linear->coefficients[c].name &&
+            columns[j].term == static_cast<std::size_t>(e.linear->coefficients[c].term))
             return j;
     return std::nullopt;
 }
@@ -132,8 +135,8 @@ std::string change(const Evidence& e, const Recipe& recipe, double estimate, dou
 std::string interval(const Evidence& e, const Recipe& recipe, const CoefficientEvidence& c) {
     if (std::isnan(c.standardError))
         return std::string(" How sure that is cannot be said: ") +
-               (!(e.degreesOfFreedom > 0) ? "no degrees of freedom are left."
-                : e.fitsExactly
+               (!(e.linear->degreesOfFreedom > 0) ? "no degrees of freedom are left."
+                : e.linear->fitsExactly
                     ? "the model says the response to the last digit."
                     : "it rests on rows that alone fix their fitted value, or on groups that do.");
     const auto [scale, word] = scaleWord(std::max(std::fabs(c.lower), std::fabs(c.upper)));
@@ -144,7 +147,7 @@ std::string interval(const Evidence& e, const Recipe& recipe, const CoefficientE
 }
 
 /// "each extra EUR of list_rate" of one number as it enters.
-std::string step(const Recipe& recipe, const ModelFit& model, const DesignColumn::Piece& piece) {
+std::string step(const Recipe& recipe, const LinearModel& model, const DesignColumn::Piece& piece) {
     const std::string& name = model.design.inputs()[piece.input].name;
     const std::string unit = unitHead(recipe, name);
     switch (piece.basis.kind) {
@@ -163,8 +166,8 @@ std::string step(const Recipe& recipe, const ModelFit& model, const DesignColumn
     return "each extra " + one(unit) + " of " + name;
 }
 
-std::string levelText(const ModelFit& model, const DesignColumn::Piece& piece) {
-    const DesignInput& input = model.design.inputs()[piece.input];
+std::string levelText(const LinearModel& model, const DesignColumn::Piece& piece) {
+    const Input& input = model.design.inputs()[piece.input];
     return input.name + " = " + input.levels[static_cast<std::size_t>(piece.basis.level)];
 }
 
@@ -186,7 +189,7 @@ struct AtMeans {
 };
 
 /// Mean over the learning rows of what a piece makes, where it is a column of its own.
-std::optional<double> meanOfPiece(const ModelFit& model, const DesignColumn::Piece& piece) {
+std::optional<double> meanOfPiece(const LinearModel& model, const DesignColumn::Piece& piece) {
     const auto& columns = model.design.columns();
     if (!model.fit.intercept) return std::nullopt;
     for (std::size_t j = 0; j < columns.size(); ++j)
@@ -196,7 +199,7 @@ std::optional<double> meanOfPiece(const ModelFit& model, const DesignColumn::Pie
     return std::nullopt;
 }
 
-std::string textOfMean(const ModelFit& model, const DesignColumn::Piece& piece, double mean) {
+std::string textOfMean(const LinearModel& model, const DesignColumn::Piece& piece, double mean) {
     const std::string& name = model.design.inputs()[piece.input].name;
     switch (piece.basis.kind) {
     case Basis::Kind::logarithm:
@@ -208,7 +211,7 @@ std::string textOfMean(const ModelFit& model, const DesignColumn::Piece& piece, 
     }
 }
 
-AtMeans atMeans(const ModelFit& model, std::size_t j, const CoefficientEvidence& c) {
+AtMeans atMeans(const LinearModel& model, std::size_t j, const CoefficientEvidence& c) {
     const auto& columns = model.design.columns();
     const DesignColumn::Piece& own = columns[j].pieces[0];
     VectorXd weights = VectorXd::Zero(model.fit.columns);
@@ -240,10 +243,10 @@ AtMeans atMeans(const ModelFit& model, std::size_t j, const CoefficientEvidence&
     return {sum.value, sum.standardError, " at the mean of " + where};
 }
 
-std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelFit& model, std::size_t j,
+std::string singleSentence(const Evidence& e, const Recipe& recipe, const LinearModel& model, std::size_t j,
                            const CoefficientEvidence& c) {
     const DesignColumn::Piece& piece = model.design.columns()[j].pieces[0];
-    const DesignInput& input = model.design.inputs()[piece.input];
+    const Input& input = model.design.inputs()[piece.input];
     const Basis& basis = piece.basis;
     const std::string held = ", the other terms held.";
     const AtMeans mean = atMeans(model, j, c);
@@ -313,7 +316,7 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const ModelF
     return text + held;
 }
 
-std::string productSentence(const Evidence& e, const Recipe& recipe, const ModelFit& model, std::size_t j,
+std::string productSentence(const Evidence& e, const Recipe& recipe, const LinearModel& model, std::size_t j,
                             const CoefficientEvidence& c) {
     const auto& pieces = model.design.columns()[j].pieces;
     std::vector<const DesignColumn::Piece*> levels, numbers;
@@ -321,7 +324,7 @@ std::string productSentence(const Evidence& e, const Recipe& recipe, const Model
         (piece.basis.kind == Basis::Kind::indicator ? levels : numbers).push_back(&piece);
     const std::string held = ", the other terms held.";
     if (levels.size() == 1 && numbers.size() == 1) {
-        const DesignInput& factor = model.design.inputs()[levels[0]->input];
+        const Input& factor = model.design.inputs()[levels[0]->input];
         const double unit = perStep(*numbers[0]);
         return "For " + levelText(model, *levels[0]) + " " + step(recipe, model, *numbers[0]) +
                " goes with " + change(e, recipe, c.estimate * unit, c.standardError * unit) + " " +
@@ -363,9 +366,15 @@ std::string supported(double value, double error) {
 }
 
 std::string equationText(const Evidence& e) {
+    if (!e.linear) {
+        std::string columns;
+        for (std::size_t i = 0; i < e.inputs.size(); ++i)
+            columns += (i == 0 ? "" : i + 1 == e.inputs.size() ? " and " : ", ") + e.inputs[i].name;
+        return leftSide(e) + " by " + estimatorText(e.study->recipe.estimator) + " in " + columns + offsetText(e);
+    }
     std::string text = leftSide(e) + " =";
     bool first = true;
-    for (const auto& c : e.coefficients) {
+    for (const auto& c : e.linear->coefficients) {
         if (c.dependent || c.derived) continue;
         text += signedTerm(e, c.estimate, c.standardError, c.term < 0 ? std::string() : c.name, first);
         first = false;
@@ -375,8 +384,8 @@ std::string equationText(const Evidence& e) {
 
 std::vector<std::string> factorsWithSlopes(const Evidence& e) {
     std::vector<std::string> found;
-    if (!e.model) return found;
-    const ModelFit& model = *e.model;
+    if (!linearOf(e)) return found;
+    const LinearModel& model = *linearOf(e);
     for (std::size_t i = 0; i < model.design.inputs().size(); ++i) {
         if (!model.design.inputs()[i].factor) continue;
         const bool any = std::any_of(
@@ -394,7 +403,7 @@ std::vector<LevelEquation> equationsByLevel(const Evidence& e, const std::string
     std::vector<LevelEquation> found;
     const auto factors = factorsWithSlopes(e);
     if (std::find(factors.begin(), factors.end(), factor) == factors.end()) return found;
-    const ModelFit& model = *e.model;
+    const LinearModel& model = *linearOf(e);
     const std::size_t input = inputOf(model, factor);
     const auto& levels = model.design.inputs()[input].levels;
     const auto& columns = model.design.columns();
@@ -452,7 +461,7 @@ std::vector<LevelEquation> equationsByLevel(const Evidence& e, const std::string
 }
 
 std::string coefficientSentence(const Evidence& e, const Recipe& recipe, std::size_t index) {
-    const CoefficientEvidence& c = e.coefficients[index];
+    const CoefficientEvidence& c = e.linear->coefficients[index];
     if (c.dependent) return c.name + " repeats other columns and has no coefficient of its own.";
     if (c.term < 0)
         return "Where all numbers are 0 and factors at their reference level the model says " +
@@ -465,20 +474,28 @@ std::string coefficientSentence(const Evidence& e, const Recipe& recipe, std::si
                " than the mean of the levels, the other terms held." + interval(e, recipe, c);
     const auto j = columnOf(e, index);
     if (!j) return {};
-    const std::string text = e.model->design.columns()[*j].pieces.size() == 1
-                                 ? singleSentence(e, recipe, *e.model, *j, c)
-                                 : productSentence(e, recipe, *e.model, *j, c);
+    const std::string text = linearOf(e)->design.columns()[*j].pieces.size() == 1
+                                 ? singleSentence(e, recipe, *linearOf(e), *j, c)
+                                 : productSentence(e, recipe, *linearOf(e), *j, c);
     return text + interval(e, recipe, c);
 }
 
+std::string importanceSentence(const InputEvidence& input) {
+    if (std::isnan(input.importance)) return "How much the model leans on " + input.name + " cannot be said.";
+    const std::string size = supported(100 * std::fabs(input.importance), 100 * input.importanceError) + " ± " +
+                             readableText(100 * input.importanceError, 2) + " %";
+    return "Shuffled over rows, " + input.name + " makes the error " + size +
+           (input.importance < 0 ? " smaller." : " larger.");
+}
+
 std::string referenceSentence(const Evidence& e, const Recipe& recipe, std::size_t term) {
-    if (!e.model || term >= recipe.terms.size()) return {};
-    const ModelFit& model = *e.model;
+    if (!linearOf(e) || term >= recipe.terms.size()) return {};
+    const LinearModel& model = *linearOf(e);
     std::string text;
     for (const TermPart& part : recipe.terms[term].parts) {
         const std::size_t input = inputOf(model, part.column);
         if (input == model.design.inputs().size() || !model.design.inputs()[input].factor) continue;
-        const DesignInput& known = model.design.inputs()[input];
+        const Input& known = model.design.inputs()[input];
         if (part.form == Form::deviations)
             text += "Differences of " + known.name + " are against the mean of its " +
                     plural(known.levels.size(), "level", "levels") + ", each counting alike. ";
@@ -487,8 +504,8 @@ std::string referenceSentence(const Evidence& e, const Recipe& recipe, std::size
         std::string count;
         for (std::size_t t = 0; t < recipe.terms.size(); ++t)
             if (recipe.terms[t].parts.size() == 1 && recipe.terms[t].parts[0].column == part.column &&
-                e.terms[t].density.size() == known.levels.size())
-                count = " (" + countText(static_cast<std::size_t>(e.terms[t].density[known.referenceLevel])) +
+                e.linear->terms[t].density.size() == known.levels.size())
+                count = " (" + countText(static_cast<std::size_t>(e.linear->terms[t].density[known.referenceLevel])) +
                         " of " + plural(e.rowsLearning, "learning row", "learning rows") + ")";
         text += "Differences are against " + known.name + " = " + known.levels[known.referenceLevel] +
                 ", the reference level" + count +
@@ -511,144 +528,6 @@ std::string slopeSentence(const Evidence& e, const Recipe& recipe, const LevelEq
                 supported(part.estimate + half, part.standardError);
     }
     return text.empty() ? text : text + ".";
-}
-
-namespace {
-
-/// What a model's columns span, as far as names tell: the powers of a number, whichever way they enter, and
-/// terms of other kinds as they are.
-std::vector<std::string> spanOf(const Recipe& recipe) {
-    std::vector<std::string> span;
-    const auto add = [&](const std::string& name) {
-        if (std::find(span.begin(), span.end(), name) == span.end()) span.push_back(name);
-    };
-    if (recipe.intercept) add("");
-    for (const Term& term : recipe.terms) {
-        const TermPart& part = term.parts[0];
-        const auto power = [&](int k) { add(termName(Term{{TermPart{part.column, k}}})); };
-        const bool shifts = recipe.intercept; // a mean taken off needs a constant beside it
-        if (term.parts.size() == 1 && part.form == Form::polynomial && shifts)
-            for (int k = 1; k <= part.count; ++k)
-                power(k);
-        else if (term.parts.size() == 1 && (part.form == Form::centred || part.form == Form::standardised) &&
-                 shifts)
-            power(1);
-        else {
-            add(termName(term));
-        }
-    }
-    return span;
-}
-
-/// Products count the same with their parts in another order.
-bool isWithin(const std::vector<std::string>& small, const std::vector<std::string>& large) {
-    const auto parts = [](const std::string& name) {
-        std::multiset<std::string> found;
-        constexpr std::string_view sign = " × ";
-        std::size_t from = 0;
-        for (std::size_t at = name.find(sign); at != std::string::npos; at = name.find(sign, from)) {
-            found.insert(name.substr(from, at - from));
-            from = at + sign.size();
-        }
-        found.insert(name.substr(from));
-        return found;
-    };
-    return std::all_of(small.begin(), small.end(), [&](const std::string& one) {
-        return std::any_of(large.begin(), large.end(), [&](const std::string& other) {
-            return one == other || parts(one) == parts(other);
-        });
-    });
-}
-
-std::string fitName(const Compared& fit, bool capitalised) {
-    return capitalised ? capital(fit.name) : fit.name;
-}
-
-/// Why F and the criteria cannot compare two fits; empty when they can.
-std::string whyNot(const Compared& first, const Compared& second) {
-    const Evidence &a = first.evidence, &b = second.evidence;
-    const auto each = [&](const std::string& what, const std::string& one, const std::string& other) {
-        return what + " (" + first.name + ": " + one + ", " + second.name + ": " + other + ")";
-    };
-    const auto orNone = [](const std::string& name) { return name.empty() ? std::string("none") : name; };
-    if (a.response != b.response) return each("they have different responses", a.response, b.response);
-    if (first.recipe.estimator != second.recipe.estimator)
-        return each("they are fitted by different estimators", estimatorText(first.recipe.estimator),
-                    estimatorText(second.recipe.estimator));
-    if (first.recipe.estimator.kind != EstimatorKind::leastSquares)
-        return "both are fitted by " + estimatorText(first.recipe.estimator) + ", which has neither";
-    if (a.weight != b.weight)
-        return each("their rows are weighted differently", orNone(a.weight), orNone(b.weight));
-    const bool sameRows = a.rows.state.size() == b.rows.state.size() &&
-                          std::equal(a.rows.state.begin(), a.rows.state.end(), b.rows.state.begin(),
-                                     [](RowState x, RowState y) {
-                                         return (x == RowState::learning) == (y == RowState::learning);
-                                     });
-    if (!sameRows)
-        return a.rowsLearning != b.rowsLearning
-                   ? "they learned from " + countText(a.rowsLearning) + " and " + countText(b.rowsLearning) +
-                         " rows"
-                   : "they learned from different rows, " + countText(a.rowsLearning) + " each";
-    return {};
-}
-
-} // namespace
-
-std::string comparisonSentence(const Compared& first, const Compared& second) {
-    const Evidence &a = first.evidence, &b = second.evidence;
-    const std::string reason = whyNot(first, second);
-    std::string text;
-    const auto mayTest = reason.empty() && a.logResponse == b.logResponse && a.offset == b.offset;
-    if (mayTest) {
-        const auto spanA = spanOf(first.recipe), spanB = spanOf(second.recipe);
-        const bool firstInSecond = isWithin(spanA, spanB), secondInFirst = isWithin(spanB, spanA);
-        if (firstInSecond && secondInFirst) {
-            text = fitName(first, true) + " and " + second.name + " have the same terms, written differently";
-        } else if (firstInSecond || secondInFirst) {
-            const Compared& small = firstInSecond ? first : second;
-            const Compared& large = firstInSecond ? second : first;
-            const auto& has = firstInSecond ? spanA : spanB;
-            std::string added;
-            for (const std::string& name : firstInSecond ? spanB : spanA)
-                if (!isWithin({name}, has))
-                    added +=
-                        (added.empty() ? "" : ", ") + (name.empty() ? std::string("the constant") : name);
-            const double df = small.evidence.degreesOfFreedom - large.evidence.degreesOfFreedom;
-            const double f = (small.evidence.residualSumOfSquares - large.evidence.residualSumOfSquares) /
-                             df / (large.evidence.residualSumOfSquares / large.evidence.degreesOfFreedom);
-            const double p = fisherUpper(f, df, large.evidence.degreesOfFreedom);
-            if (df > 0 && large.evidence.degreesOfFreedom > 0 && !large.evidence.fitsExactly) {
-                text = added + (p < 0.05 ? " explains" : " does not explain") + " more than chance would (" +
-                       large.name + " against " + small.name + "): F " + readableText(f, 4) + " with " +
-                       countText(static_cast<std::size_t>(df)) + " and " +
-                       countText(static_cast<std::size_t>(large.evidence.degreesOfFreedom)) +
-                       " degrees of freedom, p " + probabilityText(p);
-                // Errors that stand unequal spread have a test of their own.
-                if (large.recipe.errors.kind != ErrorsKind::equalSpread)
-                    text += " (for equal spread; the term table has the test with " +
-                            errorsText(large.recipe.errors) + ")";
-            }
-        }
-    }
-    if (reason.empty() && std::isfinite(a.aicc) && std::isfinite(b.aicc))
-        text += (text.empty() ? "From " : "; from ") + first.name + " to " + second.name +
-                " AICc changes by " + readableText(b.aicc - a.aicc, 4) + " and BIC by " +
-                readableText(b.bic - a.bic, 4) + " (less is better)";
-    if (!reason.empty())
-        text = "F and information criteria do not compare " + first.name + " with " + second.name + ": " +
-               reason;
-    const Comparison both = compareHeldOut(a, b);
-    if (both.first.rows > 1 && a.response == b.response) {
-        text += text.empty() ? "On the " : "; on the ";
-        const std::string unit = within(unitHead(second.recipe, b.response));
-        text += plural(both.first.rows, "row", "rows") + " both hold out " + second.name + " is off by " +
-                supported(std::fabs(both.difference), both.differenceError) + " ± " +
-                readableText(both.differenceError, 2) + unit + (both.difference <= 0 ? " less" : " more") +
-                " (" + readableText(both.second.rmse) + " against " + readableText(both.first.rmse) + ")";
-    } else if (text.empty() || !reason.empty()) {
-        text += (text.empty() ? "There" : ", and there") + std::string(" are no rows that both hold out");
-    }
-    return text + ".";
 }
 
 } // namespace oxgoad

@@ -1,13 +1,16 @@
 #include "study/trail.h"
 
+#include "recipe/change_text.h"
+
 #include <algorithm>
 #include <cassert>
+#include <cmath>
 
 namespace oxgoad {
 
 FitSummary summaryOf(const Evidence& evidence) {
     FitSummary s{evidence.learning.rmse,    evidence.heldOut.rmse, evidence.heldOut.rmseError,
-                 evidence.adjustedRSquared, evidence.rowsLearning, {}};
+                 evidence.linear ? evidence.linear->adjustedRSquared : std::nan(""), evidence.rowsLearning, {}};
     for (const Goad& goad : evidence.goads)
         s.goads.push_back(goad.key);
     return s;

@@ -1,10 +1,11 @@
 #include "study/what_helps.h"
 
 #include "design/design.h"
-#include "estimate/screen.h"
+#include "estimate/linear/screen.h"
 #include "look/ranking.h"
 #include "study/look_at.h"
-#include "study/model_fit.h"
+#include "study/rows_used.h"
+#include "study/study.h"
 
 #include <nlohmann/json.hpp>
 

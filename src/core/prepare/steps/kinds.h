@@ -31,11 +31,7 @@ StepKind combineColumns();
 StepField columnField(std::vector<ColumnKind> kinds, std::string key = "column",
                       std::string label = "Column");
 StepField columnsField(std::vector<ColumnKind> kinds);
-StepField choiceField(std::string key, std::string label, std::vector<std::string> choices);
-StepField numberField(std::string key, std::string label, double fallback, double low, double high);
-StepField wholeField(std::string key, std::string label, double fallback, double low, double high);
 StepField textField(std::string key, std::string label, std::optional<StepValue> fallback = {});
-StepField flagField(std::string key, std::string label, bool fallback);
 
 /// Names of new columns: the one given, or the old one with an ending.
 std::string newName(const Step& step, const std::string& column, const std::string& ending);

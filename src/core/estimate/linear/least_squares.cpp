@@ -1,0 +1,898 @@
+#include "estimate/linear/least_squares.h"
+
+#include "base/error.h"
+#include "base/text.h"
+#include "estimate/linear/exact.h"
+
+#include <Eigen/Cholesky>
+#include <Eigen/QR>
+
+#include <algorithm>
+#include <atomic>
+#include <cmath>
+#include <limits>
+
+namespace oxgoad {
+
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+constexpr double epsilon = std::numeric_limits<double>::epsilon();
+
+/// Row blocks of a size that depends on the shape only, so that sums come out the same on any machine.
+struct Blocks {
+    Index rows;
+    Index size;
+    Index count;
+    // No fewer rows than some columns' times, whatever the rest says: short blocks are all triangle.
+    Blocks(Index n, Index p)
+        : rows(n), size(std::max(4 * (p + 2), std::min<Index>((1 << 15) / (p + 2), 8192))) {
+        count = std::max<Index>(1, (n + size - 1) / size);
+    }
+    Index begin(Index i) const { return i * size; }
+    Index length(Index i) const { return std::min(size, rows - begin(i)); }
+};
+
+/// Sum, smallest and largest of each column and of y.
+struct Extent {
+    std::vector<long double> sum;
+    VectorXd low;
+    VectorXd high;
+};
+
+/// Square roots of the weights from a row on; ones without weights.
+VectorXd rootsOf(std::span<const double> weights, Index begin, Index count) {
+    if (weights.empty()) return VectorXd::Ones(count);
+    return Eigen::Map<const VectorXd>(weights.data() + begin, count).array().sqrt();
+}
+
+void requireWeights(std::span<const double> weights, std::span<const double> y) {
+    if (weights.empty()) return;
+    if (weights.size() != y.size())
+        throw Error(ErrorCode::badWeights,
+                    countText(weights.size()) + " weights cannot go with " + plural(y.size(), "row", "rows"),
+                    {}, "Give each row one weight.");
+    bool any = false;
+    for (std::size_t i = 0; i < weights.size(); ++i) {
+        if (!std::isfinite(weights[i]) || weights[i] < 0)
+            throw Error(ErrorCode::badWeights,
+                        "the weight of learning row " + countText(i + 1) + " is " + shortText(weights[i]), {},
+                        "Weights are 0 or more. Correct it or leave the row out.");
+        any = any || weights[i] > 0;
+    }
+    if (!any)
+        throw Error(ErrorCode::badWeights, "all weights are 0, so no row teaches anything", {},
+                    "Choose another column as weight, or none.");
+}
+
+Extent extentOf(const RowSource& x, std::span<const double> y, std::span<const double> weights,
+                const Blocks& blocks, Threads threads, Progress& progress) {
+    const Index p = x.columns();
+    std::vector<VectorXd> sums(static_cast<std::size_t>(blocks.count));
+    std::vector<VectorXd> lows(sums.size());
+    std::vector<VectorXd> highs(sums.size());
+    parallelFor(sums.size(), threads, [&](std::size_t b) {
+        progress.checkpoint(0.05, "Centring columns");
+        const auto i = static_cast<Index>(b);
+        MatrixXd block(blocks.length(i), p + 1);
+        x.fill(blocks.begin(i), block.leftCols(p));
+        block.col(p) = Eigen::Map<const VectorXd>(y.data() + blocks.begin(i), block.rows());
+        if (weights.empty())
+            sums[b] = block.colwise().sum();
+        else
+            sums[b] = block.transpose() *
+                      Eigen::Map<const VectorXd>(weights.data() + blocks.begin(i), block.rows());
+        lows[b] = block.colwise().minCoeff();
+        highs[b] = block.colwise().maxCoeff();
+    });
+    Extent extent{std::vector<long double>(static_cast<std::size_t>(p + 1), 0), lows[0], highs[0]};
+    for (std::size_t b = 0; b < sums.size(); ++b) {
+        for (Index j = 0; j <= p; ++j)
+            extent.sum[static_cast<std::size_t>(j)] += sums[b][j];
+        extent.low = extent.low.cwiseMin(lows[b]);
+        extent.high = extent.high.cwiseMax(highs[b]);
+    }
+    return extent;
+}
+
+/// The power of two nearest below 1/size.
+double powerOfTwoScale(double size) {
+    return size > 0 && std::isfinite(size) ? std::ldexp(1.0, -std::ilogb(size)) : 1.0;
+}
+
+/// R of the rows given, (columns × columns), padded with zero rows where there are fewer rows. Throws
+/// Stopped.
+MatrixXd triangle(MatrixXd& block, const Progress& progress) {
+    const Index k = block.cols();
+    // Panel by panel, so that most of the work is products of matrices; to the right in pieces of some 2e8
+    // operations, so that a stop is seen soon.
+    const Index panel = std::clamp<Index>((k + 1) / 2, 8, 32);
+    for (Index j = 0; j < std::min(k, block.rows()); j += panel) {
+        const Index width = std::min(panel, k - j), below = block.rows() - j;
+        Eigen::Ref<MatrixXd> left = block.block(j, j, below, width); // factored in its place
+        const Eigen::HouseholderQR<Eigen::Ref<MatrixXd>> qr(left);
+        const Index piece = std::max<Index>(64, 50000000 / (below * width));
+        for (Index from = j + width; from < k; from += piece) {
+            if (progress.stopRequested()) throw Stopped{};
+            block.block(j, from, below, std::min(piece, k - from))
+                .applyOnTheLeft(qr.householderQ().adjoint());
+        }
+    }
+    const Index m = std::min(block.rows(), k);
+    MatrixXd r = MatrixXd::Zero(k, k);
+    r.topRows(m) = block.topRows(m).triangularView<Eigen::Upper>();
+    return r;
+}
+
+/// Inverse of an upper triangular matrix, some columns at a time. Throws Stopped.
+MatrixXd invertUpper(const MatrixXd& r, Threads threads, const Progress& progress) {
+    const Index k = r.rows();
+    MatrixXd inverse = MatrixXd::Zero(k, k);
+    const Index piece = std::clamp<Index>(20000000 / std::max<Index>(1, k * k), 1, 64);
+    parallelFor(static_cast<std::size_t>((k + piece - 1) / piece), threads, [&](std::size_t b) {
+        if (progress.stopRequested()) throw Stopped{};
+        const Index from = static_cast<Index>(b) * piece, width = std::min(piece, k - from),
+                    rows = from + width;
+        MatrixXd part = MatrixXd::Zero(rows, width);
+        part.bottomRows(width).setIdentity();
+        r.topLeftCorner(rows, rows).triangularView<Eigen::Upper>().solveInPlace(part);
+        inverse.block(0, from, rows, width) = part;
+    });
+    return inverse;
+}
+
+class Reducer {
+public:
+    Reducer(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+            std::span<const double> weights, const Blocks& blocks, Threads threads, Progress& progress)
+        : m_fit(fit), m_x(x), m_y(y), m_weights(weights), m_blocks(blocks), m_threads(threads),
+          m_progress(progress) {}
+
+    /// R of [1, X~, y~] over all rows. Groups of blocks are reduced in order, then the groups in order.
+    MatrixXd reduce() {
+        constexpr Index groupBlocks = 8;
+        const Index groups = (m_blocks.count + groupBlocks - 1) / groupBlocks;
+        std::vector<MatrixXd> factors(static_cast<std::size_t>(groups));
+        std::atomic<Index> done{0};
+        parallelFor(factors.size(), m_threads, [&](std::size_t g) {
+            MatrixXd r;
+            const Index first = static_cast<Index>(g) * groupBlocks;
+            for (Index b = first; b < std::min(m_blocks.count, first + groupBlocks); ++b) {
+                m_progress.checkpoint(0.1 + 0.5 * static_cast<double>(done) /
+                                                static_cast<double>(m_blocks.count),
+                                      "Reducing rows");
+                const Index above = r.rows();
+                MatrixXd stacked(above + m_blocks.length(b), columns());
+                if (above > 0) stacked.topRows(above) = r;
+                fillBlock(b, stacked.bottomRows(m_blocks.length(b)));
+                r = triangle(stacked, m_progress);
+                ++done;
+            }
+            factors[g] = std::move(r);
+        });
+        MatrixXd total = std::move(factors[0]);
+        for (std::size_t g = 1; g < factors.size(); ++g) {
+            MatrixXd stacked(total.rows() + factors[g].rows(), columns());
+            stacked << total, factors[g];
+            total = triangle(stacked, m_progress);
+        }
+        return total;
+    }
+
+private:
+    Index columns() const { return m_x.columns() + 1 + (m_fit.intercept ? 1 : 0); }
+
+    void fillBlock(Index b, Eigen::Ref<MatrixXd> out) const {
+        const Index p = m_x.columns();
+        const Index first = m_fit.intercept ? 1 : 0;
+        if (first) out.col(0).setOnes();
+        MatrixXd raw(out.rows(), p);
+        m_x.fill(m_blocks.begin(b), raw);
+        for (Index j = 0; j < p; ++j)
+            out.col(first + j) = (raw.col(j).array() - m_fit.shift[j]) * m_fit.scale[j];
+        out.col(first + p) = (Eigen::Map<const VectorXd>(m_y.data() + m_blocks.begin(b), out.rows()).array() -
+                              m_fit.responseShift) *
+                             m_fit.responseScale;
+        if (!m_weights.empty())
+            out.array().colwise() *= rootsOf(m_weights, m_blocks.begin(b), out.rows()).array();
+    }
+
+    LeastSquaresFit& m_fit;
+    const RowSource& m_x;
+    std::span<const double> m_y;
+    std::span<const double> m_weights;
+    const Blocks& m_blocks;
+    Threads m_threads;
+    Progress& m_progress;
+};
+
+/// Householder reflection that zeroes column `j` of `work` below row `top`; applied to columns j and after.
+void reflect(MatrixXd& work, Index top, Index j) {
+    const Index below = work.rows() - top;
+    if (below <= 1) return;
+    VectorXd v = work.col(j).tail(below);
+    if (v.tail(below - 1).isZero(0)) return;
+    const double alpha = v[0] > 0 ? -v.norm() : v.norm();
+    v[0] -= alpha;
+    const double square = v.squaredNorm();
+    if (square == 0) return;
+    auto part = work.block(top, j, below, work.cols() - j);
+    part -= v * (2.0 / square * (v.transpose() * part));
+}
+
+/// Decides the rank in the order of columns. Leaves the factor of the kept columns and Q'y in the fit.
+void decideRank(LeastSquaresFit& fit, MatrixXd work, const std::vector<char>& constantColumn,
+                const Progress& progress) {
+    const Index p = fit.columns;
+    const Index first = fit.intercept ? 1 : 0;
+    const Index last = first + p;
+    std::vector<Index> places;
+    Index rank = 0;
+    if (fit.intercept) {
+        places.push_back(0);
+        rank = 1;
+    }
+    for (Index j = first; j < last; ++j) {
+        if (progress.stopRequested()) throw Stopped{};
+        const auto column = static_cast<std::size_t>(j - first);
+        const double whole = work.col(j).tail(work.rows() - first).norm();
+        const double left = rank < work.rows() ? work.col(j).tail(work.rows() - rank).norm() : 0;
+        if ((fit.intercept && constantColumn[column]) || !(left > fit.rankToleranceUsed * whole)) {
+            fit.dependent.push_back({column, 0, {}});
+            if (rank > 0) { // what the kept columns say of it
+                MatrixXd r(rank, rank);
+                for (Index k = 0; k < rank; ++k)
+                    r.col(k) = work.col(places[static_cast<std::size_t>(k)]).head(rank);
+                const VectorXd weights = r.triangularView<Eigen::Upper>().solve(work.col(j).head(rank));
+                Dependency& d = fit.dependent.back();
+                double constant = fit.shift[static_cast<Index>(column)] +
+                                  (fit.intercept ? weights[0] / fit.scale[static_cast<Index>(column)] : 0);
+                for (Index k = first; k < rank; ++k) {
+                    if (std::fabs(weights[k]) * r.col(k).norm() <= 1e-8 * whole || constantColumn[column])
+                        continue;
+                    const std::size_t other = fit.kept[static_cast<std::size_t>(k - first)];
+                    const double weight = weights[k] * fit.scale[static_cast<Index>(other)] /
+                                          fit.scale[static_cast<Index>(column)];
+                    d.combination.emplace_back(other, weight);
+                    constant -= weight * fit.shift[static_cast<Index>(other)];
+                }
+                d.constant = fit.intercept ? constant : 0;
+            }
+            continue;
+        }
+        reflect(work, rank, j);
+        work.col(j).tail(work.rows() - rank - 1).setZero();
+        places.push_back(j);
+        fit.kept.push_back(column);
+        ++rank;
+    }
+    fit.factor.resize(rank, rank);
+    for (Index k = 0; k < rank; ++k)
+        fit.factor.col(k) = work.col(places[static_cast<std::size_t>(k)]).head(rank);
+    fit.projections = work.col(last).head(rank);
+}
+
+/// Ratio of the largest to the smallest singular value of the columns at unit length, by power iteration on
+/// R'R and on its inverse (Golub and Van Loan 2013, §8.2); a lower bound, within a few per cent.
+double conditionOf(const MatrixXd& factor, bool intercept) {
+    const Index first = intercept ? 1 : 0;
+    const Index k = factor.rows() - first;
+    if (k < 1) return 1;
+    MatrixXd unit = factor.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
+    for (Index j = 0; j < k; ++j)
+        unit.col(j).normalize();
+    VectorXd up(k);
+    for (Index j = 0; j < k; ++j)
+        up[j] = 1 + 0.1 * static_cast<double>((j * 7) % 5);
+    VectorXd down = up;
+    double largest = 1;
+    double smallestInverse = 1;
+    for (int step = 0; step < 40; ++step) {
+        up.normalize();
+        up = unit.transpose() * (unit * up).eval();
+        largest = std::sqrt(up.norm());
+        down.normalize();
+        unit.transpose().triangularView<Eigen::Lower>().solveInPlace(down);
+        smallestInverse = down.norm();
+        unit.triangularView<Eigen::Upper>().solveInPlace(down);
+    }
+    return largest * smallestInverse;
+}
+
+/// Residuals of the shifted problem, X~'r, and Σ r² and Σ (y~ - mean)², block by block.
+struct ResidualPass {
+    VectorXd crossProducts;
+    long double sumOfSquares = 0;
+};
+
+ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+                          std::span<const double> weights, const VectorXd& solution, const Blocks& blocks,
+                          bool withLeverage, Threads threads, Progress& progress) {
+    const auto count = static_cast<std::size_t>(blocks.count);
+    std::vector<VectorXd> products(count);
+    std::vector<long double> squares(count, 0);
+    std::atomic<std::size_t> done{0};
+    parallelFor(count, threads, [&](std::size_t b) {
+        progress.checkpoint((withLeverage ? 0.8 : 0.6) +
+                                0.2 * static_cast<double>(done) / static_cast<double>(count),
+                            withLeverage ? "Leverages and residuals" : "Refining");
+        const auto i = static_cast<Index>(b);
+        const Index begin = blocks.begin(i);
+        MatrixXd raw(blocks.length(i), x.columns());
+        x.fill(begin, raw);
+        MatrixXd shifted = fit.shifted(raw);
+        const Eigen::Map<const VectorXd> actual(y.data() + begin, raw.rows());
+        const VectorXd residual =
+            ((actual.array() - fit.responseShift) * fit.responseScale).matrix() - shifted * solution;
+        const VectorXd roots = rootsOf(weights, begin, raw.rows());
+        const VectorXd weighted = residual.cwiseProduct(roots);
+        if (!weights.empty()) shifted.array().colwise() *= roots.array();
+        if (!withLeverage) products[b] = shifted.transpose() * weighted; // only to refine
+        long double sum = 0;
+        for (Index r = 0; r < residual.size(); ++r)
+            sum += static_cast<long double>(weighted[r]) * weighted[r];
+        squares[b] = sum;
+        if (withLeverage) {
+            fit.residuals.segment(begin, raw.rows()) = residual / fit.responseScale;
+            fit.fitted.segment(begin, raw.rows()) = actual - fit.residuals.segment(begin, raw.rows());
+            fit.factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(shifted);
+            fit.leverages.segment(begin, raw.rows()) = shifted.rowwise().squaredNorm();
+        }
+        ++done;
+    });
+    ResidualPass pass{VectorXd::Zero(solution.size()), 0};
+    for (std::size_t b = 0; b < count; ++b) {
+        if (!withLeverage) pass.crossProducts += products[b];
+        pass.sumOfSquares += squares[b];
+    }
+    return pass;
+}
+
+/// Residuals of rows that weigh nothing, which the solver never saw.
+void predictWeightless(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+                       std::span<const double> weights, const Blocks& blocks) {
+    for (Index b = 0; b < blocks.count; ++b) {
+        const Index begin = blocks.begin(b), count = blocks.length(b);
+        const auto part = weights.subspan(static_cast<std::size_t>(begin), static_cast<std::size_t>(count));
+        if (std::none_of(part.begin(), part.end(), [](double w) { return w == 0; })) continue;
+        MatrixXd raw(count, x.columns());
+        x.fill(begin, raw);
+        const VectorXd mean = fit.predict(raw);
+        for (Index i = 0; i < count; ++i) {
+            if (part[static_cast<std::size_t>(i)] != 0) continue;
+            fit.fitted[begin + i] = mean[i];
+            fit.residuals[begin + i] = y[static_cast<std::size_t>(begin + i)] - mean[i];
+        }
+    }
+}
+
+void storeCoefficients(LeastSquaresFit& fit, const VectorXd& solution) {
+    const Index first = fit.intercept ? 1 : 0;
+    const double nan = std::nan("");
+    fit.coefficients = VectorXd::Constant(fit.columns, nan);
+    fit.standardErrors = VectorXd::Constant(fit.columns, nan);
+    const double sigma = fit.residualStandardDeviation;
+    VectorXd toNatural = VectorXd::Zero(fit.rank()); // b0 = this · (b~0, b~)
+    if (fit.intercept) toNatural[0] = 1;
+    for (std::size_t k = 0; k < fit.kept.size(); ++k) {
+        const auto j = static_cast<Index>(fit.kept[k]);
+        const Index place = first + static_cast<Index>(k);
+        fit.coefficients[j] = solution[place] * fit.scale[j] / fit.responseScale;
+        fit.standardErrors[j] = sigma * fit.inverse.row(place).norm() * fit.scale[j];
+        toNatural[place] = -fit.shift[j] * fit.scale[j];
+    }
+    if (!fit.intercept) return;
+    long double constant = static_cast<long double>(solution[0]) / fit.responseScale + fit.responseShift;
+    for (const auto j : fit.kept)
+        constant -= static_cast<long double>(fit.coefficients[static_cast<Index>(j)]) *
+                    fit.shift[static_cast<Index>(j)];
+    fit.constant = static_cast<double>(constant);
+    fit.constantError = sigma * (fit.inverse.transpose() * toNatural).norm();
+}
+
+/// Sums of squares of more than this size, or less than one over it, leave the range of doubles.
+constexpr double largest = 1e150;
+constexpr double largestColumn = 1e290;
+
+void requireSize(double low, double high, double most, const std::string& what) {
+    const double size = std::max(std::fabs(low), std::fabs(high));
+    if (!(size <= most))
+        throw Error(ErrorCode::badTerm,
+                    what + " has values up to " + shortText(size) + ", too large to be squared and added up",
+                    {}, "Divide it by a power of ten, which changes only its unit.");
+    if (const double spread = high - low; spread > 0 && spread < 1 / most)
+        throw Error(ErrorCode::badTerm,
+                    what + " spreads over " + shortText(spread) +
+                        " only, too little to be squared and added up",
+                    {}, "Multiply it by a power of ten, which changes only its unit.");
+}
+
+} // namespace
+
+MatrixXd LeastSquaresFit::shifted(const MatrixXd& block) const {
+    const Index first = intercept ? 1 : 0;
+    MatrixXd out(block.rows(), rank());
+    if (first) out.col(0).setOnes();
+    for (std::size_t k = 0; k < kept.size(); ++k) {
+        const auto j = static_cast<Index>(kept[k]);
+        out.col(first + static_cast<Index>(k)) = (block.col(j).array() - shift[j]) * scale[j];
+    }
+    return out;
+}
+
+VectorXd LeastSquaresFit::predict(const MatrixXd& block) const {
+    VectorXd mean = VectorXd::Constant(block.rows(), 0);
+    double level = constant;
+    for (const auto k : kept) {
+        const auto j = static_cast<Index>(k);
+        mean += (block.col(j).array() - shift[j]).matrix() * coefficients[j];
+        level += coefficients[j] * shift[j];
+    }
+    return mean.array() + level;
+}
+
+VectorXd LeastSquaresFit::leverage(const MatrixXd& block) const {
+    MatrixXd out = shifted(block);
+    factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(out);
+    return out.rowwise().squaredNorm();
+}
+
+MatrixXd LeastSquaresFit::shiftedCovariance() const {
+    const MatrixXd half =
+        covarianceRoot ? MatrixXd(inverse * *covarianceRoot) : MatrixXd(residualStandardDeviation * inverse);
+    return half * half.transpose();
+}
+
+VectorXd LeastSquaresFit::shiftedCoefficients() const {
+    VectorXd b(rank());
+    const Index first = intercept ? 1 : 0;
+    long double level = constant;
+    for (std::size_t k = 0; k < kept.size(); ++k) {
+        const auto j = static_cast<Index>(kept[k]);
+        b[first + static_cast<Index>(k)] = coefficients[j] / scale[j];
+        level += static_cast<long double>(coefficients[j]) * shift[j];
+    }
+    if (first) b[0] = static_cast<double>(level);
+    return b;
+}
+
+void LeastSquaresFit::replaceCovariance(MatrixXd root, double df) {
+    covarianceRoot = std::move(root);
+    covarianceDegreesOfFreedom = df;
+    const Index first = intercept ? 1 : 0;
+    VectorXd toNatural = VectorXd::Zero(rank());
+    if (first) toNatural[0] = 1;
+    for (std::size_t k = 0; k < kept.size(); ++k) {
+        const auto j = static_cast<Index>(kept[k]);
+        const Index place = first + static_cast<Index>(k);
+        standardErrors[j] = errorOf(inverse.row(place).transpose()) * scale[j];
+        toNatural[place] = -shift[j] * scale[j];
+    }
+    if (first) constantError = errorOf(inverse.transpose() * toNatural);
+}
+
+double LeastSquaresFit::errorOf(const VectorXd& direction) const {
+    const double usual = residualStandardDeviation * direction.norm();
+    if (!covarianceRoot) return usual;
+    if (undefinedThere && unseen.size() > 0 &&
+        (unseen.transpose() * direction).squaredNorm() > 0.01 * direction.squaredNorm())
+        return std::nan("");
+    const double error = (covarianceRoot->transpose() * direction).norm();
+    return error > 1e-6 * usual || (usual == 0 && error > 0) ? error : std::nan("");
+}
+
+void LeastSquaresFit::replaceCoefficients(const VectorXd& b, MatrixXd root, double df) {
+    const Index first = intercept ? 1 : 0;
+    long double level = first ? b[0] : 0;
+    for (std::size_t k = 0; k < kept.size(); ++k) {
+        const auto j = static_cast<Index>(kept[k]);
+        coefficients[j] = b[first + static_cast<Index>(k)] * scale[j];
+        level -= static_cast<long double>(coefficients[j]) * shift[j];
+    }
+    if (first) constant = static_cast<double>(level);
+    VectorXd unscaled = b;
+    if (first) unscaled[0] -= responseShift;
+    projections = factor.triangularView<Eigen::Upper>() * (unscaled * responseScale);
+    replaceCovariance(std::move(root), df);
+}
+
+VectorXd LeastSquaresFit::meanVariance(const MatrixXd& block) const {
+    if (!covarianceRoot) return residualStandardDeviation * residualStandardDeviation * leverage(block);
+    MatrixXd x = shifted(block);
+    factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(x);
+    VectorXd variance(x.rows());
+    for (Index i = 0; i < x.rows(); ++i) {
+        const double error = errorOf(x.row(i).transpose());
+        variance[i] = error * error;
+    }
+    return variance;
+}
+
+VectorXd LeastSquaresFit::meanDegreesOfFreedom(const MatrixXd& block) const {
+    VectorXd df = VectorXd::Constant(block.rows(), testDegreesOfFreedom());
+    if (!fewGroups) return df;
+    MatrixXd x = shifted(block);
+    factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(x);
+    for (Index i = 0; i < x.rows(); ++i)
+        df[i] = fewGroups->degreesOfFreedom(x.row(i).transpose());
+    return df;
+}
+
+Combination LeastSquaresFit::combination(const VectorXd& weights, double constantWeight) const {
+    const Index first = intercept ? 1 : 0;
+    VectorXd shiftedWeights = VectorXd::Zero(rank());
+    Combination result{constantWeight * constant, 0, testDegreesOfFreedom()};
+    if (first) shiftedWeights[0] = constantWeight;
+    for (std::size_t k = 0; k < kept.size(); ++k) {
+        const auto j = static_cast<Index>(kept[k]);
+        result.value += weights[j] * coefficients[j];
+        shiftedWeights[first + static_cast<Index>(k)] =
+            (weights[j] - (first ? constantWeight * shift[j] : 0)) * scale[j];
+    }
+    const VectorXd direction = inverse.transpose() * shiftedWeights;
+    result.standardError = errorOf(direction);
+    if (fewGroups) result.degreesOfFreedom = fewGroups->degreesOfFreedom(direction);
+    return result;
+}
+
+double LeastSquaresFit::coefficientDegreesOfFreedom(std::size_t j) const {
+    const auto at = std::find(kept.begin(), kept.end(), j);
+    if (!fewGroups || at == kept.end()) return testDegreesOfFreedom();
+    return fewGroups->degreesOfFreedom(inverse.row((intercept ? 1 : 0) + (at - kept.begin())).transpose());
+}
+
+double LeastSquaresFit::constantDegreesOfFreedom() const {
+    return fewGroups ? combination(VectorXd::Zero(columns), 1).degreesOfFreedom : testDegreesOfFreedom();
+}
+
+std::vector<Index> LeastSquaresFit::placesOf(std::span<const std::size_t> which) const {
+    std::vector<Index> places;
+    for (std::size_t k = 0; k < kept.size(); ++k)
+        if (std::find(which.begin(), which.end(), kept[k]) != which.end())
+            places.push_back((intercept ? 1 : 0) + static_cast<Index>(k));
+    return places;
+}
+
+MatrixXd LeastSquaresFit::directionsOf(const std::vector<Index>& places) const {
+    const auto q = static_cast<Index>(places.size());
+    const Index others = rank() - q;
+    MatrixXd basis;
+    if (q <= others) { // the span of these rows of the inverse
+        MatrixXd rows = inverse(places, Eigen::all).transpose();
+        for (Index j = 0; j < q; ++j)
+            rows.col(j).normalize();
+        const Eigen::HouseholderQR<MatrixXd> qr(rows);
+        basis = qr.householderQ() * MatrixXd::Identity(rank(), q);
+    } else { // what the others' columns of the factor leave
+        std::vector<Index> rest;
+        for (Index k = 0; k < rank(); ++k)
+            if (std::find(places.begin(), places.end(), k) == places.end()) rest.push_back(k);
+        MatrixXd part = factor(Eigen::all, rest);
+        for (Index j = 0; j < others; ++j)
+            part.col(j).normalize();
+        MatrixXd last = MatrixXd::Zero(rank(), q);
+        last.bottomRows(q).setIdentity();
+        if (others == 0) return last;
+        const Eigen::HouseholderQR<MatrixXd> qr(part);
+        basis = qr.householderQ() * last;
+    }
+    return basis;
+}
+
+JointTest LeastSquaresFit::jointTest(std::span<const std::size_t> which) const {
+    JointTest test{std::nan(""), 0, testDegreesOfFreedom(), {}};
+    const std::vector<Index> places = placesOf(which);
+    const auto q = static_cast<Index>(places.size());
+    test.numeratorDf = static_cast<double>(q);
+    if (q == 0) {
+        test.why = "all its columns repeat others";
+        return test;
+    }
+    if (!(degreesOfFreedom > 0)) {
+        test.why = "no degrees of freedom are left to judge by";
+        return test;
+    }
+    if (fitsExactly && !(residualStandardDeviation > 0)) {
+        test.why = "the residuals are all 0";
+        return test;
+    }
+    const MatrixXd basis = directionsOf(places);
+    const VectorXd effects = basis.transpose() * projections / responseScale;
+    if (!covarianceRoot) {
+        test.f = effects.squaredNorm() / test.numeratorDf /
+                 (residualStandardDeviation * residualStandardDeviation);
+        return test;
+    }
+    if (unseen.size() > 0) {
+        for (Index j = 0; j < q; ++j)
+            if (!((unseen.transpose() * basis.col(j)).squaredNorm() <= 0.01)) {
+                test.why = "rows that alone fix their fitted value leave no residual to judge it by";
+                return test;
+            }
+    }
+    const MatrixXd half = covarianceRoot->transpose() * basis;
+    const Eigen::ColPivHouseholderQR<MatrixXd> qr(half);
+    const double all = covarianceRoot->colwise().norm().maxCoeff();
+    constexpr double seen = 1e-6;
+    Index known = 0;
+    for (Index j = 0; j < std::min(q, half.rows()); ++j)
+        known += std::fabs(qr.matrixQR()(j, j)) > seen * all;
+    if (known < q || !(all > 0)) {
+        test.why = "the residuals say something of " + std::to_string(known) + " of its " +
+                   std::to_string(q) + " directions only";
+        return test;
+    }
+    VectorXd z = qr.colsPermutation().transpose() * effects;
+    qr.matrixQR().topLeftCorner(q, q).triangularView<Eigen::Upper>().transpose().solveInPlace(z);
+    test.f = z.squaredNorm() / test.numeratorDf;
+    if (!fewGroups) return test;
+    const double eta = fewGroups->wishartDegreesOfFreedom(basis);
+    test.denominatorDf = eta - test.numeratorDf + 1;
+    if (!(test.denominatorDf > 0)) {
+        test.why = "there are too few groups for " + std::to_string(q) + " coefficients together";
+        test.f = std::nan("");
+        return test;
+    }
+    test.f *= test.denominatorDf / eta;
+    return test;
+}
+
+double LeastSquaresFit::inflation(std::span<const std::size_t> which) const {
+    const Index first = intercept ? 1 : 0;
+    const Index k = rank() - first;
+    std::vector<Index> mine = placesOf(which);
+    if (mine.empty()) return std::nan("");
+    for (Index& place : mine)
+        place -= first;
+    MatrixXd unit = factor.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
+    MatrixXd back = inverse.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
+    for (Index j = 0; j < k; ++j) {
+        const double length = unit.col(j).norm();
+        unit.col(j) /= length;
+        back.row(j) *= length;
+    }
+    const auto logDeterminant = [](const MatrixXd& columns) {
+        const Eigen::HouseholderQR<MatrixXd> qr(columns);
+        return 2 * qr.matrixQR().diagonal().array().abs().log().sum();
+    };
+    // What the columns span alone over what they span beside the others; the latter is one over the
+    // determinant of their rows of the inverse.
+    return std::max(1.0, std::exp(logDeterminant(unit(Eigen::all, mine)) +
+                                  logDeterminant(back(mine, Eigen::all).transpose())));
+}
+
+MatrixXd LeastSquaresFit::unscaledCovariance() const {
+    const Index first = intercept ? 1 : 0;
+    const Index k = rank() - first;
+    MatrixXd covariance = inverse.bottomRows(k) * inverse.bottomRows(k).transpose();
+    for (Index i = 0; i < k; ++i) {
+        const double s = scale[static_cast<Index>(kept[static_cast<std::size_t>(i)])];
+        covariance.row(i) *= s;
+        covariance.col(i) *= s;
+    }
+    return covariance;
+}
+
+MatrixXd LeastSquaresFit::correlation() const {
+    const Index first = intercept ? 1 : 0;
+    const Index k = rank() - first;
+    MatrixXd unit = factor.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
+    for (Index j = 0; j < k; ++j)
+        unit.col(j).normalize();
+    MatrixXd r = unit.transpose() * unit;
+    r.diagonal().setOnes();
+    return r;
+}
+
+double LeastSquaresFit::constantOf(const VectorXd& b, double shiftedConstant) const {
+    long double value = static_cast<long double>(shiftedConstant) / responseScale + responseShift;
+    for (const auto j : kept)
+        value -= static_cast<long double>(b[static_cast<Index>(j)]) * shift[static_cast<Index>(j)];
+    return static_cast<double>(value);
+}
+
+LeastSquaresFit::Reduced LeastSquaresFit::without(std::span<const std::size_t> leftOut) const {
+    const Index first = intercept ? 1 : 0;
+    std::vector<Index> places;
+    if (intercept) places.push_back(0);
+    for (std::size_t k = 0; k < kept.size(); ++k)
+        if (std::find(leftOut.begin(), leftOut.end(), kept[k]) == leftOut.end())
+            places.push_back(first + static_cast<Index>(k));
+    Reduced reduced;
+    reduced.rank = static_cast<Index>(places.size());
+    reduced.coefficients = VectorXd::Zero(columns);
+    reduced.residualSumOfSquares = residualSumOfSquares;
+    if (places.empty()) {
+        reduced.residualSumOfSquares += projections.squaredNorm() / (responseScale * responseScale);
+        return reduced;
+    }
+    MatrixXd part(rank(), reduced.rank);
+    for (Index k = 0; k < reduced.rank; ++k)
+        part.col(k) = factor.col(places[static_cast<std::size_t>(k)]);
+    const Eigen::HouseholderQR<MatrixXd> qr(part);
+    VectorXd effects = projections;
+    effects.applyOnTheLeft(qr.householderQ().adjoint());
+    const VectorXd solution =
+        qr.matrixQR().topRows(reduced.rank).triangularView<Eigen::Upper>().solve(effects.head(reduced.rank));
+    reduced.residualSumOfSquares +=
+        effects.tail(rank() - reduced.rank).squaredNorm() / (responseScale * responseScale);
+    for (Index k = first; k < reduced.rank; ++k) {
+        const auto j =
+            static_cast<Index>(kept[static_cast<std::size_t>(places[static_cast<std::size_t>(k)] - first)]);
+        reduced.coefficients[j] = solution[k] * scale[j] / responseScale;
+    }
+    if (intercept) reduced.constant = constantOf(reduced.coefficients, solution[0]);
+    return reduced;
+}
+
+double LeastSquaresFit::explainedSumOfSquares(const VectorXd& products, double sum) const {
+    VectorXd z(rank());
+    const Index first = intercept ? 1 : 0;
+    if (first) z[0] = sum;
+    z.tail(rank() - first) = products;
+    factor.transpose().triangularView<Eigen::Lower>().solveInPlace(z);
+    return z.tail(rank() - first).squaredNorm();
+}
+
+MatrixXd reduceRows(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+                    std::span<const double> weights, Threads threads, Progress& progress) {
+    const Blocks blocks(x.rows(), x.columns());
+    return Reducer(fit, x, y, weights, blocks, threads, progress).reduce();
+}
+
+std::pair<VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, const RowSource& x,
+                                                 const VectorXd& z, Threads threads,
+                                                 const Progress& progress) {
+    const Blocks blocks(x.rows(), x.columns());
+    const Index first = fit.intercept ? 1 : 0;
+    std::vector<VectorXd> products(static_cast<std::size_t>(blocks.count));
+    std::vector<double> sums(products.size());
+    parallelFor(products.size(), threads, [&](std::size_t b) {
+        if (progress.stopRequested()) throw Stopped{};
+        const auto i = static_cast<Index>(b);
+        MatrixXd raw(blocks.length(i), x.columns());
+        x.fill(blocks.begin(i), raw);
+        const auto part = z.segment(blocks.begin(i), raw.rows());
+        products[b] = fit.shifted(raw).rightCols(fit.rank() - first).transpose() * part;
+        sums[b] = part.sum();
+    });
+    VectorXd total = VectorXd::Zero(fit.rank() - first);
+    double sum = 0;
+    for (std::size_t b = 0; b < products.size(); ++b) {
+        total += products[b];
+        sum += sums[b];
+    }
+    return {total, sum};
+}
+
+LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
+                                const LeastSquaresOptions& options, Progress& progress) {
+    const Index n = x.rows();
+    const Index p = x.columns();
+    LeastSquaresFit fit;
+    fit.rows = n;
+    fit.columns = p;
+    fit.intercept = options.intercept;
+    fit.rankToleranceUsed =
+        options.rankTolerance > 0 ? options.rankTolerance : 64 * epsilon * static_cast<double>(p + 1);
+    if (n == 0)
+        throw Error(ErrorCode::tooFewRows, "there are no rows to learn from", {},
+                    "Check what is missing or set aside.");
+
+    const Blocks blocks(n, p);
+    requireWeights(options.weights, y);
+    double weightOfAll = static_cast<double>(n);
+    Index teaching = n;
+    if (!options.weights.empty()) {
+        long double sum = 0;
+        for (const double w : options.weights) {
+            sum += w;
+            teaching -= w == 0;
+        }
+        weightOfAll = static_cast<double>(sum);
+    }
+    const Extent extent = extentOf(x, y, options.weights, blocks, options.threads, progress);
+    fit.shift = VectorXd::Zero(p);
+    fit.scale = VectorXd::Ones(p);
+    std::vector<char> constantColumn(static_cast<std::size_t>(p), 0);
+    auto meanOf = [&](Index j) {
+        return options.intercept ? static_cast<double>(extent.sum[static_cast<std::size_t>(j)] /
+                                                       static_cast<long double>(weightOfAll))
+                                 : 0.0;
+    };
+    for (Index j = 0; j <= p; ++j) {
+        const double mean = meanOf(j);
+        const double size = std::max(std::fabs(extent.high[j] - mean), std::fabs(extent.low[j] - mean));
+        const double spread = extent.high[j] - extent.low[j];
+        requireSize(extent.low[j], extent.high[j], j == p ? largest : largestColumn,
+                    j == p ? "the response" : "column " + std::to_string(j + 1) + " of the model");
+        const bool constant =
+            !(spread > 8 * epsilon * std::max(std::fabs(extent.high[j]), std::fabs(extent.low[j])));
+        if (j == p) {
+            if (constant && n > 1)
+                throw Error(ErrorCode::noSpread,
+                            "the response has the same value in all " +
+                                plural(static_cast<std::size_t>(n), "learning row", "learning rows"),
+                            {}, "Choose another response or other rows.");
+            fit.responseShift = mean;
+            fit.responseScale = powerOfTwoScale(size);
+        } else {
+            fit.shift[j] = mean;
+            fit.scale[j] = constant ? 1 : powerOfTwoScale(size);
+            constantColumn[static_cast<std::size_t>(j)] = constant;
+        }
+    }
+
+    decideRank(fit, Reducer(fit, x, y, options.weights, blocks, options.threads, progress).reduce(),
+               constantColumn, progress);
+    const Index rank = fit.rank();
+    if (teaching < rank || rank == 0)
+        throw Error(ErrorCode::tooFewRows,
+                    plural(static_cast<std::size_t>(teaching), "learning row is", "learning rows are") +
+                        " too few for " +
+                        plural(static_cast<std::size_t>(p + (options.intercept ? 1 : 0)), "coefficient",
+                               "coefficients"),
+                    {}, "Take terms out or learn from more rows.");
+    fit.residuals.resize(n);
+    fit.fitted.resize(n);
+    fit.leverages.resize(n);
+    // The mean is rounded to a double: what it is off by is taken back (Chan, Golub and LeVeque 1983,
+    // "Algorithms for computing the sample variance").
+    long double total = 0, off = 0;
+    for (std::size_t i = 0; i < y.size(); ++i) {
+        const long double w = options.weights.empty() ? 1 : options.weights[i];
+        const long double d = static_cast<long double>(y[i]) - fit.responseShift;
+        total += w * d * d;
+        off += w * d;
+    }
+    if (options.intercept) total -= off * off / static_cast<long double>(weightOfAll);
+    fit.totalSumOfSquares = static_cast<double>(total);
+    const double sizeOfY = std::max(std::fabs(extent.high[p]), std::fabs(extent.low[p]));
+    const double spreadOfY = static_cast<double>(std::sqrt(total / static_cast<long double>(weightOfAll)));
+    fit.responseDigitsLeft = std::clamp(-std::log10(epsilon / 2 * sizeOfY / spreadOfY), 0.0, 16.0);
+    fit.degreesOfFreedom = static_cast<double>(teaching - rank);
+    fit.conditionNumber = conditionOf(fit.factor, fit.intercept);
+    fit.digitsLeft = std::max(0.0, -std::log10(epsilon / 2 * fit.conditionNumber));
+    // Digits are lost from here on; below it twice the precision costs a few hundredths of a second.
+    constexpr double losing = 300;
+    constexpr double littleWork = 2e7;
+    const bool little =
+        static_cast<double>(n) * static_cast<double>(rank) * static_cast<double>(rank) < littleWork;
+    // Residuals within the rounding of the response's values are no residuals.
+    const auto judgeResiduals = [&] {
+        fit.fitsExactly = fit.degreesOfFreedom > 0 &&
+                          std::sqrt(fit.residualSumOfSquares / weightOfAll) <= 4 * epsilon * sizeOfY;
+    };
+    if (options.precision == LeastSquaresOptions::Precision::asNeeded &&
+        (fit.conditionNumber > losing || little) &&
+        solveExactly(fit, x, y, options.weights, options.keepOrthonormal, options.threads, progress)) {
+        if (teaching < n) predictWeightless(fit, x, y, options.weights, blocks);
+        judgeResiduals();
+        return fit;
+    }
+    fit.inverse = invertUpper(fit.factor, options.threads, progress);
+    const auto r = fit.factor.triangularView<Eigen::Upper>();
+    VectorXd solution = r.solve(fit.projections);
+    const ResidualPass first =
+        residualPass(fit, x, y, options.weights, solution, blocks, false, options.threads, progress);
+    VectorXd correction = fit.factor.transpose().triangularView<Eigen::Lower>().solve(first.crossProducts);
+    r.solveInPlace(correction);
+    solution += correction;
+
+    const ResidualPass last =
+        residualPass(fit, x, y, options.weights, solution, blocks, true, options.threads, progress);
+    const double unit = fit.responseScale * fit.responseScale;
+    fit.residualSumOfSquares = static_cast<double>(last.sumOfSquares) / unit;
+    fit.residualStandardDeviation =
+        fit.degreesOfFreedom > 0
+            ? static_cast<double>(std::sqrt(last.sumOfSquares / fit.degreesOfFreedom)) / fit.responseScale
+            : std::nan("");
+    storeCoefficients(fit, solution);
+    judgeResiduals();
+    return fit;
+}
+
+} // namespace oxgoad

@@ -1,0 +1,221 @@
+#include "estimate/linear/linear_kinds.h"
+
+#include "base/error.h"
+#include "base/text.h"
+#include "estimate/linear/linear_model.h"
+#include "estimate/linear/robust_errors.h"
+#include "estimate/linear/robust_fit.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace oxgoad {
+
+namespace {
+
+using Eigen::Index;
+using Eigen::VectorXd;
+
+void replaceErrors(LinearModel& model, LeastSquaresFit& fit, const Teaching& teaching, const RowSource& x,
+                   Progress& progress) {
+    if (teaching.errors == ErrorsKind::equalSpread || !(fit.degreesOfFreedom > 0)) return;
+    progress.checkpoint(0.9, "Errors of the coefficients");
+    RobustErrors found;
+    try {
+        found = robustErrors(fit, x, teaching.weights, teaching.errors, teaching.units, teaching.lags,
+                             teaching.threads, progress);
+    } catch (const Error& error) {
+        throw Error(error.code(), error.message(), {.file = teaching.file, .column = teaching.unitsName},
+                    error.remedy());
+    }
+    model.errorLags = teaching.errors == ErrorsKind::serial ? teaching.lags : 0;
+    model.errorUnits = found.units;
+    fit.rowsFixed = found.rowsFixed;
+    fit.unseen = std::move(found.unseen);
+    fit.undefinedThere = found.undefinedThere;
+    fit.fewGroups = std::move(found.fewGroups);
+    fit.replaceCovariance(std::move(found.covarianceRoot), found.degreesOfFreedom);
+}
+
+void dropRows(LeastSquaresFit& fit) {
+    for (VectorXd* rows : {&fit.fitted, &fit.residuals, &fit.leverages})
+        rows->resize(0);
+    fit.orthonormal.reset();
+}
+
+/// What all linear kinds end with: values of rows go beside the model.
+Taught finished(LinearModel model, LeastSquaresFit fit, std::optional<Iterated> iterated) {
+    Taught taught;
+    model.averageLeverage = static_cast<double>(fit.rank()) / static_cast<double>(fit.rows);
+    model.largestLeverage = fit.leverages.maxCoeff();
+    taught.rows.fitted = std::move(fit.fitted);
+    taught.rows.residuals = std::move(fit.residuals);
+    taught.rows.leverages = std::move(fit.leverages);
+    if (iterated) taught.rows.robustWeights = std::exchange(iterated->rowWeights, {});
+    dropRows(fit);
+    model.fit = std::move(fit);
+    model.iterated = std::move(iterated);
+    taught.model = std::make_shared<const LinearModel>(std::move(model));
+    return taught;
+}
+
+Taught learnLeastSquares(const Settings&, const Teaching& teaching, Progress& progress) {
+    LinearModel model;
+    LeastSquaresFit fit;
+    {
+        ProgressStage stage(progress, 0, 0.9);
+        LinearFit made = fitLinear(teaching, teaching.errors != ErrorsKind::equalSpread, stage);
+        model.design = std::move(made.design);
+        fit = std::move(made.fit);
+    }
+    ProgressStage stage(progress, 0.9, 1);
+    model.quantileFit = std::nan("");
+    replaceErrors(model, fit, teaching, DesignRows(BoundDesign(model.design, teaching.inputs), teaching.rows), stage);
+    return finished(std::move(model), std::move(fit), {});
+}
+
+Influence influenceOf(const Settings& settings) {
+    return settings.text("function") == "bisquare" ? Influence::bisquare : Influence::huber;
+}
+
+Taught learnRobust(const Settings& settings, const Teaching& teaching, Progress& progress) {
+    ProgressStage first(progress, 0, 0.3);
+    LinearFit made = fitLinear(teaching, false, first);
+    LinearModel model;
+    model.kindName = "robust";
+    model.design = std::move(made.design);
+    model.quantileFit = std::nan("");
+    ProgressStage stage(progress, 0.3, 1);
+    Iterated iterated = fitRobust(made.fit, DesignRows(BoundDesign(model.design, teaching.inputs), teaching.rows), teaching.y,
+                                  {.influence = influenceOf(settings),
+                                   .tuning = settings.number("tuning"),
+                                   .weights = teaching.weights,
+                                   .threads = teaching.threads},
+                                  stage);
+    return finished(std::move(model), std::move(made.fit), std::move(iterated));
+}
+
+double weightAt(const Teaching& teaching, std::size_t i) {
+    return teaching.weights.empty() ? 1 : teaching.weights[i];
+}
+
+/// The quantile of the learning rows alone, to compare the check loss with.
+double lossOfConstant(const Teaching& teaching, double share) {
+    std::vector<std::pair<double, double>> sorted;
+    double whole = 0;
+    for (std::size_t i = 0; i < teaching.y.size(); ++i) {
+        sorted.emplace_back(teaching.y[i], weightAt(teaching, i));
+        whole += weightAt(teaching, i);
+    }
+    std::sort(sorted.begin(), sorted.end());
+    double passed = 0;
+    double at = sorted.back().first;
+    for (const auto& [value, weight] : sorted) {
+        passed += weight;
+        if (passed >= share * whole) {
+            at = value;
+            break;
+        }
+    }
+    long double loss = 0;
+    for (const auto& [value, weight] : sorted)
+        loss += weight * (value - at) * (share - (value < at ? 1 : 0));
+    return static_cast<double>(loss);
+}
+
+Taught learnQuantile(const Settings& settings, const Teaching& teaching, Progress& progress) {
+    ProgressStage first(progress, 0, 0.3);
+    LinearFit made = fitLinear(teaching, false, first);
+    LinearModel model;
+    model.kindName = "quantile";
+    model.design = std::move(made.design);
+    model.share = settings.number("share");
+    ProgressStage stage(progress, 0.3, 1);
+    const DesignRows x(BoundDesign(model.design, teaching.inputs), teaching.rows);
+    const LeastSquaresFit start = made.fit;
+    const auto at = [&](LeastSquaresFit& fit, double share) {
+        return fitQuantile(fit, x, teaching.y, share, teaching.weights, teaching.threads, stage);
+    };
+    Iterated iterated = at(made.fit, model.share);
+    VectorXd weighted = made.fit.residuals;
+    for (std::size_t i = 0; i < teaching.rows.size(); ++i)
+        weighted[static_cast<Index>(i)] *= weightAt(teaching, i);
+    model.quantileFit = 1 - checkLoss(weighted, model.share) / lossOfConstant(teaching, model.share);
+    if (teaching.intervalLevel) {
+        const auto bound = [&](double share) {
+            auto fit = std::make_shared<LeastSquaresFit>(start);
+            at(*fit, share);
+            dropRows(*fit);
+            return fit;
+        };
+        model.boundsLevel = *teaching.intervalLevel;
+        model.lower = bound((1 - model.boundsLevel) / 2);
+        model.upper = bound((1 + model.boundsLevel) / 2);
+    }
+    return finished(std::move(model), std::move(made.fit), std::move(iterated));
+}
+
+std::string robustSentence(const Settings& settings) {
+    const double tuning = settings.number("tuning");
+    return (influenceOf(settings) == Influence::huber ? "Huber's robust regression"
+                                                      : "robust regression with the bisquare") +
+           (tuning > 0 ? " with constant " + shortText(tuning) : std::string());
+}
+
+std::string quantileSentence(const Settings& settings) {
+    const double share = settings.number("share");
+    return share == 0.5 ? "median regression" : percentText(share) + " quantile regression";
+}
+
+Field shareField() {
+    // The ends themselves are no quantiles.
+    return numberField("share", "Share of the values below", 0.5, 1e-9, 1 - 1e-9);
+}
+
+} // namespace
+
+ModelKind leastSquaresKind() {
+    ModelKind kind;
+    kind.name = "least squares";
+    kind.title = "Least squares";
+    kind.linear = true;
+    kind.leastSquares = true;
+    kind.offers = {{"least squares"}};
+    kind.sentence = [](const Settings&) { return std::string("least squares"); };
+    kind.learn = learnLeastSquares;
+    kind.read = readLinearModel;
+    return kind;
+}
+
+ModelKind robustKind() {
+    ModelKind kind;
+    kind.name = "robust";
+    kind.title = "Robust to outliers";
+    kind.fields = {choiceField("function", "Weight function", {"Huber", "bisquare"}),
+                   numberField("tuning", "Where outliers begin, in scales of the residuals (0: as usual)", 0, 1e-9, 1000)};
+    kind.offers = {{"robust", {{"function", std::string("Huber")}}}, {"robust", {{"function", std::string("bisquare")}}}};
+    kind.linear = true;
+    kind.standsOutliers = true;
+    kind.sentence = robustSentence;
+    kind.learn = learnRobust;
+    kind.read = readLinearModel;
+    return kind;
+}
+
+ModelKind quantileKind() {
+    ModelKind kind;
+    kind.name = "quantile";
+    kind.title = "Quantile";
+    kind.fields = {shareField()};
+    for (const double share : {0.5, 0.1, 0.9})
+        kind.offers.push_back({"quantile", {{"share", share}}});
+    kind.linear = true;
+    kind.standsOutliers = true;
+    kind.quantile = true;
+    kind.sentence = quantileSentence;
+    kind.learn = learnQuantile;
+    kind.read = readLinearModel;
+    return kind;
+}
+
+} // namespace oxgoad

@@ -1,0 +1,65 @@
+#pragma once
+// Models with coefficients: a design and a fit of its columns.
+#include "design/design.h"
+#include "estimate/linear/least_squares.h"
+#include "estimate/linear/robust_fit.h"
+#include "estimate/model_kind.h"
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+/// y = b0 + X b + e, the columns X made of the inputs by the design. The fit's vectors with a value a row are
+/// empty: see TaughtRows.
+class LinearModel final : public LearnedModel {
+public:
+    std::string kindName = "least squares";
+    Design design;
+    LeastSquaresFit fit;
+    /// Estimators that iterate, without the weights of rows.
+    std::optional<Iterated> iterated;
+    /// Groups or periods of the errors; 0 without.
+    std::size_t errorUnits = 0;
+    int errorLags = 0;
+    /// Quantile regression: which quantile, 0 otherwise, and 1 less the check loss over that of the quantile alone
+    /// (Koenker and Machado 1999, Journal of the American Statistical Association 94).
+    double share = 0;
+    double quantileFit = 0;
+    /// The quantiles that bound one value at `boundsLevel`; null when nobody asked.
+    std::shared_ptr<const LeastSquaresFit> lower{}, upper{};
+    double boundsLevel = 0;
+
+    const std::string& kind() const override { return kindName; }
+    Eigen::VectorXd predict(const Eigen::MatrixXd& inputs) const override;
+    /// Leverages x'(X'X)⁻¹x.
+    Eigen::VectorXd distances(const Eigen::MatrixXd& inputs) const override;
+    DistanceScale distanceScale() const override { return {"leverage", averageLeverage, largestLeverage}; }
+    std::vector<std::string> problems(std::span<const double> inputs) const override;
+    std::vector<NamedNumber> says() const override;
+    std::string text() const override;
+    const LinearModel* linear() const override { return this; }
+
+    /// The columns of the model matrix at values of the inputs: m × p.
+    Eigen::MatrixXd matrix(const Eigen::MatrixXd& inputs) const;
+    bool isQuantile() const { return share > 0; }
+
+    double averageLeverage = 0, largestLeverage = 0;
+};
+
+/// A design and a fit with values of the rows it was made from, for what asks for more than a model.
+struct LinearFit {
+    Design design;
+    LeastSquaresFit fit;
+};
+
+/// Learns the design from the rows and fits it by least squares. Errors: those of Design::learn and
+/// fitLeastSquares, tooFewRows. Throws Stopped.
+LinearFit fitLinear(const Teaching& teaching, bool keepOrthonormal, Progress& progress);
+
+/// Reads what LinearModel::text wrote. Errors: badProject.
+std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text);
+
+} // namespace oxgoad

@@ -1,0 +1,271 @@
+#include "estimate/linear/screen.h"
+
+#include "estimate/distributions.h"
+
+#include <algorithm>
+#include <atomic>
+#include <cmath>
+
+namespace oxgoad {
+
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+constexpr Index chunkRows = 2048;
+/// Chunks summed one after the other by one thread.
+constexpr Index groupChunks = 8;
+constexpr double dependentShare = 1e-9;
+
+/// Sums over all rows that say what candidates add.
+struct Products {
+    /// rank × m: X~'Z.
+    MatrixXd cross;
+    /// Z'e.
+    VectorXd withResiduals;
+    /// Z'Z within each block, its columns by their order in the block.
+    std::vector<MatrixXd> own;
+};
+
+class Screener {
+public:
+    Screener(const LeastSquaresFit& fit, const RowSource& x, const RowSource& candidates,
+             std::span<const ScreenBlock> blocks, std::span<const double> weights, Threads threads,
+             Progress& progress)
+        : m_weights(weights), m_fit(fit), m_x(x), m_candidates(candidates), m_blocks(blocks),
+          m_threads(threads), m_progress(progress), m_columns(candidates.columns()),
+          m_chunks((fit.rows + chunkRows - 1) / chunkRows) {
+        m_shift = VectorXd::Zero(m_columns);
+        m_scale = VectorXd::Ones(m_columns);
+        if (fit.rows == 0) return;
+        MatrixXd first(std::min(chunkRows, fit.rows), m_columns);
+        candidates.fill(0, first);
+        // Near the mean and near length 1: all that is needed is that no digits are lost.
+        if (fit.intercept) m_shift = first.colwise().mean();
+        for (Index j = 0; j < m_columns; ++j) {
+            const double size = (first.col(j).array() - m_shift[j]).abs().maxCoeff();
+            if (size > 0 && std::isfinite(size)) m_scale[j] = std::ldexp(1.0, -std::ilogb(size));
+        }
+    }
+
+    Products sum() {
+        const Index groups = (m_chunks + groupChunks - 1) / groupChunks;
+        std::vector<Products> parts(static_cast<std::size_t>(groups));
+        std::atomic<std::size_t> done{0};
+        parallelFor(parts.size(), m_threads, [&](std::size_t g) {
+            m_progress.checkpoint(static_cast<double>(done) / static_cast<double>(groups), "Screening terms");
+            Products& part = parts[g] = empty();
+            MatrixXd a, z;
+            const Index begin = static_cast<Index>(g) * groupChunks;
+            for (Index c = begin; c < std::min(m_chunks, begin + groupChunks); ++c) {
+                load(c, a, z);
+                part.cross.noalias() += a.transpose() * z;
+                part.withResiduals.noalias() +=
+                    z.transpose() *
+                    m_fit.residuals.segment(c * chunkRows, z.rows()).cwiseProduct(roots(c, z.rows()));
+                for (std::size_t b = 0; b < m_blocks.size(); ++b)
+                    addOwn(part.own[b], z, m_blocks[b].columns);
+            }
+            ++done;
+        });
+        Products total = empty();
+        for (const Products& part : parts) {
+            total.cross += part.cross;
+            total.withResiduals += part.withResiduals;
+            for (std::size_t b = 0; b < m_blocks.size(); ++b)
+                total.own[b] += part.own[b];
+        }
+        return total;
+    }
+
+    /// Chunk c of [1, X~] and of the candidates, shifted and scaled, rows times the roots of their weights.
+    void load(Index c, MatrixXd& a, MatrixXd& z) const {
+        const Index rows = std::min(chunkRows, m_fit.rows - c * chunkRows);
+        MatrixXd raw(rows, m_x.columns());
+        m_x.fill(c * chunkRows, raw);
+        a = m_fit.shifted(raw);
+        z.resize(rows, m_columns);
+        m_candidates.fill(c * chunkRows, z);
+        for (Index j = 0; j < m_columns; ++j)
+            z.col(j) = (z.col(j).array() - m_shift[j]) * m_scale[j];
+        if (m_weights.empty()) return;
+        const VectorXd root = roots(c, rows);
+        a.array().colwise() *= root.array();
+        z.array().colwise() *= root.array();
+    }
+    /// Square roots of the weights of chunk c; ones without weights.
+    VectorXd roots(Index c, Index rows) const {
+        if (m_weights.empty()) return VectorXd::Ones(rows);
+        return Eigen::Map<const VectorXd>(m_weights.data() + c * chunkRows, rows).array().sqrt();
+    }
+    Index chunks() const { return m_chunks; }
+
+private:
+    Products empty() const {
+        Products p{MatrixXd::Zero(m_fit.rank(), m_columns), VectorXd::Zero(m_columns), {}};
+        for (const ScreenBlock& block : m_blocks) {
+            const auto k = static_cast<Index>(block.columns.size());
+            p.own.push_back(MatrixXd::Zero(k, k));
+        }
+        return p;
+    }
+
+    static void addOwn(MatrixXd& own, const MatrixXd& z, const std::vector<std::size_t>& columns) {
+        for (std::size_t i = 0; i < columns.size(); ++i)
+            for (std::size_t j = 0; j <= i; ++j)
+                own(static_cast<Index>(i), static_cast<Index>(j)) +=
+                    z.col(static_cast<Index>(columns[i])).dot(z.col(static_cast<Index>(columns[j])));
+    }
+
+    std::span<const double> m_weights;
+    const LeastSquaresFit& m_fit;
+    const RowSource& m_x;
+    const RowSource& m_candidates;
+    std::span<const ScreenBlock> m_blocks;
+    Threads m_threads;
+    Progress& m_progress;
+    Index m_columns;
+    Index m_chunks;
+    VectorXd m_shift, m_scale;
+};
+
+/// A block after what the model says of it is taken out: its lower triangular factor over the columns that
+/// are left, and what each of them takes from the residual sum of squares.
+struct Eliminated {
+    std::vector<std::size_t> left; // places within the block
+    MatrixXd factor;               // of the columns left
+    VectorXd effects;
+};
+
+Eliminated eliminate(const ScreenBlock& block, const MatrixXd& w, const Products& products,
+                     std::size_t number) {
+    const auto k = static_cast<Index>(block.columns.size());
+    MatrixXd within(w.rows(), k);
+    VectorXd effect(k);
+    for (Index i = 0; i < k; ++i) {
+        const auto column = static_cast<Index>(block.columns[static_cast<std::size_t>(i)]);
+        within.col(i) = w.col(column);
+        effect[i] = products.withResiduals[column];
+    }
+    MatrixXd s = products.own[number];
+    const VectorXd whole = s.diagonal();
+    for (Index i = 0; i < k; ++i)
+        for (Index j = 0; j <= i; ++j)
+            s(i, j) -= within.col(i).dot(within.col(j));
+    Eliminated result;
+    MatrixXd l = MatrixXd::Zero(k, k);
+    VectorXd effects(k);
+    Index rank = 0;
+    for (Index i = 0; i < k; ++i) {
+        // Row i of the factor over the columns taken so far.
+        for (Index m = 0; m < rank; ++m) {
+            const auto taken = static_cast<Index>(result.left[static_cast<std::size_t>(m)]);
+            l(rank, m) = (s(i, taken) - l.row(rank).head(m).dot(l.row(m).head(m))) / l(m, m);
+        }
+        const double left = s(i, i) - l.row(rank).head(rank).squaredNorm();
+        if (!(left > dependentShare * whole[i])) {
+            l.row(rank).setZero();
+            continue;
+        }
+        l(rank, rank) = std::sqrt(left);
+        effects[rank] = (effect[i] - l.row(rank).head(rank).dot(effects.head(rank))) / l(rank, rank);
+        result.left.push_back(static_cast<std::size_t>(i));
+        ++rank;
+    }
+    result.factor = l.topLeftCorner(rank, rank);
+    result.effects = effects.head(rank);
+    return result;
+}
+
+} // namespace
+
+std::vector<Addition> screenBlocks(const LeastSquaresFit& fit, const RowSource& x,
+                                   const RowSource& candidates, std::span<const ScreenBlock> blocks,
+                                   std::span<const double> weights, Threads threads, Progress& progress) {
+    const Products products = Screener(fit, x, candidates, blocks, weights, threads, progress).sum();
+    const MatrixXd w = fit.factor.transpose().triangularView<Eigen::Lower>().solve(products.cross);
+    std::vector<Addition> additions(blocks.size());
+    parallelFor(blocks.size(), threads, [&](std::size_t b) {
+        const Eliminated left = eliminate(blocks[b], w, products, b);
+        double parents = 0, parentDf = 0;
+        Addition& a = additions[b];
+        for (std::size_t k = 0; k < left.left.size(); ++k) {
+            const double taken = left.effects[static_cast<Index>(k)] * left.effects[static_cast<Index>(k)];
+            if (left.left[k] < blocks[b].parents) {
+                parents += taken;
+                parentDf += 1;
+            } else {
+                a.reduction += taken;
+                a.numeratorDf += 1;
+            }
+        }
+        const double before = fit.residualSumOfSquares - parents;
+        a.denominatorDf = fit.degreesOfFreedom - parentDf - a.numeratorDf;
+        const double after = std::max(0.0, before - a.reduction);
+        if (a.numeratorDf == 0 || a.denominatorDf <= 0) {
+            a.reduction = a.f = a.p = a.share = std::nan("");
+            return;
+        }
+        a.share = before > 0 ? std::min(1.0, a.reduction / before) : std::nan("");
+        a.f = a.reduction / a.numeratorDf / (after / a.denominatorDf);
+        a.p = fisherUpper(a.f, a.numeratorDf, a.denominatorDf);
+    });
+    return additions;
+}
+
+double leaveOneOutSquares(const LeastSquaresFit& fit) {
+    double sum = 0;
+    for (Index i = 0; i < fit.rows; ++i) {
+        const double left = 1 - fit.leverages[i];
+        if (!(left > 1e-10)) return std::nan("");
+        const double error = fit.residuals[i] / left;
+        sum += error * error;
+    }
+    return sum;
+}
+
+std::vector<double> leaveOneOutWith(const LeastSquaresFit& fit, const RowSource& x,
+                                    const RowSource& candidates, std::span<const ScreenBlock> blocks,
+                                    std::span<const double> weights, Threads threads, Progress& progress) {
+    Screener screener(fit, x, candidates, blocks, weights, threads, progress);
+    const Products products = screener.sum();
+    const MatrixXd w = fit.factor.transpose().triangularView<Eigen::Lower>().solve(products.cross);
+    const MatrixXd said = fit.factor.triangularView<Eigen::Upper>().solve(w); // of Z by the model's columns
+    std::vector<Eliminated> left;
+    for (std::size_t b = 0; b < blocks.size(); ++b)
+        left.push_back(eliminate(blocks[b], w, products, b));
+    const auto chunks = static_cast<std::size_t>(screener.chunks());
+    std::vector<std::vector<double>> sums(chunks, std::vector<double>(blocks.size(), 0));
+    parallelFor(chunks, threads, [&](std::size_t c) {
+        progress.checkpoint(static_cast<double>(c) / static_cast<double>(chunks),
+                            "Leaving rows out one by one");
+        MatrixXd a, z;
+        screener.load(static_cast<Index>(c), a, z);
+        z.noalias() -= a * said;
+        const Index begin = static_cast<Index>(c) * chunkRows;
+        const VectorXd root = screener.roots(static_cast<Index>(c), z.rows());
+        for (std::size_t b = 0; b < blocks.size(); ++b) {
+            const auto rank = static_cast<Index>(left[b].left.size());
+            MatrixXd u(z.rows(), rank);
+            for (Index k = 0; k < rank; ++k)
+                u.col(k) =
+                    z.col(static_cast<Index>(blocks[b].columns[left[b].left[static_cast<std::size_t>(k)]]));
+            left[b].factor.transpose().triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(u);
+            for (Index i = 0; i < u.rows(); ++i) {
+                const double leverage = fit.leverages[begin + i] + u.row(i).squaredNorm();
+                const double residual = fit.residuals[begin + i] - u.row(i).dot(left[b].effects) / root[i];
+                const double kept = 1 - leverage;
+                sums[c][b] += kept > 1e-10 ? residual / kept * (residual / kept) : std::nan("");
+            }
+        }
+    });
+    std::vector<double> total(blocks.size(), 0);
+    for (const auto& sum : sums)
+        for (std::size_t b = 0; b < blocks.size(); ++b)
+            total[b] += sum[b];
+    return total;
+}
+
+} // namespace oxgoad

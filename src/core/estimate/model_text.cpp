@@ -1,0 +1,321 @@
+#include "estimate/model_text.h"
+
+#include "estimate/linear/robust_errors.h"
+
+#include <cmath>
+#include <limits>
+#include <stdexcept>
+
+namespace oxgoad {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+using nlohmann::json;
+
+namespace {
+
+json vectorJson(const VectorXd& vector) {
+    json values = json::array();
+    for (const double value : vector)
+        values.push_back(numberJson(value));
+    return values;
+}
+
+json partJson(const TermPart& part) {
+    return {{"column", part.column}, {"power", part.power},   {"logarithm", part.logarithm},
+            {"form", static_cast<int>(part.form)},            {"count", part.count},
+            {"knots", numbersJson(part.knots)},               {"period", numberJson(part.period)},
+            {"order", part.order},   {"scores", numbersJson(part.scores)}};
+}
+
+TermPart partFrom(const json& j) {
+    TermPart part;
+    part.column = j.at("column").get<std::string>();
+    part.power = j.at("power").get<int>();
+    part.logarithm = j.at("logarithm").get<bool>();
+    part.form = static_cast<Form>(j.at("form").get<int>());
+    part.count = j.at("count").get<int>();
+    part.knots = numbersFrom(j.at("knots"));
+    part.period = numberFrom(j.at("period"));
+    part.order = j.at("order").get<std::vector<std::string>>();
+    part.scores = numbersFrom(j.at("scores"));
+    return part;
+}
+
+json basisJson(const Basis& basis) {
+    json out = {{"kind", static_cast<int>(basis.kind)},
+                {"power", basis.power},
+                {"level", basis.level},
+                {"shift", numberJson(basis.shift)},
+                {"scale", numberJson(basis.scale)}};
+    if (basis.values) out["values"] = numbersJson(*basis.values);
+    return out;
+}
+
+Basis basisFrom(const json& j) {
+    Basis basis;
+    const int kind = j.at("kind").get<int>();
+    if (kind < 0 || kind > static_cast<int>(Basis::Kind::codes)) throw std::out_of_range("kind");
+    basis.kind = static_cast<Basis::Kind>(kind);
+    basis.power = j.at("power").get<int>();
+    basis.level = j.at("level").get<int>();
+    basis.shift = numberFrom(j.at("shift"));
+    basis.scale = numberFrom(j.at("scale"));
+    if (j.contains("values"))
+        basis.values = std::make_shared<const std::vector<double>>(numbersFrom(j.at("values")));
+    return basis;
+}
+
+json pieceJson(const DesignColumn::Piece& piece) {
+    return {{"input", piece.input}, {"basis", basisJson(piece.basis)}};
+}
+
+DesignColumn::Piece pieceFrom(const json& j, std::size_t inputs) {
+    DesignColumn::Piece piece{j.at("input").get<std::size_t>(), basisFrom(j.at("basis"))};
+    if (piece.input >= inputs) throw std::out_of_range("input");
+    return piece;
+}
+
+} // namespace
+
+json numberJson(double value) {
+    if (std::isfinite(value)) return value;
+    return std::isnan(value) ? "nan" : value > 0 ? "inf" : "-inf";
+}
+
+double numberFrom(const json& j) {
+    if (j.is_number()) return j.get<double>();
+    const auto& text = j.get_ref<const std::string&>();
+    if (text == "nan") return std::numeric_limits<double>::quiet_NaN();
+    if (text == "inf") return std::numeric_limits<double>::infinity();
+    if (text == "-inf") return -std::numeric_limits<double>::infinity();
+    throw std::invalid_argument("number");
+}
+
+json numbersJson(const std::vector<double>& values) {
+    json out = json::array();
+    for (const double value : values)
+        out.push_back(numberJson(value));
+    return out;
+}
+
+std::vector<double> numbersFrom(const json& j) {
+    std::vector<double> values;
+    for (const auto& value : j)
+        values.push_back(numberFrom(value));
+    return values;
+}
+
+json matrixJson(const MatrixXd& matrix) {
+    json values = json::array();
+    for (Index j = 0; j < matrix.cols(); ++j)
+        for (Index i = 0; i < matrix.rows(); ++i)
+            values.push_back(numberJson(matrix(i, j)));
+    return {{"rows", matrix.rows()}, {"columns", matrix.cols()}, {"values", std::move(values)}};
+}
+
+MatrixXd matrixFrom(const json& j) {
+    const auto rows = j.at("rows").get<Index>(), columns = j.at("columns").get<Index>();
+    const json& values = j.at("values");
+    // Counted before it is made.
+    if (rows < 0 || columns < 0 || (columns > 0 && rows > static_cast<Index>(values.size()) / columns) ||
+        rows * columns != static_cast<Index>(values.size()))
+        throw std::out_of_range("matrix");
+    MatrixXd matrix(rows, columns);
+    for (Index c = 0; c < columns; ++c)
+        for (Index r = 0; r < rows; ++r)
+            matrix(r, c) = numberFrom(values[static_cast<std::size_t>(c * rows + r)]);
+    return matrix;
+}
+
+VectorXd vectorFrom(const json& j) {
+    const std::vector<double> values = numbersFrom(j);
+    return Eigen::Map<const VectorXd>(values.data(), static_cast<Index>(values.size()));
+}
+
+json inputsJson(const Inputs& inputs) {
+    json out = json::array();
+    for (const Input& input : inputs)
+        out.push_back({{"name", input.name},
+                       {"factor", input.factor},
+                       {"levels", input.levels},
+                       {"reference", input.referenceLevel},
+                       {"date", input.date},
+                       {"years", input.years}});
+    return out;
+}
+
+Inputs inputsFrom(const json& j) {
+    Inputs inputs;
+    for (const auto& one : j) {
+        Input input;
+        input.name = one.at("name").get<std::string>();
+        input.factor = one.at("factor").get<bool>();
+        input.levels = one.at("levels").get<std::vector<std::string>>();
+        input.referenceLevel = one.at("reference").get<std::size_t>();
+        input.date = one.at("date").get<bool>();
+        input.years = one.at("years").get<bool>();
+        if (input.factor && input.referenceLevel >= input.levels.size()) throw std::out_of_range("reference");
+        inputs.push_back(std::move(input));
+    }
+    return inputs;
+}
+
+json designJson(const Design& design) {
+    json out = {{"inputs", inputsJson(design.inputs())},
+                {"terms", json::array()},
+                {"columns", json::array()},
+                {"guards", json::array()}};
+    for (const Term& term : design.terms()) {
+        json parts = json::array();
+        for (const TermPart& part : term.parts)
+            parts.push_back(partJson(part));
+        out["terms"].push_back(std::move(parts));
+    }
+    for (const DesignColumn& column : design.columns()) {
+        json pieces = json::array();
+        for (const auto& piece : column.pieces)
+            pieces.push_back(pieceJson(piece));
+        out["columns"].push_back({{"name", column.name}, {"term", column.term}, {"pieces", std::move(pieces)}});
+    }
+    for (const Design::Guard& guard : design.guards())
+        out["guards"].push_back({{"name", guard.name}, {"piece", pieceJson(guard.piece)}});
+    return out;
+}
+
+Design designFrom(const json& j) {
+    Inputs inputs = inputsFrom(j.at("inputs"));
+    std::vector<Term> terms;
+    for (const auto& parts : j.at("terms")) {
+        Term term;
+        for (const auto& part : parts)
+            term.parts.push_back(partFrom(part));
+        terms.push_back(std::move(term));
+    }
+    std::vector<DesignColumn> columns;
+    for (const auto& one : j.at("columns")) {
+        DesignColumn column{one.at("name").get<std::string>(), one.at("term").get<std::size_t>(), {}};
+        if (column.term >= terms.size()) throw std::out_of_range("term");
+        for (const auto& piece : one.at("pieces"))
+            column.pieces.push_back(pieceFrom(piece, inputs.size()));
+        columns.push_back(std::move(column));
+    }
+    std::vector<Design::Guard> guards;
+    for (const auto& one : j.at("guards"))
+        guards.push_back({pieceFrom(one.at("piece"), inputs.size()), one.at("name").get<std::string>()});
+    return Design::of(std::move(inputs), std::move(terms), std::move(columns), std::move(guards));
+}
+
+json fitJson(const LeastSquaresFit& fit) {
+    json dependent = json::array();
+    for (const Dependency& one : fit.dependent) {
+        json combination = json::array();
+        for (const auto& [column, weight] : one.combination)
+            combination.push_back({column, numberJson(weight)});
+        dependent.push_back(
+            {{"column", one.column}, {"constant", numberJson(one.constant)}, {"combination", combination}});
+    }
+    json out = {{"rows", fit.rows},
+                {"columns", fit.columns},
+                {"intercept", fit.intercept},
+                {"kept", fit.kept},
+                {"dependent", dependent},
+                {"rank_tolerance", numberJson(fit.rankToleranceUsed)},
+                {"coefficients", vectorJson(fit.coefficients)},
+                {"standard_errors", vectorJson(fit.standardErrors)},
+                {"constant", numberJson(fit.constant)},
+                {"constant_error", numberJson(fit.constantError)},
+                {"residual_sum_of_squares", numberJson(fit.residualSumOfSquares)},
+                {"total_sum_of_squares", numberJson(fit.totalSumOfSquares)},
+                {"degrees_of_freedom", numberJson(fit.degreesOfFreedom)},
+                {"residual_standard_deviation", numberJson(fit.residualStandardDeviation)},
+                {"condition_number", numberJson(fit.conditionNumber)},
+                {"digits_left", numberJson(fit.digitsLeft)},
+                {"response_digits_left", numberJson(fit.responseDigitsLeft)},
+                {"fits_exactly", fit.fitsExactly},
+                {"exact", fit.exact},
+                {"rows_fixed", fit.rowsFixed},
+                {"unseen", matrixJson(fit.unseen)},
+                {"undefined_there", fit.undefinedThere},
+                {"factor", matrixJson(fit.factor)},
+                {"inverse", matrixJson(fit.inverse)},
+                {"projections", vectorJson(fit.projections)},
+                {"shift", vectorJson(fit.shift)},
+                {"scale", vectorJson(fit.scale)},
+                {"response_shift", numberJson(fit.responseShift)},
+                {"response_scale", numberJson(fit.responseScale)}};
+    if (fit.covarianceRoot) out["covariance_root"] = matrixJson(*fit.covarianceRoot);
+    if (fit.covarianceDegreesOfFreedom)
+        out["covariance_degrees_of_freedom"] = numberJson(*fit.covarianceDegreesOfFreedom);
+    if (fit.fewGroups) {
+        json groups = json::array();
+        for (std::size_t g = 0; g < fit.fewGroups->products().size(); ++g)
+            groups.push_back({matrixJson(fit.fewGroups->products()[g]), matrixJson(fit.fewGroups->own()[g])});
+        out["few_groups"] = std::move(groups);
+    }
+    return out;
+}
+
+LeastSquaresFit fitFrom(const json& j) {
+    LeastSquaresFit fit;
+    fit.rows = j.at("rows").get<Index>();
+    fit.columns = j.at("columns").get<Index>();
+    fit.intercept = j.at("intercept").get<bool>();
+    fit.kept = j.at("kept").get<std::vector<std::size_t>>();
+    for (const auto& one : j.at("dependent")) {
+        Dependency dependency{one.at("column").get<std::size_t>(), numberFrom(one.at("constant")), {}};
+        for (const auto& pair : one.at("combination"))
+            dependency.combination.emplace_back(pair.at(0).get<std::size_t>(), numberFrom(pair.at(1)));
+        fit.dependent.push_back(std::move(dependency));
+    }
+    fit.rankToleranceUsed = numberFrom(j.at("rank_tolerance"));
+    fit.coefficients = vectorFrom(j.at("coefficients"));
+    fit.standardErrors = vectorFrom(j.at("standard_errors"));
+    fit.constant = numberFrom(j.at("constant"));
+    fit.constantError = numberFrom(j.at("constant_error"));
+    fit.residualSumOfSquares = numberFrom(j.at("residual_sum_of_squares"));
+    fit.totalSumOfSquares = numberFrom(j.at("total_sum_of_squares"));
+    fit.degreesOfFreedom = numberFrom(j.at("degrees_of_freedom"));
+    fit.residualStandardDeviation = numberFrom(j.at("residual_standard_deviation"));
+    fit.conditionNumber = numberFrom(j.at("condition_number"));
+    fit.digitsLeft = numberFrom(j.at("digits_left"));
+    fit.responseDigitsLeft = numberFrom(j.at("response_digits_left"));
+    fit.fitsExactly = j.at("fits_exactly").get<bool>();
+    fit.exact = j.at("exact").get<bool>();
+    fit.rowsFixed = j.at("rows_fixed").get<std::size_t>();
+    fit.unseen = matrixFrom(j.at("unseen"));
+    fit.undefinedThere = j.at("undefined_there").get<bool>();
+    fit.factor = matrixFrom(j.at("factor"));
+    fit.inverse = matrixFrom(j.at("inverse"));
+    fit.projections = vectorFrom(j.at("projections"));
+    fit.shift = vectorFrom(j.at("shift"));
+    fit.scale = vectorFrom(j.at("scale"));
+    fit.responseShift = numberFrom(j.at("response_shift"));
+    fit.responseScale = numberFrom(j.at("response_scale"));
+    if (j.contains("covariance_root")) fit.covarianceRoot = matrixFrom(j.at("covariance_root"));
+    if (j.contains("covariance_degrees_of_freedom"))
+        fit.covarianceDegreesOfFreedom = numberFrom(j.at("covariance_degrees_of_freedom"));
+    if (j.contains("few_groups")) {
+        std::vector<MatrixXd> products, own;
+        for (const auto& group : j.at("few_groups")) {
+            products.push_back(matrixFrom(group.at(0)));
+            own.push_back(matrixFrom(group.at(1)));
+        }
+        fit.fewGroups = fewGroupsOf(std::move(products), std::move(own));
+    }
+    // What the parts are read with must hang together: nothing below looks at sizes again.
+    const Index rank = fit.rank();
+    for (const std::size_t column : fit.kept)
+        if (column >= static_cast<std::size_t>(fit.columns)) throw std::out_of_range("kept");
+    for (const Dependency& dependency : fit.dependent)
+        if (dependency.column >= static_cast<std::size_t>(fit.columns)) throw std::out_of_range("dependent");
+    const auto is = [](const MatrixXd& m, Index rows, Index columns) { return m.rows() == rows && m.cols() == columns; };
+    if (fit.coefficients.size() != fit.columns || fit.standardErrors.size() != fit.columns ||
+        !is(fit.factor, rank, rank) || !is(fit.inverse, rank, rank) ||
+        (fit.covarianceRoot && fit.covarianceRoot->rows() != rank))
+        throw std::out_of_range("fit");
+    return fit;
+}
+
+} // namespace oxgoad

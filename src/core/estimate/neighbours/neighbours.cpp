@@ -1,0 +1,288 @@
+#include "estimate/neighbours/neighbours.h"
+
+#include "base/error.h"
+#include "base/text.h"
+#include "estimate/model_text.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace oxgoad {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+using nlohmann::json;
+
+namespace {
+
+/// Rows that are left out one at a time, evenly spaced: enough for quantiles of their errors.
+constexpr std::size_t mostLeftOut = 2000;
+
+std::vector<Index> placesOf(const Inputs& inputs, bool factors) {
+    std::vector<Index> places;
+    for (std::size_t i = 0; i < inputs.size(); ++i)
+        if (inputs[i].factor == factors) places.push_back(static_cast<Index>(i));
+    return places;
+}
+
+MatrixXd columnsOf(const MatrixXd& points, const std::vector<Index>& places) {
+    MatrixXd chosen(points.rows(), static_cast<Index>(places.size()));
+    for (std::size_t j = 0; j < places.size(); ++j)
+        chosen.col(static_cast<Index>(j)) = points.col(places[j]);
+    return chosen;
+}
+
+/// Means and standard deviations with divisor n of the chosen columns; 0 and 1 where nothing is to be done.
+void learnScale(const MatrixXd& numbers, bool standardised, VectorXd& shift, VectorXd& scale) {
+    shift = VectorXd::Zero(numbers.cols());
+    scale = VectorXd::Ones(numbers.cols());
+    if (!standardised) return;
+    const auto n = static_cast<long double>(numbers.rows());
+    for (Index j = 0; j < numbers.cols(); ++j) {
+        long double sum = 0, squares = 0;
+        for (const double value : numbers.col(j))
+            sum += value;
+        const long double mean = sum / n;
+        for (const double value : numbers.col(j))
+            squares += (value - mean) * (value - mean);
+        shift[j] = static_cast<double>(mean);
+        if (squares > 0) scale[j] = static_cast<double>(std::sqrt(squares / n));
+    }
+}
+
+MatrixXd scaled(MatrixXd numbers, const VectorXd& shift, const VectorXd& scale) {
+    for (Index j = 0; j < numbers.cols(); ++j)
+        numbers.col(j) = (numbers.col(j).array() - shift[j]) / scale[j];
+    return numbers;
+}
+
+NeighbourOptions optionsOf(const Settings& settings) {
+    return {.count = static_cast<std::size_t>(settings.number("count")),
+            .byDistance = settings.text("weights") == "by distance",
+            .standardised = settings.text("scale") == "standardised",
+            .levelDistance = settings.number("level_distance")};
+}
+
+void requirePlain(const std::vector<Term>& terms, const std::string& file) {
+    if (terms.empty())
+        throw Error(ErrorCode::badTerm, "nearest neighbours need a column to be near in", {.file = file},
+                    "Add a term.");
+    for (const Term& term : terms)
+        if (term.parts.size() != 1 || !(term.parts[0] == TermPart{term.parts[0].column}))
+            throw Error(ErrorCode::badTerm,
+                        "nearest neighbours read columns as they are and cannot use the term " + termName(term),
+                        {.file = file, .column = term.parts.empty() ? std::string() : term.parts[0].column},
+                        "Take it out, make a column of it by a step, or fit by least squares.");
+}
+
+Taught learnNeighbours(const Settings& settings, const Teaching& teaching, Progress& progress) {
+    requirePlain(teaching.terms, teaching.file);
+    const Inputs& inputs = teaching.inputs.inputs();
+    const auto n = static_cast<Index>(teaching.rows.size());
+    MatrixXd points(n, static_cast<Index>(inputs.size()));
+    teaching.inputs.fill(teaching.rows, points);
+    progress.checkpoint(0.05, "Sorting rows by nearness");
+    VectorXd weights(static_cast<Index>(teaching.weights.size()));
+    std::copy(teaching.weights.begin(), teaching.weights.end(), weights.begin());
+    const auto model = std::make_shared<NeighboursModel>(
+        inputs, optionsOf(settings), points, Eigen::Map<const VectorXd>(teaching.y.data(), n), std::move(weights));
+
+    Taught taught;
+    taught.rows.fitted.resize(n);
+    constexpr Index blockRows = 256;
+    const auto blocks = static_cast<std::size_t>((n + blockRows - 1) / blockRows);
+    parallelFor(blocks, teaching.threads, [&](std::size_t b) {
+        progress.checkpoint(0.1 + 0.7 * static_cast<double>(b) / static_cast<double>(blocks),
+                            "Looking for neighbours");
+        const Index begin = static_cast<Index>(b) * blockRows, count = std::min(blockRows, n - begin);
+        taught.rows.fitted.segment(begin, count) = model->predict(points.middleRows(begin, count));
+    });
+    taught.rows.residuals = Eigen::Map<const VectorXd>(teaching.y.data(), n) - taught.rows.fitted;
+
+    const std::size_t stride = (teaching.rows.size() + mostLeftOut - 1) / mostLeftOut;
+    std::vector<std::uint32_t>& places = taught.rows.leftOneOutRows;
+    for (std::size_t i = 0; i < teaching.rows.size(); i += stride)
+        places.push_back(static_cast<std::uint32_t>(i));
+    taught.rows.leftOneOut.resize(places.size());
+    std::vector<double> distances(places.size());
+    parallelFor(places.size(), teaching.threads, [&](std::size_t i) {
+        if (progress.stopRequested()) throw Stopped{};
+        const auto [predicted, distance] = model->without(places[i]);
+        taught.rows.leftOneOut[i] = teaching.y[places[i]] - predicted;
+        distances[i] = distance;
+    });
+    long double sum = 0;
+    double largest = 0;
+    for (const double distance : distances) {
+        sum += distance;
+        largest = std::max(largest, distance);
+    }
+    model->setScale(static_cast<double>(sum / static_cast<long double>(distances.size())), largest);
+    taught.model = model;
+    progress.checkpoint(1, "Found neighbours");
+    return taught;
+}
+
+std::shared_ptr<const LearnedModel> readNeighbours(std::string_view text) {
+    return guardedRead([&] {
+        const json j = json::parse(text);
+        Inputs inputs = inputsFrom(j.at("inputs"));
+        NeighbourOptions options{.count = j.at("count").get<std::size_t>(),
+                                 .byDistance = j.at("by_distance").get<bool>(),
+                                 .standardised = j.at("standardised").get<bool>(),
+                                 .levelDistance = numberFrom(j.at("level_distance"))};
+        MatrixXd points = matrixFrom(j.at("points"));
+        VectorXd y = vectorFrom(j.at("y")), weights = vectorFrom(j.at("weights"));
+        if (points.cols() != static_cast<Index>(inputs.size()) || y.size() != points.rows() ||
+            (weights.size() != 0 && weights.size() != y.size()) || !points.allFinite())
+            throw std::out_of_range("points");
+        auto model = std::make_shared<NeighboursModel>(std::move(inputs), options, std::move(points), std::move(y),
+                                                       std::move(weights));
+        model->setScale(numberFrom(j.at("average_distance")), numberFrom(j.at("largest_distance")));
+        return std::shared_ptr<const LearnedModel>(std::move(model));
+    });
+}
+
+std::string neighboursSentence(const Settings& settings) {
+    const NeighbourOptions options = optionsOf(settings);
+    std::string text = options.count == 1 ? "the nearest neighbour"
+                                          : countText(options.count) + " nearest neighbours";
+    if (options.byDistance && options.count > 1) text += " weighted by distance";
+    if (!options.standardised) text += " on columns as they are";
+    return text;
+}
+
+} // namespace
+
+NeighboursModel::NeighboursModel(Inputs inputs, NeighbourOptions options, MatrixXd points, VectorXd y,
+                                 VectorXd weights)
+    : m_inputs(std::move(inputs)), m_options(options), m_points(std::move(points)), m_y(std::move(y)),
+      m_weights(std::move(weights)), m_numbers(placesOf(m_inputs, false)), m_factors(placesOf(m_inputs, true)),
+      m_tree([&] {
+          const MatrixXd numbers = columnsOf(m_points, m_numbers);
+          learnScale(numbers, m_options.standardised, m_shift, m_scale);
+          return NearestTree(scaled(numbers, m_shift, m_scale), columnsOf(m_points, m_factors),
+                             m_options.levelDistance);
+      }()) {
+    if (m_options.count < 1 || static_cast<std::size_t>(m_points.rows()) < m_options.count)
+        throw Error(ErrorCode::tooFewRows,
+                    plural(static_cast<std::size_t>(m_points.rows()), "learning row is", "learning rows are") +
+                        " too few for " + plural(m_options.count, "neighbour", "neighbours"),
+                    {}, "Ask for fewer neighbours, or bring more rows.");
+}
+
+const std::string& NeighboursModel::kind() const {
+    static const std::string name = "neighbours";
+    return name;
+}
+
+bool NeighboursModel::place(const MatrixXd& inputs, Index row, std::vector<double>& numbers,
+                            std::vector<double>& codes) const {
+    for (std::size_t j = 0; j < m_numbers.size(); ++j) {
+        const auto k = static_cast<Index>(j);
+        numbers[j] = (inputs(row, m_numbers[j]) - m_shift[k]) / m_scale[k];
+        if (!std::isfinite(numbers[j])) return false;
+    }
+    for (std::size_t j = 0; j < m_factors.size(); ++j) {
+        codes[j] = inputs(row, m_factors[j]);
+        if (std::isnan(codes[j])) return false;
+    }
+    return true;
+}
+
+double NeighboursModel::mean(const Found& found) const {
+    long double sum = 0, whole = 0;
+    const bool exact = m_options.byDistance && !found.empty() && found.front().squaredDistance == 0;
+    for (const auto& [square, point] : found) {
+        if (exact && square > 0) break;
+        long double weight = m_weights.size() > 0 ? m_weights[point] : 1;
+        if (m_options.byDistance && !exact) weight /= std::sqrt(static_cast<long double>(square));
+        sum += weight * m_y[point];
+        whole += weight;
+    }
+    return static_cast<double>(sum / whole);
+}
+
+double NeighboursModel::distance(const Found& found) {
+    long double sum = 0;
+    for (const auto& neighbour : found)
+        sum += std::sqrt(neighbour.squaredDistance);
+    return found.empty() ? 0 : static_cast<double>(sum / static_cast<long double>(found.size()));
+}
+
+VectorXd NeighboursModel::predict(const MatrixXd& inputs) const {
+    return locate(inputs).values;
+}
+
+VectorXd NeighboursModel::distances(const MatrixXd& inputs) const {
+    return locate(inputs).distances;
+}
+
+LearnedModel::Placed NeighboursModel::locate(const MatrixXd& inputs) const {
+    Placed placed{VectorXd::Constant(inputs.rows(), std::nan("")), VectorXd::Constant(inputs.rows(), std::nan(""))};
+    std::vector<double> numbers(m_numbers.size()), codes(m_factors.size());
+    Found found;
+    for (Index i = 0; i < inputs.rows(); ++i) {
+        if (!place(inputs, i, numbers, codes)) continue;
+        m_tree.nearest(numbers.data(), codes.data(), m_options.count, found);
+        placed.values[i] = mean(found);
+        placed.distances[i] = distance(found);
+    }
+    return placed;
+}
+
+DistanceScale NeighboursModel::distanceScale() const {
+    return {"distance to the " + (m_options.count == 1 ? std::string("nearest row")
+                                                       : countText(m_options.count) + " nearest rows"),
+            m_average, m_largest};
+}
+
+NeighboursModel::LeftOut NeighboursModel::without(std::uint32_t point) const {
+    std::vector<double> numbers(m_numbers.size()), codes(m_factors.size());
+    place(m_points, static_cast<Index>(point), numbers, codes);
+    Found found;
+    m_tree.nearest(numbers.data(), codes.data(), m_options.count, found, point);
+    return {mean(found), distance(found)};
+}
+
+std::vector<NamedNumber> NeighboursModel::says() const {
+    return {{"neighbours", static_cast<double>(m_options.count)},
+            {"rows to be near to", static_cast<double>(m_tree.size())},
+            // n/k, what a line of k neighbours moves with (Hastie, Tibshirani and Friedman 2009, §2.3.2).
+            {"effective parameters", static_cast<double>(m_tree.size()) / static_cast<double>(m_options.count)}};
+}
+
+std::string NeighboursModel::text() const {
+    const json out = {{"kind", kind()},
+                      {"inputs", inputsJson(m_inputs)},
+                      {"count", m_options.count},
+                      {"by_distance", m_options.byDistance},
+                      {"standardised", m_options.standardised},
+                      {"level_distance", numberJson(m_options.levelDistance)},
+                      {"average_distance", numberJson(m_average)},
+                      {"largest_distance", numberJson(m_largest)},
+                      {"points", matrixJson(m_points)},
+                      {"y", numbersJson({m_y.begin(), m_y.end()})},
+                      {"weights", numbersJson({m_weights.begin(), m_weights.end()})}};
+    return out.dump(-1, ' ', false, json::error_handler_t::replace);
+}
+
+ModelKind neighboursKind() {
+    ModelKind kind;
+    kind.name = "neighbours";
+    kind.title = "Nearest neighbours";
+    kind.fields = {wholeField("count", "Neighbours", 5, 1, 10000),
+                   choiceField("weights", "Weights", {"equal", "by distance"}),
+                   choiceField("scale", "Numbers", {"standardised", "as is"}),
+                   numberField("level_distance", "Distance of two different levels of a factor", 1, 0, 1e6)};
+    for (const double count : {1.0, 5.0, 10.0, 20.0})
+        kind.offers.push_back({"neighbours", {{"count", count}}});
+    kind.offers.push_back({"neighbours", {{"count", 10.0}, {"weights", std::string("by distance")}}});
+    kind.sentence = neighboursSentence;
+    kind.learn = learnNeighbours;
+    kind.read = readNeighbours;
+    return kind;
+}
+
+} // namespace oxgoad

@@ -1,0 +1,77 @@
+#include "forecast/prediction.h"
+
+#include "base/error.h"
+
+#include <cmath>
+
+namespace oxgoad {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+double PredictionRule::natural(double value) const {
+    return logarithm ? std::exp(value) * smearing : value;
+}
+
+double PredictionRule::leftOneOutHalf(double level) const {
+    const double place = std::ceil(level * static_cast<double>(leftOneOut.size() + 1) - 1e-9);
+    if (!(place >= 1) || place > static_cast<double>(leftOneOut.size())) return std::nan("");
+    return leftOneOut[static_cast<std::size_t>(place) - 1];
+}
+
+BoundModel::BoundModel(const Inputs& inputs, const LearnedModel& model, const PredictionRule& rule,
+                       const Table& table, const std::string& file)
+    : m_model(model), m_rule(rule), m_inputs(inputs, table, file) {
+    if (!rule.offset.empty()) m_offset = &table.at(rule.offset, file);
+    if (!rule.weight.empty()) m_weight = table.find(rule.weight);
+    for (const Column* column : {m_offset, m_weight})
+        if (column && column->kind() != ColumnKind::number)
+            throw Error(ErrorCode::wrongType,
+                        "holds " + std::string(kindName(column->kind())) + " values where the model needs numbers",
+                        {.file = file, .column = column->name()}, "Correct the file.");
+}
+
+bool BoundModel::complete(std::size_t row) const {
+    if (!m_inputs.complete(row)) return false;
+    const LinearModel* linear = m_model.linear();
+    if (linear && linear->design.guards().empty()) return true;
+    return problems(row).empty();
+}
+
+std::vector<std::string> BoundModel::problems(std::size_t row) const {
+    std::vector<std::string> found = m_inputs.problems(row);
+    std::vector<double> values;
+    for (std::size_t i = 0; i < m_inputs.inputs().size(); ++i)
+        values.push_back(m_inputs.value(i, row));
+    for (std::string& problem : m_model.problems(values))
+        found.push_back(std::move(problem));
+    return found;
+}
+
+double BoundModel::weight(std::size_t row) const {
+    if (!m_weight) return m_rule.usualWeight;
+    const double w = m_weight->numbers()[row];
+    return w > 0 ? w : m_rule.usualWeight;
+}
+
+void BoundModel::eachBlock(std::span<const std::uint32_t> rows, Threads threads, const Progress& progress,
+                           const std::function<void(std::size_t, const MatrixXd&)>& use) const {
+    forEachRowBlock(rows, threads, progress, [&](std::size_t first, std::span<const std::uint32_t> part) {
+        MatrixXd inputs(static_cast<Index>(part.size()), static_cast<Index>(m_inputs.inputs().size()));
+        m_inputs.fill(part, inputs);
+        use(first, inputs);
+    });
+}
+
+std::vector<double> BoundModel::predict(std::span<const std::uint32_t> rows, Threads threads,
+                                        const Progress& progress) const {
+    std::vector<double> values(rows.size());
+    eachBlock(rows, threads, progress, [&](std::size_t first, const MatrixXd& inputs) {
+        const VectorXd said = m_model.predict(inputs);
+        std::copy(said.begin(), said.end(), values.begin() + static_cast<std::ptrdiff_t>(first));
+    });
+    return values;
+}
+
+} // namespace oxgoad

@@ -1,0 +1,70 @@
+#pragma once
+// What checks find: readings, and goads where a reading crosses its threshold, with the moves that would answer them.
+#include <functional>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+enum class Severity { caution, alarm };
+
+struct Recipe;
+
+/// An edit of a recipe; `reason` is what the analyst said where the move asks for one.
+using RecipeEdit = std::function<void(Recipe& recipe, const std::string& reason)>;
+
+/// One click that would answer a goad.
+struct Move {
+    /// What the button says.
+    std::string label;
+    /// What it changes; empty when it only shows something.
+    RecipeEdit edit{};
+    /// "Why is row 89 left out?": asked before the edit; empty for nothing.
+    std::string asks{};
+    /// What it shows, at the goad's station.
+    enum class Shows { nothing, row, column, rowsToForecast, steps } shows = Shows::nothing;
+    /// Row of the table, from 0.
+    std::size_t row = 0;
+};
+
+struct Goad {
+    /// Stays the same from fit to fit: kind and subject, "collinearity: energy_price".
+    std::string key;
+    Severity severity = Severity::caution;
+    /// A sentence without its full stop.
+    std::string title;
+    /// The reading in words and numbers.
+    std::string reading;
+    /// The threshold it crossed.
+    std::string threshold;
+    /// Author and year, or "common practice, no source".
+    std::string source;
+    /// Station whose view shows it ("data", "look", "fit", "check", "forecast") and what to show there.
+    std::string station;
+    std::string column;
+    std::optional<std::size_t> row;
+    std::vector<Move> moves;
+    /// Noted by the analyst, not found by a check.
+    bool noted = false;
+    /// The analyst's reason, when accepted.
+    std::optional<std::string> accepted;
+};
+
+/// A number a check computed, whether or not it crossed its threshold.
+struct Reading {
+    std::string name;
+    /// NaN when the check does not apply; the sentence says why.
+    double value = 0;
+    double threshold = 0;
+    std::optional<double> p;
+    std::string sentence;
+    std::string source;
+};
+
+struct Findings {
+    std::vector<Reading> readings;
+    std::vector<Goad> goads;
+};
+
+} // namespace oxgoad

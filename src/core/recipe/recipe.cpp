@@ -1,0 +1,270 @@
+#include "recipe/recipe.h"
+
+#include "base/error.h"
+#include "base/file.h"
+#include "base/text.h"
+#include "recipe/json_reader.h"
+#include "recipe/model_parts.h"
+#include "recipe/recipe_parts.h"
+
+#include <algorithm>
+#include <array>
+
+namespace oxgoad {
+
+using nlohmann::ordered_json;
+
+namespace {
+
+constexpr std::array roles{Role::predictor,  Role::weight,   Role::time,  Role::group,
+                           Role::identifier, Role::setAside, Role::offset};
+
+void parseModel(JsonObject& object, Recipe& recipe) {
+    recipe.response = object.at("response").text();
+    object.at("terms").eachItem([&](const JsonValue& item) {
+        const Term term = parseTerm(item);
+        if (std::find(recipe.terms.begin(), recipe.terms.end(), term) != recipe.terms.end())
+            item.refuse("is a term that is there before: " + termName(term));
+        for (const TermPart& part : term.parts)
+            if (part.column == recipe.response)
+                item.refuse("uses the response \"" + recipe.response + "\" to explain itself");
+        recipe.terms.push_back(term);
+    });
+    object.optional("intercept", [&](const JsonValue& v) { recipe.intercept = v.boolean(); });
+    object.optional("reference", [&](const JsonValue& v) {
+        v.eachMember([&](const std::string& column, const JsonValue& level) {
+            recipe.reference[column] = level.text();
+        });
+    });
+    object.optional("estimator", [&](const JsonValue& v) { recipe.estimator = parseEstimator(v); });
+    object.optional("errors", [&](const JsonValue& v) {
+        recipe.errors = parseErrors(v);
+        if (!kindOf(recipe.estimator).leastSquares)
+            v.refuse("go with least squares only",
+                     "Other estimators have errors of their own; take the key out.");
+    });
+    object.optional("response_in_logs", [&](const JsonValue& v) { recipe.logResponse = v.boolean(); });
+    object.optional("level", [&](const JsonValue& v) { recipe.level = v.number(0, 1); });
+}
+
+void parseRest(JsonObject& object, Recipe& recipe) {
+    object.optional("steps", [&](const JsonValue& v) {
+        v.eachItem([&](const JsonValue& item) { recipe.steps.push_back(parseStep(item)); });
+        if (recipe.steps.size() > 1000) v.refuse("are more than 1,000");
+    });
+    object.optional("roles", [&](const JsonValue& v) {
+        v.eachMember([&](const std::string& column, const JsonValue& role) {
+            const auto named = roleNamed(role.text());
+            if (!named)
+                role.refuse("is \"" + role.text() + "\"",
+                            "Known are predictor, weight, time, group, identifier, set aside and offset.");
+            if ((*named == Role::weight || *named == Role::offset) && !columnWith(recipe, *named).empty())
+                role.refuse("is \"" + role.text() + "\" for a second column", "One column can have it.");
+            recipe.roles[column] = *named;
+        });
+    });
+    object.optional("set_aside", [&](const JsonValue& v) { recipe.setAside = parseSetAside(v); });
+    object.optional("forecast", [&](const JsonValue& v) {
+        JsonObject forecast(v);
+        ForecastRequest request;
+        static_cast<RowsSource&>(request) = parseSource(forecast);
+        forecast.optional("level", [&](const JsonValue& level) { request.level = level.number(0, 1); });
+        forecast.finish();
+        recipe.forecast = request;
+    });
+    object.optional("leave_out", [&](const JsonValue& v) {
+        v.eachItem([&](const JsonValue& item) {
+            JsonObject row(item);
+            recipe.leaveOut.push_back({row.at("row").whole(1, UINT32_MAX), row.at("reason").text()});
+            row.finish();
+        });
+    });
+    object.optional("accepted", [&](const JsonValue& v) {
+        v.eachItem([&](const JsonValue& item) {
+            JsonObject goad(item);
+            recipe.accepted.push_back({goad.at("goad").text(), goad.at("reason").text()});
+            goad.finish();
+        });
+    });
+    object.optional("noted", [&](const JsonValue& v) {
+        v.eachItem([&](const JsonValue& item) {
+            JsonObject note(item);
+            recipe.noted.push_back({note.at("column").text(), note.at("says").text()});
+            note.finish();
+        });
+    });
+    object.optional("chosen", [&](const JsonValue& v) { recipe.chosen = parseChosen(v); });
+    object.optional("units", [&](const JsonValue& v) {
+        v.eachMember(
+            [&](const std::string& column, const JsonValue& unit) { recipe.units[column] = unit.text(); });
+    });
+}
+
+} // namespace
+
+std::string_view roleName(Role role) {
+    switch (role) {
+    case Role::predictor:
+        return "predictor";
+    case Role::weight:
+        return "weight";
+    case Role::time:
+        return "time";
+    case Role::group:
+        return "group";
+    case Role::identifier:
+        return "identifier";
+    case Role::setAside:
+        return "set aside";
+    case Role::offset:
+        return "offset";
+    }
+    return "predictor";
+}
+
+std::optional<Role> roleNamed(std::string_view name) {
+    for (const Role role : roles)
+        if (roleName(role) == name) return role;
+    return std::nullopt;
+}
+
+Role roleOf(const Recipe& recipe, const std::string& column) {
+    const auto found = recipe.roles.find(column);
+    return found == recipe.roles.end() ? Role::predictor : found->second;
+}
+
+bool isOffered(const Recipe& recipe, const std::string& column) {
+    const Role role = roleOf(recipe, column);
+    return role != Role::weight && role != Role::identifier && role != Role::setAside && role != Role::offset;
+}
+
+std::string columnWith(const Recipe& recipe, Role role) {
+    for (const auto& [column, has] : recipe.roles)
+        if (has == role && column != recipe.response) return column;
+    return {};
+}
+
+std::string estimatorText(const Settings& estimator) {
+    return kindOf(estimator).sentence(estimator);
+}
+
+std::string errorsText(const Errors& errors) {
+    switch (errors.kind) {
+    case ErrorsKind::equalSpread:
+        return "errors for equal spread";
+    case ErrorsKind::byGroup:
+        return "errors by " + errors.column;
+    case ErrorsKind::byFewGroups:
+        return "errors by " + errors.column + ", corrected for few groups";
+    case ErrorsKind::serial:
+        return errors.lags >= 0
+                   ? "errors for " + plural(static_cast<std::size_t>(errors.lags), "lag", "lags") + " of " +
+                         errors.column
+                   : "errors for serial dependence over " + errors.column;
+    default:
+        break;
+    }
+    return std::string(errorsKindName(errors.kind)) + " errors";
+}
+
+Recipe parseRecipe(std::string_view text, const std::string& name) {
+    const nlohmann::json parsed = parseJson(text, name);
+    JsonObject object{JsonValue(parsed, "", name)};
+    if (!object.has("recipe")) object.refuse("lacks the key \"recipe\", which says its version, 1");
+    const JsonValue version = object.at("recipe");
+    if (version.whole(1, UINT32_MAX) > 1)
+        throw Error(ErrorCode::newerVersion,
+                    "the recipe is of a newer form than this program knows, which is 1", {.file = name},
+                    "Use a newer Oxgoad.");
+    Recipe recipe;
+    recipe.rows = parsePlan(object.at("rows"));
+    parseModel(object, recipe);
+    parseRest(object, recipe);
+    object.finish();
+    return recipe;
+}
+
+Recipe readRecipe(const std::filesystem::path& path) {
+    return parseRecipe(readFile(path), path.filename().string());
+}
+
+std::string recipeText(const Recipe& recipe) {
+    ordered_json out;
+    out["recipe"] = 1;
+    out["rows"] = planJson(recipe.rows);
+    for (const Step& step : recipe.steps)
+        out["steps"].push_back(stepJson(step));
+    for (const auto& [column, role] : recipe.roles)
+        out["roles"][column] = roleName(role);
+    out["response"] = recipe.response;
+    out["terms"] = ordered_json::array();
+    for (const Term& term : recipe.terms)
+        out["terms"].push_back(termJson(term));
+    out["intercept"] = recipe.intercept;
+    if (!recipe.reference.empty()) out["reference"] = recipe.reference;
+    out["estimator"] = estimatorJson(recipe.estimator);
+    if (recipe.errors.kind != ErrorsKind::equalSpread) out["errors"] = errorsJson(recipe.errors);
+    if (recipe.logResponse) out["response_in_logs"] = true;
+    if (recipe.level != 0.95) out["level"] = recipe.level;
+    if (recipe.setAside) out["set_aside"] = setAsideJson(*recipe.setAside);
+    if (recipe.forecast) {
+        writeSource(out["forecast"], *recipe.forecast);
+        out["forecast"]["level"] = recipe.forecast->level;
+    }
+    for (const LeftOutRow& row : recipe.leaveOut)
+        out["leave_out"].push_back({{"row", row.row}, {"reason", row.reason}});
+    for (const AcceptedGoad& goad : recipe.accepted)
+        out["accepted"].push_back({{"goad", goad.goad}, {"reason", goad.reason}});
+    for (const NotedGoad& note : recipe.noted)
+        out["noted"].push_back({{"column", note.column}, {"says", note.says}});
+    if (recipe.chosen) out["chosen"] = chosenJson(*recipe.chosen);
+    if (!recipe.units.empty()) out["units"] = recipe.units;
+    return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
+}
+
+std::vector<Goad> notedGoads(const Recipe& recipe) {
+    std::vector<Goad> goads;
+    for (const NotedGoad& note : recipe.noted) {
+        Goad goad;
+        goad.key = "noted: " + note.column + ": " + note.says;
+        goad.title = "Seen in " + note.column;
+        goad.reading = note.says;
+        goad.threshold = "the analyst's eye";
+        goad.source = "noted while looking";
+        goad.station = "look";
+        goad.column = note.column;
+        goad.noted = true;
+        goad.moves.push_back({.label = "see column", .shows = Move::Shows::column});
+        goad.moves.push_back({.label = "drop the note", .edit = [note](Recipe& edited, const std::string&) {
+                                  std::erase(edited.noted, note);
+                              }});
+        for (const AcceptedGoad& accepted : recipe.accepted)
+            if (accepted.goad == goad.key) goad.accepted = accepted.reason;
+        goads.push_back(std::move(goad));
+    }
+    return goads;
+}
+
+bool sameModel(const Recipe& a, const Recipe& b) {
+    Recipe other = b;
+    other.accepted = a.accepted;
+    other.noted = a.noted;
+    other.chosen = a.chosen;
+    other.units = a.units;
+    other.roles = a.roles;
+    return a == other && columnWith(a, Role::weight) == columnWith(b, Role::weight) &&
+           columnWith(a, Role::offset) == columnWith(b, Role::offset);
+}
+
+bool learnsTheSame(const Recipe& a, const Recipe& b) {
+    const bool bounds = kindOf(a.estimator).quantile;
+    if (bounds && (a.forecast.has_value() != b.forecast.has_value() ||
+                   (a.forecast && a.forecast->level != b.forecast->level)))
+        return false;
+    Recipe other = b;
+    other.forecast = a.forecast;
+    other.level = a.level;
+    return sameModel(a, other);
+}
+
+} // namespace oxgoad

@@ -1,0 +1,34 @@
+#pragma once
+// The larger parts of a recipe's text: where rows come from, steps, rows set aside.
+#include "prepare/step.h"
+#include "read/source.h"
+#include "resample/parts.h"
+#include "recipe/json_reader.h"
+
+#include <nlohmann/json.hpp>
+
+#include <span>
+
+namespace oxgoad {
+
+/// A source's keys within an object whose other keys the caller asks for.
+RowsSource parseSource(JsonObject& object);
+void writeSource(nlohmann::ordered_json& out, const RowsSource& source);
+
+/// A source, "stack", "origin" and "join".
+RowsPlan parsePlan(const JsonValue& value);
+nlohmann::ordered_json planJson(const RowsPlan& plan);
+
+/// The values of fields that are there among an object's keys. They are not checked yet.
+FieldValues parseFields(JsonObject& object, std::span<const Field> fields);
+nlohmann::ordered_json fieldJson(const FieldValue& value);
+
+/// {"do": "fill missing", "columns": ["occupancy"], "with": "median"}; "off": true for a step that is
+/// switched off.
+Step parseStep(const JsonValue& value);
+nlohmann::ordered_json stepJson(const Step& step);
+
+SetAside parseSetAside(const JsonValue& value);
+nlohmann::ordered_json setAsideJson(const SetAside& aside);
+
+} // namespace oxgoad

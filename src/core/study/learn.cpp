@@ -1,0 +1,219 @@
+#include "base/error.h"
+#include "base/text.h"
+#include "estimate/linear/robust_errors.h"
+#include "study/rows_used.h"
+#include "study/study.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace oxgoad {
+
+namespace {
+
+using Eigen::Index;
+
+/// Place of each row's value among the different ones, ascending: groups and periods.
+std::vector<std::uint32_t> unitsOf(const Column& column, std::span<const std::uint32_t> rows) {
+    std::vector<double> values;
+    values.reserve(rows.size());
+    for (const auto row : rows)
+        values.push_back(column.kind() == ColumnKind::factor ? column.codes()[row] : column.asNumber(row));
+    std::vector<double> distinct = values;
+    std::sort(distinct.begin(), distinct.end());
+    distinct.erase(std::unique(distinct.begin(), distinct.end()), distinct.end());
+    std::vector<std::uint32_t> units;
+    units.reserve(rows.size());
+    for (const double value : values)
+        units.push_back(static_cast<std::uint32_t>(std::lower_bound(distinct.begin(), distinct.end(), value) -
+                                                   distinct.begin()));
+    return units;
+}
+
+/// Groups or periods that the errors are made over; empty without.
+std::vector<std::uint32_t> unitsOfErrors(const Errors& errors, const Table& table, const std::string& file,
+                                         std::span<const std::uint32_t> rows) {
+    if (errors.column.empty()) return {};
+    const Column& column = table.at(errors.column, file);
+    const bool serial = errors.kind == ErrorsKind::serial;
+    if (column.kind() == ColumnKind::text || (serial && column.kind() == ColumnKind::factor))
+        throw Error(ErrorCode::wrongType,
+                    "is a " + std::string(kindName(column.kind())) + " column, which has no " +
+                        (serial ? "order in time" : "groups"),
+                    {.file = file, .column = errors.column},
+                    serial ? "Choose a date or a number." : "Choose a factor, a date or a number.");
+    return unitsOf(column, rows);
+}
+
+int lagsOf(const Errors& errors, std::span<const std::uint32_t> units) {
+    if (errors.kind != ErrorsKind::serial) return 0;
+    if (errors.lags >= 0) return errors.lags;
+    return usualLags(units.empty() ? 0 : *std::max_element(units.begin(), units.end()) + std::size_t{1});
+}
+
+std::vector<double> workingValues(const Recipe& recipe, const Table& table, const std::string& file,
+                                  std::span<const std::uint32_t> rows) {
+    const WorkingResponse response(recipe, table, file);
+    std::vector<double> working;
+    working.reserve(rows.size());
+    for (const auto row : rows) {
+        working.push_back(response.at(row));
+        if (std::isnan(working.back()))
+            throw Error(ErrorCode::badTerm,
+                        "ln of the response is not defined at " + shortText(response.natural(row)) + " in row " +
+                            countText(row + 1),
+                        {.file = file, .column = recipe.response},
+                        "Fit the response as it is, or leave out the rows where it is 0 or less.");
+    }
+    return working;
+}
+
+/// Residuals that a rule is made of: of rows left out one at a time where the kind says so, otherwise of the
+/// learning rows.
+struct Residuals {
+    std::vector<double> values, weights;
+};
+
+Residuals residualsOf(const Study& study) {
+    Residuals found;
+    const bool leftOut = !study.taught.leftOneOut.empty();
+    const std::size_t count = leftOut ? study.taught.leftOneOut.size() : study.rows.size();
+    for (std::size_t i = 0; i < count; ++i) {
+        const std::size_t place = leftOut ? study.taught.leftOneOutRows[i] : i;
+        found.values.push_back(leftOut ? study.taught.leftOneOut[i]
+                                       : study.taught.residuals[static_cast<Index>(i)]);
+        found.weights.push_back(study.weights.empty() ? 1 : study.weights[place]);
+    }
+    return found;
+}
+
+void findSmearing(PredictionRule& rule, const Residuals& residuals) {
+    long double sum = 0, squares = 0, whole = 0;
+    for (std::size_t i = 0; i < residuals.values.size(); ++i) {
+        const double w = residuals.weights[i];
+        const double grown = std::exp(residuals.values[i]);
+        sum += w * grown;
+        squares += static_cast<long double>(w) * grown * grown;
+        whole += w;
+    }
+    const long double mean = sum / whole;
+    rule.smearing = static_cast<double>(mean);
+    rule.relativeVariance = static_cast<double>(squares / whole / (mean * mean) - 1);
+}
+
+/// What theory says of linear models is taken of rows left out where there is none.
+void findSpread(PredictionRule& rule, const Residuals& residuals) {
+    long double squares = 0, count = 0;
+    for (std::size_t i = 0; i < residuals.values.size(); ++i) {
+        const double w = residuals.weights[i], e = residuals.values[i];
+        if (!(w > 0) || std::isnan(e)) continue;
+        squares += static_cast<long double>(w) * e * e;
+        ++count;
+        rule.leftOneOut.push_back(std::fabs(e) * std::sqrt(w / rule.usualWeight));
+    }
+    std::sort(rule.leftOneOut.begin(), rule.leftOneOut.end());
+    rule.spread = count > 0 ? static_cast<double>(std::sqrt(squares / count)) : std::nan("");
+}
+
+} // namespace
+
+std::vector<double> weightsOf(const Recipe& recipe, const Table& table, const std::string& file,
+                              std::span<const std::uint32_t> rows) {
+    const std::string name = columnWith(recipe, Role::weight);
+    if (name.empty()) return {};
+    const Column& column = table.at(name, file);
+    if (column.kind() != ColumnKind::number)
+        throw Error(ErrorCode::wrongType,
+                    "weights must be numbers, and this is a " + std::string(kindName(column.kind())) + " column",
+                    {.file = file, .column = name}, "Give another column the role of the weight, or none.");
+    const auto numbers = column.numbers();
+    std::vector<double> weights;
+    weights.reserve(rows.size());
+    bool any = false;
+    for (const auto row : rows) {
+        if (!(numbers[row] >= 0) || !std::isfinite(numbers[row]))
+            throw Error(ErrorCode::badWeights,
+                        "the weight in row " + countText(row + 1) + " is " + shortText(numbers[row]),
+                        {.file = file, .column = name},
+                        "Weights are 0 or more. Correct it or leave the row out.");
+        any = any || numbers[row] > 0;
+        weights.push_back(numbers[row]);
+    }
+    if (!any)
+        throw Error(ErrorCode::badWeights, "all weights of the learning rows are 0",
+                    {.file = file, .column = name}, "Give another column the role of the weight, or none.");
+    return weights;
+}
+
+WorkingResponse::WorkingResponse(const Recipe& recipe, const Table& table, const std::string& file)
+    : m_response(table.at(recipe.response, file).numbers()), m_logarithm(recipe.logResponse) {
+    const std::string name = columnWith(recipe, Role::offset);
+    if (name.empty()) return;
+    m_offset = &table.at(name, file);
+    if (m_offset->kind() != ColumnKind::number)
+        throw Error(ErrorCode::wrongType,
+                    "an offset must be a number, and this is a " + std::string(kindName(m_offset->kind())) +
+                        " column",
+                    {.file = file, .column = name}, "Give another column the role of the offset, or none.");
+}
+
+double WorkingResponse::offset(std::size_t row) const {
+    return m_offset ? m_offset->numbers()[row] : 0;
+}
+
+double WorkingResponse::at(std::size_t row) const {
+    const double y = m_response[row];
+    if (!m_logarithm) return y - offset(row);
+    return y > 0 ? std::log(y) - offset(row) : std::nan("");
+}
+
+std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table, const std::vector<StepOutcome>& steps,
+                                   const std::string& file, std::vector<std::uint32_t> rows, Threads threads,
+                                   Progress& progress) {
+    const ModelKind& kind = kindOf(recipe.estimator);
+    auto study = std::make_shared<Study>();
+    study->recipe = recipe;
+    study->steps = steps;
+    study->rows = std::move(rows);
+    study->inputs = learnInputs(table, study->rows, inputNames(recipe.terms), recipe.reference, file);
+    const BoundInputs inputs(study->inputs, table, file);
+    const std::vector<double> working = workingValues(recipe, table, file, study->rows);
+    study->weights = weightsOf(recipe, table, file, study->rows);
+    const Errors errors = kind.leastSquares ? recipe.errors : Errors{};
+    const std::vector<std::uint32_t> units = unitsOfErrors(errors, table, file, study->rows);
+    Taught taught = kind.learn(recipe.estimator,
+                               {.inputs = inputs,
+                                .rows = study->rows,
+                                .y = working,
+                                .weights = study->weights,
+                                .terms = recipe.terms,
+                                .intercept = recipe.intercept,
+                                .errors = errors.kind,
+                                .units = units,
+                                .unitsName = errors.column,
+                                .lags = lagsOf(errors, units),
+                                .intervalLevel = recipe.forecast ? std::optional(recipe.forecast->level)
+                                                                 : std::nullopt,
+                                .file = file,
+                                .threads = threads},
+                               progress);
+    study->model = std::move(taught.model);
+    study->taught = std::move(taught.rows);
+    PredictionRule& rule = study->rule;
+    rule.logarithm = recipe.logResponse;
+    rule.offset = columnWith(recipe, Role::offset);
+    rule.weight = columnWith(recipe, Role::weight);
+    long double sum = 0;
+    for (const double w : study->weights)
+        sum += w;
+    if (!study->weights.empty())
+        rule.usualWeight = static_cast<double>(sum / static_cast<long double>(study->weights.size()));
+    if (const LinearModel* linear = study->linear())
+        rule.spread = linear->fit.residualStandardDeviation;
+    else
+        findSpread(rule, residualsOf(*study));
+    if (rule.logarithm && !kind.quantile) findSmearing(rule, residualsOf(*study));
+    return study;
+}
+
+} // namespace oxgoad

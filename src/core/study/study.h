@@ -1,0 +1,88 @@
+#pragma once
+// What was learned, complete: enough to predict any rows later without anything else.
+#include "forecast/prediction.h"
+#include "prepare/preparation.h"
+#include "recipe/recipe.h"
+#include "study/prepare_rows.h"
+#include "table/table.h"
+
+#include <cstdint>
+#include <memory>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace oxgoad {
+
+/// A model with all that leads from rows as they are read to predictions of the response. Immutable once it is made;
+/// owns what it holds.
+struct Study {
+    /// What was learned by. Files, levels and forecasts in it change nothing here.
+    Recipe recipe;
+    /// What the steps learned: see applySteps.
+    std::vector<StepOutcome> steps;
+    Inputs inputs;
+    std::shared_ptr<const LearnedModel> model;
+    PredictionRule rule;
+    /// Rows of the table that were learned from, in the order of `taught` and `weights`.
+    std::vector<std::uint32_t> rows;
+    /// Empty when all rows weigh alike.
+    std::vector<double> weights;
+    TaughtRows taught;
+
+    /// Null unless it has coefficients.
+    const LinearModel* linear() const { return model->linear(); }
+    BoundModel bind(const Table& table, const std::string& file) const {
+        return BoundModel(inputs, *model, rule, table, file);
+    }
+};
+
+/// Weights of some rows; empty when the recipe has none. Errors: wrongType, badWeights with the row.
+std::vector<double> weightsOf(const Recipe& recipe, const Table& table, const std::string& file,
+                              std::span<const std::uint32_t> rows);
+
+/// The value the model fits at a row: the response, or its logarithm, less the offset. NaN where not defined.
+class WorkingResponse {
+public:
+    /// Errors: unknownColumn, wrongType.
+    WorkingResponse(const Recipe& recipe, const Table& table, const std::string& file);
+    double at(std::size_t row) const;
+    double offset(std::size_t row) const;
+    double natural(std::size_t row) const { return m_response[row]; }
+
+private:
+    std::span<const double> m_response;
+    const Column* m_offset = nullptr;
+    bool m_logarithm = false;
+};
+
+/// Learns from `rows` of a prepared table, all of which have values in columnsInUse(): the inputs, the model by the
+/// recipe's kind with the recipe's errors, and how its values become those of the response. `steps` are what prepared
+/// the table. Errors: those of learnInputs and of the kind; badTerm with the row where the logarithm of the response
+/// is not defined; wrongType for a weight or offset that is no number. Throws Stopped. The same for any number of
+/// threads.
+std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table, const std::vector<StepOutcome>& steps,
+                                   const std::string& file, std::vector<std::uint32_t> rows, Threads threads,
+                                   Progress& progress);
+
+/// Predictions of rows.
+struct Applied {
+    /// What the model says, without the offset.
+    std::vector<double> said;
+    /// In the response's unit.
+    std::vector<double> predicted;
+};
+/// Predicts chosen rows of a prepared table, which must be complete. Fits nothing. Throws Stopped.
+Applied apply(const Study& study, const Table& table, const std::string& file, std::span<const std::uint32_t> rows,
+              Threads threads, Progress& progress);
+/// Prepares rows as they were read with what the study's steps learned.
+Prepared prepareFor(const Study& study, const Table& raw, const std::string& file, Progress& progress);
+
+/// Text from which readStudy makes an equal study, to the same bits. What was found at the rows learned from
+/// (`rows`, `weights`, `taught`) is not part of it.
+std::string studyText(const Study& study);
+/// Errors: badProject.
+std::shared_ptr<Study> readStudy(std::string_view text);
+
+} // namespace oxgoad

@@ -1,0 +1,131 @@
+#include "estimate/model_text.h"
+#include "study/study.h"
+
+#include <nlohmann/json.hpp>
+
+namespace oxgoad {
+
+using nlohmann::json;
+
+namespace {
+
+json columnJson(const Column& column) {
+    json out = {{"name", column.name()}, {"kind", kindName(column.kind())}};
+    switch (column.kind()) {
+    case ColumnKind::number:
+        out["values"] = numbersJson({column.numbers().begin(), column.numbers().end()});
+        break;
+    case ColumnKind::factor:
+        out["codes"] = std::vector<std::int32_t>(column.codes().begin(), column.codes().end());
+        out["levels"] = column.levels();
+        break;
+    case ColumnKind::date:
+        out["days"] = std::vector<std::int32_t>(column.days().begin(), column.days().end());
+        break;
+    case ColumnKind::text:
+        out["texts"] = json::array();
+        for (std::size_t i = 0; i < column.size(); ++i)
+            out["texts"].push_back(std::string(column.text(i)));
+        break;
+    }
+    return out;
+}
+
+Column columnFrom(const json& j) {
+    const auto name = j.at("name").get<std::string>();
+    const auto kind = j.at("kind").get<std::string>();
+    if (kind == kindName(ColumnKind::number)) return Column::ofNumbers(name, numbersFrom(j.at("values")));
+    if (kind == kindName(ColumnKind::date))
+        return Column::ofDates(name, j.at("days").get<std::vector<std::int32_t>>());
+    if (kind == kindName(ColumnKind::factor)) {
+        auto levels = j.at("levels").get<std::vector<std::string>>();
+        auto codes = j.at("codes").get<std::vector<std::int32_t>>();
+        for (const std::int32_t code : codes)
+            if (code < Column::missingCode || code >= static_cast<std::int32_t>(levels.size()))
+                throw std::out_of_range("code");
+        return Column::ofFactor(name, std::move(codes), std::move(levels));
+    }
+    if (kind != kindName(ColumnKind::text)) throw std::out_of_range("kind");
+    TextCells cells;
+    for (const auto& text : j.at("texts"))
+        cells.add(text.get<std::string>());
+    return Column::ofText(name, std::move(cells));
+}
+
+/// What applySteps reads of an outcome.
+json outcomeJson(const StepOutcome& outcome) {
+    json learned = json::array(), kept = json::array();
+    for (const LearnedValue& value : outcome.learned)
+        learned.push_back({{"column", value.column},
+                           {"what", value.what},
+                           {"numbers", numbersJson(value.numbers)},
+                           {"texts", value.texts}});
+    for (const Column& column : outcome.kept)
+        kept.push_back(columnJson(column));
+    return {{"done", outcome.done}, {"learned", std::move(learned)}, {"kept", std::move(kept)}};
+}
+
+StepOutcome outcomeFrom(const json& j) {
+    StepOutcome outcome;
+    outcome.done = j.at("done").get<bool>();
+    for (const auto& value : j.at("learned"))
+        outcome.learned.push_back({value.at("column").get<std::string>(), value.at("what").get<std::string>(),
+                                   numbersFrom(value.at("numbers")),
+                                   value.at("texts").get<std::vector<std::string>>()});
+    for (const auto& column : j.at("kept"))
+        outcome.kept.push_back(columnFrom(column));
+    return outcome;
+}
+
+} // namespace
+
+std::string studyText(const Study& study) {
+    const PredictionRule& rule = study.rule;
+    json out = {{"study", 1},
+                {"recipe", recipeText(study.recipe)},
+                {"inputs", inputsJson(study.inputs)},
+                {"model", study.model->text()},
+                {"steps", json::array()},
+                {"rule",
+                 {{"logarithm", rule.logarithm},
+                  {"smearing", numberJson(rule.smearing)},
+                  {"relative_variance", numberJson(rule.relativeVariance)},
+                  {"offset", rule.offset},
+                  {"weight", rule.weight},
+                  {"usual_weight", numberJson(rule.usualWeight)},
+                  {"spread", numberJson(rule.spread)},
+                  {"left_one_out", numbersJson(rule.leftOneOut)}}}};
+    for (const StepOutcome& outcome : study.steps)
+        out["steps"].push_back(outcomeJson(outcome));
+    return out.dump(-1, ' ', false, json::error_handler_t::replace);
+}
+
+std::shared_ptr<Study> readStudy(std::string_view text) {
+    return guardedRead([&] {
+        const json j = json::parse(text);
+        if (j.at("study").get<int>() != 1) throw std::out_of_range("study");
+        auto study = std::make_shared<Study>();
+        study->recipe = parseRecipe(j.at("recipe").get_ref<const std::string&>(), "the model");
+        study->inputs = inputsFrom(j.at("inputs"));
+        study->model = readModel(j.at("model").get_ref<const std::string&>());
+        for (const auto& outcome : j.at("steps"))
+            study->steps.push_back(outcomeFrom(outcome));
+        const json& from = j.at("rule");
+        PredictionRule& rule = study->rule;
+        rule.logarithm = from.at("logarithm").get<bool>();
+        rule.smearing = numberFrom(from.at("smearing"));
+        rule.relativeVariance = numberFrom(from.at("relative_variance"));
+        rule.offset = from.at("offset").get<std::string>();
+        rule.weight = from.at("weight").get<std::string>();
+        rule.usualWeight = numberFrom(from.at("usual_weight"));
+        rule.spread = numberFrom(from.at("spread"));
+        rule.leftOneOut = numbersFrom(from.at("left_one_out"));
+        const LinearModel* linear = study->linear();
+        if (study->steps.size() != study->recipe.steps.size() || study->model->kind() != study->recipe.estimator.kind ||
+            (linear && !(linear->design.inputs() == study->inputs)))
+            throw std::out_of_range("parts");
+        return study;
+    });
+}
+
+} // namespace oxgoad

@@ -1,0 +1,68 @@
+#pragma once
+// Named values that steps and kinds of model are told by, and what each may be.
+#include "table/column.h"
+
+#include <map>
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+#include <utility>
+#include <variant>
+#include <vector>
+
+namespace oxgoad {
+
+using TextPairs = std::vector<std::pair<std::string, std::string>>;
+using FieldValue =
+    std::variant<std::string, double, bool, std::vector<std::string>, std::vector<double>, TextPairs>;
+using FieldValues = std::map<std::string, FieldValue>;
+
+/// What a field holds, and how it is asked for.
+enum class FieldType {
+    column,
+    columns,
+    number,
+    whole,
+    text,
+    choice,
+    expression,
+    level,
+    levels,
+    texts,
+    numbers,
+    pairs,
+    flag
+};
+
+struct Field {
+    /// Name in the recipe.
+    std::string key;
+    /// What the window calls it.
+    std::string label;
+    FieldType type = FieldType::text;
+    /// Taken when the recipe leaves the field out; none for fields that must be given.
+    std::optional<FieldValue> fallback;
+    std::vector<std::string> choices;
+    /// Of numbers. A number whose fallback is 0 below `low` may be 0, which stands for "the usual one".
+    double low = 0, high = 0;
+    /// Kinds of columns that make sense; empty for any.
+    std::vector<ColumnKind> kinds;
+};
+
+Field choiceField(std::string key, std::string label, std::vector<std::string> choices);
+Field numberField(std::string key, std::string label, double fallback, double low, double high);
+Field wholeField(std::string key, std::string label, double fallback, double low, double high);
+Field flagField(std::string key, std::string label, bool fallback);
+
+/// Throws Error (badStep) unless every value belongs to a field and every field is there or has a fallback, is
+/// of the right type, among the choices and in range. `owner` is how a message names them: "the step \"lag\"".
+void checkFields(const std::string& owner, std::span<const Field> fields, const FieldValues& values);
+
+/// The value of a field, or its fallback. Asserts that there is one.
+const FieldValue& fieldValue(std::span<const Field> fields, const FieldValues& values, std::string_view key);
+
+/// "a, b and c", shortened after a few.
+std::string nameList(const std::vector<std::string>& names, std::size_t most = 6);
+
+} // namespace oxgoad
