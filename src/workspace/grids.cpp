@@ -52,10 +52,11 @@ GridModel::Content outlyingGrid(const Session& session) {
     const auto evidence = session.evidence();
     if (!evidence) return grid;
     const RowEvidence& rows = evidence->rows;
-    const double sigma = evidence->residualStandardDeviation;
-    auto size = [&rows, sigma](std::size_t i) {
+    const double sigma = evidence->study->rule.spread;
+    const LinearRows* linear = evidence->linear ? &evidence->linear->rows : nullptr;
+    auto size = [&rows, linear, sigma](std::size_t i) {
         const double value =
-            rows.state[i] == RowState::learning ? rows.studentized[i] : rows.residual[i] / sigma;
+            linear && rows.state[i] == RowState::learning ? linear->studentized[i] : rows.residual[i] / sigma;
         return std::isnan(value) ? -1.0 : std::fabs(value);
     };
     std::vector<std::size_t> order;
@@ -82,16 +83,22 @@ GridModel::Content outlyingGrid(const Session& session) {
         numberColumn(
             evidence->logResponse ? "residual,\nlogarithm" : "residual",
             [at, evidence](int row) { return evidence->rows.residual[at(row)]; }, decimalsFor(sigma)),
-        numberColumn(
-            "studentised", [at, evidence](int row) { return evidence->rows.studentized[at(row)]; }, 2),
-        numberColumn(
-            "leverage", [at, evidence](int row) { return evidence->rows.leverage[at(row)]; }, 4),
-        numberColumn(
-            "Cook's distance", [at, evidence](int row) { return evidence->rows.cook[at(row)]; }, 3),
     };
-    if (!rows.robustWeight.empty()) // in place of what only least squares has
-        grid.columns.back() = numberColumn(
-            "weight", [at, evidence](int row) { return evidence->rows.robustWeight[at(row)]; }, 3);
+    if (!linear) {
+        grid.columns.push_back(numberColumn(
+            "in typical\nerrors",
+            [at, evidence, sigma](int row) { return evidence->rows.residual[at(row)] / sigma; }, 2));
+    } else {
+        const auto of = [at, evidence](std::vector<double> LinearRows::*member) {
+            return [at, evidence, member](int row) { return (evidence->linear->rows.*member)[at(row)]; };
+        };
+        grid.columns.push_back(numberColumn("studentised", of(&LinearRows::studentized), 2));
+        grid.columns.push_back(numberColumn("leverage", of(&LinearRows::leverage), 4));
+        if (linear->robustWeight.empty())
+            grid.columns.push_back(numberColumn("Cook's distance", of(&LinearRows::cook), 3));
+        else // in place of what only least squares has
+            grid.columns.push_back(numberColumn("weight", of(&LinearRows::robustWeight), 3));
+    }
     grid.extra = [at](int row, int, int role) -> QVariant {
         return role == DataRowRole ? QVariant::fromValue<qulonglong>(at(row)) : QVariant();
     };
@@ -173,10 +180,10 @@ GridModel::Content forecastGrid(const Session& session) {
     auto value = [evidence, at](std::vector<double> ForecastEvidence::*member) {
         return [evidence, at, member](int row) { return ((*evidence->forecast).*member)[at(row)]; };
     };
-    const bool quantile = evidence->model && evidence->model->rule.isQuantile();
-    grid.columns.push_back(numberColumn(quantile ? qs(percentText(evidence->model->rule.share)) + " quantile"
-                                                 : QString("forecast"),
-                                        value(&ForecastEvidence::prediction), decimals));
+    const LinearModel* fitted = evidence->study->linear();
+    grid.columns.push_back(numberColumn(
+        fitted && fitted->isQuantile() ? qs(percentText(fitted->share)) + " quantile" : QString("forecast"),
+        value(&ForecastEvidence::prediction), decimals));
     grid.columns.back().toolTip =
         "Predicted " + qs(evidence->response) + (unit.isEmpty() ? QString() : ", " + unit);
     grid.columns.push_back(numberColumn(level + " from", value(&ForecastEvidence::lower), decimals));
@@ -237,27 +244,36 @@ GridModel::Content compareGrid(const Session& session, int left, const Evidence*
         add("RMSE, learning rows" + unit, a->learning.rmse, b->learning.rmse);
         add("MAE, held-out rows" + unit, a->heldOut.mae, b->heldOut.mae);
         add("R², held-out rows", a->heldOut.rSquared, b->heldOut.rSquared);
-        add("R², learning rows", a->rSquared, b->rSquared);
-        add("adjusted R²", a->adjustedRSquared, b->adjustedRSquared);
+        const auto addLinear = [&](const QString& name, double LinearEvidence::*member, int digits = 4) {
+            if (a->linear || b->linear)
+                add(name, a->linear ? (*a->linear).*member : std::nan(""),
+                    b->linear ? (*b->linear).*member : std::nan(""), digits);
+        };
+        addLinear("R², learning rows", &LinearEvidence::rSquared);
+        addLinear("adjusted R²", &LinearEvidence::adjustedRSquared);
         if (a->logResponse == b->logResponse)
-            add("residual standard deviation" + (a->logResponse ? QString(" of the logarithm") : unit),
-                a->residualStandardDeviation, b->residualStandardDeviation);
-        if (std::isfinite(a->aicc) && std::isfinite(b->aicc) && a->rowsLearning == b->rowsLearning) {
-            add("AICc", a->aicc, b->aicc, 6);
-            add("BIC", a->bic, b->bic, 6);
+            addLinear("residual standard deviation" + (a->logResponse ? QString(" of the logarithm") : unit),
+                      &LinearEvidence::residualStandardDeviation);
+        if (a->linear && b->linear && std::isfinite(a->linear->aicc) && std::isfinite(b->linear->aicc) &&
+            a->rowsLearning == b->rowsLearning) {
+            addLinear("AICc", &LinearEvidence::aicc, 6);
+            addLinear("BIC", &LinearEvidence::bic, 6);
         }
-        lines->push_back({"degrees of freedom",
-                          qs(countText(static_cast<std::size_t>(a->degreesOfFreedom))),
-                          qs(countText(static_cast<std::size_t>(b->degreesOfFreedom))),
-                          {},
-                          false});
-        lines->push_back({"coefficients ± standard error", {}, {}, {}, true});
+        const auto freedom = [](const Evidence* e) {
+            return e->linear ? qs(countText(static_cast<std::size_t>(e->linear->degreesOfFreedom)))
+                             : QString();
+        };
+        if (a->linear || b->linear)
+            lines->push_back({"degrees of freedom", freedom(a), freedom(b), {}, false});
         std::vector<std::string> names;
         for (const auto* e : {a, b})
-            for (const auto& c : e->coefficients)
-                if (std::find(names.begin(), names.end(), c.name) == names.end()) names.push_back(c.name);
+            if (e->linear)
+                for (const auto& c : e->linear->coefficients)
+                    if (std::find(names.begin(), names.end(), c.name) == names.end()) names.push_back(c.name);
+        if (!names.empty()) lines->push_back({"coefficients ± standard error", {}, {}, {}, true});
         auto find = [](const Evidence* e, const std::string& name) -> const CoefficientEvidence* {
-            for (const auto& c : e->coefficients)
+            if (!e->linear) return nullptr;
+            for (const auto& c : e->linear->coefficients)
                 if (c.name == name) return &c;
             return nullptr;
         };

@@ -90,15 +90,6 @@ GridModel::Content termsGrid(Session& session, TermPlaces* places = nullptr);
 enum class EffectScale { quartiles, deviation };
 EffectScale effectScale(const Session& session);
 
-/// The recipe with another response: terms of that column go, and so does what a choice of terms said of the
-/// old one.
-Recipe withResponse(const Recipe& recipe, const std::string& name);
-/// The recipe with a term put in: a product with those of its parts that are no terms yet.
-Recipe withTerm(const Recipe& recipe, const Term& term);
-/// With a term taken out, and with it the products it is a part of, unless they are to be kept.
-Recipe withoutTerm(const Recipe& recipe, const std::string& name, bool keepProducts = false);
-/// With a term in place of another, also within products: how a column enters changes everywhere.
-Recipe withOtherForm(const Recipe& recipe, std::size_t term, const TermPart& part);
 /// What the fit says, a line each: R², residual sd, F, errors.
 QStringList fitSummary(const Session& session);
 

@@ -9,7 +9,7 @@ namespace oxgoad {
 namespace {
 
 QString wholeTerm(const Evidence& e, const Recipe& recipe, std::size_t t) {
-    const TermEvidence& term = e.terms[t];
+    const TermEvidence& term = e.linear->terms[t];
     if (!term.why.empty()) return QString("%1 as a whole: no test; %2.").arg(qs(term.name), qs(term.why));
     if (std::isnan(term.f)) return {};
     QString text = QString("%1 as a whole: F %2 with %3, p %4")
@@ -32,6 +32,11 @@ QStringList readingOf(const Session& session, const TermLine& line) {
         said << qs(coefficientSentence(*e, recipe, static_cast<std::size_t>(line.coefficient)));
     if (line.kind != TermLine::Kind::term) return said;
     const auto t = static_cast<std::size_t>(line.term);
+    if (!e->linear) {
+        for (const InputEvidence& input : e->inputs)
+            if (input.name == line.column) said << qs(importanceSentence(input));
+        return said;
+    }
     if (line.coefficient < 0) said << wholeTerm(*e, recipe, t);
     const Term& term = recipe.terms[t];
     if (term.parts.size() == 1) {

@@ -12,8 +12,7 @@ namespace {
 constexpr std::size_t recentEvidence = 4;
 
 bool isNoted(const Goad& goad) {
-    return std::any_of(goad.moves.begin(), goad.moves.end(),
-                       [](const Move& move) { return move.kind == Move::Kind::dropNote; });
+    return goad.noted;
 }
 
 } // namespace
@@ -92,6 +91,7 @@ void Session::takeRows(std::shared_ptr<const StudyRows> rows, std::optional<Rows
     m_forecastOf = std::move(forecastOf);
     m_prepared.reset();
     m_recent.clear();
+    m_studies.clear();
     m_edits.clear();
     m_back.clear();
     m_forward.clear();
@@ -105,6 +105,22 @@ void Session::takeRows(std::shared_ptr<const StudyRows> rows, std::optional<Rows
 
 void Session::remember(int fit, Evaluated evaluated) {
     std::erase_if(m_recent, [fit](const Recent& entry) { return entry.fit == fit; });
+    if (evaluated.evidence) {
+        m_studies[fit] = evaluated.evidence->study;
+        // Old ones go when all together are of more rows than this.
+        constexpr std::size_t mostRows = 4000000;
+        std::size_t rows = 0;
+        for (const auto& [number, study] : m_studies)
+            rows += study->rows.size();
+        for (auto at = m_studies.begin(); at != m_studies.end() && rows > mostRows;) {
+            if (at->first == fit || at->first == m_current) {
+                ++at;
+                continue;
+            }
+            rows -= at->second->rows.size();
+            at = m_studies.erase(at);
+        }
+    }
     m_recent.push_back({fit, std::move(evaluated)});
     if (m_recent.size() > recentEvidence) m_recent.erase(m_recent.begin());
 }
@@ -227,6 +243,7 @@ void Session::save(const QString& path) {
     project->folder = m_folder;
     project->view = m_view;
     project->rows = *m_rows;
+    project->studies = m_studies;
     // The rows to be forecast belong to the recipe that is kept; others are read again from their file.
     const auto& forecast = project->recipe.forecast;
     if (!forecast || !m_forecastOf || static_cast<const RowsSource&>(*forecast) != *m_forecastOf)

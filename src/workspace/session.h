@@ -103,6 +103,8 @@ public:
     /// Changes the preparation to steps made from those of recipe(). Makes a fit when there are terms.
     void setSteps(std::vector<Step> steps);
     void addStep(const Step& step);
+    /// Makes an edit of draft(): a fit when it asks for another model, otherwise what is said beside it.
+    void make(const RecipeEdit& edit, const std::string& reason);
     void setRole(const std::string& column, Role role);
     /// "" takes the unit away. Units change no number.
     void setUnit(const std::string& column, const std::string& unit);
@@ -206,9 +208,16 @@ private:
         int fit;
         Evaluated evaluated;
     };
+    /// What may be learned already: by the fit asked for, and what is shown.
+    struct Known {
+        std::shared_ptr<const Study> study;
+        std::shared_ptr<const Evidence> evidence;
+    };
+    Known knownOf(int fit) const;
+    static Known keptStudy(const Project& project);
     static Evaluated evaluated(const Recipe& recipe, const StudyRows& rows,
                                std::shared_ptr<const PreparedRows> prepared, bool fit, Progress& progress,
-                               bool lookAtTest = false);
+                               const Known& known, bool lookAtTest = false);
     /// Runs `work`; a password that is wanted is asked for, and `again` is what happens then.
     Jobs::Work askingForPasswords(Jobs::Work work, std::function<RowsPlan()> planOf,
                                   std::function<void()> again);
@@ -240,7 +249,8 @@ private:
     Jobs::Finish workOn(const Edit& edit, const std::shared_ptr<Stage>& stage, Progress& progress,
                         const std::shared_ptr<const StudyRows>& rows,
                         const std::optional<RowsSource>& forecastOf, const std::string& folder,
-                        const std::shared_ptr<const PreparedRows>& prepared, const PasswordFor& password);
+                        const std::shared_ptr<const PreparedRows>& prepared, const Known& known,
+                        const PasswordFor& password);
     void editDone(const Worked& worked);
     void editFailed(Stage stage);
     /// Changes what is said beside the model, of what is shown and of the edits on top of it.
@@ -276,6 +286,9 @@ private:
     int m_current = 0;
     std::shared_ptr<const Evidence> m_evidence;
     std::vector<Recent> m_recent;
+    /// What fits of the trail learned from these rows; goes into the project, so that it opens without
+    /// fitting.
+    std::map<int, std::shared_ptr<const Study>> m_studies;
     std::vector<State> m_back;
     std::vector<State> m_forward;
     /// The last one is being worked out; those before it are what is left when it fails.

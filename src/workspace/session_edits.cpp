@@ -26,9 +26,10 @@ struct Session::Worked {
 
 Session::Evaluated Session::evaluated(const Recipe& recipe, const StudyRows& rows,
                                       std::shared_ptr<const PreparedRows> prepared, bool fit,
-                                      Progress& progress, bool lookAtTest) {
+                                      Progress& progress, const Known& known, bool lookAtTest) {
     ProgressStage preparing(progress, 0, fit ? 0.3 : 1);
-    if (!prepared || !isPreparedFor(*prepared, recipe, rows)) {
+    const bool samePrepared = prepared && isPreparedFor(*prepared, recipe, rows);
+    if (!samePrepared) {
         prepared = prepareRows(recipe, rows, {}, preparing, prepared.get());
     } else {
         const bool sameForecast =
@@ -41,8 +42,16 @@ Session::Evaluated Session::evaluated(const Recipe& recipe, const StudyRows& row
     Evaluated result{prepared, nullptr};
     if (!fit) return result;
     ProgressStage fitting(progress, 0.3, 1);
-    result.evidence = std::make_shared<const Evidence>(
-        evaluate(recipe, rows, *prepared, {.lookAtTest = lookAtTest}, fitting));
+    // What was learned by the same recipe from these rows needs no fit; what was said of it stays as it is.
+    const std::shared_ptr<const Study> shown =
+        samePrepared && known.evidence ? known.evidence->study : nullptr;
+    const bool again = shown && learnsTheSame(shown->recipe, recipe);
+    result.evidence =
+        std::make_shared<const Evidence>(evaluate(recipe, rows, *prepared,
+                                                  {.lookAtTest = lookAtTest,
+                                                   .study = again ? shown : known.study,
+                                                   .before = again ? known.evidence.get() : nullptr},
+                                                  fitting));
     return result;
 }
 
@@ -146,28 +155,27 @@ void Session::addStep(const Step& step) {
 }
 
 void Session::setRole(const std::string& column, Role role) {
-    const auto counts = [](Role r) { return r == Role::weight || r == Role::offset; };
+    make(giveRole({}, column, role).edit, {});
+}
+
+void Session::make(const RecipeEdit& edit, const std::string& reason) {
     Recipe recipe = draft();
-    const bool another = counts(role) || counts(roleOf(recipe, column));
-    if (another && counts(role)) // one column has it
-        std::erase_if(recipe.roles, [&](const auto& has) { return has.second == role; });
-    const auto give = [column, role](Recipe& to) {
-        to.roles.erase(column);
-        if (role != Role::predictor) to.roles[column] = role;
-    };
-    give(recipe);
-    if (another) { // another model, not only another ledger
+    edit(recipe, reason);
+    if (recipe == draft()) return;
+    if (!sameModel(recipe, draft())) {
         change(recipe);
         return;
     }
-    annotate(give);
-    // What is odd about a column depends on its role.
+    const bool roles = recipe.roles != draft().roles;
+    annotate([&](Recipe& to) { edit(to, reason); });
+    if (!roles) return;
+    // Not another model, but another ledger: what is odd about a column depends on its role.
     m_recent.clear();
-    Edit edit = editOf(recipe);
-    edit.fit = drafted().fit;
-    edit.back = back();
-    edit.forward = forward();
-    push(std::move(edit));
+    Edit again = editOf(recipe);
+    again.fit = drafted().fit;
+    again.back = back();
+    again.forward = forward();
+    push(std::move(again));
 }
 
 void Session::lookAtTest() {
@@ -278,28 +286,29 @@ void Session::startEdit() {
                           : edit.readForecast ? tr("Forecasting")
                           : edit.fits         ? tr("Fitting")
                                               : tr("Preparing");
-    m_jobs.start(title,
-                 askingForPasswords(
-                     [this, edit, stage, rows = m_rows, forecastOf = m_forecastOf, folder = m_folder,
-                      prepared = m_prepared, password = passwordFor()](Progress& progress) {
-                         const Urgent urgent; // people wait for it, and what runs beside is of the fit before
-                         return workOn(edit, stage, progress, rows, forecastOf, folder, prepared, password);
-                     },
-                     [plan = edit.recipe.rows, forecast = edit.recipe.forecast] {
-                         RowsPlan all = plan;
-                         if (forecast) all.stacked.push_back(*forecast);
-                         return all;
-                     },
-                     [this] {
-                         if (!m_edits.empty()) startEdit();
-                     }),
-                 [this, stage](bool stopped) {
-                     if (stopped)
-                         m_edits.clear();
-                     else
-                         editFailed(*stage);
-                     emit draftChanged();
-                 });
+    m_jobs.start(
+        title,
+        askingForPasswords(
+            [this, edit, stage, rows = m_rows, forecastOf = m_forecastOf, folder = m_folder,
+             prepared = m_prepared, known = knownOf(edit.fit), password = passwordFor()](Progress& progress) {
+                const Urgent urgent; // people wait for it, and what runs beside is of the fit before
+                return workOn(edit, stage, progress, rows, forecastOf, folder, prepared, known, password);
+            },
+            [plan = edit.recipe.rows, forecast = edit.recipe.forecast] {
+                RowsPlan all = plan;
+                if (forecast) all.stacked.push_back(*forecast);
+                return all;
+            },
+            [this] {
+                if (!m_edits.empty()) startEdit();
+            }),
+        [this, stage](bool stopped) {
+            if (stopped)
+                m_edits.clear();
+            else
+                editFailed(*stage);
+            emit draftChanged();
+        });
 }
 
 std::shared_ptr<const StudyRows> Session::rowsFor(const Recipe& recipe,
@@ -321,7 +330,7 @@ std::shared_ptr<const StudyRows> Session::rowsFor(const Recipe& recipe,
 Jobs::Finish Session::workOn(const Edit& edit, const std::shared_ptr<Stage>& stage, Progress& progress,
                              const std::shared_ptr<const StudyRows>& rows,
                              const std::optional<RowsSource>& forecastOf, const std::string& folder,
-                             const std::shared_ptr<const PreparedRows>& prepared,
+                             const std::shared_ptr<const PreparedRows>& prepared, const Known& known,
                              const PasswordFor& password) {
     Worked worked;
     worked.recipe = edit.recipe;
@@ -365,7 +374,7 @@ Jobs::Finish Session::workOn(const Edit& edit, const std::shared_ptr<Stage>& sta
     ProgressStage fitting(progress, edit.readRows ? 0.75 : 0.02, 1);
     bool fits = edit.fits;
     if (edit.readRows) {
-        const Evaluated looked = evaluated(recipe, *worked.rows, nullptr, false, fitting);
+        const Evaluated looked = evaluated(recipe, *worked.rows, nullptr, false, fitting, {});
         // Read otherwise, the columns may have other names: without the response it is a start like any
         // other.
         if (!looked.prepared->table.find(recipe.response)) {
@@ -383,10 +392,11 @@ Jobs::Finish Session::workOn(const Edit& edit, const std::shared_ptr<Stage>& sta
     const auto steps = static_cast<double>(edit.path.size() + 1);
     for (std::size_t i = 0; i < edit.path.size(); ++i) {
         ProgressStage step(fitting, static_cast<double>(i) / steps, static_cast<double>(i + 1) / steps);
-        worked.path.push_back(evaluated(edit.path[i], *worked.rows, before, true, step));
+        worked.path.push_back(evaluated(edit.path[i], *worked.rows, before, true, step, {}));
     }
     ProgressStage last(fitting, 1 - 1 / steps, 1);
-    worked.last = evaluated(recipe, *worked.rows, before, fits, last, edit.lookAtTest);
+    worked.last =
+        evaluated(recipe, *worked.rows, before, fits, last, edit.readRows ? Known{} : known, edit.lookAtTest);
     return [this, worked] { editDone(worked); };
 }
 
@@ -472,16 +482,21 @@ std::shared_ptr<const Evidence> Session::evidenceOf(int fit) {
     if (!entry) return nullptr;
     m_sideJobs.start(tr("Fitting"),
                      [this, fit, recipe = entry->recipe, rows = m_rows, forecastOf = m_forecastOf,
-                      folder = m_folder, password = passwordFor(),
-                      prepared = m_prepared](Progress& progress) -> Jobs::Finish {
+                      folder = m_folder, password = passwordFor(), prepared = m_prepared,
+                      known = knownOf(fit)](Progress& progress) -> Jobs::Finish {
                          const auto own = rowsFor(recipe, rows, forecastOf, folder, password, progress);
-                         const Evaluated result = evaluated(recipe, *own, prepared, true, progress);
+                         const Evaluated result = evaluated(recipe, *own, prepared, true, progress, known);
                          return [this, fit, result] {
                              remember(fit, result);
                              emit evidenceReady(fit);
                          };
                      });
     return nullptr;
+}
+
+Session::Known Session::knownOf(int fit) const {
+    const auto kept = m_studies.find(fit);
+    return {kept == m_studies.end() ? nullptr : kept->second, m_evidence};
 }
 
 } // namespace oxgoad

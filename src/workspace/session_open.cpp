@@ -102,6 +102,11 @@ void Session::open(const QString& path) {
     }
 }
 
+Session::Known Session::keptStudy(const Project& project) {
+    const auto kept = project.studies.find(project.current);
+    return {kept == project.studies.end() ? nullptr : kept->second, nullptr};
+}
+
 void Session::openProjectFile(const QString& path) {
     startOpening(tr("Opening"), [this, path](Progress& progress) -> Jobs::Finish {
         ProgressStage opening(progress, 0, 0.4);
@@ -115,8 +120,8 @@ void Session::openProjectFile(const QString& path) {
         ProgressStage fitting(progress, 0.4, 1);
         const TrailFit* fit = project->trail.find(project->current);
         const auto rows = std::make_shared<const StudyRows>(std::move(project->rows));
-        const Evaluated result =
-            evaluated(fit ? fit->recipe : project->recipe, *rows, nullptr, fit != nullptr, fitting);
+        const Evaluated result = evaluated(fit ? fit->recipe : project->recipe, *rows, nullptr,
+                                           fit != nullptr, fitting, keptStudy(*project));
         return [this, path, project, rows, result] {
             takeOpened(*project, rows, result);
             m_projectPath = path;
@@ -139,6 +144,7 @@ void Session::takeOpened(const Project& project, const std::shared_ptr<const Stu
     takeProject();
     m_view = project.view;
     takeRows(rows, forecastSource(project.recipe, *rows));
+    m_studies = project.studies;
     showFit(project.current, result);
 }
 
@@ -153,11 +159,11 @@ void Session::openSalvaged(const QString& path) {
         ProgressStage fitting(progress, 0.4, 1);
         Evaluated result;
         try {
-            result = evaluated(project.recipe, *rows, nullptr, fit != nullptr, fitting);
+            result = evaluated(project.recipe, *rows, nullptr, fit != nullptr, fitting, keptStudy(project));
         } catch (const Error&) { // its columns are among what is lost
             project.current = 0;
             project.recipe = startRecipe(project.recipe.rows, rows->learning.table);
-            result = evaluated(project.recipe, *rows, nullptr, false, fitting);
+            result = evaluated(project.recipe, *rows, nullptr, false, fitting, {});
         }
         return [this, path, found, rows, result] {
             takeOpened(found->project, rows, result);
@@ -182,7 +188,7 @@ void Session::openRecipe(const QString& path) {
                          auto rows = std::make_shared<const StudyRows>(
                              loadRows(recipe, folder, {}, reading, password));
                          ProgressStage fitting(progress, 0.6, 1);
-                         const Evaluated result = evaluated(recipe, *rows, nullptr, true, fitting);
+                         const Evaluated result = evaluated(recipe, *rows, nullptr, true, fitting, {});
                          return [this, path, recipe, folder, rows, result] {
                              m_folder = folder;
                              m_trail = Trail();
@@ -207,7 +213,7 @@ void Session::openPlan(const RowsPlan& plan, const QString& folder) {
                 rows->learning = readRows(plan, folder, password, {}, reading);
                 const Recipe recipe = startRecipe(plan, rows->learning.table);
                 ProgressStage preparing(progress, 0.8, 1);
-                const Evaluated result = evaluated(recipe, *rows, nullptr, false, preparing);
+                const Evaluated result = evaluated(recipe, *rows, nullptr, false, preparing, {});
                 return [this, folder, recipe, rows, result] {
                     m_folder = folder;
                     m_trail = Trail();

@@ -184,7 +184,7 @@ TEST_F(Fits, DrawnEffectsChangeTheirScale) {
     ASSERT_TRUE(settle());
     EXPECT_TRUE(
         terms()->model()->headerData(4, Qt::Horizontal).toString().startsWith("one standard deviation"));
-    const auto& c = session().evidence()->coefficients[1];
+    const auto& c = session().evidence()->linear->coefficients[1];
     EXPECT_DOUBLE_EQ(drawn(), c.estimate * c.deviation);
     EXPECT_NE(drawn(), quartiles);
 }
@@ -245,19 +245,19 @@ TEST_F(Fits, TermsAreChosenCheckedAndTaken) {
 
 TEST_F(Fits, EstimatorsAndErrorsAreChosenInTheBrief) {
     openFit("/4_two_rows_left_out.json");
-    const double plain = session().evidence()->coefficients[1].standardError;
+    const double plain = session().evidence()->linear->coefficients[1].standardError;
     estimate({"Standard errors", "For unequal spread, small samples (HC3)"});
     EXPECT_EQ(brief(), "least squares with HC3 errors");
-    EXPECT_NE(session().evidence()->coefficients[1].standardError, plain);
+    EXPECT_NE(session().evidence()->linear->coefficients[1].standardError, plain);
     estimate({"Standard errors", "For groups of rows that depend on each other", "depot"});
     EXPECT_EQ(brief(), "least squares with errors by depot");
-    EXPECT_EQ(session().evidence()->errorUnits, 40u);
+    EXPECT_EQ(session().evidence()->linear->errorUnits, 40u);
     estimate({"Robust: far outliers do not pull (bisquare)"});
     EXPECT_EQ(brief(), "robust regression with the bisquare");
-    EXPECT_TRUE(session().evidence()->iterated->converged);
+    EXPECT_TRUE(session().evidence()->linear->iterated->converged);
     estimate({"Quantile regression", "90 % quantile"});
     EXPECT_EQ(brief(), "90 % quantile regression");
-    EXPECT_NEAR(session().evidence()->quantileFit, 0.8, 0.15);
+    EXPECT_NEAR(session().evidence()->linear->quantileFit, 0.8, 0.15);
     estimate({"Least squares"});
     estimate({"Through the logarithm of the response"});
     EXPECT_TRUE(session().evidence()->logResponse);

@@ -4,6 +4,7 @@
 #include "app/window/help_window.h"
 #include "app/window/start_pane.h"
 #include "app_support.h"
+#include "recipe/recipe_edits.h"
 #include "workspace/grids.h"
 #include "workspace/start_recipe.h"
 

@@ -1,5 +1,6 @@
 // The Look station, driven by mouse and keys on the demo rows and on odd ones.
 #include "app_support.h"
+#include "recipe/recipe_edits.h"
 #include "study/look_at.h"
 #include "workspace/grids.h"
 

@@ -89,13 +89,13 @@ TEST_F(Sessions, ReadingAgainKeepsTheModelWhereTheColumnsStay) {
     recipe.terms = {plainTerm("x"), plainTerm("g")};
     session.change(recipe);
     ASSERT_TRUE(settle());
-    EXPECT_EQ(session.evidence()->coefficients.size(), 3u);
+    EXPECT_EQ(session.evidence()->linear->coefficients.size(), 3u);
     RowsPlan plan = session.recipe().rows;
     plan.text.kinds["g"] = ColumnKind::factor;
     session.readAgain(plan);
     ASSERT_TRUE(settle());
     ASSERT_TRUE(session.evidence());
-    EXPECT_EQ(session.evidence()->coefficients.back().name, "g = 2");
+    EXPECT_EQ(session.evidence()->linear->coefficients.back().name, "g = 2");
     ASSERT_EQ(session.trail().fits().size(), 2u);
     // The first fit's error is of the rows as they were read before; chosen again, it is of these.
     EXPECT_TRUE(session.trail().fits()[0].earlierRows);

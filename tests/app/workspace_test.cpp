@@ -1,5 +1,6 @@
 // Models, jobs and the session, without a window.
 #include "app_support.h"
+#include "recipe/recipe_edits.h"
 #include "workspace/grids.h"
 
 #include <QAbstractItemModelTester>
@@ -48,7 +49,7 @@ TEST_F(SessionTest, RawValuesKeepFullPrecision) {
     ASSERT_TRUE(settle());
     GridModel model;
     model.setContent(termsGrid(session));
-    const double estimate = session.evidence()->coefficients[1].estimate;
+    const double estimate = session.evidence()->linear->coefficients[1].estimate;
     QModelIndexList cells;
     for (int row = 0; row < model.rowCount(); ++row)
         if (model.index(row, 0).data().toString() == "places")

@@ -44,7 +44,7 @@ bool hasGoad(const Evidence& e, const std::string& start) {
 }
 
 const TermEvidence& termOf(const Evidence& e, const std::string& name) {
-    for (const TermEvidence& term : e.terms)
+    for (const TermEvidence& term : e.linear->terms)
         if (term.name == name) return term;
     throw std::runtime_error("no term " + name);
 }
@@ -57,7 +57,7 @@ const Help* helpOf(const WhatHelps& helps, const std::string& name) {
 
 /// No F that is negative or beyond anything, no p of exactly 0, and a reason where there is none.
 void expectSaneTests(const Evidence& e, const std::string& where) {
-    for (const TermEvidence& term : e.terms) {
+    for (const TermEvidence& term : e.linear->terms) {
         if (term.degreesOfFreedom == 0) continue;
         if (std::isnan(term.f)) {
             EXPECT_FALSE(term.why.empty()) << where << " " << term.name;
@@ -68,11 +68,11 @@ void expectSaneTests(const Evidence& e, const std::string& where) {
             EXPECT_GT(term.p, 0) << where << " " << term.name;
         }
     }
-    if (std::isnan(e.f)) {
-        EXPECT_FALSE(e.fWhy.empty()) << where;
+    if (std::isnan(e.linear->f)) {
+        EXPECT_FALSE(e.linear->fWhy.empty()) << where;
     } else {
-        EXPECT_GE(e.f, 0) << where;
-        EXPECT_LT(e.f, 1e6) << where;
+        EXPECT_GE(e.linear->f, 0) << where;
+        EXPECT_LT(e.linear->f, 1e6) << where;
     }
 }
 
@@ -110,24 +110,28 @@ TEST(Cases, B_group_is_term_and_B2_few_groups) {
     EXPECT_TRUE(std::isnan(termOf(term, "g").f));
     const Case few = caseOf("B2_few_groups/recipe.json");
     expectSaneTests(few.evidence, "B2");
-    EXPECT_TRUE(std::isnan(few.evidence.f)) << "three groups say nothing of three slopes together";
+    EXPECT_TRUE(std::isnan(few.evidence.linear->f)) << "three groups say nothing of three slopes together";
     EXPECT_TRUE(hasGoad(few.evidence, "few groups: g"));
     for (const Goad& goad : few.evidence.goads)
         if (goad.key == "few groups: g") {
             ASSERT_FALSE(goad.moves.empty());
-            EXPECT_EQ(goad.moves.back().kind, Move::Kind::correctFewGroups);
+            Recipe edited = few.recipe;
+            goad.moves.back().edit(edited, {});
+            EXPECT_EQ(edited.errors.kind, ErrorsKind::byFewGroups);
         }
 }
 
 TEST(Cases, L_year_polynomial_Wald_tests_and_inflation_lose_nothing_to_conditioning) {
-    EXPECT_NEAR(caseOf("L_year_polynomial/4HC3.json").evidence.f, 23.36, 0.005); // 80 bits
-    EXPECT_NEAR(caseOf("L_year_polynomial/5HC3.json").evidence.f, 19.85, 0.005);
+    EXPECT_NEAR(caseOf("L_year_polynomial/4HC3.json").evidence.linear->f, 23.36, 0.005); // 80 bits
+    EXPECT_NEAR(caseOf("L_year_polynomial/5HC3.json").evidence.linear->f, 19.85, 0.005);
     const Evidence six = caseOf("L_year_polynomial/6equ.json").evidence;
     EXPECT_NEAR(std::pow(termOf(six, "z").inflation, 1.0), 1.08, 0.01);
-    for (const auto* name : {"2HC3", "3HC3", "4HC3", "5HC3", "6HC3", "2equ", "3equ", "4equ", "5equ", "6equ"})
-        for (const TermEvidence& term :
-             caseOf("L_year_polynomial/" + std::string(name) + ".json").evidence.terms)
+    for (const auto* name :
+         {"2HC3", "3HC3", "4HC3", "5HC3", "6HC3", "2equ", "3equ", "4equ", "5equ", "6equ"}) {
+        const Case each = caseOf("L_year_polynomial/" + std::string(name) + ".json");
+        for (const TermEvidence& term : each.evidence.linear->terms)
             EXPECT_GE(term.inflation, 1) << name << " " << term.name;
+    }
 }
 
 TEST(Cases, seed_410_and_D_inflation_by_triangular_factors) {
@@ -139,14 +143,14 @@ TEST(Cases, seed_410_and_D_inflation_by_triangular_factors) {
 
 TEST(Cases, seed_514_and_seed_79_errors_to_twice_the_precision_where_coefficients_are) {
     const Evidence e = caseOf("seed_514/recipe.json").evidence;
-    EXPECT_TRUE(e.twicePrecision);
-    EXPECT_NEAR(e.coefficients[0].standardError, 3.34, 0.005); // 80 bits; 36.2 in doubles
+    EXPECT_TRUE(e.linear->twicePrecision);
+    EXPECT_NEAR(e.linear->coefficients[0].standardError, 3.34, 0.005); // 80 bits; 36.2 in doubles
     const Evidence grouped = caseOf("seed_79/recipe.json").evidence;
-    EXPECT_TRUE(grouped.twicePrecision);
+    EXPECT_TRUE(grouped.linear->twicePrecision);
     // The two collinear columns' errors belong together: the difference of them is well known. 3 % off
     // before.
-    ASSERT_GT(grouped.coefficients.size(), 5u);
-    for (const CoefficientEvidence& c : grouped.coefficients)
+    ASSERT_GT(grouped.linear->coefficients.size(), 5u);
+    for (const CoefficientEvidence& c : grouped.linear->coefficients)
         EXPECT_GT(c.standardError, 0) << c.name;
 }
 
@@ -173,8 +177,8 @@ TEST(Cases, I_mean_interval_empty_seed_573_seed_458_intervals_or_a_reason) {
 
 TEST(Cases, C_log_zero_weight_criteria_do_not_count_rows_of_weight_0) {
     const Evidence with = caseOf("C_log_zero_weight/d.csv.json").evidence;
-    EXPECT_NEAR(with.aicc, 42.5, 0.05);
-    EXPECT_GT(digits(with.aicc, caseOf("C_log_zero_weight/d2.csv.json").evidence.aicc), 12);
+    EXPECT_NEAR(with.linear->aicc, 42.5, 0.05);
+    EXPECT_GT(digits(with.linear->aicc, caseOf("C_log_zero_weight/d2.csv.json").evidence.linear->aicc), 12);
 }
 
 TEST(Cases, H_level_only_weight_zero_was_never_learned_from) {
@@ -201,30 +205,36 @@ TEST(Cases, O_zero_weight_everything_is_as_without_those_rows) {
         const Evidence without = caseOf(path + "_without.json").evidence;
         EXPECT_EQ(with.rowsLearning, without.rowsLearning) << kind;
         EXPECT_EQ(with.rowsLearning + with.rowsWeightless, 90u) << kind;
-        ASSERT_EQ(with.coefficients.size(), without.coefficients.size()) << kind;
-        for (std::size_t i = 0; i < with.coefficients.size(); ++i) {
-            EXPECT_EQ(with.coefficients[i].estimate, without.coefficients[i].estimate) << kind << i;
-            EXPECT_EQ(with.coefficients[i].standardError, without.coefficients[i].standardError) << kind << i;
+        ASSERT_EQ(with.linear->coefficients.size(), without.linear->coefficients.size()) << kind;
+        for (std::size_t i = 0; i < with.linear->coefficients.size(); ++i) {
+            EXPECT_EQ(with.linear->coefficients[i].estimate, without.linear->coefficients[i].estimate)
+                << kind << i;
+            EXPECT_EQ(with.linear->coefficients[i].standardError,
+                      without.linear->coefficients[i].standardError)
+                << kind << i;
             if (i > 0) {
-                EXPECT_EQ(with.coefficients[i].effect, without.coefficients[i].effect) << kind << i;
+                EXPECT_EQ(with.linear->coefficients[i].effect, without.linear->coefficients[i].effect)
+                    << kind << i;
             }
         }
-        for (std::size_t t = 0; t < with.terms.size(); ++t) {
-            EXPECT_EQ(with.terms[t].density, without.terms[t].density) << kind;
-            EXPECT_EQ(with.terms[t].p, without.terms[t].p) << kind;
-            if (!std::isnan(without.terms[t].lowest)) {
-                EXPECT_EQ(with.terms[t].lowest, without.terms[t].lowest) << kind;
-                EXPECT_EQ(with.terms[t].highest, without.terms[t].highest) << kind;
+        for (std::size_t t = 0; t < with.linear->terms.size(); ++t) {
+            EXPECT_EQ(with.linear->terms[t].density, without.linear->terms[t].density) << kind;
+            EXPECT_EQ(with.linear->terms[t].p, without.linear->terms[t].p) << kind;
+            if (!std::isnan(without.linear->terms[t].lowest)) {
+                EXPECT_EQ(with.linear->terms[t].lowest, without.linear->terms[t].lowest) << kind;
+                EXPECT_EQ(with.linear->terms[t].highest, without.linear->terms[t].highest) << kind;
             }
         }
         EXPECT_EQ(with.learning.rmse, without.learning.rmse) << kind;
-        EXPECT_EQ(with.residualStandardDeviation, without.residualStandardDeviation) << kind;
-        EXPECT_EQ(with.errorUnits, without.errorUnits) << kind;
+        EXPECT_EQ(with.linear->residualStandardDeviation, without.linear->residualStandardDeviation) << kind;
+        EXPECT_EQ(with.linear->errorUnits, without.linear->errorUnits) << kind;
         ASSERT_EQ(with.readings.size(), without.readings.size()) << kind;
         for (std::size_t r = 0; r < with.readings.size(); ++r)
-            EXPECT_EQ(with.readings[r].value, without.readings[r].value) << kind << with.readings[r].name;
-        if (without.iterated) {
-            EXPECT_EQ(with.iterated->scale, without.iterated->scale) << kind;
+            EXPECT_TRUE(with.readings[r].value == without.readings[r].value ||
+                        (std::isnan(with.readings[r].value) && std::isnan(without.readings[r].value)))
+                << kind << with.readings[r].name;
+        if (without.linear->iterated) {
+            EXPECT_EQ(with.linear->iterated->scale, without.linear->iterated->scale) << kind;
         }
         EXPECT_EQ(with.forecast->prediction, without.forecast->prediction) << kind;
         EXPECT_EQ(with.forecast->lower[0], without.forecast->lower[0]) << kind;
@@ -261,7 +271,7 @@ TEST(Cases, A_row_of_weight_0_teaches_no_step_either) {
     const Evidence e = evaluate(recipe, rows, *prepared, {}, quietly());
     EXPECT_EQ(e.rows.state[5], RowState::weightless);
     EXPECT_TRUE(std::isfinite(e.rows.fitted[5])) << "it is predicted all the same";
-    EXPECT_TRUE(std::isnan(e.rows.cook[5]));
+    EXPECT_TRUE(std::isnan(e.linear->rows.cook[5]));
 }
 
 TEST(Cases, G_what_helps_weights_G2_what_helps_offset_F_what_helps_zero_weight) {
@@ -276,8 +286,8 @@ TEST(Cases, G_what_helps_weights_G2_what_helps_offset_F_what_helps_zero_weight) 
         const Help* help = helpOf(helps, added);
         ASSERT_NE(help, nullptr) << name;
         // What would help is by definition the F of the fit with the term.
-        EXPECT_GT(digits(help->f, fitted.terms.back().f), 8) << name << " " << help->f;
-        EXPECT_GT(digits(help->p, fitted.terms.back().p), 7) << name;
+        EXPECT_GT(digits(help->f, fitted.linear->terms.back().f), 8) << name << " " << help->f;
+        EXPECT_GT(digits(help->p, fitted.linear->terms.back().p), 7) << name;
     }
     const Case weighted = caseOf("G_what_helps_weights/recipe.json");
     EXPECT_NEAR(helpOf(whatHelps(weighted.recipe, *weighted.prepared, {}, quietly()), "z")->f, 31.2, 0.05);
@@ -295,10 +305,11 @@ TEST(Cases, K_error_without_logs_each_fit_has_its_own_smearing) {
 TEST(Cases, R_no_degrees_of_freedom_has_no_values_and_a_goad) {
     const Evidence e = caseOf("R_no_degrees_of_freedom/recipe.json").evidence;
     EXPECT_TRUE(hasGoad(e, "no degrees of freedom"));
-    for (const double value : {e.f, e.bic, e.aicc, e.rSquared, e.adjustedRSquared, e.terms[0].f, e.terms[0].p,
-                               e.coefficients[0].standardError, e.coefficients[0].lower})
+    for (const double value : {e.linear->f, e.linear->bic, e.linear->aicc, e.linear->rSquared,
+                               e.linear->adjustedRSquared, e.linear->terms[0].f, e.linear->terms[0].p,
+                               e.linear->coefficients[0].standardError, e.linear->coefficients[0].lower})
         EXPECT_TRUE(std::isnan(value));
-    EXPECT_FALSE(e.terms[0].why.empty());
+    EXPECT_FALSE(e.linear->terms[0].why.empty());
     const std::string said = coefficientSentence(e, caseOf("R_no_degrees_of_freedom/recipe.json").recipe, 1);
     EXPECT_NE(said.find("How sure that is cannot be said: no degrees of freedom are left."),
               std::string::npos)
@@ -332,8 +343,8 @@ TEST(Cases, J_effect_quartiles_by_definition_7) {
             const double rest = at - static_cast<double>(below);
             return values[below] + (rest > 0 ? rest * (values[below + 1] - values[below]) : 0);
         };
-        EXPECT_GT(digits(c.evidence.coefficients[1].effect,
-                         c.evidence.coefficients[1].estimate * (quantile(0.75) - quantile(0.25))),
+        EXPECT_GT(digits(c.evidence.linear->coefficients[1].effect,
+                         c.evidence.linear->coefficients[1].estimate * (quantile(0.75) - quantile(0.25))),
                   12)
             << rows;
     }
@@ -356,7 +367,7 @@ TEST(Cases, N_compare_says_what_it_compares) {
               std::string::npos)
         << say(first.recipe, unweighted);
     Recipe median = second.recipe;
-    median.estimator.kind = EstimatorKind::quantile;
+    median.estimator.kind = "quantile";
     const std::string said = say(first.recipe, median);
     EXPECT_NE(said.find("different estimators (fit 1: least squares, fit 2: median regression)"),
               std::string::npos)
@@ -376,9 +387,9 @@ TEST(Cases, N_compare_says_what_it_compares) {
 TEST(Cases, seed_210_a_fit_that_did_not_settle_says_so) {
     Case c = caseOf("seed_210/recipe.json");
     c.recipe.errors = {};
-    c.recipe.estimator = {.kind = EstimatorKind::robust, .influence = Influence::bisquare};
+    c.recipe.estimator = {"robust", {{"function", std::string("bisquare")}}};
     const Evidence e = evaluate(c.recipe, c.rows, {}, quietly());
-    EXPECT_EQ(e.iterated->converged, !hasGoad(e, "no convergence"));
+    EXPECT_EQ(e.linear->iterated->converged, !hasGoad(e, "no convergence"));
 }
 
 TEST(Cases, Sums_of_squares_of_a_far_off_response_keep_their_digits) {
@@ -390,8 +401,8 @@ TEST(Cases, Sums_of_squares_of_a_far_off_response_keep_their_digits) {
     rows.learning = readBytes(text);
     const Evidence e = evaluate(recipeOf("y", {"x"}), rows, {}, quietly());
     const double n = 1001;
-    EXPECT_GT(digits(e.totalSumOfSquares, n * (n * n - 1) / 12 * std::ldexp(1, -26)), 13);
-    EXPECT_LT(e.responseDigitsLeft, 4);
+    EXPECT_GT(digits(e.linear->totalSumOfSquares, n * (n * n - 1) / 12 * std::ldexp(1, -26)), 13);
+    EXPECT_LT(e.linear->responseDigitsLeft, 4);
     EXPECT_TRUE(hasGoad(e, "far-off response"));
 }
 
@@ -406,11 +417,11 @@ TEST(Cases, An_exactly_linear_response_is_a_goad_and_has_no_errors) {
         Recipe recipe = recipeOf("y", {"x", "z"});
         recipe.errors.kind = kind;
         const Evidence e = evaluate(recipe, rows, {}, quietly());
-        EXPECT_TRUE(e.fitsExactly);
+        EXPECT_TRUE(e.linear->fitsExactly);
         EXPECT_TRUE(hasGoad(e, "fits exactly"));
-        EXPECT_TRUE(std::isnan(e.coefficients[1].standardError)) << "never an error of 0";
-        EXPECT_TRUE(std::isnan(e.terms[0].f));
-        EXPECT_GT(digits(e.coefficients[1].estimate, 0.3), 14);
+        EXPECT_TRUE(std::isnan(e.linear->coefficients[1].standardError)) << "never an error of 0";
+        EXPECT_TRUE(std::isnan(e.linear->terms[0].f));
+        EXPECT_GT(digits(e.linear->coefficients[1].estimate, 0.3), 14);
     }
 }
 
@@ -421,7 +432,7 @@ TEST(Cases, Values_at_the_end_of_doubles_are_said_so) {
                                   "\n4" + x + ",5" + y + "\n5" + x + ",4" + y + "\n");
         std::string text = errorOf([&] {
             const Evidence e = evaluate(recipeOf("y", {"x"}), rows, {}, quietly());
-            for (const CoefficientEvidence& c : e.coefficients) {
+            for (const CoefficientEvidence& c : e.linear->coefficients) {
                 EXPECT_TRUE(std::isfinite(c.estimate));
                 EXPECT_GT(c.standardError, 0) << x << y;
             }
@@ -441,7 +452,7 @@ TEST(Cases, One_learning_row_is_a_sentence_or_a_goad) {
     rows.learning = readBytes("x,y\n1,5\n");
     const Evidence mean = evaluate(recipeOf("y", {}), rows, {}, quietly());
     EXPECT_TRUE(hasGoad(mean, "no degrees of freedom"));
-    EXPECT_TRUE(std::isnan(mean.coefficients[0].standardError));
+    EXPECT_TRUE(std::isnan(mean.linear->coefficients[0].standardError));
     EXPECT_NE(errorOf([&] { evaluate(recipeOf("y", {"x"}), rows, {}, quietly()); }).find("too few"),
               std::string::npos);
 }
@@ -465,7 +476,7 @@ TEST(Cases, What_would_help_measures_columns_far_off_0_or_counts_them_as_passed_
         ASSERT_NE(help, nullptr) << name;
         Recipe with = recipe;
         with.terms.push_back(term);
-        EXPECT_GT(digits(help->f, evaluate(with, rows, {}, quietly()).terms.back().f), 5) << name;
+        EXPECT_GT(digits(help->f, evaluate(with, rows, {}, quietly()).linear->terms.back().f), 5) << name;
     }
     EXPECT_EQ(helps.helps.size() + helps.passedOver, helps.tried);
 }
@@ -499,7 +510,7 @@ TEST(Cases, Products_are_read_aloud_at_the_mean_with_the_errors_of_their_slopes)
     Recipe centred = recipe;
     centred.terms[2].parts[1].form = Form::centred;
     const Evidence other = evaluate(centred, rows, {}, quietly());
-    const auto& slope = other.coefficients[1];
+    const auto& slope = other.linear->coefficients[1];
     EXPECT_NE(said.find(supported(slope.estimate, slope.standardError) + " ± " +
                         readableText(slope.standardError, 2)),
               std::string::npos)
@@ -523,7 +534,7 @@ TEST(Cases, Slopes_of_each_level_have_their_error_and_interval) {
     // The slope of b and its error, by the fit in which b is the reference level.
     recipe.reference["g"] = "b";
     const Evidence b = evaluate(recipe, rows, {}, quietly());
-    const auto& slope = b.coefficients[1];
+    const auto& slope = b.linear->coefficients[1];
     const std::string said = slopeSentence(e, recipe, levels[1], "g");
     EXPECT_TRUE(said.starts_with("For g = b: x " + supported(slope.estimate, slope.standardError) + " ± " +
                                  readableText(slope.standardError, 2)))

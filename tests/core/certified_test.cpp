@@ -49,16 +49,17 @@ TEST_P(CertifiedRegression, CoefficientsAndStandardErrors) {
     const StudyRows rows = publishedRows(c.name);
     const Evidence e = evaluate(recipeFor(c, rows.learning.table, json["intercept"]), rows, {}, quietly());
     const auto& b = certified["coef"];
-    ASSERT_EQ(e.coefficients.size(), b.size());
+    ASSERT_EQ(e.linear->coefficients.size(), b.size());
     double coefficient = 16, error = 16;
     for (std::size_t i = 0; i < b.size(); ++i) {
-        coefficient = std::min(coefficient, digits(e.coefficients[i].estimate, b[i]));
+        coefficient = std::min(coefficient, digits(e.linear->coefficients[i].estimate, b[i]));
         if (certified["se"][i] != 0.0)
-            error = std::min(error, digits(e.coefficients[i].standardError, certified["se"][i]));
+            error = std::min(error, digits(e.linear->coefficients[i].standardError, certified["se"][i]));
     }
-    const double sd =
-        certified["resid_sd"] == 0.0 ? 16 : digits(e.residualStandardDeviation, certified["resid_sd"]);
-    const double r2 = digits(e.rSquared, certified["r2"]);
+    const double sd = certified["resid_sd"] == 0.0
+                          ? 16
+                          : digits(e.linear->residualStandardDeviation, certified["resid_sd"]);
+    const double r2 = digits(e.linear->rSquared, certified["r2"]);
     std::cout << "[ digits   ] " << c.name << ": coefficients " << coefficient << ", standard errors "
               << error << ", residual sd " << sd << ", R² " << r2 << "\n";
     RecordProperty("coefficient_digits", std::to_string(coefficient));
@@ -67,7 +68,7 @@ TEST_P(CertifiedRegression, CoefficientsAndStandardErrors) {
     EXPECT_GE(sd, c.errorFloor);
     EXPECT_GE(r2, 9);
     if (certified["resid_sd"] == 0.0) { // the fit is exact: nothing but rounding may be left
-        EXPECT_LT(e.residualStandardDeviation, 1e-8 * std::sqrt(e.totalSumOfSquares));
+        EXPECT_LT(e.linear->residualStandardDeviation, 1e-8 * std::sqrt(e.linear->totalSumOfSquares));
     }
 }
 
@@ -93,13 +94,14 @@ TEST_P(CertifiedVariance, FOfOneFactor) {
     options.kinds["group"] = ColumnKind::factor;
     rows.learning = readText(published(std::string("csv/") + name + ".csv"), options, {}, quietly());
     const Evidence e = evaluate(recipeOf("y", {"group"}), rows, {}, quietly());
-    const double f = digits(e.f, json["certified"]["F"]);
-    const double sd = digits(e.residualStandardDeviation, json["certified"]["resid_sd"]);
+    const double f = digits(e.linear->f, json["certified"]["F"]);
+    const double sd = digits(e.linear->residualStandardDeviation, json["certified"]["resid_sd"]);
     std::cout << "[ digits   ] " << name << ": F " << f << ", residual sd " << sd << "\n";
     EXPECT_GE(f, floor);
-    EXPECT_EQ(e.fDegreesOfFreedom, json["certified"]["df_between"].get<double>());
-    EXPECT_EQ(e.degreesOfFreedom, json["certified"]["df_within"].get<double>());
-    EXPECT_NEAR(e.terms[0].f / e.f, 1, 1e-7) << "the F of the only term is the F of the model";
+    EXPECT_EQ(e.linear->fDegreesOfFreedom, json["certified"]["df_between"].get<double>());
+    EXPECT_EQ(e.linear->degreesOfFreedom, json["certified"]["df_within"].get<double>());
+    EXPECT_NEAR(e.linear->terms[0].f / e.linear->f, 1, 1e-7)
+        << "the F of the only term is the F of the model";
 }
 
 INSTANTIATE_TEST_SUITE_P(Nist, CertifiedVariance,

@@ -97,14 +97,16 @@ TEST(ChooseTerms, BestSubsetsAreThoseOfBruteForce) {
     std::vector<std::uint32_t> all;
     for (std::uint32_t i = 0; i < 442; ++i)
         all.push_back(i);
-    ModelFit model = fitModel(recipe, rows.learning.table, {}, all, {1}, quietly());
-    const BoundDesign bound(model.design, rows.learning.table, {});
-    const auto factor = reduceRows(model.fit, DesignRows(bound, all), model.working, {}, {1}, quietly());
+    const Design design = Design::learn(rows.learning.table, all, recipe.terms, {}, {});
+    const DesignRows x(BoundDesign(design, rows.learning.table, {}), all);
+    const auto y = rows.learning.table.at("y", {}).numbers();
+    LeastSquaresFit fit = fitLeastSquares(x, y, {.threads = {1}}, quietly());
+    const auto factor = reduceRows(fit, x, y, {}, {1}, quietly());
     std::vector<std::vector<Eigen::Index>> groups;
     for (Eigen::Index j = 1; j <= 10; ++j)
         groups.push_back({j});
     const auto best = bestSubsets(factor, 1, groups, {}, quietly());
-    const double unit = model.fit.responseScale * model.fit.responseScale;
+    const double unit = fit.responseScale * fit.responseScale;
     ASSERT_EQ(best.size(), 11u);
     for (std::size_t size = 0; size <= 10; ++size) {
         EXPECT_GT(digits(best[size].residualSumOfSquares / unit, values["best"][size]["rss"]), 11) << size;

@@ -46,7 +46,7 @@ TEST_P(Diagnostics, InferenceAgrees) {
     const Evidence e = evaluate(recipe, rows, {}, quietly());
     const auto& ols = json["ols"];
     std::vector<double> b, se, t, p, low, high;
-    for (const auto& c : e.coefficients) {
+    for (const auto& c : e.linear->coefficients) {
         b.push_back(c.estimate);
         se.push_back(c.standardError);
         t.push_back(c.t);
@@ -64,25 +64,25 @@ TEST_P(Diagnostics, InferenceAgrees) {
     EXPECT_GE(leastDigits(p, ols["p"]), floor - 1);
     EXPECT_GE(leastDigits(low, ols["ci95_low"]), floor - 1);
     EXPECT_GE(leastDigits(high, ols["ci95_high"]), floor - 1);
-    EXPECT_GE(digits(e.rSquared, ols["r2"]), 13);
-    EXPECT_GE(digits(e.adjustedRSquared, ols["adj_r2"]), 13);
-    EXPECT_GE(digits(e.residualStandardDeviation, ols["resid_sd"]), 12);
-    EXPECT_GE(digits(e.f, ols["F"]), 11);
-    EXPECT_GE(digits(e.fP, ols["F_p"]), 10);
+    EXPECT_GE(digits(e.linear->rSquared, ols["r2"]), 13);
+    EXPECT_GE(digits(e.linear->adjustedRSquared, ols["adj_r2"]), 13);
+    EXPECT_GE(digits(e.linear->residualStandardDeviation, ols["resid_sd"]), 12);
+    EXPECT_GE(digits(e.linear->f, ols["F"]), 11);
+    EXPECT_GE(digits(e.linear->fP, ols["F_p"]), 10);
 }
 
 TEST_P(Diagnostics, LeverageResidualsAndCooksDistancesAgree) {
     const Evidence e = evaluate(recipe, rows, {}, quietly());
     const double floor = GetParam().floor - 2;
     EXPECT_GE(leastDigits(e.rows.fitted, json["rows"]["fitted"]), floor);
-    EXPECT_GE(leastDigits(e.rows.leverage, json["rows"]["leverage"]), floor);
-    EXPECT_GE(leastDigits(e.rows.studentized, json["rows"]["stud_external"]), floor - 1);
-    EXPECT_GE(leastDigits(e.rows.cook, json["rows"]["cook"]), floor - 1);
+    EXPECT_GE(leastDigits(e.linear->rows.leverage, json["rows"]["leverage"]), floor);
+    EXPECT_GE(leastDigits(e.linear->rows.studentized, json["rows"]["stud_external"]), floor - 1);
+    EXPECT_GE(leastDigits(e.linear->rows.cook, json["rows"]["cook"]), floor - 1);
 }
 
 TEST_P(Diagnostics, InflationAndSpreadAgree) {
     const Evidence e = evaluate(recipe, rows, {}, quietly());
-    for (const auto& term : e.terms)
+    for (const auto& term : e.linear->terms)
         EXPECT_GE(digits(term.inflation, json["vif"][term.name]), 10) << term.name;
     for (const Reading& reading : e.readings) {
         if (reading.name != "unequal spread") continue;

@@ -64,7 +64,7 @@ TEST(Effects, TheBandIsTheForecastsAtTheSamePlace) {
     EXPECT_NEAR(effect.lines[0].lower.front(), e.forecast->meanLower[0], 1e-12);
     EXPECT_NEAR(effect.lines[0].upper.back(), e.forecast->meanUpper[1], 1e-12);
     // A partial residual is the line at the row's value plus the row's residual.
-    const double slope = first.coefficients[1].estimate;
+    const double slope = first.linear->coefficients[1].estimate;
     EXPECT_NEAR(effect.rows.y[2], effect.lines[0].mean.front() + slope * (3 - 1) + first.rows.residual[2],
                 1e-12);
     double counted = 0;
@@ -89,19 +89,19 @@ TEST(Effects, LinesOfAPairStopWhereTheirRowsDo) {
     StudyRows alone;
     alone.learning = readBytes("x,y\n10,1\n12,5\n14,4\n16,8\n");
     const Evidence own = evaluate(recipeOf("y", {"x"}), alone, {}, quietly());
-    EXPECT_NEAR(effect.lines[1].mean.back(), own.coefficients[0].estimate + 16 * own.coefficients[1].estimate,
-                1e-10);
+    EXPECT_NEAR(effect.lines[1].mean.back(),
+                own.linear->coefficients[0].estimate + 16 * own.linear->coefficients[1].estimate, 1e-10);
     const auto equations = equationsByLevel(e, "g");
     ASSERT_EQ(equations.size(), 2u);
     ASSERT_EQ(equations[1].parts.size(), 2u);
     EXPECT_EQ(equations[1].parts[0].name, "constant");
-    EXPECT_NEAR(equations[1].parts[0].estimate, own.coefficients[0].estimate, 1e-10);
+    EXPECT_NEAR(equations[1].parts[0].estimate, own.linear->coefficients[0].estimate, 1e-10);
     EXPECT_EQ(equations[1].parts[1].name, "x");
-    EXPECT_NEAR(equations[1].parts[1].estimate, own.coefficients[1].estimate, 1e-10);
+    EXPECT_NEAR(equations[1].parts[1].estimate, own.linear->coefficients[1].estimate, 1e-10);
     // Its error is that of the pooled spread.
     EXPECT_NEAR(equations[1].parts[1].standardError,
-                own.coefficients[1].standardError * e.residualStandardDeviation /
-                    own.residualStandardDeviation,
+                own.linear->coefficients[1].standardError * e.linear->residualStandardDeviation /
+                    own.linear->residualStandardDeviation,
                 1e-10);
 }
 
@@ -119,7 +119,7 @@ TEST(Effects, TwoNumbersGiveALineForEachQuartile) {
     EXPECT_EQ(effect.lines[1].label, "z = 21");
     // Only over the third of the rows around it, and by the model's own equation there.
     EXPECT_GT(effect.lines[2].at.front(), effect.lines[0].at.back());
-    const auto& c = e.coefficients;
+    const auto& c = e.linear->coefficients;
     const double x = effect.lines[1].at[10];
     EXPECT_NEAR(effect.lines[1].mean[10],
                 c[0].estimate + c[1].estimate * x + c[2].estimate * 21 + c[3].estimate * x * 21, 1e-9);
@@ -131,8 +131,8 @@ TEST(MarginalEffects, OfStraightTermsAreTheCoefficients) {
     const Evidence e = evaluate(recipe, rows, {}, quietly());
     const auto effects = averageMarginalEffects(e, rows.learning.table, {2}, quietly());
     ASSERT_EQ(effects.size(), 2u);
-    EXPECT_NEAR(effects[0].effect, e.coefficients[1].estimate, 1e-8);
-    EXPECT_NEAR(effects[0].standardError, e.coefficients[1].standardError, 1e-7);
+    EXPECT_NEAR(effects[0].effect, e.linear->coefficients[1].estimate, 1e-8);
+    EXPECT_NEAR(effects[0].standardError, e.linear->coefficients[1].standardError, 1e-7);
     // With a square: b + 2c times the mean.
     recipe.terms.push_back(Term{{TermPart{"bmi", 2}}});
     const Evidence bent = evaluate(recipe, rows, {}, quietly());
@@ -140,7 +140,9 @@ TEST(MarginalEffects, OfStraightTermsAreTheCoefficients) {
     for (const double v : rows.learning.table.at("bmi", "").numbers())
         mean += v / 442;
     const auto of = averageMarginalEffects(bent, rows.learning.table, {1}, quietly());
-    EXPECT_NEAR(of[0].effect, bent.coefficients[1].estimate + 2 * mean * bent.coefficients[3].estimate, 1e-7);
+    EXPECT_NEAR(of[0].effect,
+                bent.linear->coefficients[1].estimate + 2 * mean * bent.linear->coefficients[3].estimate,
+                1e-7);
 }
 
 TEST(MarginalEffects, OfLogarithmsAreSlopesTimesPredictions) {
@@ -152,7 +154,7 @@ TEST(MarginalEffects, OfLogarithmsAreSlopesTimesPredictions) {
     for (const double v : e.rows.fitted)
         mean += v / 442;
     const auto effects = averageMarginalEffects(e, rows.learning.table, {1}, quietly());
-    EXPECT_NEAR(effects[0].effect / (e.coefficients[1].estimate * mean), 1, 1e-7);
+    EXPECT_NEAR(effects[0].effect / (e.linear->coefficients[1].estimate * mean), 1, 1e-7);
     // Its error by the delta method, written out: the effect is b1·mean(f), f = exp(b0 + b1·x)·s, and changes
     // with b0 by itself and with b1 by mean(f) + b1·mean(x·f); the covariance of both is σ²(X'X)⁻¹.
     const auto x = rows.learning.table.at("bmi", "").numbers();
@@ -162,10 +164,10 @@ TEST(MarginalEffects, OfLogarithmsAreSlopesTimesPredictions) {
         sx += x[i];
         sxx += x[i] * x[i];
     }
-    const double b1 = e.coefficients[1].estimate, d0 = b1 * mean, d1 = mean + b1 * xf;
+    const double b1 = e.linear->coefficients[1].estimate, d0 = b1 * mean, d1 = mean + b1 * xf;
     const double determinant = 442 * sxx - sx * sx;
     const double variance = (d0 * d0 * sxx - 2 * d0 * d1 * sx + d1 * d1 * 442) / determinant *
-                            e.residualStandardDeviation * e.residualStandardDeviation;
+                            e.linear->residualStandardDeviation * e.linear->residualStandardDeviation;
     EXPECT_NEAR(effects[0].standardError / std::sqrt(variance), 1, 1e-6);
 }
 
@@ -186,10 +188,10 @@ TEST(Planted, SlopesPerContractAreWithinTheirIntervals) {
             << level.level;
     }
     // Read aloud: the difference of annual to spot is 1,900.
-    for (std::size_t c = 0; c < e.coefficients.size(); ++c)
-        if (e.coefficients[c].name == "list_rate × contract = annual") {
-            EXPECT_LT(e.coefficients[c].lower, 1900);
-            EXPECT_GT(e.coefficients[c].upper, 1900);
+    for (std::size_t c = 0; c < e.linear->coefficients.size(); ++c)
+        if (e.linear->coefficients[c].name == "list_rate × contract = annual") {
+            EXPECT_LT(e.linear->coefficients[c].lower, 1900);
+            EXPECT_GT(e.linear->coefficients[c].upper, 1900);
             const std::string said = coefficientSentence(e, recipe, c);
             EXPECT_TRUE(said.starts_with("For contract = annual each extra EUR of list_rate goes with "))
                 << said;
@@ -207,7 +209,7 @@ TEST(Planted, TheSaturationIsFoundAsACurve) {
     const Evidence straight = planted(recipe);
     // Against a straight line the curve explains more, and it rises ever less: 110,000·(1 −
     // exp(−occupancy/30)).
-    EXPECT_LT(curved.bic, straight.bic);
+    EXPECT_LT(curved.linear->bic, straight.linear->bic);
     const auto prepared = prepareRows(recipe, demoRows(), {}, quietly());
     const Effect effect = effectOf(curved, prepared->table, "occupancy", {}, quietly());
     const auto& line = effect.lines[0];
@@ -276,8 +278,8 @@ TEST(Say, NestedFitsAreComparedByTheirTest) {
     EXPECT_TRUE(said.starts_with("s5, s3 explains more than chance would (fit 2 against fit 1): F ")) << said;
     EXPECT_NE(said.find("AICc changes by −"), std::string::npos) << said;
     EXPECT_NE(said.find("rows both hold out fit 2 is off by "), std::string::npos) << said;
-    const double f =
-        (a.residualSumOfSquares - b.residualSumOfSquares) / 2 / (b.residualSumOfSquares / b.degreesOfFreedom);
+    const double f = (a.linear->residualSumOfSquares - b.linear->residualSumOfSquares) / 2 /
+                     (b.linear->residualSumOfSquares / b.linear->degreesOfFreedom);
     EXPECT_NE(said.find(readableText(f, 4)), std::string::npos);
     const Comparison both = compareHeldOut(a, b);
     EXPECT_NEAR(both.difference, b.heldOut.rmse - a.heldOut.rmse, 1e-12);

@@ -59,9 +59,9 @@ TEST(EvidenceNumbers, AgreeWithASecondRoute) {
     const StudyRows rows = sample();
     const Evidence e = evaluate(recipeOf("y", {"a", "b", "g"}), rows, {}, quietly());
     const SecondRoute second(rows, e);
-    ASSERT_EQ(e.coefficients.size(), 5u);
+    ASSERT_EQ(e.linear->coefficients.size(), 5u);
     for (Eigen::Index j = 0; j < 5; ++j) {
-        const auto& c = e.coefficients[static_cast<std::size_t>(j)];
+        const auto& c = e.linear->coefficients[static_cast<std::size_t>(j)];
         EXPECT_GE(digits(c.estimate, static_cast<double>(second.b[j])), 12) << c.name;
         EXPECT_GE(
             digits(c.standardError, static_cast<double>(std::sqrt(second.variance * second.inverse(j, j)))),
@@ -74,10 +74,10 @@ TEST(EvidenceNumbers, AgreeWithASecondRoute) {
     Eigen::Index k = 0;
     for (std::size_t i = 0; i < e.rows.state.size(); ++i) {
         if (e.rows.state[i] != RowState::learning) {
-            EXPECT_TRUE(std::isnan(e.rows.leverage[i]));
+            EXPECT_TRUE(std::isnan(e.linear->rows.leverage[i]));
             continue;
         }
-        EXPECT_GE(digits(e.rows.leverage[i], static_cast<double>(hat(k, k))), 11);
+        EXPECT_GE(digits(e.linear->rows.leverage[i], static_cast<double>(hat(k, k))), 11);
         ++k;
     }
 }
@@ -99,9 +99,10 @@ TEST(EvidenceNumbers, DeletedResidualsAreThoseOfTheFitWithoutTheRow) {
                      {}};
         const Evidence deleted = evaluate(recipe, without, {}, quietly());
         const double half = deleted.forecast->upper[0] - deleted.forecast->prediction[0];
-        const double t975 = (deleted.coefficients[0].upper - deleted.coefficients[0].estimate) /
-                            deleted.coefficients[0].standardError;
-        EXPECT_NEAR(e.rows.studentized[i],
+        const double t975 =
+            (deleted.linear->coefficients[0].upper - deleted.linear->coefficients[0].estimate) /
+            deleted.linear->coefficients[0].standardError;
+        EXPECT_NEAR(e.linear->rows.studentized[i],
                     (t.columns()[3].numbers()[i] - deleted.forecast->prediction[0]) / (half / t975), 1e-9)
             << i;
     }
@@ -120,11 +121,12 @@ TEST(EvidenceNumbers, ErrorWithoutATermIsThatOfTheFitWithoutIt) {
             fewer.leaveOut.push_back({row, "missing in the other fit"});
         const Evidence without = evaluate(fewer, rows, {}, quietly());
         ASSERT_EQ(without.rowsHeldOut, e.rowsHeldOut);
-        EXPECT_NEAR(e.terms[t].errorWithout, without.heldOut.rmse / e.heldOut.rmse - 1, 1e-10)
-            << e.terms[t].name;
-        const double f = (without.residualSumOfSquares - e.residualSumOfSquares) /
-                         e.terms[t].degreesOfFreedom / (e.residualSumOfSquares / e.degreesOfFreedom);
-        EXPECT_NEAR(e.terms[t].f, f, 1e-9 * f);
+        EXPECT_NEAR(e.linear->terms[t].errorWithout, without.heldOut.rmse / e.heldOut.rmse - 1, 1e-10)
+            << e.linear->terms[t].name;
+        const double f = (without.linear->residualSumOfSquares - e.linear->residualSumOfSquares) /
+                         e.linear->terms[t].degreesOfFreedom /
+                         (e.linear->residualSumOfSquares / e.linear->degreesOfFreedom);
+        EXPECT_NEAR(e.linear->terms[t].f, f, 1e-9 * f);
     }
 }
 
@@ -148,19 +150,19 @@ TEST(EvidenceNumbers, WithoutAConstantSquaresAreAboutZero) {
     Recipe recipe = recipeOf("y", {"x"});
     recipe.intercept = false;
     const Evidence e = evaluate(recipe, rows, {}, quietly());
-    EXPECT_EQ(e.coefficients.size(), 1u);
-    EXPECT_NEAR(e.coefficients[0].estimate, (2.1 + 7.8 + 18.6 + 31.2) / 30, 1e-14);
-    EXPECT_NEAR(e.totalSumOfSquares, 2.1 * 2.1 + 3.9 * 3.9 + 6.2 * 6.2 + 7.8 * 7.8, 1e-12);
-    EXPECT_EQ(e.degreesOfFreedom, 3);
+    EXPECT_EQ(e.linear->coefficients.size(), 1u);
+    EXPECT_NEAR(e.linear->coefficients[0].estimate, (2.1 + 7.8 + 18.6 + 31.2) / 30, 1e-14);
+    EXPECT_NEAR(e.linear->totalSumOfSquares, 2.1 * 2.1 + 3.9 * 3.9 + 6.2 * 6.2 + 7.8 * 7.8, 1e-12);
+    EXPECT_EQ(e.linear->degreesOfFreedom, 3);
 }
 
 TEST(EvidenceNumbers, TheMeanAloneIsAModel) {
     StudyRows rows;
     rows.learning = readBytes("y\n1\n2\n3\n6\n");
     const Evidence e = evaluate(recipeOf("y", {}), rows, {}, quietly());
-    EXPECT_NEAR(e.coefficients[0].estimate, 3, 1e-15);
-    EXPECT_NEAR(e.coefficients[0].standardError, std::sqrt(14.0 / 3 / 4), 1e-14);
-    EXPECT_NEAR(e.rSquared, 0, 1e-15);
+    EXPECT_NEAR(e.linear->coefficients[0].estimate, 3, 1e-15);
+    EXPECT_NEAR(e.linear->coefficients[0].standardError, std::sqrt(14.0 / 3 / 4), 1e-14);
+    EXPECT_NEAR(e.linear->rSquared, 0, 1e-15);
 }
 
 TEST(EvidenceNumbers, HeldOutLevelsNeverLearnedAreCounted) {
@@ -213,13 +215,13 @@ TEST(EvidenceFiles, TextHoldsTheSameNumbersExactly) {
     const Evidence e = evaluate(recipeOf("y", {"a", "b", "g"}), rows, {}, quietly());
     const Table coefficients = readBytes(coefficientsCsv(e)).table;
     const Table each = readBytes(rowsCsv(e)).table;
-    for (std::size_t i = 0; i < e.coefficients.size(); ++i)
-        EXPECT_EQ(coefficients.at("estimate", "").numbers()[i], e.coefficients[i].estimate);
+    for (std::size_t i = 0; i < e.linear->coefficients.size(); ++i)
+        EXPECT_EQ(coefficients.at("estimate", "").numbers()[i], e.linear->coefficients[i].estimate);
     ASSERT_EQ(each.rows(), 40u);
     EXPECT_EQ(each.at("part", "").cellText(5), "missing values");
     for (std::size_t i = 0; i < 40; ++i)
         if (e.rows.state[i] == RowState::learning) {
-            EXPECT_EQ(each.at("cooks_distance", "").numbers()[i], e.rows.cook[i]);
+            EXPECT_EQ(each.at("cooks_distance", "").numbers()[i], e.linear->rows.cook[i]);
         }
 }
 
@@ -234,9 +236,9 @@ TEST(Checks, GroupedTermsShareTheirInflation) {
     Recipe recipe = recipeOf("y", {"x", "g", "z"});
     recipe.terms.push_back(Term{{TermPart{"x"}, TermPart{"g"}}});
     const Evidence e = evaluate(recipe, rows, {}, quietly());
-    EXPECT_EQ(e.terms[0].inflation, e.terms[1].inflation);
-    EXPECT_EQ(e.terms[0].inflation, e.terms[3].inflation);
-    EXPECT_LT(e.terms[0].inflation, 2);
+    EXPECT_EQ(e.linear->terms[0].inflation, e.linear->terms[1].inflation);
+    EXPECT_EQ(e.linear->terms[0].inflation, e.linear->terms[3].inflation);
+    EXPECT_LT(e.linear->terms[0].inflation, 2);
     for (const Goad& g : e.goads)
         EXPECT_FALSE(g.key.starts_with("collinearity")) << g.key;
 }

@@ -200,14 +200,14 @@ TEST(Exact, ANearDependencyIsReportedWithTheDigitsLeft) {
     rows.learning.table =
         Table({Column::ofNumbers("a", a), Column::ofNumbers("b", b), Column::ofNumbers("y", y)});
     const Evidence e = evaluate(recipeOf("y", {"a", "b"}), rows, {}, quietly());
-    EXPECT_TRUE(e.twicePrecision);
-    EXPECT_GT(e.digitsLeft, 6);
-    EXPECT_LT(e.digitsLeft, 7.5);
+    EXPECT_TRUE(e.linear->twicePrecision);
+    EXPECT_GT(e.linear->digitsLeft, 6);
+    EXPECT_LT(e.linear->digitsLeft, 7.5);
     const auto goad = std::find_if(e.goads.begin(), e.goads.end(),
                                    [](const Goad& g) { return g.key == "near dependency"; });
     ASSERT_NE(goad, e.goads.end());
     EXPECT_NE(goad->reading.find("of the data's 16 digits"), std::string::npos) << goad->reading;
-    EXPECT_FALSE(e.coefficients[1].dependent);
+    EXPECT_FALSE(e.linear->coefficients[1].dependent);
 }
 
 TEST(Exact, WamplersFourthAndFifthSetsHaveTheCertifiedErrors) {
@@ -230,8 +230,11 @@ TEST(Exact, WamplersFourthAndFifthSetsHaveTheCertifiedErrors) {
             recipe.terms.push_back(Term{{TermPart{"x", k}}});
         const Evidence e = evaluate(recipe, rows, {}, quietly());
         for (std::size_t k = 0; k < 6; ++k) {
-            EXPECT_GE(digits(e.coefficients[k].estimate, 1), 13) << "times " << times << ", power " << k;
-            EXPECT_GE(digits(e.coefficients[k].standardError, times * certified["se"][k].get<double>()), 12);
+            EXPECT_GE(digits(e.linear->coefficients[k].estimate, 1), 13)
+                << "times " << times << ", power " << k;
+            EXPECT_GE(
+                digits(e.linear->coefficients[k].standardError, times * certified["se"][k].get<double>()),
+                12);
         }
     }
 }

@@ -93,7 +93,7 @@ TEST(FewGroups, ErrorsAndDegreesOfFreedomAreThoseOfTheDefinition) {
             const Evidence e = evaluate(recipeFor(weighted), m.rows, {}, quietly());
             const Defined d = defined(m, groups);
             for (Index c = 0; c < 3; ++c) {
-                const auto& coefficient = e.coefficients[static_cast<std::size_t>(c)];
+                const auto& coefficient = e.linear->coefficients[static_cast<std::size_t>(c)];
                 EXPECT_GT(digits(coefficient.standardError, std::sqrt(d.covariance(c, c))), 9) << groups << c;
                 const MatrixXd b =
                     d.g[static_cast<std::size_t>(c)].transpose() * d.g[static_cast<std::size_t>(c)];
@@ -110,9 +110,12 @@ TEST(FewGroups, TheTestOfOneColumnIsTheSquareOfItsT) {
     const Made m = made(8, 6, 5, false);
     const Evidence e = evaluate(recipeFor(false), m.rows, {}, quietly());
     for (const std::size_t t : {0U, 1U}) {
-        EXPECT_GT(digits(e.terms[t].f, e.coefficients[t + 1].t * e.coefficients[t + 1].t), 9);
-        EXPECT_GT(digits(e.terms[t].denominatorDf, e.coefficients[t + 1].degreesOfFreedom), 9);
-        EXPECT_GT(digits(e.terms[t].p, e.coefficients[t + 1].p), 8);
+        EXPECT_GT(
+            digits(e.linear->terms[t].f, e.linear->coefficients[t + 1].t * e.linear->coefficients[t + 1].t),
+            9);
+        EXPECT_GT(digits(e.linear->terms[t].denominatorDf, e.linear->coefficients[t + 1].degreesOfFreedom),
+                  9);
+        EXPECT_GT(digits(e.linear->terms[t].p, e.linear->coefficients[t + 1].p), 8);
     }
 }
 
@@ -136,10 +139,10 @@ TEST(FewGroups, JointTestIsThatOfPustejovskyAndTipton) {
             variances += ss.cwiseProduct(tt).sum() + st.cwiseProduct(st.transpose()).sum();
         }
     const double eta = 2 * 3 / variances;
-    const VectorXd b{{e.coefficients[1].estimate, e.coefficients[2].estimate}};
+    const VectorXd b{{e.linear->coefficients[1].estimate, e.linear->coefficients[2].estimate}};
     const double q = b.dot(d.covariance.bottomRightCorner(2, 2).inverse() * b);
-    EXPECT_GT(digits(e.fDenominatorDf, eta - 1), 8);
-    EXPECT_GT(digits(e.f, (eta - 1) / eta * q / 2), 8);
+    EXPECT_GT(digits(e.linear->fDenominatorDf, eta - 1), 8);
+    EXPECT_GT(digits(e.linear->f, (eta - 1) / eta * q / 2), 8);
 }
 
 TEST(FewGroups, AGroupThatAloneDeterminesAColumnIsAdjustedByTheMoorePenroseInverse) {
@@ -147,8 +150,8 @@ TEST(FewGroups, AGroupThatAloneDeterminesAColumnIsAdjustedByTheMoorePenroseInver
     Recipe recipe = recipeOf("y", {"a", "g"}); // each group a term: I − H_gg is singular
     recipe.errors = {ErrorsKind::byFewGroups, "g", -1};
     const Evidence e = evaluate(recipe, m.rows, {}, quietly());
-    EXPECT_GT(e.coefficients[1].standardError, 0) << "the slope within groups is judged";
-    for (const TermEvidence& term : e.terms)
+    EXPECT_GT(e.linear->coefficients[1].standardError, 0) << "the slope within groups is judged";
+    for (const TermEvidence& term : e.linear->terms)
         EXPECT_TRUE(term.name != "g" || (std::isnan(term.f) && !term.why.empty()));
 }
 
@@ -171,7 +174,7 @@ TEST(FewGroups, WithTenGroupsIntervalsCoverWhatTheySay) {
         Recipe recipe = recipeOf("y", {"x"});
         for (const auto kind : {ErrorsKind::byGroup, ErrorsKind::byFewGroups}) {
             recipe.errors = {kind, "g", -1};
-            const CoefficientEvidence c = evaluate(recipe, rows, {}, quietly()).coefficients[1];
+            const CoefficientEvidence c = evaluate(recipe, rows, {}, quietly()).linear->coefficients[1];
             const bool covers = c.lower <= 0.5 && 0.5 <= c.upper;
             (kind == ErrorsKind::byGroup ? plain : corrected) += covers;
         }

@@ -1,8 +1,9 @@
-// What the headless command says of some recipes over all that it can do, kept as files. Nothing here says that a
-// number is right (other tests do); it says that a change of the house changed none unless its commit says why.
+// What the headless command says of some recipes over all that it can do, kept as files. Nothing here says
+// that a number is right (other tests do); it says that a change of the house changed none unless its commit
+// says why.
 //
-// Numbers are compared to 12 digits of the largest number near them, since the C library takes other paths on other
-// processors; everything else is compared as it stands. OXGOAD_WRITE_GOLDEN=1 writes the files anew.
+// Numbers are compared to 12 digits of the largest number near them, since the C library takes other paths on
+// other processors; everything else is compared as it stands. OXGOAD_WRITE_GOLDEN=1 writes the files anew.
 #include "support/support.h"
 
 #include <cctype>
@@ -46,9 +47,11 @@ std::vector<Piece> piecesOf(const std::string& line) {
     std::vector<Piece> pieces;
     std::string between;
     for (std::size_t i = 0; i < line.size();) {
-        const bool within = i > 0 && (std::isalnum(static_cast<unsigned char>(line[i - 1])) != 0 || line[i - 1] == '_');
+        const bool within =
+            i > 0 && (std::isalnum(static_cast<unsigned char>(line[i - 1])) != 0 || line[i - 1] == '_');
         const bool starts = std::isdigit(static_cast<unsigned char>(line[i])) != 0 ||
-                            (line[i] == '-' && i + 1 < line.size() && std::isdigit(static_cast<unsigned char>(line[i + 1])) != 0);
+                            (line[i] == '-' && i + 1 < line.size() &&
+                             std::isdigit(static_cast<unsigned char>(line[i + 1])) != 0);
         double value = 0;
         if (!within && starts) {
             const auto [end, failure] = std::from_chars(line.data() + i, line.data() + line.size(), value);
@@ -76,8 +79,8 @@ std::vector<std::string> linesOf(const std::string& text) {
     return lines;
 }
 
-/// What a number may differ by: 12 digits of itself, or of the largest number at its place in the lines around it
-/// (in a table of comma-separated numbers residuals are differences of larger ones).
+/// What a number may differ by: 12 digits of itself, or of the largest number at its place in the lines
+/// around it (in a table of comma-separated numbers residuals are differences of larger ones).
 class Tolerance {
 public:
     explicit Tolerance(const std::vector<std::vector<Piece>>& lines, bool table) {
@@ -117,7 +120,8 @@ std::string differences(const std::string& now, const std::string& kept, bool ta
         }
         if (same) continue;
         ++told;
-        out += "line " + std::to_string(i + 1) + "\n  now  " + nowLines[i] + "\n  kept " + keptLines[i] + "\n";
+        out +=
+            "line " + std::to_string(i + 1) + "\n  now  " + nowLines[i] + "\n  kept " + keptLines[i] + "\n";
     }
     return out;
 }
@@ -136,7 +140,8 @@ TEST_P(Golden, OutputsAreAsTheyWere) {
         args += " --out";
     }
     const std::string command = "cd " + folder.string() + " && " + OXGOAD_RUN + " recipe.json " + args + " " +
-                                temporary.file("out").string() + " --quiet 2>" + temporary.file("err").string();
+                                temporary.file("out").string() + " --quiet 2>" +
+                                temporary.file("err").string();
     const int status = std::system(command.c_str());
     ASSERT_TRUE(WIFEXITED(status) && WEXITSTATUS(status) == 0) << bytesOf(temporary.file("err"));
     const fs::path kept = folder / "expected";
@@ -148,11 +153,14 @@ TEST_P(Golden, OutputsAreAsTheyWere) {
     }
     ASSERT_EQ(namesIn(temporary.file("out")), namesIn(kept));
     for (const std::string& name : namesIn(kept))
-        EXPECT_EQ(differences(bytesOf(temporary.file("out") / name), bytesOf(kept / name), name.ends_with(".csv")), "")
+        EXPECT_EQ(
+            differences(bytesOf(temporary.file("out") / name), bytesOf(kept / name), name.ends_with(".csv")),
+            "")
             << GetParam() << "/" << name;
 }
 
-INSTANTIATE_TEST_SUITE_P(Recipes, Golden, testing::ValuesIn(caseNames()), [](const auto& info) { return info.param; });
+INSTANTIATE_TEST_SUITE_P(Recipes, Golden, testing::ValuesIn(caseNames()),
+                         [](const auto& tested) { return tested.param; });
 
 TEST(GoldenComparison, SeesADigitAndAWordAndForgivesTheLastOnes) {
     EXPECT_EQ(differences("a,1.5\n", "a,1.5\n", true), "");

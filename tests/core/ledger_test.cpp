@@ -3,6 +3,7 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "ledger/ledger.h"
+#include "recipe/recipe.h"
 #include "study/prepare_rows.h"
 #include "study/project.h"
 #include "support/support.h"
@@ -40,7 +41,11 @@ const Goad* goadOf(const Ledger& ledger, const std::string& start) {
 /// The step a goad offers under a label.
 Step stepOf(const Goad& goad, const std::string& label) {
     for (const Move& move : goad.moves)
-        if (move.kind == Move::Kind::addStep && move.label.starts_with(label)) return *move.step;
+        if (move.edit && move.label.starts_with(label)) {
+            Recipe recipe;
+            move.edit(recipe, {});
+            if (!recipe.steps.empty()) return recipe.steps.back();
+        }
     ADD_FAILURE() << goad.key << " has no move " << label;
     return {};
 }
@@ -198,7 +203,7 @@ TEST(PreparedDemo, PlantedFaultsAreFoundAndEachIsAnsweredByOneStep) {
     for (const Goad& goad : evidence.goads)
         fire |= goad.key == "outlying: row 89" &&
                 std::any_of(goad.moves.begin(), goad.moves.end(),
-                            [](const Move& m) { return m.kind == Move::Kind::leaveOutRow; });
+                            [](const Move& m) { return m.asks == "Why is row 89 left out?"; });
     EXPECT_TRUE(fire);
 }
 
@@ -260,10 +265,10 @@ TEST(PreparedDemo, TheSameForAnyNumberOfThreadsAndNoMatterWhatHeldOutRowsSay) {
     const Evidence after = evaluate(recipe, rows, {}, quietly());
     for (std::size_t i = 0; i < before.steps.size(); ++i)
         EXPECT_EQ(before.steps[i].learned, after.steps[i].learned) << i;
-    ASSERT_EQ(before.coefficients.size(), after.coefficients.size());
-    for (std::size_t i = 0; i < before.coefficients.size(); ++i)
-        EXPECT_EQ(before.coefficients[i].estimate, after.coefficients[i].estimate)
-            << before.coefficients[i].name;
+    ASSERT_EQ(before.linear->coefficients.size(), after.linear->coefficients.size());
+    for (std::size_t i = 0; i < before.linear->coefficients.size(); ++i)
+        EXPECT_EQ(before.linear->coefficients[i].estimate, after.linear->coefficients[i].estimate)
+            << before.linear->coefficients[i].name;
     EXPECT_NE(before.heldOut.rmse, after.heldOut.rmse);
 }
 
@@ -278,7 +283,7 @@ TEST(PreparedDemo, TestRowsAreScoredOnlyWhenAskedAndTheLookIsKept) {
     ASSERT_TRUE(seen.test);
     EXPECT_EQ(seen.test->rows, 160u);
     EXPECT_GT(seen.test->rmse, 0);
-    EXPECT_EQ(seen.coefficients[1].estimate, locked.coefficients[1].estimate);
+    EXPECT_EQ(seen.linear->coefficients[1].estimate, locked.linear->coefficients[1].estimate);
     project.current = project.trail.add(recipe, seen, 0);
     project.recipe = recipe;
     project.trail.lookAtTest(1);

@@ -104,7 +104,8 @@ TEST(OpenTables, AreReadCellByCellAndCountedAsPlainLoopsCount) {
             const double sd = static_cast<double>(std::sqrt(squares / (n - 1)));
             EXPECT_EQ(s.numbers->smallest, values.front());
             EXPECT_EQ(s.numbers->largest, values.back());
-            EXPECT_NEAR(s.numbers->mean, static_cast<double>(sum / n), 2e-16 * (std::fabs(s.numbers->mean) + sd))
+            EXPECT_NEAR(s.numbers->mean, static_cast<double>(sum / n),
+                        2e-16 * (std::fabs(s.numbers->mean) + sd))
                 << name << " " << column.name();
             EXPECT_GT(digits(s.numbers->standardDeviation, sd), 13) << name << " " << column.name();
             for (const auto& [share, said] : {std::pair{0.25, s.numbers->lowerQuartile},
@@ -135,7 +136,7 @@ TEST(OpenTables, GoThroughPreparationAFitAndEveryExport) {
         const Recipe recipe = recipeOf(numbers[0], {numbers[1]});
         const auto prepared = prepareRows(recipe, rows, {}, quietly());
         const Evidence evidence = evaluate(recipe, rows, *prepared, {}, quietly());
-        EXPECT_TRUE(std::isfinite(evidence.coefficients[0].estimate)) << file;
+        EXPECT_TRUE(std::isfinite(evidence.linear->coefficients[0].estimate)) << file;
         const LookScope scope = lookScope(recipe, *prepared, &evidence, Against::residual);
         EXPECT_EQ(scope.rows, rows.learning.table.rows()) << file;
         ++fits;

@@ -284,16 +284,16 @@ TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
         }
         std::vector<Index> kept;
         std::vector<const CoefficientEvidence*> coefficients;
-        for (std::size_t c = 0; c < e.coefficients.size(); ++c)
-            if (!e.coefficients[c].dependent) {
+        for (std::size_t c = 0; c < e.linear->coefficients.size(); ++c)
+            if (!e.linear->coefficients[c].dependent) {
                 kept.push_back(static_cast<Index>(c));
-                coefficients.push_back(&e.coefficients[c]);
+                coefficients.push_back(&e.linear->coefficients[c]);
             }
-        ASSERT_EQ(static_cast<Index>(e.coefficients.size()), p.x.cols());
-        if (!(e.degreesOfFreedom > 0) || e.fitsExactly) continue;
+        ASSERT_EQ(static_cast<Index>(e.linear->coefficients.size()), p.x.cols());
+        if (!(e.linear->degreesOfFreedom > 0) || e.linear->fitsExactly) continue;
         ++fitted;
         const Answer a = solved(p, kept);
-        ASSERT_EQ(e.degreesOfFreedom, static_cast<double>(a.df));
+        ASSERT_EQ(e.linear->degreesOfFreedom, static_cast<double>(a.df));
         // 80 bits carry 19 digits less those the conditioning takes, and errors of sums.
         const double possible = std::min(9.5, 16.5 - std::log10(static_cast<double>(a.condition)));
         if (possible < 4) continue;
@@ -324,14 +324,15 @@ TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
                 agree(found.upper - found.lower,
                       2 * Real(studentQuantile(p.recipe.level, found.degreesOfFreedom)) * a.errors[at], 0.5));
         }
-        EXPECT_TRUE(agree(e.residualSumOfSquares, a.rss, 1));
-        EXPECT_TRUE(agree(e.totalSumOfSquares, a.tss, 1)) << e.totalSumOfSquares << " " << a.tss;
+        EXPECT_TRUE(agree(e.linear->residualSumOfSquares, a.rss, 1));
+        EXPECT_TRUE(agree(e.linear->totalSumOfSquares, a.tss, 1))
+            << e.linear->totalSumOfSquares << " " << a.tss;
         Index row = 0;
         const Real variance = a.rss / a.df;
         for (std::size_t i = 0; i < e.rows.state.size(); ++i) {
             if (e.rows.state[i] != RowState::learning) continue;
             const Real h = a.leverage[row], r = a.residual[row] * std::sqrt(p.w[row]);
-            EXPECT_NEAR(e.rows.leverage[i], static_cast<double>(h), 1e-9) << i;
+            EXPECT_NEAR(e.linear->rows.leverage[i], static_cast<double>(h), 1e-9) << i;
             EXPECT_NEAR(e.rows.residual[i], static_cast<double>(a.residual[row]),
                         1e-8 *
                             static_cast<double>(std::sqrt(variance / p.w[row]) + std::fabs(p.y[row]) * 1e-4))
@@ -339,7 +340,8 @@ TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
             if (1 - h > 1e-6) {
                 const Real cook =
                     r * r / (static_cast<Real>(kept.size()) * variance) * h / ((1 - h) * (1 - h));
-                EXPECT_NEAR(e.rows.cook[i], static_cast<double>(cook), 1e-7 * (1 + static_cast<double>(cook)))
+                EXPECT_NEAR(e.linear->rows.cook[i], static_cast<double>(cook),
+                            1e-7 * (1 + static_cast<double>(cook)))
                     << i;
             }
             ++row;
@@ -350,7 +352,7 @@ TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
             for (std::size_t t = 0; t < p.recipe.terms.size(); ++t) {
                 const Term& term = p.recipe.terms[t];
                 if (term.parts.size() > 1 || term.parts[0].column == "g" || term.parts[0].column == "x0" ||
-                    e.terms[t].degreesOfFreedom != 1)
+                    e.linear->terms[t].degreesOfFreedom != 1)
                     continue;
                 Index own = -1;
                 for (std::size_t c = 0; c < kept.size(); ++c)
@@ -360,7 +362,7 @@ TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
                 const Real mean = p.w.dot(z) / p.w.sum();
                 const Real whole = p.w.dot((z.array() - mean).square().matrix());
                 const Real left = 1 / a.inverse.row(own).squaredNorm();
-                EXPECT_TRUE(agree(e.terms[t].inflation, whole / left, 0.5)) << term.parts[0].column;
+                EXPECT_TRUE(agree(e.linear->terms[t].inflation, whole / left, 0.5)) << term.parts[0].column;
             }
         // Predictions with both intervals, where it was learned.
         const ForecastEvidence& f = *e.forecast;

@@ -1,5 +1,6 @@
 // Recipe to evidence: forms, refusals, leaks, reach, goads.
 #include "check/checks.h"
+#include "recipe/change_text.h"
 #include "share/exports.h"
 #include "study/trail.h"
 #include "support/support.h"
@@ -49,9 +50,9 @@ StudyRows rowsOf(const std::string& learning, const std::string& forecast = {}) 
 }
 
 const CoefficientEvidence& coefficient(const Evidence& e, const std::string& name) {
-    const auto found = std::find_if(e.coefficients.begin(), e.coefficients.end(),
+    const auto found = std::find_if(e.linear->coefficients.begin(), e.linear->coefficients.end(),
                                     [&](const auto& c) { return c.name == name; });
-    if (found == e.coefficients.end()) throw std::runtime_error("no coefficient " + name);
+    if (found == e.linear->coefficients.end()) throw std::runtime_error("no coefficient " + name);
     return *found;
 }
 
@@ -171,7 +172,7 @@ TEST(Evaluate, FactorsAgainstTheirReferenceLevel) {
     EXPECT_NEAR(coefficient(a, "g = b").estimate, 5, 0.3);
     EXPECT_NEAR(coefficient(c, "g = b").estimate,
                 coefficient(a, "g = b").estimate - coefficient(a, "g = c").estimate, 1e-10);
-    EXPECT_EQ(a.terms[1].entersAs, "levels, from a");
+    EXPECT_EQ(a.linear->terms[1].entersAs, "levels, from a");
     for (std::size_t i = 0; i < a.rows.fitted.size(); ++i)
         EXPECT_NEAR(a.rows.fitted[i], c.rows.fitted[i], 1e-10) << "predictions depend on the reference level";
 }
@@ -187,7 +188,7 @@ TEST(Evaluate, ProductsGiveEachLevelItsOwnSlope) {
     const Evidence e = evaluate(recipe, rowsOf(text), {}, quietly());
     EXPECT_NEAR(coefficient(e, "x").estimate, 2, 0.01);
     EXPECT_NEAR(coefficient(e, "x × g = b").estimate, 3, 0.01);
-    EXPECT_EQ(e.terms[2].entersAs, "pair");
+    EXPECT_EQ(e.linear->terms[2].entersAs, "pair");
 }
 
 TEST(Evaluate, HeldOutRowsTeachNothing) {
@@ -211,13 +212,13 @@ TEST(Evaluate, HeldOutRowsTeachNothing) {
         rows.learning.table.withColumn(Column::ofNumbers("x", x)).withColumn(Column::ofNumbers("y", y));
     const Evidence after = evaluate(recipe, spoilt, {}, quietly());
     ASSERT_EQ(before.rowsHeldOut, 18u);
-    for (std::size_t c = 0; c < before.coefficients.size(); ++c) {
-        EXPECT_EQ(before.coefficients[c].estimate, after.coefficients[c].estimate);
+    for (std::size_t c = 0; c < before.linear->coefficients.size(); ++c) {
+        EXPECT_EQ(before.linear->coefficients[c].estimate, after.linear->coefficients[c].estimate);
         if (c > 0) {
-            EXPECT_EQ(before.coefficients[c].effect, after.coefficients[c].effect);
+            EXPECT_EQ(before.linear->coefficients[c].effect, after.linear->coefficients[c].effect);
         }
     }
-    EXPECT_EQ(before.terms[0].highest, after.terms[0].highest);
+    EXPECT_EQ(before.linear->terms[0].highest, after.linear->terms[0].highest);
     EXPECT_NE(before.heldOut.rmse, after.heldOut.rmse);
 }
 
@@ -243,7 +244,7 @@ TEST(Evaluate, TheSameRecipeGivesTheSameBytes) {
     EXPECT_EQ(json["fit"]["coefficients"][0]["name"], "intercept");
     EXPECT_EQ(json["scores"]["held_out"]["rows"], 18);
     const Evidence e = evaluate(recipe, rows, {1}, quietly());
-    EXPECT_EQ(json["fit"]["coefficients"][1]["estimate"].get<double>(), e.coefficients[1].estimate)
+    EXPECT_EQ(json["fit"]["coefficients"][1]["estimate"].get<double>(), e.linear->coefficients[1].estimate)
         << "numbers must read back exactly";
 }
 
@@ -288,7 +289,7 @@ TEST(Evaluate, DependentColumnsAreNamedInAGoad) {
     ASSERT_TRUE(goad(e, "dependent: double"));
     EXPECT_EQ(goad(e, "dependent: double")->reading, "double = 2.000·x");
     EXPECT_TRUE(coefficient(e, "double").dependent);
-    EXPECT_EQ(e.degreesOfFreedom, 28);
+    EXPECT_EQ(e.linear->degreesOfFreedom, 28);
 }
 
 TEST(Reach, GradesAndReasons) {
@@ -391,13 +392,15 @@ TEST(Goads, ASoundFitHasNone) {
 TEST(Goads, TheOverfitGapNeedsBothSizeAndCertainty) {
     const StudyRows rows = rowsOf(smallRows());
     const Evidence e = evaluate(recipeOf("y", {"x"}), rows, {}, quietly());
-    const BoundDesign bound(e.model->design, rows.learning.table, {});
+    const Recipe recipe = recipeOf("y", {"x"});
+    const BoundInputs inputs(e.study->inputs, rows.learning.table, {});
     const auto fires = [&](double learning, double heldOut, double error) {
         const Scores l{.rows = 100, .rmse = learning}, h{.rows = 100, .rmse = heldOut, .rmseError = error};
         const std::string response = "y";
         const CheckContext context{.table = rows.learning.table,
-                                   .design = bound,
-                                   .fit = e.model->fit,
+                                   .inputs = inputs,
+                                   .terms = recipe.terms,
+                                   .kind = kindOf(recipe.estimator),
                                    .learning = l,
                                    .heldOut = h,
                                    .response = response};

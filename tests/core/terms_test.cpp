@@ -60,10 +60,12 @@ std::string refusal(const TermPart& p) {
 }
 
 void expectSame(const Evidence& e, const json& values, double least = 9) {
-    ASSERT_GE(e.coefficients.size(), values["coef"].size());
+    ASSERT_GE(e.linear->coefficients.size(), values["coef"].size());
     for (std::size_t i = 0; i < values["coef"].size(); ++i) {
-        EXPECT_GT(digits(e.coefficients[i].estimate, values["coef"][i]), least) << e.coefficients[i].name;
-        EXPECT_GT(digits(e.coefficients[i].standardError, values["se"][i]), least) << e.coefficients[i].name;
+        EXPECT_GT(digits(e.linear->coefficients[i].estimate, values["coef"][i]), least)
+            << e.linear->coefficients[i].name;
+        EXPECT_GT(digits(e.linear->coefficients[i].standardError, values["se"][i]), least)
+            << e.linear->coefficients[i].name;
     }
 }
 
@@ -71,13 +73,13 @@ void expectSame(const Evidence& e, const json& values, double least = 9) {
 
 TEST(Terms, ACurveSpansTheNaturalSplines) {
     const Evidence e = fitted({Term{{part("bmi", Form::spline)}}});
-    EXPECT_EQ(e.terms[0].name, "bmi as a curve with 4 knots");
-    EXPECT_EQ(e.terms[0].degreesOfFreedom, 3);
-    EXPECT_GT(digits(e.residualSumOfSquares, reference("curve_bmi_4")["rss"]), 11);
+    EXPECT_EQ(e.linear->terms[0].name, "bmi as a curve with 4 knots");
+    EXPECT_EQ(e.linear->terms[0].degreesOfFreedom, 3);
+    EXPECT_GT(digits(e.linear->residualSumOfSquares, reference("curve_bmi_4")["rss"]), 11);
     for (std::size_t i = 0; i < 6; ++i)
         EXPECT_GT(digits(e.rows.fitted[i], reference("curve_bmi_4")["fitted"][i]), 10);
     // Straight beyond the outermost knots.
-    const auto& columns = e.model->design.columns();
+    const auto& columns = e.study->linear()->design.columns();
     const Basis& bend = columns[1].pieces[0].basis;
     const double last = bend.values->back();
     EXPECT_NEAR(bend.at(last + 2) - bend.at(last + 1), bend.at(last + 1) - bend.at(last), 1e-9);
@@ -99,7 +101,7 @@ TEST(Terms, AnInteractionAndItsSlopesPerLevelAgree) {
                                                    {"sex = 2", "C(sex)[T.2]"},
                                                    {"bp", "bp"},
                                                    {"bmi × sex = 2", "bmi:C(sex)[T.2]"}};
-    for (const CoefficientEvidence& c : e.coefficients) {
+    for (const CoefficientEvidence& c : e.linear->coefficients) {
         const auto columns = values["columns"].get<std::vector<std::string>>();
         const auto at = static_cast<std::size_t>(std::find(columns.begin(), columns.end(), named.at(c.name)) -
                                                  columns.begin());
@@ -121,7 +123,7 @@ TEST(Terms, StraightPiecesAgree) {
     TermPart own = part("bmi", Form::pieces);
     own.knots = reference("pieces_bmi_2")["knots"].get<std::vector<double>>();
     expectSame(fitted({Term{{own}}}), reference("pieces_bmi_2"));
-    EXPECT_TRUE(e.coefficients[2].name.starts_with("(bmi − 2")) << e.coefficients[2].name;
+    EXPECT_TRUE(e.linear->coefficients[2].name.starts_with("(bmi − 2")) << e.linear->coefficients[2].name;
 }
 
 TEST(Terms, DeviationsAndTrendsAgree) {
@@ -133,18 +135,18 @@ TEST(Terms, DeviationsAndTrendsAgree) {
     const json& values = reference("s4_Sum");
     double left = 0;
     for (std::size_t i = 0; i < 5; ++i)
-        EXPECT_GT(digits(sum.coefficients[i].estimate, values["coef"][i]), 9);
+        EXPECT_GT(digits(sum.linear->coefficients[i].estimate, values["coef"][i]), 9);
     for (std::size_t i = 1; i < 5; ++i)
-        left -= sum.coefficients[i].estimate;
-    EXPECT_TRUE(sum.coefficients[5].derived);
-    EXPECT_NEAR(sum.coefficients[5].estimate, left, 1e-9);
-    EXPECT_GT(digits(sum.coefficients[6].estimate, values["coef"][5]), 9);
+        left -= sum.linear->coefficients[i].estimate;
+    EXPECT_TRUE(sum.linear->coefficients[5].derived);
+    EXPECT_NEAR(sum.linear->coefficients[5].estimate, left, 1e-9);
+    EXPECT_GT(digits(sum.linear->coefficients[6].estimate, values["coef"][5]), 9);
     // The last level's error: what it is when another level is left without a column.
     recipe.reference["level"] = "2";
     const Evidence other = evaluate(recipe, rows(), {}, quietly());
-    const auto found = std::find_if(other.coefficients.begin(), other.coefficients.end(),
+    const auto found = std::find_if(other.linear->coefficients.begin(), other.linear->coefficients.end(),
                                     [](const auto& c) { return c.name == "level = 6 against the mean"; });
-    EXPECT_GT(digits(sum.coefficients[5].standardError, found->standardError), 10);
+    EXPECT_GT(digits(sum.linear->coefficients[5].standardError, found->standardError), 10);
     expectSame(fitted({Term{{part("level", Form::trend)}}, plainTerm("bmi")}), reference("s4_Poly"), 8);
 }
 
@@ -154,12 +156,14 @@ TEST(Terms, WavesAndStandardisedAgree) {
     expectSame(fitted({Term{{wave}}}), reference("wave_age_12"));
     const Evidence e = fitted({Term{{part("bmi", Form::standardised)}}});
     expectSame(e, reference("standardised_bmi"));
-    EXPECT_GT(digits(e.terms[0].centre, reference("standardised_bmi")["mean"]), 13);
-    EXPECT_GT(digits(e.terms[0].scale, reference("standardised_bmi")["sd"]), 13);
+    EXPECT_GT(digits(e.linear->terms[0].centre, reference("standardised_bmi")["mean"]), 13);
+    EXPECT_GT(digits(e.linear->terms[0].scale, reference("standardised_bmi")["sd"]), 13);
 }
 
 TEST(Terms, WaysOfEnteringThatSpanTheSameFitTheSame) {
-    const auto rss = [](std::vector<Term> terms) { return fitted(std::move(terms)).residualSumOfSquares; };
+    const auto rss = [](std::vector<Term> terms) {
+        return fitted(std::move(terms)).linear->residualSumOfSquares;
+    };
     const double square = rss({plainTerm("bmi"), Term{{TermPart{"bmi", 2}}}});
     EXPECT_GT(digits(rss({Term{{part("bmi", Form::polynomial)}}}), square), 12);
     const double levels = rss({plainTerm("level")});
@@ -172,18 +176,22 @@ TEST(Terms, WaysOfEnteringThatSpanTheSameFitTheSame) {
                      straight),
               12);
     // A product of three.
-    EXPECT_EQ(fitted({Term{{TermPart{"bmi"}, TermPart{"bp"}, TermPart{"level"}}}}).terms[0].degreesOfFreedom,
+    EXPECT_EQ(fitted({Term{{TermPart{"bmi"}, TermPart{"bp"}, TermPart{"level"}}}})
+                  .linear->terms[0]
+                  .degreesOfFreedom,
               4);
 }
 
 TEST(Terms, ScoresFollowTheOrderGiven) {
     TermPart scores = part("level", Form::scores);
     const Evidence natural = fitted({Term{{scores}}});
-    EXPECT_EQ(natural.coefficients[1].name, "level as scores");
+    EXPECT_EQ(natural.linear->coefficients[1].name, "level as scores");
     scores.order = {"6", "5", "4", "3", "2"};
-    EXPECT_NEAR(fitted({Term{{scores}}}).coefficients[1].estimate, -natural.coefficients[1].estimate, 1e-9);
+    EXPECT_NEAR(fitted({Term{{scores}}}).linear->coefficients[1].estimate,
+                -natural.linear->coefficients[1].estimate, 1e-9);
     scores.scores = {5, 4, 3, 2, 1};
-    EXPECT_NEAR(fitted({Term{{scores}}}).coefficients[1].estimate, natural.coefficients[1].estimate, 1e-9);
+    EXPECT_NEAR(fitted({Term{{scores}}}).linear->coefficients[1].estimate,
+                natural.linear->coefficients[1].estimate, 1e-9);
 }
 
 TEST(Terms, TheYearlyWaveComesBackEachYear) {

@@ -160,7 +160,7 @@ TEST(WhatHelps, TheNumberOfThreadsChangesNothingAndParentsComeAlong) {
     EXPECT_EQ(termName(with.terms[1]), "sex");
     // The F of the pair is that of a fit with all of it.
     const Evidence e = evaluate(with, rows, {}, quietly());
-    EXPECT_NEAR(e.terms[2].f, pair->f, 1e-8 * pair->f);
+    EXPECT_NEAR(e.linear->terms[2].f, pair->f, 1e-8 * pair->f);
 }
 
 TEST(WhatHelps, ThePlantedInteractionIsFirstAmongThePairsOfTheDemo) {

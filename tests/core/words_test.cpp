@@ -72,7 +72,7 @@ TEST(Words, TheCommonPartOfEquationsIsSaidOnce) {
     double sum = 0;
     for (const auto& part : levels[0].parts)
         sum += part.estimate * (part.name == "x" ? 4 : 1);
-    for (const auto& c : long4.evidence.coefficients)
+    for (const auto& c : long4.evidence.linear->coefficients)
         sum += c.name == "a"   ? 3 * c.estimate
                : c.name == "b" ? 2 * c.estimate
                : c.name == "c" ? c.estimate
@@ -95,14 +95,14 @@ TEST(Words, TheCommonPartOfEquationsIsSaidOnce) {
 
 TEST(Words, NumbersAboveAMillionAreSaidWithTheirScale) {
     const auto big = fittedTo(rowsOfSize(1e8), recipeWith(R"(["x", "g"])"));
-    for (std::size_t c = 0; c < big.evidence.coefficients.size(); ++c)
-        if (big.evidence.coefficients[c].name == "x") {
+    for (std::size_t c = 0; c < big.evidence.linear->coefficients.size(); ++c)
+        if (big.evidence.linear->coefficients[c].name == "x") {
             const std::string said = coefficientSentence(big.evidence, big.recipe, c);
             EXPECT_EQ(countOf(said, " million"), 2u) << said; // the estimate with its error, and the interval
             EXPECT_EQ(countOf(said, ",000"), 0u) << said;
         }
     const auto small = fittedTo(rowsOfSize(1000), recipeWith(R"(["x", "g"])"));
-    for (std::size_t c = 0; c < small.evidence.coefficients.size(); ++c)
+    for (std::size_t c = 0; c < small.evidence.linear->coefficients.size(); ++c)
         EXPECT_EQ(countOf(coefficientSentence(small.evidence, small.recipe, c), "illion"), 0u);
 }
 

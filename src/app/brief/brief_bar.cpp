@@ -1,5 +1,8 @@
 #include "app/brief/brief_bar.h"
 
+#include "app/brief/settings_dialog.h"
+#include "recipe/recipe_edits.h"
+
 #include "app/data/parts_pane.h"
 #include "app/parts.h"
 #include "app/theme.h"
@@ -222,28 +225,29 @@ void BriefBar::chooseEstimator(QPushButton* at) {
             m_session.change(recipe);
         });
     };
-    const auto estimate = [&](QMenu* in, const QString& text, const Estimator& estimator) {
+    const auto estimate = [&](QMenu* in, const QString& text, const Settings& estimator) {
         offer(in, text, now.estimator == estimator, [estimator](Recipe& recipe) {
             recipe.estimator = estimator;
-            if (estimator.kind != EstimatorKind::leastSquares) recipe.errors = {};
+            if (!kindOf(estimator).leastSquares) recipe.errors = {};
         });
     };
-    estimate(menu, tr("Least squares"), {});
-    estimate(menu, tr("Robust: outliers pull no harder (Huber)"),
-             {EstimatorKind::robust, Influence::huber, 0, 0.5});
-    estimate(menu, tr("Robust: far outliers do not pull (bisquare)"),
-             {EstimatorKind::robust, Influence::bisquare, 0, 0.5});
-    auto* quantiles = menu->addMenu(tr("Quantile regression"));
-    for (const double share : {0.05, 0.1, 0.25, 0.5, 0.75, 0.9, 0.95})
-        estimate(quantiles, share == 0.5 ? tr("Median") : tr("%1 quantile").arg(qs(percentText(share))),
-                 {EstimatorKind::quantile, Influence::huber, 0, share});
+    for (const ModelKind& kind : modelKinds()) {
+        // Few are offered beside the others, many under the name of the kind.
+        QMenu* in = kind.offers.size() > 2 ? menu->addMenu(qs(kind.title)) : menu;
+        for (const ModelOffer& choice : kind.offers)
+            estimate(in, qs(choice.title), choice.settings);
+        if (kind.fields.empty()) continue;
+        QString others = in == menu ? tr("%1, other settings…").arg(qs(kind.title)) : tr("Other settings…");
+        connect(in->addAction(others.replace('&', "&&")), &QAction::triggered, this,
+                [this, name = kind.name] { askSettings(name); });
+    }
     menu->addSeparator();
     offer(menu, tr("With a constant"), now.intercept,
           [](Recipe& recipe) { recipe.intercept = !recipe.intercept; });
     offer(menu, tr("Through the logarithm of the response"), now.logResponse,
           [](Recipe& recipe) { recipe.logResponse = !recipe.logResponse; });
     auto* errors = menu->addMenu(tr("Standard errors"));
-    errors->setEnabled(now.estimator.kind == EstimatorKind::leastSquares);
+    errors->setEnabled(kindOf(now.estimator).leastSquares);
     const auto stand = [&](QMenu* in, const QString& text, const Errors& kind) {
         offer(in, text, now.errors == kind, [kind](Recipe& recipe) { recipe.errors = kind; });
     };
@@ -267,6 +271,18 @@ void BriefBar::chooseEstimator(QPushButton* at) {
     }
     menu->setObjectName("estimatorMenu");
     menu->popup(at->mapToGlobal(QPoint(0, at->height())));
+}
+
+void BriefBar::askSettings(const std::string& kind) {
+    const Settings& now = m_session.draft().estimator;
+    auto* dialog = new SettingsDialog(now.kind == kind ? now : Settings{kind}, this);
+    connect(dialog, &QDialog::accepted, this, [this, dialog] {
+        Recipe recipe = m_session.draft();
+        recipe.estimator = dialog->settings();
+        if (!kindOf(recipe.estimator).leastSquares) recipe.errors = {};
+        m_session.change(recipe);
+    });
+    dialog->open();
 }
 
 void BriefBar::chooseRows(QPushButton*) {

@@ -33,6 +33,8 @@ private:
     void tellForecastSentence();
     void chooseResponse(QPushButton* at);
     void chooseEstimator(QPushButton* at);
+    /// Asks for the settings of a kind of model.
+    void askSettings(const std::string& kind);
     void chooseRows(QPushButton* at);
     void chooseLevel(QPushButton* at);
 

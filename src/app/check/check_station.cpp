@@ -49,8 +49,8 @@ CheckPicture checkPicture(const CheckRequest& request, Progress& progress) {
     } else if (request.across == acrossChoices()[1]) {
         x = [](std::size_t i) { return static_cast<double>(i + 1); };
         content.xTitle = QObject::tr("row number");
-    } else if (request.across == acrossChoices()[2]) {
-        x = [&rows](std::size_t i) { return rows.leverage[i]; };
+    } else if (request.across == acrossChoices()[2] && evidence.linear) {
+        x = [&leverage = evidence.linear->rows.leverage](std::size_t i) { return leverage[i]; };
         content.xTitle = QObject::tr("leverage");
     } else {
         const Column* column = request.prepared->table.find(ss(request.across));
@@ -70,8 +70,8 @@ CheckPicture checkPicture(const CheckRequest& request, Progress& progress) {
     content.yTitle = evidence.logResponse ? QObject::tr("residual, ln actual − ln predicted")
                                           : QObject::tr("residual, actual − predicted") + unit;
     content.zeroLine = true;
-    if (request.up == upChoices()[1]) {
-        up = &rows.studentized;
+    if (request.up == upChoices()[1] && evidence.linear) {
+        up = &evidence.linear->rows.studentized;
         content.yTitle = QObject::tr("studentised residual");
     } else if (request.up == upChoices()[2]) {
         up = &rows.actual;
@@ -239,16 +239,22 @@ void CheckStation::refresh() {
         showSelection();
         return;
     }
-    QStringList across = acrossChoices();
+    // Leverages and what is made of them are of models with coefficients.
+    const bool linear = evidence->linear.has_value();
+    QStringList across = acrossChoices(), up = upChoices();
+    if (!linear) {
+        across.removeAt(2);
+        up.removeAt(1);
+    }
     for (const LedgerLine& line : m_session.ledger().columns)
         if (line.summary.kind != ColumnKind::text) across << qs(line.summary.name);
     const auto& view = m_session.view();
     const QString wanted = view.contains("check.across") ? qs(view.at("check.across")) : across[0];
     fillBox(*m_across, across, across.contains(wanted) ? wanted : across[0]);
-    if (view.contains("check.up") && upChoices().contains(qs(view.at("check.up")))) {
-        const QSignalBlocker blocker(m_up);
-        m_up->setCurrentText(qs(view.at("check.up")));
-    }
+    const QString upWanted = view.contains("check.up") ? qs(view.at("check.up")) : up[0];
+    fillBox(*m_up, up, up[0]);
+    const QSignalBlocker blocker(m_up);
+    m_up->setCurrentText(up.contains(upWanted) ? upWanted : up[0]);
     draw();
     showSelection();
 }

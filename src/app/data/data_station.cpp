@@ -1,4 +1,5 @@
 #include "app/data/data_station.h"
+#include "recipe/recipe_edits.h"
 
 #include "app/data/database_dialog.h"
 #include "app/data/join_dialog.h"
@@ -625,11 +626,11 @@ void DataStation::openColumn(const QModelIndex& index) {
     if (!line->goads.empty()) menu->addSeparator();
     for (const Goad& goad : line->goads)
         for (const Move& move : goad.moves)
-            if (move.kind == Move::Kind::addStep)
+            if (move.edit)
                 connect(
                     menu->addAction(
                         qs(goad.key.substr(0, goad.key.find(':')) + ": " + move.label).replace('&', "&&")),
-                    &QAction::triggered, this, [this, step = *move.step] { m_session.addStep(step); });
+                    &QAction::triggered, this, [this, edit = move.edit] { m_session.make(edit, {}); });
     menu->popup(m_ledger->viewport()->mapToGlobal(m_ledger->visualRect(index).bottomLeft()));
 }
 

@@ -94,11 +94,11 @@ void EffectPane::showEffect(const std::string& column, const std::string& by) {
 void EffectPane::start() {
     const auto evidence = m_session.evidence();
     const auto prepared = m_session.prepared();
-    if (!evidence || !evidence->model || !prepared || m_column.empty()) return;
+    if (!evidence || !evidence->study || !prepared || m_column.empty()) return;
     // A level that the factor no longer has cannot be held.
     std::map<std::string, double> hold;
     for (const auto& [column, value] : held())
-        for (const Input& input : evidence->model->design.inputs())
+        for (const Input& input : evidence->study->inputs)
             if (input.name == column &&
                 (!input.factor || (value >= 0 && value < static_cast<double>(input.levels.size()))))
                 hold[column] = value;
@@ -298,7 +298,7 @@ void EffectPane::chooseHeld() {
         start();
     };
     for (const HeldValue& value : m_values) {
-        const auto& inputs = m_shown->model->design.inputs();
+        const auto& inputs = m_shown->study->inputs;
         const auto input = std::find_if(inputs.begin(), inputs.end(),
                                         [&](const Input& i) { return i.name == value.column; });
         if (input == inputs.end()) continue;

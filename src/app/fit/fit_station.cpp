@@ -5,6 +5,7 @@
 #include "app/fit/term_menu.h"
 #include "app/parts.h"
 #include "base/text.h"
+#include "recipe/recipe_edits.h"
 #include "workspace/grids.h"
 #include "workspace/helps_grid.h"
 #include "workspace/reading.h"
@@ -210,7 +211,7 @@ void FitStation::showHelps(std::shared_ptr<const WhatHelps> helps) {
                              ? tr("Nothing is left that could be added.") + passed
                              : tr("%1 tried, each on the learning rows that have it. A tick adds one.%2")
                                        .arg(qs(plural(helps->tried, "thing", "things")), passed) +
-                                   (m_session.recipe().estimator.kind != EstimatorKind::leastSquares ||
+                                   (!kindOf(m_session.recipe().estimator).leastSquares ||
                                             !columnWith(m_session.recipe(), Role::weight).empty()
                                         ? tr(" Measured by least squares, rows counting alike.")
                                         : QString()));
@@ -238,6 +239,7 @@ void FitStation::refresh() {
     const int lines = m_model.rowCount();
     m_model.setContent(termsGrid(m_session, &m_places));
     if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_terms->fitColumns(160);
+    m_scale->setVisible(!m_session.evidence() || m_session.evidence()->linear.has_value());
     m_scale->setText(effectScale(m_session) == EffectScale::quartiles
                          ? tr("effects: low to high quartile")
                          : tr("effects: one standard deviation"));
@@ -272,7 +274,9 @@ void FitStation::showLine() {
     const auto lines = termLines(m_session, &m_places);
     int row = m_terms->currentIndex().row();
     if (row < 0 || row >= static_cast<int>(lines.size()))
-        row = evidence && !evidence->terms.empty() ? (evidence->intercept ? 1 : 0) : -1;
+        row = evidence && !m_session.recipe().terms.empty()
+                  ? (evidence->linear && evidence->intercept ? 1 : 0)
+                  : -1;
     if (!evidence || row < 0 || row >= static_cast<int>(lines.size())) {
         m_words->setText(summary.join("\n"));
         m_equation->setText(equationFor(m_session, {}));
@@ -378,8 +382,8 @@ void FitStation::openLine(const QModelIndex& index) {
         }
         times->setEnabled(!times->actions().isEmpty());
     }
-    if (line.kind == TermLine::Kind::term && m_session.evidence()) {
-        const TermEvidence& shown = m_session.evidence()->terms[static_cast<std::size_t>(line.term)];
+    if (line.kind == TermLine::Kind::term && m_session.evidence() && m_session.evidence()->linear) {
+        const TermEvidence& shown = m_session.evidence()->linear->terms[static_cast<std::size_t>(line.term)];
         const bool open = showsLevels(m_session, terms[static_cast<std::size_t>(line.term)],
                                       static_cast<std::size_t>(shown.degreesOfFreedom));
         if (shown.degreesOfFreedom > 1)

@@ -2,6 +2,7 @@
 
 #include "app/parts.h"
 #include "base/text.h"
+#include "recipe/recipe_edits.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"
 

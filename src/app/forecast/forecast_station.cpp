@@ -102,11 +102,11 @@ void ForecastStation::drawTotals(const ForecastEvidence& forecast) {
     PlotFrame::Content content;
     content.xIsDate = true;
     content.xTitle = qs(forecast.totalsBy);
-    const auto& model = m_session.evidence()->model;
-    content.yTitle = model && model->rule.isQuantile() // which is not the quantile of the sum
-                         ? tr("sum of %1 quantiles of %2")
-                               .arg(qs(percentText(model->rule.share)), m_session.titled(response))
-                         : tr("total %1").arg(m_session.titled(response));
+    const LinearModel* model = m_session.evidence()->study->linear();
+    content.yTitle =
+        model && model->isQuantile() // which is not the quantile of the sum
+            ? tr("sum of %1 quantiles of %2").arg(qs(percentText(model->share)), m_session.titled(response))
+            : tr("total %1").arg(m_session.titled(response));
     m_chart->setMinimumHeight(180);
     PlotFrame::Line history{tr("actual"), {}, {}, theme::ink, Qt::SolidLine, {}, 1.6};
     for (const PeriodTotal& t : forecast.history) {

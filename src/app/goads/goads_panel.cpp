@@ -143,11 +143,8 @@ QWidget* GoadsPanel::card(const Goad& goad) {
         connect(back, &QPushButton::clicked, this,
                 [this, key = goad.key] { m_session.takeBackAcceptance(key); });
     } else {
-        const bool jumps = std::any_of(goad.moves.begin(), goad.moves.end(), [](const Move& m) {
-            return m.kind != Move::Kind::leaveOutTerm && m.kind != Move::Kind::leaveOutRow &&
-                   m.kind != Move::Kind::addStep && m.kind != Move::Kind::giveRole &&
-                   m.kind != Move::Kind::dropNote;
-        });
+        const bool jumps = std::any_of(goad.moves.begin(), goad.moves.end(),
+                                       [](const Move& m) { return m.shows != Move::Shows::nothing; });
         if (!jumps) {
             auto* show = linkButton(tr("show"), moves);
             flow->addWidget(show);
@@ -182,60 +179,23 @@ QWidget* GoadsPanel::card(const Goad& goad) {
 }
 
 void GoadsPanel::act(const Move& move, const Goad& goad, QWidget* card) {
-    switch (move.kind) {
-    case Move::Kind::leaveOutTerm:
-        m_session.change(withoutTerm(m_session.draft(), move.subject));
+    if (move.edit && !move.asks.empty())
+        askReason(card, qs(move.asks),
+                  [this, edit = move.edit](const std::string& reason) { m_session.make(edit, reason); });
+    else if (move.edit)
+        m_session.make(move.edit, {});
+    switch (move.shows) {
+    case Move::Shows::nothing:
         break;
-    case Move::Kind::leaveOutRow:
-        askReason(card, tr("Why is row %1 left out?").arg(qs(countText(move.row + 1))),
-                  [this, row = move.row](const std::string& reason) {
-                      Recipe recipe = m_session.draft();
-                      recipe.leaveOut.push_back({row + 1, reason});
-                      m_session.change(recipe);
-                  });
-        break;
-    case Move::Kind::seeRow:
+    case Move::Shows::row:
         m_session.selectRow(move.row);
         emit evidenceWanted(qs(goad.station), {});
         break;
-    case Move::Kind::addStep:
-        m_session.addStep(*move.step);
-        break;
-    case Move::Kind::giveRole:
-        if (const auto role = roleNamed(move.role)) m_session.setRole(move.subject, *role);
-        break;
-    case Move::Kind::addParents: {
-        const Recipe& recipe = m_session.draft();
-        for (const Term& term : recipe.terms)
-            if (termName(term) == move.subject) {
-                m_session.change(withTerm(recipe, term));
-                break;
-            }
-        break;
-    }
-    case Move::Kind::standUnequalSpread:
-    case Move::Kind::logResponse:
-    case Move::Kind::correctFewGroups:
-    case Move::Kind::standOutliers: {
-        Recipe recipe = m_session.draft();
-        if (move.kind == Move::Kind::standUnequalSpread) recipe.errors.kind = ErrorsKind::hc3;
-        if (move.kind == Move::Kind::correctFewGroups) recipe.errors.kind = ErrorsKind::byFewGroups;
-        if (move.kind == Move::Kind::logResponse) recipe.logResponse = true;
-        if (move.kind == Move::Kind::standOutliers) {
-            recipe.estimator = {.kind = EstimatorKind::robust, .influence = Influence::huber};
-            recipe.errors = {};
-        }
-        m_session.change(recipe);
-        break;
-    }
-    case Move::Kind::dropNote:
-        m_session.dropNote(goad.column, move.subject);
-        break;
-    case Move::Kind::seeSteps:
+    case Move::Shows::steps:
         emit evidenceWanted(qs(goad.station), "\n");
         break;
-    case Move::Kind::seeForecastRows:
-    case Move::Kind::seeColumn:
+    case Move::Shows::rowsToForecast:
+    case Move::Shows::column:
         emit evidenceWanted(qs(goad.station), qs(goad.column));
         break;
     }

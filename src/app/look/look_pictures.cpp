@@ -3,6 +3,7 @@
 #include "app/look/look_parts.h"
 #include "base/text.h"
 #include "estimate/distributions.h"
+#include "recipe/recipe_edits.h"
 #include "workspace/grid_text.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"

@@ -51,8 +51,10 @@ struct CheckContext {
     /// Rows held out, and actual minus predicted there.
     std::span<const std::uint32_t> heldOutRows;
     std::span<const double> heldOutErrors;
-    const Scores& learning;
-    const Scores& heldOut;
+    /// Of learning rows; where a model predicts them by themselves, of those left out one at a time.
+    Scores learning;
+    bool learnedWithoutItself = false;
+    Scores heldOut;
     std::string response;
     /// Weights of the learning rows; empty without.
     std::span<const double> weights;

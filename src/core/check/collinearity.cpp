@@ -38,8 +38,8 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
         goad.severity = Severity::alarm;
         goad.title = name + " repeats other columns and has no coefficient";
         goad.reading = name + " = " + combinationText(dependency, columns);
-        goad.threshold =
-            "less than " + readableText(context.linear->model.fit.rankToleranceUsed, 2) + " of its length is its own";
+        goad.threshold = "less than " + readableText(context.linear->model.fit.rankToleranceUsed, 2) +
+                         " of its length is its own";
         goad.source = "rounding of an orthogonal reduction (Golub and Van Loan 2013, §5.5)";
         goad.station = "fit";
         goad.column = name;
@@ -82,8 +82,8 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
         goad.key = "near dependency";
         goad.severity = context.linear->model.fit.digitsLeft < 4 ? Severity::alarm : Severity::caution;
         goad.title = "The terms are nearly dependent";
-        goad.reading = "condition number " + readableText(context.linear->model.fit.conditionNumber, 2) + " leaves " +
-                       readableText(context.linear->model.fit.digitsLeft, 2) +
+        goad.reading = "condition number " + readableText(context.linear->model.fit.conditionNumber, 2) +
+                       " leaves " + readableText(context.linear->model.fit.digitsLeft, 2) +
                        " of the data's 16 digits in the worst coefficient";
         goad.threshold = "8 digits";
         goad.source = "Belsley, Kuh and Welsch 1980, §3.2; the 8 is common practice, no source";
@@ -95,7 +95,8 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
                                  30,
                                  {},
                                  "of the centred columns at unit length; it leaves " +
-                                     readableText(context.linear->model.fit.digitsLeft, 2) + " of the data's 16 digits",
+                                     readableText(context.linear->model.fit.digitsLeft, 2) +
+                                     " of the data's 16 digits",
                                  "Belsley, Kuh and Welsch 1980, §3.2"});
 }
 

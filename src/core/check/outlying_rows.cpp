@@ -92,7 +92,7 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
                        readableText(cooks[i], 2);
         goad.threshold = "adjusted p below 0.01";
         goad.source = "Cook and Weisberg 1982, §2.2.2";
-        if (named.empty()) 
+        if (named.empty())
             goad.moves.push_back({.label = "fit robustly", .edit = [](Recipe& recipe, const std::string&) {
                                       recipe.estimator = {"robust", {{"function", std::string("Huber")}}};
                                       recipe.errors = {};
@@ -107,8 +107,7 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
                                  {},
                                  "row " + countText(context.learningRows[mover] + 1),
                                  "Cook 1977"});
-    if (!(cooks[mover] > cookLimit) || std::find(named.begin(), named.end(), mover) != named.end())
-        return;
+    if (!(cooks[mover] > cookLimit) || std::find(named.begin(), named.end(), mover) != named.end()) return;
     Goad goad = rowGoad(context.learningRows[mover], "influential");
     goad.title = "Row " + countText(context.learningRows[mover] + 1) + " moves the whole fit";
     goad.reading = "Cook's distance " + readableText(cooks[mover], 3);

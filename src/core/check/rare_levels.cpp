@@ -44,9 +44,9 @@ void checkRareLevels(const CheckContext& context, Findings& findings) {
             const std::string& level = inputs[i].levels[static_cast<std::size_t>(
                 std::find_if(counts.begin(), counts.end(), [](std::size_t c) { return c < limit; }) -
                 counts.begin())];
-            goad.moves.push_back(
-                addStep("make it missing",
-                        {"replace values", true, {{"column", inputs[i].name}, {"pairs", TextPairs{{level, ""}}}}}));
+            goad.moves.push_back(addStep(
+                "make it missing",
+                {"replace values", true, {{"column", inputs[i].name}, {"pairs", TextPairs{{level, ""}}}}}));
         }
         findings.goads.push_back(std::move(goad));
     }

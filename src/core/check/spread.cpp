@@ -95,13 +95,12 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     goad.column = column;
     if (!column.empty()) goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
     if (!context.robustToSpread && !context.kind.standsOutliers)
-        goad.moves.push_back({.label = "errors that stand it", .edit = [](Recipe& recipe, const std::string&) {
-                                  recipe.errors.kind = ErrorsKind::hc3;
-                              }});
+        goad.moves.push_back(
+            {.label = "errors that stand it",
+             .edit = [](Recipe& recipe, const std::string&) { recipe.errors.kind = ErrorsKind::hc3; }});
     if (!context.logResponse)
-        goad.moves.push_back({.label = "model the logarithm", .edit = [](Recipe& recipe, const std::string&) {
-                                  recipe.logResponse = true;
-                              }});
+        goad.moves.push_back({.label = "model the logarithm",
+                              .edit = [](Recipe& recipe, const std::string&) { recipe.logResponse = true; }});
     findings.goads.push_back(std::move(goad));
 }
 

@@ -169,7 +169,9 @@ void Design::fill(const Eigen::MatrixXd& inputs, Eigen::Ref<Eigen::MatrixXd> blo
                 std::vector<double> worth;
                 for (std::size_t level = 0; level < m_inputs[piece.input].levels.size(); ++level)
                     worth.push_back(basis.at(static_cast<double>(level)));
-                put([&](double level) { return std::isnan(level) ? level : worth[static_cast<std::size_t>(level)]; });
+                put([&](double level) {
+                    return std::isnan(level) ? level : worth[static_cast<std::size_t>(level)];
+                });
             } else if (basis.isPlain()) {
                 put([](double value) { return value; });
             } else {

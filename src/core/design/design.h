@@ -35,8 +35,8 @@ struct DesignColumn {
 class Design {
 public:
     /// `rows` are the learning rows whose inputs are all present; the inputs are those that the terms name.
-    /// Errors (badTerm): the same term twice, an empty product, a product of a part with itself, more than 5,000
-    /// columns; those of learnInputs, learnNumberBasis and learnFactorBasis.
+    /// Errors (badTerm): the same term twice, an empty product, a product of a part with itself, more than
+    /// 5,000 columns; those of learnInputs, learnNumberBasis and learnFactorBasis.
     static Design learn(const BoundInputs& inputs, std::span<const std::uint32_t> rows,
                         const std::vector<Term>& terms, const std::string& file);
     /// Learns the inputs first.

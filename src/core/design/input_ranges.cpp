@@ -9,8 +9,9 @@ Range rangeOver(const BoundInputs& inputs, std::size_t input, std::span<const st
     return range;
 }
 
-std::vector<double> densityOver(const BoundInputs& inputs, std::size_t input, std::span<const std::uint32_t> rows,
-                                const Range& range, std::size_t cells, std::size_t most) {
+std::vector<double> densityOver(const BoundInputs& inputs, std::size_t input,
+                                std::span<const std::uint32_t> rows, const Range& range, std::size_t cells,
+                                std::size_t most) {
     const Input& known = inputs.inputs()[input];
     if (known.factor) {
         std::vector<double> density(known.levels.size(), 0);

@@ -24,9 +24,10 @@ struct Range {
 /// Of a number or a date over some rows that all have it.
 Range rangeOver(const BoundInputs& inputs, std::size_t input, std::span<const std::uint32_t> rows);
 
-/// Rows in each of `cells` equal cells from the lowest to the highest of a range, rows a level for a factor. Of
-/// numbers every n-th row is counted so that they are about `most`; 0 counts all.
-std::vector<double> densityOver(const BoundInputs& inputs, std::size_t input, std::span<const std::uint32_t> rows,
-                                const Range& range, std::size_t cells, std::size_t most = 0);
+/// Rows in each of `cells` equal cells from the lowest to the highest of a range, rows a level for a factor.
+/// Of numbers every n-th row is counted so that they are about `most`; 0 counts all.
+std::vector<double> densityOver(const BoundInputs& inputs, std::size_t input,
+                                std::span<const std::uint32_t> rows, const Range& range, std::size_t cells,
+                                std::size_t most = 0);
 
 } // namespace oxgoad

@@ -78,7 +78,8 @@ std::optional<std::size_t> findInput(const Inputs& inputs, const std::string& na
     return std::nullopt;
 }
 
-Inputs learnInputs(const Table& table, std::span<const std::uint32_t> rows, const std::vector<std::string>& names,
+Inputs learnInputs(const Table& table, std::span<const std::uint32_t> rows,
+                   const std::vector<std::string>& names,
                    const std::map<std::string, std::string>& references, const std::string& file) {
     Inputs inputs;
     inputs.reserve(names.size());
@@ -87,7 +88,8 @@ Inputs learnInputs(const Table& table, std::span<const std::uint32_t> rows, cons
     return inputs;
 }
 
-BoundInputs::BoundInputs(const Inputs& inputs, const Table& table, const std::string& file) : m_inputs(&inputs) {
+BoundInputs::BoundInputs(const Inputs& inputs, const Table& table, const std::string& file)
+    : m_inputs(&inputs) {
     for (const Input& input : inputs) {
         Source source;
         source.column = &table.at(input.name, file);

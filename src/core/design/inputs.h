@@ -36,11 +36,11 @@ using Inputs = std::vector<Input>;
 /// Place of an input; none when there is none of that name.
 std::optional<std::size_t> findInput(const Inputs& inputs, const std::string& name);
 
-/// Learns the inputs from `rows`, in whose columns nothing is missing. References name a level per factor; where
-/// none is named the first level in the table's order is the reference.
-/// Errors: unknownColumn, wrongType (a text column), badTerm (a factor with one level, a reference level that no
-/// learning row has).
-Inputs learnInputs(const Table& table, std::span<const std::uint32_t> rows, const std::vector<std::string>& names,
+/// Learns the inputs from `rows`, in whose columns nothing is missing. References name a level per factor;
+/// where none is named the first level in the table's order is the reference. Errors: unknownColumn,
+/// wrongType (a text column), badTerm (a factor with one level, a reference level that no learning row has).
+Inputs learnInputs(const Table& table, std::span<const std::uint32_t> rows,
+                   const std::vector<std::string>& names,
                    const std::map<std::string, std::string>& references, const std::string& file);
 
 /// Inputs over a table: the only place where a model touches columns. Learns nothing. Both must outlive it.
@@ -72,8 +72,8 @@ private:
 /// Rows that are worked on at a time.
 inline constexpr std::size_t designBlockRows = 4096;
 
-/// Calls use(first, rows) for every block of the chosen rows, in parallel; `first` is the place of the block's
-/// first row among them. Throws Stopped.
+/// Calls use(first, rows) for every block of the chosen rows, in parallel; `first` is the place of the
+/// block's first row among them. Throws Stopped.
 void forEachRowBlock(std::span<const std::uint32_t> rows, Threads threads, const Progress& progress,
                      const std::function<void(std::size_t first, std::span<const std::uint32_t> part)>& use);
 

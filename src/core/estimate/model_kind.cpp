@@ -11,13 +11,15 @@
 namespace oxgoad {
 
 const std::vector<ModelKind>& modelKinds() {
-    static const std::vector<ModelKind> kinds{leastSquaresKind(), robustKind(), quantileKind(), neighboursKind()};
+    static const std::vector<ModelKind> kinds{leastSquaresKind(), robustKind(), quantileKind(),
+                                              neighboursKind()};
     return kinds;
 }
 
 const ModelKind* findModelKind(std::string_view name) {
     const auto& kinds = modelKinds();
-    const auto found = std::find_if(kinds.begin(), kinds.end(), [&](const ModelKind& k) { return k.name == name; });
+    const auto found =
+        std::find_if(kinds.begin(), kinds.end(), [&](const ModelKind& k) { return k.name == name; });
     return found == kinds.end() ? nullptr : &*found;
 }
 

@@ -51,7 +51,8 @@ struct Teaching {
     /// How inputs enter, for kinds that have coefficients.
     const std::vector<Term>& terms;
     bool intercept = true;
-    /// How the errors of coefficients are made, for kinds that can choose: groups or periods of the rows, lags.
+    /// How the errors of coefficients are made, for kinds that can choose: groups or periods of the rows,
+    /// lags.
     ErrorsKind errors = ErrorsKind::equalSpread;
     std::span<const std::uint32_t> units{};
     /// The column they come from, for messages.
@@ -84,8 +85,8 @@ public:
     virtual ~LearnedModel() = default;
     /// Name of its kind.
     virtual const std::string& kind() const = 0;
-    /// m × inputs (numbers, days, level indices) to m values on the scale of Teaching::y; NaN where an input is
-    /// missing or a term is not defined.
+    /// m × inputs (numbers, days, level indices) to m values on the scale of Teaching::y; NaN where an input
+    /// is missing or a term is not defined.
     virtual Eigen::VectorXd predict(const Eigen::MatrixXd& inputs) const = 0;
     /// How far rows stand from those learned from; NaN where predict is.
     virtual Eigen::VectorXd distances(const Eigen::MatrixXd& inputs) const = 0;
@@ -93,7 +94,9 @@ public:
     struct Placed {
         Eigen::VectorXd values, distances;
     };
-    virtual Placed locate(const Eigen::MatrixXd& inputs) const { return {predict(inputs), distances(inputs)}; }
+    virtual Placed locate(const Eigen::MatrixXd& inputs) const {
+        return {predict(inputs), distances(inputs)};
+    }
     virtual DistanceScale distanceScale() const = 0;
     /// What it needs beside values of its inputs: a phrase for each reason why it is not defined at a row.
     virtual std::vector<std::string> problems(std::span<const double> inputs) const = 0;
@@ -113,8 +116,8 @@ struct TaughtRows {
     Eigen::VectorXd leverages;
     /// Weights that a robust estimator gave, 0 to 1.
     std::vector<double> robustWeights;
-    /// Residual of a row by a model that did not see it, where a kind can say so at little cost: of evenly spaced
-    /// rows, each with its place among the learning rows.
+    /// Residual of a row by a model that did not see it, where a kind can say so at little cost: of evenly
+    /// spaced rows, each with its place among the learning rows.
     std::vector<std::uint32_t> leftOneOutRows;
     std::vector<double> leftOneOut;
 };
@@ -124,6 +127,12 @@ struct Taught {
     TaughtRows rows;
 };
 
+/// Settings that the window offers, with its words for them.
+struct ModelOffer {
+    std::string title;
+    Settings settings;
+};
+
 /// A kind of model: what it asks for, how it reads aloud, what it can, how it learns and is read back.
 struct ModelKind {
     /// In recipes: "least squares".
@@ -131,12 +140,12 @@ struct ModelKind {
     /// In the window's list: "Least squares".
     std::string title;
     std::vector<Field> fields{};
-    /// What the window offers, each with its words; other values are asked for.
-    std::vector<Settings> offers{};
+    /// Other values than these are asked for.
+    std::vector<ModelOffer> offers{};
     /// Has coefficients of terms; other kinds read columns as they are.
     bool linear = false;
-    /// Is least squares: how its standard errors are made can be chosen, rows can be left out in closed form, and the
-    /// criteria of normal errors hold.
+    /// Is least squares: how its standard errors are made can be chosen, rows can be left out in closed form,
+    /// and the criteria of normal errors hold.
     bool leastSquares = false;
     /// Rows that lie far off do not pull it.
     bool standsOutliers = false;
@@ -144,8 +153,8 @@ struct ModelKind {
     bool quantile = false;
     /// "Huber's robust regression", "5 nearest neighbours".
     std::function<std::string(const Settings&)> sentence{};
-    /// Errors: badTerm for a term or a setting that it cannot use, tooFewRows; those of its method. Throws Stopped.
-    /// The result does not depend on the number of threads.
+    /// Errors: badTerm for a term or a setting that it cannot use, tooFewRows; those of its method. Throws
+    /// Stopped. The result does not depend on the number of threads.
     std::function<Taught(const Settings&, const Teaching&, Progress&)> learn{};
     /// Errors: badProject when the text is none of this kind.
     std::function<std::shared_ptr<const LearnedModel>(std::string_view)> read{};

@@ -3,6 +3,7 @@
 #include "estimate/linear/robust_errors.h"
 
 #include <cmath>
+#include <cstdlib>
 #include <limits>
 #include <stdexcept>
 
@@ -23,10 +24,15 @@ json vectorJson(const VectorXd& vector) {
 }
 
 json partJson(const TermPart& part) {
-    return {{"column", part.column}, {"power", part.power},   {"logarithm", part.logarithm},
-            {"form", static_cast<int>(part.form)},            {"count", part.count},
-            {"knots", numbersJson(part.knots)},               {"period", numberJson(part.period)},
-            {"order", part.order},   {"scores", numbersJson(part.scores)}};
+    return {{"column", part.column},
+            {"power", part.power},
+            {"logarithm", part.logarithm},
+            {"form", static_cast<int>(part.form)},
+            {"count", part.count},
+            {"knots", numbersJson(part.knots)},
+            {"period", numberJson(part.period)},
+            {"order", part.order},
+            {"scores", numbersJson(part.scores)}};
 }
 
 TermPart partFrom(const json& j) {
@@ -71,9 +77,19 @@ json pieceJson(const DesignColumn::Piece& piece) {
     return {{"input", piece.input}, {"basis", basisJson(piece.basis)}};
 }
 
-DesignColumn::Piece pieceFrom(const json& j, std::size_t inputs) {
+/// Everything that Basis::at reads without asking must be there.
+DesignColumn::Piece pieceFrom(const json& j, const Inputs& inputs) {
     DesignColumn::Piece piece{j.at("input").get<std::size_t>(), basisFrom(j.at("basis"))};
-    if (piece.input >= inputs) throw std::out_of_range("input");
+    if (piece.input >= inputs.size()) throw std::out_of_range("input");
+    const Basis& basis = piece.basis;
+    const std::size_t values = basis.values ? basis.values->size() : 0;
+    if (std::abs(basis.power) > 1000) throw std::out_of_range("power");
+    const bool spline = basis.kind == Basis::Kind::spline;
+    if (spline && (basis.power < 0 || values < 3 || static_cast<std::size_t>(basis.power) + 2 > values))
+        throw std::out_of_range("knots");
+    if (basis.kind == Basis::Kind::codes &&
+        (!inputs[piece.input].factor || values < inputs[piece.input].levels.size()))
+        throw std::out_of_range("codes");
     return piece;
 }
 
@@ -177,7 +193,8 @@ json designJson(const Design& design) {
         json pieces = json::array();
         for (const auto& piece : column.pieces)
             pieces.push_back(pieceJson(piece));
-        out["columns"].push_back({{"name", column.name}, {"term", column.term}, {"pieces", std::move(pieces)}});
+        out["columns"].push_back(
+            {{"name", column.name}, {"term", column.term}, {"pieces", std::move(pieces)}});
     }
     for (const Design::Guard& guard : design.guards())
         out["guards"].push_back({{"name", guard.name}, {"piece", pieceJson(guard.piece)}});
@@ -198,12 +215,12 @@ Design designFrom(const json& j) {
         DesignColumn column{one.at("name").get<std::string>(), one.at("term").get<std::size_t>(), {}};
         if (column.term >= terms.size()) throw std::out_of_range("term");
         for (const auto& piece : one.at("pieces"))
-            column.pieces.push_back(pieceFrom(piece, inputs.size()));
+            column.pieces.push_back(pieceFrom(piece, inputs));
         columns.push_back(std::move(column));
     }
     std::vector<Design::Guard> guards;
     for (const auto& one : j.at("guards"))
-        guards.push_back({pieceFrom(one.at("piece"), inputs.size()), one.at("name").get<std::string>()});
+        guards.push_back({pieceFrom(one.at("piece"), inputs), one.at("name").get<std::string>()});
     return Design::of(std::move(inputs), std::move(terms), std::move(columns), std::move(guards));
 }
 
@@ -310,7 +327,9 @@ LeastSquaresFit fitFrom(const json& j) {
         if (column >= static_cast<std::size_t>(fit.columns)) throw std::out_of_range("kept");
     for (const Dependency& dependency : fit.dependent)
         if (dependency.column >= static_cast<std::size_t>(fit.columns)) throw std::out_of_range("dependent");
-    const auto is = [](const MatrixXd& m, Index rows, Index columns) { return m.rows() == rows && m.cols() == columns; };
+    const auto is = [](const MatrixXd& m, Index rows, Index columns) {
+        return m.rows() == rows && m.cols() == columns;
+    };
     if (fit.coefficients.size() != fit.columns || fit.standardErrors.size() != fit.columns ||
         !is(fit.factor, rank, rank) || !is(fit.inverse, rank, rank) ||
         (fit.covarianceRoot && fit.covarianceRoot->rows() != rank))

@@ -1,6 +1,6 @@
 #pragma once
-// Models as text, from which they read back to the same bits. Numbers are the shortest decimals that do; what is no
-// finite number is "nan", "inf" or "-inf".
+// Models as text, from which they read back to the same bits. Numbers are the shortest decimals that do; what
+// is no finite number is "nan", "inf" or "-inf".
 #include "base/error.h"
 #include "design/design.h"
 #include "estimate/linear/least_squares.h"

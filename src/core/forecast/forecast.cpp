@@ -68,7 +68,8 @@ void boundTotal(PeriodTotal& total, const BoundModel& bound, const LinearModel& 
 }
 
 std::vector<PeriodTotal> comingTotals(const Column& dates, const BoundModel& bound,
-                                      std::span<const std::uint32_t> complete, const ForecastEvidence& forecast) {
+                                      std::span<const std::uint32_t> complete,
+                                      const ForecastEvidence& forecast) {
     std::map<std::int32_t, std::vector<std::uint32_t>> byDay;
     for (const auto row : complete)
         if (!dates.isMissing(row)) byDay[dates.days()[row]].push_back(row);
@@ -118,8 +119,9 @@ void predictByTheory(ForecastEvidence& out, const BoundModel& bound, const Linea
         const VectorXd mean = fit.predict(block);
         const VectorXd h = fit.leverage(block);
         const VectorXd variance =
-            fit.covarianceRoot ? fit.meanVariance(block)
-                               : VectorXd(h * (fit.residualStandardDeviation * fit.residualStandardDeviation));
+            fit.covarianceRoot
+                ? fit.meanVariance(block)
+                : VectorXd(h * (fit.residualStandardDeviation * fit.residualStandardDeviation));
         const VectorXd df = fit.fewGroups ? fit.meanDegreesOfFreedom(block) : VectorXd();
         VectorXd low, high;
         if (linear.lower) low = linear.lower->predict(block);
@@ -139,7 +141,8 @@ void predictByTheory(ForecastEvidence& out, const BoundModel& bound, const Linea
                     place.upper = std::max(low[i], high[i]) + offset;
                 }
             } else {
-                const double half = t * std::sqrt(rule.spread * rule.spread / bound.weight(row) + variance[i]);
+                const double half =
+                    t * std::sqrt(rule.spread * rule.spread / bound.weight(row) + variance[i]);
                 place.lower = place.middle - half;
                 place.upper = place.middle + half;
             }
@@ -149,8 +152,9 @@ void predictByTheory(ForecastEvidence& out, const BoundModel& bound, const Linea
 }
 
 /// By what learning rows that were left out missed by.
-void predictByRowsLeftOut(ForecastEvidence& out, const BoundModel& bound, std::span<const std::uint32_t> complete,
-                          std::vector<double>& distance, Threads threads, Progress& progress) {
+void predictByRowsLeftOut(ForecastEvidence& out, const BoundModel& bound,
+                          std::span<const std::uint32_t> complete, std::vector<double>& distance,
+                          Threads threads, Progress& progress) {
     const PredictionRule& rule = bound.rule();
     const double usual = rule.leftOneOutHalf(out.level);
     bound.eachBlock(complete, threads, progress, [&](std::size_t first, const MatrixXd& inputs) {

@@ -27,8 +27,8 @@ struct PeriodTotal {
 struct ForecastEvidence {
     std::string file;
     double level = 0.95;
-    /// How intervals of single values were made: "by theory", "by a pair of quantiles", "by rows left out one at a
-    /// time".
+    /// How intervals of single values were made: "by theory", "by a pair of quantiles", "by rows left out one
+    /// at a time".
     std::string intervals;
     std::vector<double> prediction;
     /// Interval of the mean.
@@ -66,8 +66,8 @@ struct LearnedRows {
 /// logarithm, carried back, those of the mean with the smearing; totals then by the delta method. Of a
 /// quantile regression a single value lies between the quantiles at (1 ∓ level)/2, and totals have no
 /// interval. Of a model without coefficients single values lie within PredictionRule::leftOneOutHalf of the
-/// prediction, and means and totals have no interval. Missing values: rows that cannot be predicted have NaN and a reason. Errors: unknownColumn,
-/// wrongType. Throws Stopped.
+/// prediction, and means and totals have no interval. Missing values: rows that cannot be predicted have NaN
+/// and a reason. Errors: unknownColumn, wrongType. Throws Stopped.
 ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, const std::string& file,
                               double level, Threads threads, Progress& progress);
 

@@ -28,7 +28,8 @@ BoundModel::BoundModel(const Inputs& inputs, const LearnedModel& model, const Pr
     for (const Column* column : {m_offset, m_weight})
         if (column && column->kind() != ColumnKind::number)
             throw Error(ErrorCode::wrongType,
-                        "holds " + std::string(kindName(column->kind())) + " values where the model needs numbers",
+                        "holds " + std::string(kindName(column->kind())) +
+                            " values where the model needs numbers",
                         {.file = file, .column = column->name()}, "Correct the file.");
 }
 

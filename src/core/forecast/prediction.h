@@ -27,15 +27,15 @@ struct PredictionRule {
     double usualWeight = 1;
     /// Standard deviation of a row of weight 1 about what the model says, on its scale.
     double spread = 0;
-    /// Where theory has no interval: sizes of the residuals of learning rows left out one at a time, on the model's
-    /// scale and for the usual weight, ascending.
+    /// Where theory has no interval: sizes of the residuals of learning rows left out one at a time, on the
+    /// model's scale and for the usual weight, ascending.
     std::vector<double> leftOneOut;
 
     /// From the model's scale to the response's unit: exp and smearing, or nothing.
     double natural(double value) const;
-    /// Half of an interval of single values by rows left out: the ⌈level·(m + 1)⌉-th of the m sizes (the jackknife
-    /// interval: Barber, Candès, Ramdas and Tibshirani 2021, Annals of Statistics 49, §1); NaN when there are too
-    /// few for the level.
+    /// Half of an interval of single values by rows left out: the ⌈level·(m + 1)⌉-th of the m sizes (the
+    /// jackknife interval: Barber, Candès, Ramdas and Tibshirani 2021, Annals of Statistics 49, §1); NaN when
+    /// there are too few for the level.
     double leftOneOutHalf(double level) const;
 };
 
@@ -43,8 +43,8 @@ struct PredictionRule {
 class BoundModel {
 public:
     /// Errors: unknownColumn (the weights may be absent), wrongType.
-    BoundModel(const Inputs& inputs, const LearnedModel& model, const PredictionRule& rule, const Table& table,
-               const std::string& file);
+    BoundModel(const Inputs& inputs, const LearnedModel& model, const PredictionRule& rule,
+               const Table& table, const std::string& file);
 
     const BoundInputs& inputs() const { return m_inputs; }
     const LearnedModel& model() const { return m_model; }
@@ -60,7 +60,8 @@ public:
     void eachBlock(std::span<const std::uint32_t> rows, Threads threads, const Progress& progress,
                    const std::function<void(std::size_t first, const Eigen::MatrixXd& inputs)>& use) const;
     /// What the model says at the chosen rows, without the offset. Throws Stopped.
-    std::vector<double> predict(std::span<const std::uint32_t> rows, Threads threads, const Progress& progress) const;
+    std::vector<double> predict(std::span<const std::uint32_t> rows, Threads threads,
+                                const Progress& progress) const;
     /// From what the model says of a row to the response's unit.
     double natural(double value, std::size_t row) const { return m_rule.natural(value + offset(row)); }
 

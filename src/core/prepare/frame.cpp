@@ -29,10 +29,14 @@ double StepValues::number(const std::string& column, const std::string& what,
 }
 
 const std::vector<double>& StepValues::numbers(const std::string& column, const std::string& what,
-                                               const std::function<std::vector<double>()>& learn) {
+                                               const std::function<std::vector<double>()>& learn,
+                                               std::size_t least) {
     bool there = false;
     LearnedValue& value = find(column, what, there);
     if (!there) value.numbers = learn();
+    if (value.numbers.size() < least)
+        throw Error(ErrorCode::badStep, "what was learned about " + column + " is not whole",
+                    {.column = column});
     return value.numbers;
 }
 

@@ -29,8 +29,10 @@ public:
         : m_values(std::move(values)), m_kept(std::move(kept)), m_applying(true) {}
 
     double number(const std::string& column, const std::string& what, const std::function<double()>& learn);
+    /// At least `least` of them. Errors: badStep when what was learned before is not whole.
     const std::vector<double>& numbers(const std::string& column, const std::string& what,
-                                       const std::function<std::vector<double>()>& learn);
+                                       const std::function<std::vector<double>()>& learn,
+                                       std::size_t least = 1);
     const std::vector<std::string>& texts(const std::string& column, const std::string& what,
                                           const std::function<std::vector<std::string>()>& learn);
     /// Columns of the rows learned from, for steps that look back in time.

@@ -127,12 +127,14 @@ Reach LearnedReach::judge(const BoundInputs& rows, std::size_t row, double dista
     judgePairs(rows, row, findings);
     const std::string said = m_distance.name + " " + readableText(distance, 2);
     if (distance > m_distance.largest * (1 + 1e-9))
-        findings.push_back({distance > m_options.outsideDistance * m_distance.largest ? ReachGrade::outside
-                                                                                      : ReachGrade::edge,
-                            said + " is above the largest learned from, " + readableText(m_distance.largest, 2)});
+        findings.push_back(
+            {distance > m_options.outsideDistance * m_distance.largest ? ReachGrade::outside
+                                                                       : ReachGrade::edge,
+             said + " is above the largest learned from, " + readableText(m_distance.largest, 2)});
     else if (distance > m_options.edgeDistance * m_distance.average)
-        findings.push_back({ReachGrade::edge, said + " is more than " + readableText(m_options.edgeDistance, 1) +
-                                                  " times the average, " + readableText(m_distance.average, 2)});
+        findings.push_back(
+            {ReachGrade::edge, said + " is more than " + readableText(m_options.edgeDistance, 1) +
+                                   " times the average, " + readableText(m_distance.average, 2)});
     std::stable_sort(findings.begin(), findings.end(),
                      [](const Finding& a, const Finding& b) { return a.grade > b.grade; });
     if (!findings.empty()) reach.grade = findings.front().grade;

@@ -41,12 +41,14 @@ struct ReachOptions {
 class LearnedReach {
 public:
     /// `terms` say which inputs enter together. Throws Stopped.
-    LearnedReach(const BoundInputs& learned, std::span<const std::uint32_t> rows, const std::vector<Term>& terms,
-                 DistanceScale distance, const Progress& progress, ReachOptions options = {});
+    LearnedReach(const BoundInputs& learned, std::span<const std::uint32_t> rows,
+                 const std::vector<Term>& terms, DistanceScale distance, const Progress& progress,
+                 ReachOptions options = {});
 
-    /// Grades one row. `distance` is the model's there; NaN when it cannot be said. Rows with problems are outside,
-    /// with these as reasons.
-    Reach judge(const BoundInputs& rows, std::size_t row, double distance, std::vector<std::string> problems) const;
+    /// Grades one row. `distance` is the model's there; NaN when it cannot be said. Rows with problems are
+    /// outside, with these as reasons.
+    Reach judge(const BoundInputs& rows, std::size_t row, double distance,
+                std::vector<std::string> problems) const;
 
     /// Range of a numeric input over the learning rows.
     const Range& range(std::size_t input) const { return m_ranges[input]; }

@@ -9,8 +9,7 @@ namespace oxgoad {
 std::string startText(const Recipe& recipe) {
     std::string text = (recipe.logResponse ? "ln " : "") + recipe.response + " from " +
                        plural(recipe.terms.size(), "term", "terms");
-    if (!(recipe.estimator == Settings{}))
-        text += " by " + estimatorText(recipe.estimator);
+    if (!(recipe.estimator == Settings{})) text += " by " + estimatorText(recipe.estimator);
     return text;
 }
 

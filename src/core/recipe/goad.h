@@ -1,5 +1,6 @@
 #pragma once
-// What checks find: readings, and goads where a reading crosses its threshold, with the moves that would answer them.
+// What checks find: readings, and goads where a reading crosses its threshold, with the moves that would
+// answer them.
 #include <functional>
 #include <optional>
 #include <string>

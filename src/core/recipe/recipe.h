@@ -128,8 +128,8 @@ std::string recipeText(const Recipe& recipe);
 std::vector<Goad> notedGoads(const Recipe& recipe);
 
 /// True when two recipes learn the same from the same rows: they differ at most in what is asked of the model
-/// afterwards (levels of intervals, rows to be forecast) and in what sameModel passes over. Of a quantile regression
-/// the level of intervals of single values is learned.
+/// afterwards (levels of intervals, rows to be forecast) and in what sameModel passes over. Of a quantile
+/// regression the level of intervals of single values is learned.
 bool learnsTheSame(const Recipe& a, const Recipe& b);
 
 /// True when two recipes give the same fit: they differ at most in accepted and noted goads, units, and roles

@@ -116,8 +116,9 @@ Recipe withOtherForm(const Recipe& recipe, std::size_t index, const TermPart& pa
 }
 
 Move addStep(std::string label, Step step) {
-    return {.label = std::move(label),
-            .edit = [step = std::move(step)](Recipe& recipe, const std::string&) { recipe.steps.push_back(step); }};
+    return {.label = std::move(label), .edit = [step = std::move(step)](Recipe& recipe, const std::string&) {
+                recipe.steps.push_back(step);
+            }};
 }
 
 Move giveRole(std::string label, const std::string& column, Role role) {

@@ -24,7 +24,8 @@ Recipe withOtherForm(const Recipe& recipe, std::size_t index, const TermPart& pa
 
 // Moves that goads offer.
 Move addStep(std::string label, Step step);
-/// The role of a predictor takes the one it has away. A role that only one column may have is taken from the other.
+/// The role of a predictor takes the one it has away. A role that only one column may have is taken from the
+/// other.
 Move giveRole(std::string label, const std::string& column, Role role);
 /// "leave out NAME".
 Move leaveOutTerm(const std::string& name);

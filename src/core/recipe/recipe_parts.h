@@ -2,8 +2,8 @@
 // The larger parts of a recipe's text: where rows come from, steps, rows set aside.
 #include "prepare/step.h"
 #include "read/source.h"
-#include "resample/parts.h"
 #include "recipe/json_reader.h"
+#include "resample/parts.h"
 
 #include <nlohmann/json.hpp>
 

@@ -44,8 +44,9 @@ std::string rowsCsv(const Evidence& evidence) {
     out.endRow();
     for (std::size_t i = 0; i < rows.state.size(); ++i) {
         out.count(i + 1).text(stateName(rows.state[i]));
-        for (const auto* values : {&rows.actual, &rows.fitted, &rows.residual, linear ? &linear->leverage : &none,
-                                   linear ? &linear->studentized : &none, linear ? &linear->cook : &none})
+        for (const auto* values :
+             {&rows.actual, &rows.fitted, &rows.residual, linear ? &linear->leverage : &none,
+              linear ? &linear->studentized : &none, linear ? &linear->cook : &none})
             out.number((*values)[i]);
         if (robust) out.number(linear->robustWeight[i]);
         out.endRow();

@@ -2,8 +2,8 @@
 
 namespace oxgoad {
 
-Applied apply(const Study& study, const Table& table, const std::string& file, std::span<const std::uint32_t> rows,
-              Threads threads, Progress& progress) {
+Applied apply(const Study& study, const Table& table, const std::string& file,
+              std::span<const std::uint32_t> rows, Threads threads, Progress& progress) {
     const BoundModel bound = study.bind(table, file);
     Applied applied;
     applied.said = bound.predict(rows, threads, progress);

@@ -2,8 +2,8 @@
 // Choosing terms by what they add, and how far the choice can be trusted.
 #include "base/parallel.h"
 #include "base/progress.h"
-#include "study/prepare_rows.h"
 #include "recipe/recipe.h"
+#include "study/prepare_rows.h"
 
 #include <cstdint>
 #include <functional>

@@ -21,8 +21,8 @@ struct HeldValue {
     std::string text;
 };
 
-/// One line: the predicted mean over the values of a column, with its confidence band (NaN for a model that has
-/// none), in the response's unit.
+/// One line: the predicted mean over the values of a column, with its confidence band (NaN for a model that
+/// has none), in the response's unit.
 struct EffectLine {
     /// Level of the other column of a pair; empty otherwise.
     std::string label;

@@ -140,6 +140,7 @@ private:
         }
         m_mean = static_cast<double>(sum / static_cast<long double>(actual.size()));
         m_evidence.learning = score(actual, m_fitted, m_mean);
+        scoreLeftOneOut();
         m_heldOut = judged(m_used.heldOut);
         m_evidence.heldOut = score(m_heldOut.actual, m_heldOut.applied.predicted, m_mean);
         scoreKept();
@@ -147,6 +148,18 @@ private:
         if (!m_options.lookAtTest || m_used.test.empty()) return;
         m_test = judged(m_used.test);
         m_evidence.test = score(m_test.actual, m_test.applied.predicted, m_mean);
+    }
+
+    void scoreLeftOneOut() {
+        const TaughtRows& taught = study().taught;
+        if (taught.leftOneOut.empty()) return;
+        std::vector<double> actual, predicted;
+        for (std::size_t i = 0; i < taught.leftOneOut.size(); ++i) {
+            const auto row = m_used.learning[taught.leftOneOutRows[i]];
+            actual.push_back(m_response[row]);
+            predicted.push_back(natural(m_learned[taught.leftOneOutRows[i]] - taught.leftOneOut[i], row));
+        }
+        m_evidence.leftOneOut = score(actual, predicted, m_mean);
     }
 
     /// The held-out score without rows that a step would have left out of learning.
@@ -190,7 +203,8 @@ private:
         if (before && before->study == m_evidence.study) { // the same model of the same rows
             m_evidence.linear = before->linear;
             m_evidence.inputs = before->inputs;
-            if (m_evidence.linear && before->level != m_recipe.level) setLevel(*m_evidence.linear, m_recipe.level);
+            if (m_evidence.linear && before->level != m_recipe.level)
+                setLevel(*m_evidence.linear, m_recipe.level);
             return;
         }
         if (study().linear()) {
@@ -211,8 +225,8 @@ private:
         if (!any)
             for (const auto row : m_used.learning)
                 actual.push_back(m_response[row]);
-        m_evidence.inputs = describeInputs(study(), m_table, m_file, any ? m_heldOut.rows : m_used.learning, actual,
-                                           m_threads, stage);
+        m_evidence.inputs = describeInputs(study(), m_table, m_file, any ? m_heldOut.rows : m_used.learning,
+                                           actual, m_threads, stage);
     }
 
     void forecast() {
@@ -286,32 +300,32 @@ private:
         for (const auto& [column, count] : m_rows.learning.report.faultsByColumn)
             if (column == m_recipe.response || std::find(used.begin(), used.end(), column) != used.end())
                 misfits.emplace_back(column, count);
-        const CheckContext context{.table = m_table,
-                                   .inputs = m_bound->inputs(),
-                                   .terms = m_recipe.terms,
-                                   .kind = kindOf(m_recipe.estimator),
-                                   .linear = parts.checked ? &*parts.checked : nullptr,
-                                   .learningRows = m_used.learning,
-                                   .spread = study().rule.spread,
-                                   .spreadDegreesOfFreedom =
-                                       study().linear() ? study().linear()->fit.degreesOfFreedom
-                                                        : static_cast<double>(study().rule.leftOneOut.size()),
-                                   .heldOutRows = heldOutRows,
-                                   .heldOutErrors = heldOutErrors,
-                                   .learning = m_evidence.learning,
-                                   .heldOut = m_evidence.heldOut,
-                                   .response = m_recipe.response,
-                                   .weights = study().weights,
-                                   .robustToSpread = m_recipe.errors.kind != ErrorsKind::equalSpread,
-                                   .logResponse = m_recipe.logResponse,
-                                   .rowsMissing = m_evidence.rowsMissing,
-                                   .missingByColumn = m_evidence.missingByColumn,
-                                   .misfitsByColumn = std::move(misfits),
-                                   .reach = m_evidence.forecast
-                                                ? std::span<const Reach>(m_evidence.forecast->reach)
-                                                : std::span<const Reach>(),
-                                   .threads = m_threads,
-                                   .progress = &m_progress};
+        const CheckContext context{
+            .table = m_table,
+            .inputs = m_bound->inputs(),
+            .terms = m_recipe.terms,
+            .kind = kindOf(m_recipe.estimator),
+            .linear = parts.checked ? &*parts.checked : nullptr,
+            .learningRows = m_used.learning,
+            .spread = study().rule.spread,
+            .spreadDegreesOfFreedom = study().linear() ? study().linear()->fit.degreesOfFreedom
+                                                       : static_cast<double>(study().rule.leftOneOut.size()),
+            .heldOutRows = heldOutRows,
+            .heldOutErrors = heldOutErrors,
+            .learning = m_evidence.leftOneOut.value_or(m_evidence.learning),
+            .learnedWithoutItself = m_evidence.leftOneOut.has_value(),
+            .heldOut = m_evidence.heldOut,
+            .response = m_recipe.response,
+            .weights = study().weights,
+            .robustToSpread = m_recipe.errors.kind != ErrorsKind::equalSpread,
+            .logResponse = m_recipe.logResponse,
+            .rowsMissing = m_evidence.rowsMissing,
+            .missingByColumn = m_evidence.missingByColumn,
+            .misfitsByColumn = std::move(misfits),
+            .reach = m_evidence.forecast ? std::span<const Reach>(m_evidence.forecast->reach)
+                                         : std::span<const Reach>(),
+            .threads = m_threads,
+            .progress = &m_progress};
         Findings findings = runChecks(context);
         addDataGoads(m_recipe, m_prepared, findings.goads);
         addModelGoads(m_recipe, m_evidence, findings.goads);

@@ -2,10 +2,10 @@
 // Recipe and rows to evidence.
 #include "base/parallel.h"
 #include "base/progress.h"
+#include "recipe/recipe.h"
 #include "study/evidence.h"
 #include "study/load_rows.h"
 #include "study/prepare_rows.h"
-#include "recipe/recipe.h"
 #include "table/table.h"
 
 #include <memory>
@@ -22,11 +22,11 @@ struct EvaluateOptions {
     const Evidence* before = nullptr;
 };
 
-/// Learns, judges, checks and forecasts. A pure function of its arguments: no clock, no global state; the same
-/// recipe and rows give the same evidence to the last digit for any number of threads.
-/// Missing values: rows lacking the response or a value of a column in use are counted by column and not
-/// used. Errors: unknownColumn, wrongType, badTerm, tooFewRows, noSpread, badForecastRows, badParts. Throws
-/// Stopped. `prepared` must be prepared for the recipe and the rows, its forecast included.
+/// Learns, judges, checks and forecasts. A pure function of its arguments: no clock, no global state; the
+/// same recipe and rows give the same evidence to the last digit for any number of threads. Missing values:
+/// rows lacking the response or a value of a column in use are counted by column and not used. Errors:
+/// unknownColumn, wrongType, badTerm, tooFewRows, noSpread, badForecastRows, badParts. Throws Stopped.
+/// `prepared` must be prepared for the recipe and the rows, its forecast included.
 Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared,
                   const EvaluateOptions& options, Progress& progress);
 /// Prepares the rows first.

@@ -196,6 +196,7 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     out["fit"] = fitJson(e, recipe);
     out["scores"]["learning"] = scoresJson(e.learning);
     out["scores"]["held_out"] = recipe.setAside ? scoresJson(e.heldOut) : ordered_json();
+    if (e.leftOneOut) out["scores"]["left_one_out"] = scoresJson(*e.leftOneOut);
     if (e.heldOutKept) out["scores"]["held_out_without_left_out"] = scoresJson(*e.heldOutKept);
     if (e.test) out["scores"]["test"] = scoresJson(*e.test);
     out["readings"] = ordered_json::array();

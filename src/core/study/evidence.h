@@ -1,12 +1,12 @@
 #pragma once
 // The evidence: everything that was found, as an immutable value.
 #include "forecast/forecast.h"
-#include "recipe/goad.h"
 #include "prepare/preparation.h"
+#include "recipe/goad.h"
+#include "recipe/recipe.h"
 #include "resample/parts.h"
 #include "study/rows_used.h"
 #include "study/study.h"
-#include "recipe/recipe.h"
 
 #include <cstdint>
 #include <memory>
@@ -82,13 +82,14 @@ struct InputEvidence {
     std::size_t levels = 0;
     /// Range of a number; NaN for a factor.
     double lowest = 0, highest = 0;
-    /// Prediction, in the response's unit, at points from lowest to highest or at every level, the other inputs as
-    /// usual (see usualValues).
+    /// Prediction, in the response's unit, at points from lowest to highest or at every level, the other
+    /// inputs as usual (see usualValues).
     std::vector<double> shape;
     /// As in TermEvidence.
     std::vector<double> density;
-    /// By how much the root mean squared error grows, as a share, when the column is shuffled over rows (Breiman 2001,
-    /// "Random forests", Machine Learning 45, §10), and the standard error of its mean over shuffles.
+    /// By how much the root mean squared error grows, as a share, when the column is shuffled over rows
+    /// (Breiman 2001, "Random forests", Machine Learning 45, §10), and the standard error of its mean over
+    /// shuffles.
     double importance = 0, importanceError = 0;
 };
 
@@ -178,9 +179,12 @@ struct Evidence {
 
     Scores learning;
     Scores heldOut;
-    /// Held-out rows but for those that a step would have left out of learning, which are judged all the same; none
-    /// when there are no such rows.
+    /// Held-out rows but for those that a step would have left out of learning, which are judged all the
+    /// same; none when there are no such rows.
     std::optional<Scores> heldOutKept;
+    /// Of models that predict their own learning rows better than others by their making: evenly spaced
+    /// learning rows, each predicted from the others.
+    std::optional<Scores> leftOneOut;
     /// Only when somebody asked to look at it.
     std::optional<Scores> test;
     /// What each step of the recipe did and learned, and what each part holds.

@@ -37,8 +37,8 @@ double meanSquare(const BoundModel& bound, const Sample& sample, const MatrixXd&
     return static_cast<double>(sum / static_cast<long double>(sample.rows.size()));
 }
 
-void measureImportance(InputEvidence& evidence, std::size_t input, const BoundModel& bound, const Sample& sample,
-                       double usual) {
+void measureImportance(InputEvidence& evidence, std::size_t input, const BoundModel& bound,
+                       const Sample& sample, double usual) {
     evidence.importance = evidence.importanceError = nan;
     if (sample.rows.size() < 2 || !(usual > 0)) return;
     std::vector<double> grown;
@@ -79,8 +79,9 @@ void drawShape(InputEvidence& evidence, std::size_t input, const BoundModel& bou
 } // namespace
 
 std::vector<InputEvidence> describeInputs(const Study& study, const Table& table, const std::string& file,
-                                          std::span<const std::uint32_t> judged, std::span<const double> actual,
-                                          Threads threads, Progress& progress) {
+                                          std::span<const std::uint32_t> judged,
+                                          std::span<const double> actual, Threads threads,
+                                          Progress& progress) {
     const BoundModel bound = study.bind(table, file);
     Sample sample;
     const std::size_t stride = std::max<std::size_t>(1, (judged.size() + mostJudged - 1) / mostJudged);

@@ -60,8 +60,8 @@ std::vector<double> workingValues(const Recipe& recipe, const Table& table, cons
         working.push_back(response.at(row));
         if (std::isnan(working.back()))
             throw Error(ErrorCode::badTerm,
-                        "ln of the response is not defined at " + shortText(response.natural(row)) + " in row " +
-                            countText(row + 1),
+                        "ln of the response is not defined at " + shortText(response.natural(row)) +
+                            " in row " + countText(row + 1),
                         {.file = file, .column = recipe.response},
                         "Fit the response as it is, or leave out the rows where it is 0 or less.");
     }
@@ -124,7 +124,8 @@ std::vector<double> weightsOf(const Recipe& recipe, const Table& table, const st
     const Column& column = table.at(name, file);
     if (column.kind() != ColumnKind::number)
         throw Error(ErrorCode::wrongType,
-                    "weights must be numbers, and this is a " + std::string(kindName(column.kind())) + " column",
+                    "weights must be numbers, and this is a " + std::string(kindName(column.kind())) +
+                        " column",
                     {.file = file, .column = name}, "Give another column the role of the weight, or none.");
     const auto numbers = column.numbers();
     std::vector<double> weights;
@@ -167,9 +168,9 @@ double WorkingResponse::at(std::size_t row) const {
     return y > 0 ? std::log(y) - offset(row) : std::nan("");
 }
 
-std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table, const std::vector<StepOutcome>& steps,
-                                   const std::string& file, std::vector<std::uint32_t> rows, Threads threads,
-                                   Progress& progress) {
+std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
+                                   const std::vector<StepOutcome>& steps, const std::string& file,
+                                   std::vector<std::uint32_t> rows, Threads threads, Progress& progress) {
     const ModelKind& kind = kindOf(recipe.estimator);
     auto study = std::make_shared<Study>();
     study->recipe = recipe;
@@ -181,22 +182,22 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table, con
     study->weights = weightsOf(recipe, table, file, study->rows);
     const Errors errors = kind.leastSquares ? recipe.errors : Errors{};
     const std::vector<std::uint32_t> units = unitsOfErrors(errors, table, file, study->rows);
-    Taught taught = kind.learn(recipe.estimator,
-                               {.inputs = inputs,
-                                .rows = study->rows,
-                                .y = working,
-                                .weights = study->weights,
-                                .terms = recipe.terms,
-                                .intercept = recipe.intercept,
-                                .errors = errors.kind,
-                                .units = units,
-                                .unitsName = errors.column,
-                                .lags = lagsOf(errors, units),
-                                .intervalLevel = recipe.forecast ? std::optional(recipe.forecast->level)
-                                                                 : std::nullopt,
-                                .file = file,
-                                .threads = threads},
-                               progress);
+    Taught taught =
+        kind.learn(recipe.estimator,
+                   {.inputs = inputs,
+                    .rows = study->rows,
+                    .y = working,
+                    .weights = study->weights,
+                    .terms = recipe.terms,
+                    .intercept = recipe.intercept,
+                    .errors = errors.kind,
+                    .units = units,
+                    .unitsName = errors.column,
+                    .lags = lagsOf(errors, units),
+                    .intervalLevel = recipe.forecast ? std::optional(recipe.forecast->level) : std::nullopt,
+                    .file = file,
+                    .threads = threads},
+                   progress);
     study->model = std::move(taught.model);
     study->taught = std::move(taught.rows);
     PredictionRule& rule = study->rule;

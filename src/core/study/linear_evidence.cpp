@@ -103,8 +103,7 @@ void describeRows(const LinearScope& scope, LinearEvidence& out) {
         const bool determined = left < 1e-10; // the row alone fixes its fitted value
         const double deleted = (fit.residualSumOfSquares - e * e / left) / (df - 1);
         rows.leverage[row] = h;
-        rows.studentized[row] =
-            df > 1 && !determined && deleted > 0 ? e / std::sqrt(deleted * left) : nan;
+        rows.studentized[row] = df > 1 && !determined && deleted > 0 ? e / std::sqrt(deleted * left) : nan;
         rows.cook[row] =
             df > 0 && !determined && variance > 0 ? e * e / (rank * variance) * h / (left * left) : nan;
         if (!leastSquares) { // no row's leaving is known without another fit

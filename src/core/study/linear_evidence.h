@@ -24,8 +24,8 @@ struct LinearScope {
     Progress& progress;
 };
 
-/// Everything; requires a study with coefficients and with what was found at its rows. Fits nothing: reduced fits
-/// come from the triangular factor. The same for any number of threads. Throws Stopped.
+/// Everything; requires a study with coefficients and with what was found at its rows. Fits nothing: reduced
+/// fits come from the triangular factor. The same for any number of threads. Throws Stopped.
 LinearEvidence describeLinear(const LinearScope& scope);
 
 /// Coefficients with their errors, tests, effects and intervals.

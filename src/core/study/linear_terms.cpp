@@ -38,8 +38,8 @@ public:
     Terms(const LinearScope& scope, LinearEvidence& out)
         : m_scope(scope), m_recipe(scope.recipe), m_study(scope.study), m_linear(*scope.study.linear()),
           m_bound(m_linear.design, scope.table, scope.file), m_threads(scope.threads),
-          m_progress(scope.progress), m_out(out),
-          m_working(scope.recipe, scope.table, scope.file), m_groups(termGroups(scope.recipe.terms)) {}
+          m_progress(scope.progress), m_out(out), m_working(scope.recipe, scope.table, scope.file),
+          m_groups(termGroups(scope.recipe.terms)) {}
 
     void describe() {
         const std::size_t count = m_recipe.terms.size();
@@ -144,25 +144,28 @@ private:
             constants[static_cast<Index>(t)] = reduced[t].constant;
         }
         const Eigen::RowVectorXd smearing = smearingWithout(coefficients, constants);
-        std::vector<Eigen::RowVectorXd> sums((m_scope.heldOut.size() + designBlockRows - 1) / designBlockRows);
-        forEachBlock(m_bound, m_scope.heldOut, m_threads, m_progress, [&](std::size_t first, const MatrixXd& block) {
-            MatrixXd errors = block * coefficients;
-            errors.rowwise() += constants;
-            if (!m_recipe.logResponse && m_study.rule.offset.empty()) {
-                errors.colwise() -= Eigen::Map<const VectorXd>(m_scope.heldOutActual.data() + first, block.rows());
+        std::vector<Eigen::RowVectorXd> sums((m_scope.heldOut.size() + designBlockRows - 1) /
+                                             designBlockRows);
+        forEachBlock(
+            m_bound, m_scope.heldOut, m_threads, m_progress, [&](std::size_t first, const MatrixXd& block) {
+                MatrixXd errors = block * coefficients;
+                errors.rowwise() += constants;
+                if (!m_recipe.logResponse && m_study.rule.offset.empty()) {
+                    errors.colwise() -=
+                        Eigen::Map<const VectorXd>(m_scope.heldOutActual.data() + first, block.rows());
+                    sums[first / designBlockRows] = errors.colwise().squaredNorm();
+                    return;
+                }
+                for (Index i = 0; i < errors.rows(); ++i) {
+                    const auto row = m_scope.heldOut[first + static_cast<std::size_t>(i)];
+                    for (Index t = 0; t < errors.cols(); ++t)
+                        errors(i, t) = (m_recipe.logResponse
+                                            ? std::exp(errors(i, t) + m_working.offset(row)) * smearing[t]
+                                            : m_study.rule.natural(errors(i, t) + m_working.offset(row))) -
+                                       m_working.natural(row);
+                }
                 sums[first / designBlockRows] = errors.colwise().squaredNorm();
-                return;
-            }
-            for (Index i = 0; i < errors.rows(); ++i) {
-                const auto row = m_scope.heldOut[first + static_cast<std::size_t>(i)];
-                for (Index t = 0; t < errors.cols(); ++t)
-                    errors(i, t) =
-                        (m_recipe.logResponse ? std::exp(errors(i, t) + m_working.offset(row)) * smearing[t]
-                                              : m_study.rule.natural(errors(i, t) + m_working.offset(row))) -
-                        m_working.natural(row);
-            }
-            sums[first / designBlockRows] = errors.colwise().squaredNorm();
-        });
+            });
         Eigen::RowVectorXd total = Eigen::RowVectorXd::Zero(static_cast<Index>(reduced.size()));
         for (const auto& sum : sums)
             total += sum;
@@ -180,21 +183,22 @@ private:
         if (!m_recipe.logResponse || m_linear.isQuantile()) return Eigen::RowVectorXd::Ones(count);
         std::vector<Eigen::RowVectorXd> sums((m_study.rows.size() + designBlockRows - 1) / designBlockRows);
         std::vector<double> weights(sums.size(), 0);
-        forEachBlock(m_bound, m_study.rows, m_threads, m_progress, [&](std::size_t first, const MatrixXd& block) {
-            MatrixXd grown = block * coefficients;
-            grown.rowwise() += constants;
-            grown.colwise() -= Eigen::Map<const VectorXd>(m_scope.working.data() + first, block.rows());
-            grown = (-grown.array()).exp();
-            Eigen::RowVectorXd& sum = sums[first / designBlockRows];
-            if (m_study.weights.empty()) {
-                sum = grown.colwise().sum();
-                weights[first / designBlockRows] = static_cast<double>(block.rows());
-                return;
-            }
-            const Eigen::Map<const VectorXd> w(m_study.weights.data() + first, block.rows());
-            sum = w.transpose() * grown;
-            weights[first / designBlockRows] = w.sum();
-        });
+        forEachBlock(
+            m_bound, m_study.rows, m_threads, m_progress, [&](std::size_t first, const MatrixXd& block) {
+                MatrixXd grown = block * coefficients;
+                grown.rowwise() += constants;
+                grown.colwise() -= Eigen::Map<const VectorXd>(m_scope.working.data() + first, block.rows());
+                grown = (-grown.array()).exp();
+                Eigen::RowVectorXd& sum = sums[first / designBlockRows];
+                if (m_study.weights.empty()) {
+                    sum = grown.colwise().sum();
+                    weights[first / designBlockRows] = static_cast<double>(block.rows());
+                    return;
+                }
+                const Eigen::Map<const VectorXd> w(m_study.weights.data() + first, block.rows());
+                sum = w.transpose() * grown;
+                weights[first / designBlockRows] = w.sum();
+            });
         Eigen::RowVectorXd total = Eigen::RowVectorXd::Zero(count);
         double whole = 0;
         for (std::size_t b = 0; b < sums.size(); ++b) {

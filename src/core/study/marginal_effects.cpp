@@ -66,7 +66,6 @@ struct MarginalSum {
     }
 };
 
-
 std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table& table, Threads threads,
                                           Progress& progress, const std::vector<Wanted>& wanted) {
     const Study& study = *evidence.study;
@@ -144,8 +143,7 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
             total += sum;
         MarginalEffect effect = named(study, wanted[w]);
         effect.effect = total.effect / n;
-        const auto [linear, error, df] =
-            fit.combination(total.gradient.head(p) / n, total.gradient[p] / n);
+        const auto [linear, error, df] = fit.combination(total.gradient.head(p) / n, total.gradient[p] / n);
         effect.standardError = error;
         const double half = studentQuantile(evidence.level, df) * effect.standardError;
         effect.lower = effect.effect - half;
@@ -157,8 +155,8 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
 }
 
 /// Differences of predictions, for models that have no derivative.
-std::vector<MarginalEffect> differences(const Study& study, const Table& table, Threads threads, Progress& progress,
-                                        const std::vector<Wanted>& wanted) {
+std::vector<MarginalEffect> differences(const Study& study, const Table& table, Threads threads,
+                                        Progress& progress, const std::vector<Wanted>& wanted) {
     constexpr std::size_t most = 2000;
     constexpr double nan = std::numeric_limits<double>::quiet_NaN();
     const BoundModel bound = study.bind(table, {});
@@ -170,7 +168,8 @@ std::vector<MarginalEffect> differences(const Study& study, const Table& table, 
     bound.inputs().fill(rows, inputs);
     std::vector<MarginalEffect> found(wanted.size());
     parallelFor(wanted.size(), threads, [&](std::size_t w) {
-        progress.checkpoint(static_cast<double>(w) / static_cast<double>(wanted.size()), "Average marginal effects");
+        progress.checkpoint(static_cast<double>(w) / static_cast<double>(wanted.size()),
+                            "Average marginal effects");
         const auto j = static_cast<Index>(wanted[w].input);
         found[w] = named(study, wanted[w]);
         found[w].standardError = found[w].lower = found[w].upper = found[w].p = nan;
@@ -190,15 +189,17 @@ std::vector<MarginalEffect> differences(const Study& study, const Table& table, 
         for (std::size_t i = 0; i < rows.size(); ++i)
             sum += bound.natural(after[static_cast<Index>(i)], rows[i]) -
                    bound.natural(before[static_cast<Index>(i)], rows[i]);
-        found[w].effect = over > 0 ? static_cast<double>(sum / static_cast<long double>(rows.size())) / over : 0;
+        found[w].effect =
+            over > 0 ? static_cast<double>(sum / static_cast<long double>(rows.size())) / over : 0;
     });
     return found;
 }
 
 } // namespace
 
-std::vector<MarginalEffect> averageMarginalEffects(const Evidence& evidence, const Table& table, Threads threads,
-                                                   Progress& progress, const std::string& only) {
+std::vector<MarginalEffect> averageMarginalEffects(const Evidence& evidence, const Table& table,
+                                                   Threads threads, Progress& progress,
+                                                   const std::string& only) {
     const auto wanted = wantedEffects(evidence.study->inputs, only);
     return evidence.study->linear() ? linearEffects(evidence, table, threads, progress, wanted)
                                     : differences(*evidence.study, table, threads, progress, wanted);

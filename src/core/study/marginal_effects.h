@@ -9,9 +9,10 @@ namespace oxgoad {
 
 /// The average over the learning rows of what one unit more does to the prediction (a number), or of what the
 /// level does against the reference level (a factor), with delta-method errors (common practice; formulas as
-/// in Greene 2018, "Econometric analysis", 8th ed., §17.3.2 for nonlinear means). Of a model without coefficients,
-/// which may have no slope anywhere, the average difference of predictions half a standard deviation to both sides,
-/// over that standard deviation, of at most 2,000 evenly spaced rows, without errors.
+/// in Greene 2018, "Econometric analysis", 8th ed., §17.3.2 for nonlinear means). Of a model without
+/// coefficients, which may have no slope anywhere, the average difference of predictions half a standard
+/// deviation to both sides, over that standard deviation, of at most 2,000 evenly spaced rows, without
+/// errors.
 struct MarginalEffect {
     std::string column;
     /// Level; empty for numbers.

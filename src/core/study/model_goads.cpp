@@ -98,10 +98,10 @@ void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::ve
     if (evidence.linear->responseDigitsLeft < 6)
         add("far-off response", Severity::caution, "The response varies little beside its size",
             "a spread of some " +
-                shortText(
-                    evidence.linear->totalSumOfSquares > 0
-                        ? std::sqrt(evidence.linear->totalSumOfSquares / static_cast<double>(evidence.rowsLearning))
-                        : 0) +
+                shortText(evidence.linear->totalSumOfSquares > 0
+                              ? std::sqrt(evidence.linear->totalSumOfSquares /
+                                          static_cast<double>(evidence.rowsLearning))
+                              : 0) +
                 " leaves " + readableText(evidence.linear->responseDigitsLeft, 2) +
                 " digits of the values as they are stored; take a constant off before they are written",
             "fewer than 6 digits", "Chan, Golub and LeVeque 1983, The American Statistician 37")
@@ -119,9 +119,10 @@ void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::ve
                 "Bell and McCaffrey 2002, Survey Methodology 28; Cameron and Miller 2015, Journal of Human "
                 "Resources 50");
         goad.column = recipe.errors.column;
-        goad.moves.push_back({.label = "correct for few groups", .edit = [](Recipe& edited, const std::string&) {
-                                  edited.errors.kind = ErrorsKind::byFewGroups;
-                              }});
+        goad.moves.push_back(
+            {.label = "correct for few groups", .edit = [](Recipe& edited, const std::string&) {
+                 edited.errors.kind = ErrorsKind::byFewGroups;
+             }});
     }
     if (evidence.linear->rowsFixed > 0 && recipe.errors.kind != ErrorsKind::equalSpread)
         add("rows that fix their value", Severity::caution,
@@ -138,7 +139,8 @@ void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::ve
             untested += (untested.empty() ? "" : ", ") + term.name;
             why = term.why;
         }
-    if (untested.empty() && !evidence.linear->fWhy.empty() && !evidence.linear->terms.empty() && !evidence.linear->fitsExactly) {
+    if (untested.empty() && !evidence.linear->fWhy.empty() && !evidence.linear->terms.empty() &&
+        !evidence.linear->fitsExactly) {
         untested = "all terms together";
         why = evidence.linear->fWhy;
     }
@@ -147,6 +149,35 @@ void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::ve
             why + " under " + errorsText(recipe.errors),
             "a direction with less than 1e-6 of the largest standard error, or of a row that fixes its value",
             "Pustejovsky and Tipton 2018, Journal of Business & Economic Statistics 36");
+}
+
+/// Steps that look back in time at the response, where rows are judged: what such a row has of others that
+/// are judged is not known yet when the model is used.
+void addReadAnswers(const Recipe& recipe, const PreparedRows& prepared, std::vector<Goad>& goads) {
+    const auto judged = std::count_if(prepared.parts.begin(), prepared.parts.end(),
+                                      [](Part part) { return part != Part::learning; });
+    if (judged == 0) return;
+    for (std::size_t i = 0; i < recipe.steps.size(); ++i) {
+        const Step& step = recipe.steps[i];
+        if ((step.kind != "lag" && step.kind != "rolling mean") || !prepared.steps[i].done ||
+            step.text("column") != recipe.response)
+            continue;
+        Goad goad;
+        goad.key = "judged response read: " + stepSentence(step);
+        goad.severity = Severity::alarm;
+        goad.title = "Step " + std::to_string(i + 1) + " may read what rows are judged by";
+        goad.reading =
+            "it looks back at " + recipe.response + ", and " +
+            plural(static_cast<std::size_t>(judged), "row is", "rows are") +
+            " judged: what one of them has of another is not known yet when the model is used, so that the "
+            "error looks smaller than it will be";
+        goad.threshold = "any step that looks back at the response while rows are held out";
+        goad.source =
+            "Hyndman and Athanasopoulos 2021, \"Forecasting: principles and practice\", 3rd ed., §5.8";
+        goad.station = "data";
+        goad.moves.push_back({.label = "see steps", .shows = Move::Shows::steps, .row = i});
+        goads.push_back(std::move(goad));
+    }
 }
 
 } // namespace
@@ -162,9 +193,10 @@ void addDataGoads(const Recipe& recipe, const PreparedRows& prepared, std::vecto
         goad.threshold = "any step that is switched on";
         goad.source = "common practice, no source";
         goad.station = "data";
-        goad.moves.push_back({.label = "see steps", .shows = Move::Shows::steps});
+        goad.moves.push_back({.label = "see steps", .shows = Move::Shows::steps, .row = i});
         goads.push_back(std::move(goad));
     }
+    addReadAnswers(recipe, prepared, goads);
     auto used = inputNames(recipe.terms);
     used.push_back(recipe.response);
     for (const Goad& goad : prepared.ledger.table)

@@ -2,8 +2,8 @@
 // From rows as they were read to rows as the model sees them.
 #include "ledger/ledger.h"
 #include "prepare/preparation.h"
-#include "resample/parts.h"
 #include "recipe/recipe.h"
+#include "resample/parts.h"
 
 #include <memory>
 #include <optional>

@@ -5,6 +5,7 @@
 
 #include <filesystem>
 #include <map>
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -17,15 +18,18 @@ struct Project {
     /// The recipe being edited; equals the current fit's, or a start without a fit.
     Recipe recipe;
     StudyRows rows;
+    /// What fits of the trail learned from these rows, by number; as many as were at hand. A project opened
+    /// with one forecasts, scores and explores by it without fitting.
+    std::map<int, std::shared_ptr<const Study>> studies;
     /// Folder that relative file names in recipes start from.
     std::string folder;
     /// What the window wants to find again: station, chosen columns. Plain text keys and values.
     std::map<std::string, std::string> view;
 };
 
-/// Form 3 added a checksum for each part. Form 2 added the looks at test rows, steps and sources other than
-/// text files; forms 1 and 2 are read.
-constexpr int projectVersion = 3;
+/// Form 4 added models. Form 3 added a checksum for each part. Form 2 added the looks at test rows, steps and
+/// sources other than text files; forms 1 to 3 are read.
+constexpr int projectVersion = 4;
 
 /// Writes one SQLite file, documented in docs/project.md, beside its place and renames it over the old one:
 /// whatever interrupts it, the old file is whole. Errors: cannotWrite. Throws Stopped before the rename.

@@ -48,9 +48,11 @@ RowsUsed rowsUsed(const Recipe& recipe, const PreparedRows& prepared, const std:
         RowState& state = used.state[i];
         const LeftOutBy by = prepared.leftOut[i];
         if (prepared.parts[i] == Part::learning)
-            state = by != 0 ? RowState::leftOut : prepared.teaches(i) ? RowState::learning : RowState::weightless;
+            state = by != 0               ? RowState::leftOut
+                    : prepared.teaches(i) ? RowState::learning
+                                          : RowState::weightless;
         else
-            state = by < 0 ? RowState::leftOut
+            state = by < 0                               ? RowState::leftOut
                     : prepared.parts[i] == Part::heldOut ? RowState::heldOut
                                                          : RowState::test;
     }
@@ -62,7 +64,8 @@ RowsUsed rowsUsed(const Recipe& recipe, const PreparedRows& prepared, const std:
         std::size_t count = 0;
         for (std::size_t i = 0; i < n; ++i) {
             RowState& state = used.state[i];
-            if (state == RowState::leftOut || state == RowState::weightless || !column->isMissing(i)) continue;
+            if (state == RowState::leftOut || state == RowState::weightless || !column->isMissing(i))
+                continue;
             if (prepared.leftOut[i] != 0) {
                 state = RowState::leftOut; // for want of a value it cannot be judged
                 continue;
@@ -97,7 +100,8 @@ RowsUsed rowsUsed(const Recipe& recipe, const PreparedRows& prepared, const std:
     }
     used.allWeightless = used.weightless.size();
     std::erase_if(used.weightless, [&](std::uint32_t row) {
-        return std::any_of(columns.begin(), columns.end(), [row](const Column* c) { return c->isMissing(row); });
+        return std::any_of(columns.begin(), columns.end(),
+                           [row](const Column* c) { return c->isMissing(row); });
     });
     if (used.learning.empty() && used.allWeightless > 0)
         throw Error(ErrorCode::badWeights, "all weights of the learning rows are 0",

@@ -30,10 +30,11 @@ struct RowsUsed {
 /// Columns a recipe's model reads: the response, those of terms, weight, offset, and of the errors.
 std::vector<std::string> columnsInUse(const Recipe& recipe);
 
-/// Learning rows teach; held-out and test rows are judged although a step would leave them out of learning, for a
-/// judged row is never lost to what was learned elsewhere; rows that the analyst left out by hand neither teach nor
-/// judge. Rows that lack a value of a column in use are set apart and counted by column, but those that a step left
-/// out anyway stay so. Errors: unknownColumn; badWeights, tooFewRows when nothing is left to learn from.
+/// Learning rows teach; held-out and test rows are judged although a step would leave them out of learning,
+/// for a judged row is never lost to what was learned elsewhere; rows that the analyst left out by hand
+/// neither teach nor judge. Rows that lack a value of a column in use are set apart and counted by column,
+/// but those that a step left out anyway stay so. Errors: unknownColumn; badWeights, tooFewRows when nothing
+/// is left to learn from.
 RowsUsed rowsUsed(const Recipe& recipe, const PreparedRows& prepared, const std::string& file);
 
 } // namespace oxgoad

@@ -104,7 +104,8 @@ bool hasNumber(const LinearModel& model, const DesignColumn& column) {
 
 /// Column of the design that coefficient c stands for; none for the constant and derived ones.
 std::optional<std::size_t> columnOf(const Evidence& e, std::size_t c) {
-    if (!linearOf(e) || e.linear->coefficients[c].term < 0 || e.linear->coefficients[c].derived) return std::nullopt;
+    if (!linearOf(e) || e.linear->coefficients[c].term < 0 || e.linear->coefficients[c].derived)
+        return std::nullopt;
     const auto& columns = linearOf(e)->design.columns();
     for (std::size_t j = 0; j < columns.size(); ++j)
         if (columns[j].name == e.linear->coefficients[c].name &&
@@ -370,7 +371,8 @@ std::string equationText(const Evidence& e) {
         std::string columns;
         for (std::size_t i = 0; i < e.inputs.size(); ++i)
             columns += (i == 0 ? "" : i + 1 == e.inputs.size() ? " and " : ", ") + e.inputs[i].name;
-        return leftSide(e) + " by " + estimatorText(e.study->recipe.estimator) + " in " + columns + offsetText(e);
+        return leftSide(e) + " by " + estimatorText(e.study->recipe.estimator) + " in " + columns +
+               offsetText(e);
     }
     std::string text = leftSide(e) + " =";
     bool first = true;
@@ -482,8 +484,8 @@ std::string coefficientSentence(const Evidence& e, const Recipe& recipe, std::si
 
 std::string importanceSentence(const InputEvidence& input) {
     if (std::isnan(input.importance)) return "How much the model leans on " + input.name + " cannot be said.";
-    const std::string size = supported(100 * std::fabs(input.importance), 100 * input.importanceError) + " ± " +
-                             readableText(100 * input.importanceError, 2) + " %";
+    const std::string size = supported(100 * std::fabs(input.importance), 100 * input.importanceError) +
+                             " ± " + readableText(100 * input.importanceError, 2) + " %";
     return "Shuffled over rows, " + input.name + " makes the error " + size +
            (input.importance < 0 ? " smaller." : " larger.");
 }
@@ -505,8 +507,10 @@ std::string referenceSentence(const Evidence& e, const Recipe& recipe, std::size
         for (std::size_t t = 0; t < recipe.terms.size(); ++t)
             if (recipe.terms[t].parts.size() == 1 && recipe.terms[t].parts[0].column == part.column &&
                 e.linear->terms[t].density.size() == known.levels.size())
-                count = " (" + countText(static_cast<std::size_t>(e.linear->terms[t].density[known.referenceLevel])) +
-                        " of " + plural(e.rowsLearning, "learning row", "learning rows") + ")";
+                count =
+                    " (" +
+                    countText(static_cast<std::size_t>(e.linear->terms[t].density[known.referenceLevel])) +
+                    " of " + plural(e.rowsLearning, "learning row", "learning rows") + ")";
         text += "Differences are against " + known.name + " = " + known.levels[known.referenceLevel] +
                 ", the reference level" + count +
                 ". Another reference level changes what is compared, not the predictions. ";

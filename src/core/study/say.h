@@ -41,8 +41,8 @@ std::vector<std::string> factorsWithSlopes(const Evidence& evidence);
 /// interval 6.7 to 11.5, p 0.0001."
 std::string coefficientSentence(const Evidence& evidence, const Recipe& recipe, std::size_t coefficient);
 
-/// How much a model without coefficients leans on a column: "Shuffled over rows, list_rate makes the error 41 % ± 3 %
-/// larger."
+/// How much a model without coefficients leans on a column: "Shuffled over rows, list_rate makes the error 41
+/// % ± 3 % larger."
 std::string importanceSentence(const InputEvidence& input);
 
 /// What all differences of a factor are against: "Differences are against contract = spot, the reference

@@ -59,7 +59,8 @@ bool isWithin(const std::vector<std::string>& small, const std::vector<std::stri
 /// " EUR" of "EUR a month"; empty without.
 std::string unitOf(const Recipe& recipe, const std::string& column) {
     const auto found = recipe.units.find(column);
-    return found == recipe.units.end() ? std::string() : " " + found->second.substr(0, found->second.find(' '));
+    return found == recipe.units.end() ? std::string()
+                                       : " " + found->second.substr(0, found->second.find(' '));
 }
 
 std::string fitName(const Compared& fit, bool capitalised) {
@@ -103,7 +104,8 @@ std::string comparisonSentence(const Compared& first, const Compared& second) {
     const Evidence &a = first.evidence, &b = second.evidence;
     const std::string reason = whyNot(first, second);
     std::string text;
-    const bool mayTest = reason.empty() && a.linear && b.linear && a.logResponse == b.logResponse && a.offset == b.offset;
+    const bool mayTest =
+        reason.empty() && a.linear && b.linear && a.logResponse == b.logResponse && a.offset == b.offset;
     if (mayTest) {
         const auto spanA = spanOf(first.recipe), spanB = spanOf(second.recipe);
         const bool firstInSecond = isWithin(spanA, spanB), secondInFirst = isWithin(spanB, spanA);
@@ -118,11 +120,14 @@ std::string comparisonSentence(const Compared& first, const Compared& second) {
                 if (!isWithin({name}, has))
                     added +=
                         (added.empty() ? "" : ", ") + (name.empty() ? std::string("the constant") : name);
-            const double df = small.evidence.linear->degreesOfFreedom - large.evidence.linear->degreesOfFreedom;
-            const double f = (small.evidence.linear->residualSumOfSquares - large.evidence.linear->residualSumOfSquares) /
-                             df / (large.evidence.linear->residualSumOfSquares / large.evidence.linear->degreesOfFreedom);
+            const double df =
+                small.evidence.linear->degreesOfFreedom - large.evidence.linear->degreesOfFreedom;
+            const double f =
+                (small.evidence.linear->residualSumOfSquares - large.evidence.linear->residualSumOfSquares) /
+                df / (large.evidence.linear->residualSumOfSquares / large.evidence.linear->degreesOfFreedom);
             const double p = fisherUpper(f, df, large.evidence.linear->degreesOfFreedom);
-            if (df > 0 && large.evidence.linear->degreesOfFreedom > 0 && !large.evidence.linear->fitsExactly) {
+            if (df > 0 && large.evidence.linear->degreesOfFreedom > 0 &&
+                !large.evidence.linear->fitsExactly) {
                 text = added + (p < 0.05 ? " explains" : " does not explain") + " more than chance would (" +
                        large.name + " against " + small.name + "): F " + readableText(f, 4) + " with " +
                        countText(static_cast<std::size_t>(df)) + " and " +
@@ -135,7 +140,8 @@ std::string comparisonSentence(const Compared& first, const Compared& second) {
             }
         }
     }
-    if (reason.empty() && a.linear && b.linear && std::isfinite(a.linear->aicc) && std::isfinite(b.linear->aicc))
+    if (reason.empty() && a.linear && b.linear && std::isfinite(a.linear->aicc) &&
+        std::isfinite(b.linear->aicc))
         text += (text.empty() ? "From " : "; from ") + first.name + " to " + second.name +
                 " AICc changes by " + readableText(b.linear->aicc - a.linear->aicc, 4) + " and BIC by " +
                 readableText(b.linear->bic - a.linear->bic, 4) + " (less is better)";

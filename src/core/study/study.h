@@ -15,8 +15,8 @@
 
 namespace oxgoad {
 
-/// A model with all that leads from rows as they are read to predictions of the response. Immutable once it is made;
-/// owns what it holds.
+/// A model with all that leads from rows as they are read to predictions of the response. Immutable once it
+/// is made; owns what it holds.
 struct Study {
     /// What was learned by. Files, levels and forecasts in it change nothing here.
     Recipe recipe;
@@ -57,14 +57,14 @@ private:
     bool m_logarithm = false;
 };
 
-/// Learns from `rows` of a prepared table, all of which have values in columnsInUse(): the inputs, the model by the
-/// recipe's kind with the recipe's errors, and how its values become those of the response. `steps` are what prepared
-/// the table. Errors: those of learnInputs and of the kind; badTerm with the row where the logarithm of the response
-/// is not defined; wrongType for a weight or offset that is no number. Throws Stopped. The same for any number of
-/// threads.
-std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table, const std::vector<StepOutcome>& steps,
-                                   const std::string& file, std::vector<std::uint32_t> rows, Threads threads,
-                                   Progress& progress);
+/// Learns from `rows` of a prepared table, all of which have values in columnsInUse(): the inputs, the model
+/// by the recipe's kind with the recipe's errors, and how its values become those of the response. `steps`
+/// are what prepared the table. Errors: those of learnInputs and of the kind; badTerm with the row where the
+/// logarithm of the response is not defined; wrongType for a weight or offset that is no number. Throws
+/// Stopped. The same for any number of threads.
+std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
+                                   const std::vector<StepOutcome>& steps, const std::string& file,
+                                   std::vector<std::uint32_t> rows, Threads threads, Progress& progress);
 
 /// Predictions of rows.
 struct Applied {
@@ -74,8 +74,8 @@ struct Applied {
     std::vector<double> predicted;
 };
 /// Predicts chosen rows of a prepared table, which must be complete. Fits nothing. Throws Stopped.
-Applied apply(const Study& study, const Table& table, const std::string& file, std::span<const std::uint32_t> rows,
-              Threads threads, Progress& progress);
+Applied apply(const Study& study, const Table& table, const std::string& file,
+              std::span<const std::uint32_t> rows, Threads threads, Progress& progress);
 /// Prepares rows as they were read with what the study's steps learned.
 Prepared prepareFor(const Study& study, const Table& raw, const std::string& file, Progress& progress);
 

@@ -121,7 +121,8 @@ std::shared_ptr<Study> readStudy(std::string_view text) {
         rule.spread = numberFrom(from.at("spread"));
         rule.leftOneOut = numbersFrom(from.at("left_one_out"));
         const LinearModel* linear = study->linear();
-        if (study->steps.size() != study->recipe.steps.size() || study->model->kind() != study->recipe.estimator.kind ||
+        if (study->steps.size() != study->recipe.steps.size() ||
+            study->model->kind() != study->recipe.estimator.kind ||
             (linear && !(linear->design.inputs() == study->inputs)))
             throw std::out_of_range("parts");
         return study;

@@ -9,8 +9,10 @@
 namespace oxgoad {
 
 FitSummary summaryOf(const Evidence& evidence) {
-    FitSummary s{evidence.learning.rmse,    evidence.heldOut.rmse, evidence.heldOut.rmseError,
-                 evidence.linear ? evidence.linear->adjustedRSquared : std::nan(""), evidence.rowsLearning, {}};
+    FitSummary s{
+        evidence.learning.rmse,     evidence.heldOut.rmse,
+        evidence.heldOut.rmseError, evidence.linear ? evidence.linear->adjustedRSquared : std::nan(""),
+        evidence.rowsLearning,      {}};
     for (const Goad& goad : evidence.goads)
         s.goads.push_back(goad.key);
     return s;

@@ -1,7 +1,7 @@
 #pragma once
 // The trail: every fit that was made, numbered, and what changed since the one it came from.
-#include "study/evidence.h"
 #include "recipe/recipe.h"
+#include "study/evidence.h"
 
 #include <optional>
 #include <string>

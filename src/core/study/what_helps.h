@@ -2,8 +2,8 @@
 // What would help a fit: every column, bend and pair that is not in it yet, measured before it is added.
 #include "base/parallel.h"
 #include "base/progress.h"
-#include "study/prepare_rows.h"
 #include "recipe/recipe.h"
+#include "study/prepare_rows.h"
 
 #include <functional>
 #include <string>

@@ -55,8 +55,9 @@ Field numberField(std::string key, std::string label, double fallback, double lo
 Field wholeField(std::string key, std::string label, double fallback, double low, double high);
 Field flagField(std::string key, std::string label, bool fallback);
 
-/// Throws Error (badStep) unless every value belongs to a field and every field is there or has a fallback, is
-/// of the right type, among the choices and in range. `owner` is how a message names them: "the step \"lag\"".
+/// Throws Error (badStep) unless every value belongs to a field and every field is there or has a fallback,
+/// is of the right type, among the choices and in range. `owner` is how a message names them: "the step
+/// \"lag\"".
 void checkFields(const std::string& owner, std::span<const Field> fields, const FieldValues& values);
 
 /// The value of a field, or its fallback. Asserts that there is one.

@@ -70,7 +70,8 @@ Taught learnLeastSquares(const Settings&, const Teaching& teaching, Progress& pr
     }
     ProgressStage stage(progress, 0.9, 1);
     model.quantileFit = std::nan("");
-    replaceErrors(model, fit, teaching, DesignRows(BoundDesign(model.design, teaching.inputs), teaching.rows), stage);
+    replaceErrors(model, fit, teaching, DesignRows(BoundDesign(model.design, teaching.inputs), teaching.rows),
+                  stage);
     return finished(std::move(model), std::move(fit), {});
 }
 
@@ -86,12 +87,13 @@ Taught learnRobust(const Settings& settings, const Teaching& teaching, Progress&
     model.design = std::move(made.design);
     model.quantileFit = std::nan("");
     ProgressStage stage(progress, 0.3, 1);
-    Iterated iterated = fitRobust(made.fit, DesignRows(BoundDesign(model.design, teaching.inputs), teaching.rows), teaching.y,
-                                  {.influence = influenceOf(settings),
-                                   .tuning = settings.number("tuning"),
-                                   .weights = teaching.weights,
-                                   .threads = teaching.threads},
-                                  stage);
+    Iterated iterated =
+        fitRobust(made.fit, DesignRows(BoundDesign(model.design, teaching.inputs), teaching.rows), teaching.y,
+                  {.influence = influenceOf(settings),
+                   .tuning = settings.number("tuning"),
+                   .weights = teaching.weights,
+                   .threads = teaching.threads},
+                  stage);
     return finished(std::move(model), std::move(made.fit), std::move(iterated));
 }
 
@@ -180,7 +182,7 @@ ModelKind leastSquaresKind() {
     kind.title = "Least squares";
     kind.linear = true;
     kind.leastSquares = true;
-    kind.offers = {{"least squares"}};
+    kind.offers = {{"Least squares", {"least squares"}}};
     kind.sentence = [](const Settings&) { return std::string("least squares"); };
     kind.learn = learnLeastSquares;
     kind.read = readLinearModel;
@@ -190,10 +192,13 @@ ModelKind leastSquaresKind() {
 ModelKind robustKind() {
     ModelKind kind;
     kind.name = "robust";
-    kind.title = "Robust to outliers";
+    kind.title = "Robust regression";
     kind.fields = {choiceField("function", "Weight function", {"Huber", "bisquare"}),
-                   numberField("tuning", "Where outliers begin, in scales of the residuals (0: as usual)", 0, 1e-9, 1000)};
-    kind.offers = {{"robust", {{"function", std::string("Huber")}}}, {"robust", {{"function", std::string("bisquare")}}}};
+                   numberField("tuning", "Where outliers begin, in scales of the residuals (0: as usual)", 0,
+                               1e-9, 1000)};
+    kind.offers = {
+        {"Robust: outliers pull no harder (Huber)", {"robust", {{"function", std::string("Huber")}}}},
+        {"Robust: far outliers do not pull (bisquare)", {"robust", {{"function", std::string("bisquare")}}}}};
     kind.linear = true;
     kind.standsOutliers = true;
     kind.sentence = robustSentence;
@@ -205,10 +210,11 @@ ModelKind robustKind() {
 ModelKind quantileKind() {
     ModelKind kind;
     kind.name = "quantile";
-    kind.title = "Quantile";
+    kind.title = "Quantile regression";
     kind.fields = {shareField()};
-    for (const double share : {0.5, 0.1, 0.9})
-        kind.offers.push_back({"quantile", {{"share", share}}});
+    for (const double share : {0.05, 0.1, 0.25, 0.5, 0.75, 0.9, 0.95})
+        kind.offers.push_back({share == 0.5 ? std::string("Median") : percentText(share) + " quantile",
+                               {"quantile", {{"share", share}}}});
     kind.linear = true;
     kind.standsOutliers = true;
     kind.quantile = true;

@@ -61,7 +61,8 @@ std::string LinearModel::text() const {
                            {"rows_doubted", iterated->rowsDoubted},
                            {"exact_vertex", iterated->exactVertex}};
     if (lower && upper)
-        out["bounds"] = {{"level", numberJson(boundsLevel)}, {"lower", fitJson(*lower)}, {"upper", fitJson(*upper)}};
+        out["bounds"] = {
+            {"level", numberJson(boundsLevel)}, {"lower", fitJson(*lower)}, {"upper", fitJson(*upper)}};
     return out.dump(-1, ' ', false, json::error_handler_t::replace);
 }
 

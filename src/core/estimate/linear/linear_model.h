@@ -24,8 +24,8 @@ public:
     /// Groups or periods of the errors; 0 without.
     std::size_t errorUnits = 0;
     int errorLags = 0;
-    /// Quantile regression: which quantile, 0 otherwise, and 1 less the check loss over that of the quantile alone
-    /// (Koenker and Machado 1999, Journal of the American Statistical Association 94).
+    /// Quantile regression: which quantile, 0 otherwise, and 1 less the check loss over that of the quantile
+    /// alone (Koenker and Machado 1999, Journal of the American Statistical Association 94).
     double share = 0;
     double quantileFit = 0;
     /// The quantiles that bound one value at `boundsLevel`; null when nobody asked.

@@ -137,7 +137,8 @@ void NearestTree::nearest(const double* numbers, const double* codes, std::size_
                           std::vector<Neighbour>& found, std::int64_t without) const {
     found.clear();
     if (m_nodes.empty() || count == 0) return;
-    Search search{numbers, codes, count, without, found, std::vector<double>(static_cast<std::size_t>(m_numbers.cols()), 0.0)};
+    Search search{numbers, codes, count,
+                  without, found, std::vector<double>(static_cast<std::size_t>(m_numbers.cols()), 0.0)};
     look(search, 0, 0);
     std::sort_heap(found.begin(), found.end());
 }

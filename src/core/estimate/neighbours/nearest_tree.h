@@ -7,10 +7,10 @@
 
 namespace oxgoad {
 
-/// Points of n numbers and m codes; the squared distance of two is the sum of the squared differences of their
-/// numbers, in order, and `codeDistance`² for each code that differs. A k-d tree over the numbers (Friedman, Bentley
-/// and Finkel 1977, ACM Transactions on Mathematical Software 3), with the bounds of Arya and Mount 1993; leaves are
-/// looked through. Immutable, safe to share between threads.
+/// Points of n numbers and m codes; the squared distance of two is the sum of the squared differences of
+/// their numbers, in order, and `codeDistance`² for each code that differs. A k-d tree over the numbers
+/// (Friedman, Bentley and Finkel 1977, ACM Transactions on Mathematical Software 3), with the bounds of Arya
+/// and Mount 1993; leaves are looked through. Immutable, safe to share between threads.
 class NearestTree {
 public:
     /// `numbers` n × d and `codes` n × m, all finite.
@@ -26,8 +26,9 @@ public:
         }
     };
 
-    /// The `count` nearest of all points but `without`, in order; fewer when there are fewer. The same whatever the
-    /// shape of the tree: of points as near as each other the earlier ones. O(log n) and up to O(n · d).
+    /// The `count` nearest of all points but `without`, in order; fewer when there are fewer. The same
+    /// whatever the shape of the tree: of points as near as each other the earlier ones. O(log n) and up to
+    /// O(n · d).
     void nearest(const double* numbers, const double* codes, std::size_t count, std::vector<Neighbour>& found,
                  std::int64_t without = -1) const;
 

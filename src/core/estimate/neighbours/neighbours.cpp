@@ -71,7 +71,8 @@ void requirePlain(const std::vector<Term>& terms, const std::string& file) {
     for (const Term& term : terms)
         if (term.parts.size() != 1 || !(term.parts[0] == TermPart{term.parts[0].column}))
             throw Error(ErrorCode::badTerm,
-                        "nearest neighbours read columns as they are and cannot use the term " + termName(term),
+                        "nearest neighbours read columns as they are and cannot use the term " +
+                            termName(term),
                         {.file = file, .column = term.parts.empty() ? std::string() : term.parts[0].column},
                         "Take it out, make a column of it by a step, or fit by least squares.");
 }
@@ -85,8 +86,9 @@ Taught learnNeighbours(const Settings& settings, const Teaching& teaching, Progr
     progress.checkpoint(0.05, "Sorting rows by nearness");
     VectorXd weights(static_cast<Index>(teaching.weights.size()));
     std::copy(teaching.weights.begin(), teaching.weights.end(), weights.begin());
-    const auto model = std::make_shared<NeighboursModel>(
-        inputs, optionsOf(settings), points, Eigen::Map<const VectorXd>(teaching.y.data(), n), std::move(weights));
+    const auto model = std::make_shared<NeighboursModel>(inputs, optionsOf(settings), points,
+                                                         Eigen::Map<const VectorXd>(teaching.y.data(), n),
+                                                         std::move(weights));
 
     Taught taught;
     taught.rows.fitted.resize(n);
@@ -137,8 +139,8 @@ std::shared_ptr<const LearnedModel> readNeighbours(std::string_view text) {
         if (points.cols() != static_cast<Index>(inputs.size()) || y.size() != points.rows() ||
             (weights.size() != 0 && weights.size() != y.size()) || !points.allFinite())
             throw std::out_of_range("points");
-        auto model = std::make_shared<NeighboursModel>(std::move(inputs), options, std::move(points), std::move(y),
-                                                       std::move(weights));
+        auto model = std::make_shared<NeighboursModel>(std::move(inputs), options, std::move(points),
+                                                       std::move(y), std::move(weights));
         model->setScale(numberFrom(j.at("average_distance")), numberFrom(j.at("largest_distance")));
         return std::shared_ptr<const LearnedModel>(std::move(model));
     });
@@ -146,8 +148,8 @@ std::shared_ptr<const LearnedModel> readNeighbours(std::string_view text) {
 
 std::string neighboursSentence(const Settings& settings) {
     const NeighbourOptions options = optionsOf(settings);
-    std::string text = options.count == 1 ? "the nearest neighbour"
-                                          : countText(options.count) + " nearest neighbours";
+    std::string text =
+        options.count == 1 ? "the nearest neighbour" : countText(options.count) + " nearest neighbours";
     if (options.byDistance && options.count > 1) text += " weighted by distance";
     if (!options.standardised) text += " on columns as they are";
     return text;
@@ -158,18 +160,19 @@ std::string neighboursSentence(const Settings& settings) {
 NeighboursModel::NeighboursModel(Inputs inputs, NeighbourOptions options, MatrixXd points, VectorXd y,
                                  VectorXd weights)
     : m_inputs(std::move(inputs)), m_options(options), m_points(std::move(points)), m_y(std::move(y)),
-      m_weights(std::move(weights)), m_numbers(placesOf(m_inputs, false)), m_factors(placesOf(m_inputs, true)),
-      m_tree([&] {
+      m_weights(std::move(weights)), m_numbers(placesOf(m_inputs, false)),
+      m_factors(placesOf(m_inputs, true)), m_tree([&] {
           const MatrixXd numbers = columnsOf(m_points, m_numbers);
           learnScale(numbers, m_options.standardised, m_shift, m_scale);
           return NearestTree(scaled(numbers, m_shift, m_scale), columnsOf(m_points, m_factors),
                              m_options.levelDistance);
       }()) {
     if (m_options.count < 1 || static_cast<std::size_t>(m_points.rows()) < m_options.count)
-        throw Error(ErrorCode::tooFewRows,
-                    plural(static_cast<std::size_t>(m_points.rows()), "learning row is", "learning rows are") +
-                        " too few for " + plural(m_options.count, "neighbour", "neighbours"),
-                    {}, "Ask for fewer neighbours, or bring more rows.");
+        throw Error(
+            ErrorCode::tooFewRows,
+            plural(static_cast<std::size_t>(m_points.rows()), "learning row is", "learning rows are") +
+                " too few for " + plural(m_options.count, "neighbour", "neighbours"),
+            {}, "Ask for fewer neighbours, or bring more rows.");
 }
 
 const std::string& NeighboursModel::kind() const {
@@ -220,7 +223,8 @@ VectorXd NeighboursModel::distances(const MatrixXd& inputs) const {
 }
 
 LearnedModel::Placed NeighboursModel::locate(const MatrixXd& inputs) const {
-    Placed placed{VectorXd::Constant(inputs.rows(), std::nan("")), VectorXd::Constant(inputs.rows(), std::nan(""))};
+    Placed placed{VectorXd::Constant(inputs.rows(), std::nan("")),
+                  VectorXd::Constant(inputs.rows(), std::nan(""))};
     std::vector<double> numbers(m_numbers.size()), codes(m_factors.size());
     Found found;
     for (Index i = 0; i < inputs.rows(); ++i) {
@@ -247,10 +251,11 @@ NeighboursModel::LeftOut NeighboursModel::without(std::uint32_t point) const {
 }
 
 std::vector<NamedNumber> NeighboursModel::says() const {
-    return {{"neighbours", static_cast<double>(m_options.count)},
-            {"rows to be near to", static_cast<double>(m_tree.size())},
-            // n/k, what a line of k neighbours moves with (Hastie, Tibshirani and Friedman 2009, §2.3.2).
-            {"effective parameters", static_cast<double>(m_tree.size()) / static_cast<double>(m_options.count)}};
+    return {
+        {"neighbours", static_cast<double>(m_options.count)},
+        {"rows to be near to", static_cast<double>(m_tree.size())},
+        // n/k, what a line of k neighbours moves with (Hastie, Tibshirani and Friedman 2009, §2.3.2).
+        {"effective parameters", static_cast<double>(m_tree.size()) / static_cast<double>(m_options.count)}};
 }
 
 std::string NeighboursModel::text() const {
@@ -277,8 +282,12 @@ ModelKind neighboursKind() {
                    choiceField("scale", "Numbers", {"standardised", "as is"}),
                    numberField("level_distance", "Distance of two different levels of a factor", 1, 0, 1e6)};
     for (const double count : {1.0, 5.0, 10.0, 20.0})
-        kind.offers.push_back({"neighbours", {{"count", count}}});
-    kind.offers.push_back({"neighbours", {{"count", 10.0}, {"weights", std::string("by distance")}}});
+        kind.offers.push_back(
+            {count == 1 ? std::string("The nearest row")
+                        : "Mean of the " + countText(static_cast<std::size_t>(count)) + " nearest rows",
+             {"neighbours", {{"count", count}}}});
+    kind.offers.push_back({"Mean of the 10 nearest rows, weighted by distance",
+                           {"neighbours", {{"count", 10.0}, {"weights", std::string("by distance")}}}});
     kind.sentence = neighboursSentence;
     kind.learn = learnNeighbours;
     kind.read = readNeighbours;

@@ -9,24 +9,25 @@ namespace oxgoad {
 
 struct NeighbourOptions {
     std::size_t count = 5;
-    /// Each neighbour weighs 1 over its distance; those at distance 0 alone where there are any. Otherwise alike.
+    /// Each neighbour weighs 1 over its distance; those at distance 0 alone where there are any. Otherwise
+    /// alike.
     bool byDistance = false;
-    /// Numbers less their mean over their standard deviation (divisor n) over the learning rows; otherwise as they
-    /// are.
+    /// Numbers less their mean over their standard deviation (divisor n) over the learning rows; otherwise as
+    /// they are.
     bool standardised = true;
     /// Between rows with different levels of a factor.
     double levelDistance = 1;
 };
 
-/// k-nearest-neighbour regression (Fix and Hodges 1951; Hastie, Tibshirani and Friedman 2009, "The elements of
-/// statistical learning", 2nd ed., §2.3.2 and §13.3): the mean of the values of the `count` learning rows at the
-/// least Euclidean distance, each number a dimension, a factor adding levelDistance² where levels differ. Of rows as
-/// near as each other those that stand earlier are taken. Rows' own weights multiply those of the distance; rows of
-/// weight 0 teach nothing.
+/// k-nearest-neighbour regression (Fix and Hodges 1951; Hastie, Tibshirani and Friedman 2009, "The elements
+/// of statistical learning", 2nd ed., §2.3.2 and §13.3): the mean of the values of the `count` learning rows
+/// at the least Euclidean distance, each number a dimension, a factor adding levelDistance² where levels
+/// differ. Of rows as near as each other those that stand earlier are taken. Rows' own weights multiply those
+/// of the distance; rows of weight 0 teach nothing.
 class NeighboursModel final : public LearnedModel {
 public:
-    /// `points` n × inputs, complete; `y` and `weights` (or none) a value a point. Errors: tooFewRows when there are
-    /// fewer points than neighbours.
+    /// `points` n × inputs, complete; `y` and `weights` (or none) a value a point. Errors: tooFewRows when
+    /// there are fewer points than neighbours.
     NeighboursModel(Inputs inputs, NeighbourOptions options, Eigen::MatrixXd points, Eigen::VectorXd y,
                     Eigen::VectorXd weights);
 

@@ -38,11 +38,14 @@ void leaveOutIf(StepFrame& frame, const std::function<bool(std::size_t)>& test) 
 /// Quartiles of the learning rows and `width` spreads beyond them (Tukey 1977, "Exploratory data analysis",
 /// §2D).
 std::pair<double, double> fencesOf(StepFrame& frame, const Column& column, double width) {
-    const auto& quartiles = frame.values().numbers(column.name(), "quartiles", [&] {
-        std::vector<double> values = frame.learningNumbers(column);
-        std::sort(values.begin(), values.end());
-        return std::vector<double>{quantileOfSorted(values, 0.25), quantileOfSorted(values, 0.75)};
-    });
+    const auto& quartiles = frame.values().numbers(
+        column.name(), "quartiles",
+        [&] {
+            std::vector<double> values = frame.learningNumbers(column);
+            std::sort(values.begin(), values.end());
+            return std::vector<double>{quantileOfSorted(values, 0.25), quantileOfSorted(values, 0.75)};
+        },
+        2);
     const double spread = quartiles[1] - quartiles[0];
     return {quartiles[0] - width * spread, quartiles[1] + width * spread};
 }
@@ -129,17 +132,21 @@ StepKind leaveOutBeyondZ() {
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         leaveOutBeyond(frame, step.texts("columns"), [&](const Column& column) {
-            const auto& scale = frame.values().numbers(column.name(), "mean and standard deviation", [&] {
-                const auto values = frame.learningNumbers(column);
-                const auto summary = summarizeNumbers(values);
-                // No |z| of n values exceeds (n - 1)/√n (Shiffler 1988, The American Statistician 42).
-                const auto n = static_cast<double>(values.size());
-                if ((n - 1) / std::sqrt(n) < step.number("limit"))
-                    frame.note("with " + countText(values.size()) +
-                               " learning rows no value can lie that far out");
-                return std::vector<double>{
-                    summary->mean, std::isnan(summary->standardDeviation) ? 0 : summary->standardDeviation};
-            });
+            const auto& scale = frame.values().numbers(
+                column.name(), "mean and standard deviation",
+                [&] {
+                    const auto values = frame.learningNumbers(column);
+                    const auto summary = summarizeNumbers(values);
+                    // No |z| of n values exceeds (n - 1)/√n (Shiffler 1988, The American Statistician 42).
+                    const auto n = static_cast<double>(values.size());
+                    if ((n - 1) / std::sqrt(n) < step.number("limit"))
+                        frame.note("with " + countText(values.size()) +
+                                   " learning rows no value can lie that far out");
+                    return std::vector<double>{summary->mean, std::isnan(summary->standardDeviation)
+                                                                  ? 0
+                                                                  : summary->standardDeviation};
+                },
+                2);
             const double reach = step.number("limit") * scale[1];
             return std::pair{scale[0] - reach, scale[0] + reach};
         });

@@ -128,14 +128,17 @@ StepKind standardise() {
     kind.run = [](const Step& step, StepFrame& frame) {
         for (const std::string& name : step.texts("columns")) {
             const Column column = frame.number(name);
-            const auto& scale = frame.values().numbers(name, step.text("by"), [&] {
-                const auto summary = summarizeNumbers(frame.learningNumbers(column));
-                if (step.text("by") == "median and quartile spread")
-                    return std::vector<double>{summary->median,
-                                               summary->upperQuartile - summary->lowerQuartile};
-                return std::vector<double>{summary->mean,
-                                           step.text("by") == "mean only" ? 1 : summary->standardDeviation};
-            });
+            const auto& scale = frame.values().numbers(
+                name, step.text("by"),
+                [&] {
+                    const auto summary = summarizeNumbers(frame.learningNumbers(column));
+                    if (step.text("by") == "median and quartile spread")
+                        return std::vector<double>{summary->median,
+                                                   summary->upperQuartile - summary->lowerQuartile};
+                    return std::vector<double>{
+                        summary->mean, step.text("by") == "mean only" ? 1 : summary->standardDeviation};
+                },
+                2);
             if (!(scale[1] > 0))
                 throw Error(ErrorCode::badStep, "the learning rows have no spread",
                             {.file = frame.file(), .column = name},
@@ -180,26 +183,29 @@ StepKind cutIntoBands() {
     kind.run = [](const Step& step, StepFrame& frame) {
         const Column column = frame.number(step.text("column"));
         const std::string& at = step.text("at");
-        const auto& limits = frame.values().numbers(column.name(), "limits", [&] {
-            std::vector<double> cuts;
-            if (at == "given limits") {
-                cuts = step.get<std::vector<double>>("limits");
-                if (cuts.empty())
-                    throw Error(ErrorCode::badStep, "no limits are given", {.column = column.name()},
-                                "Give some.");
-            } else {
-                std::vector<double> values = frame.learningNumbers(column);
-                std::sort(values.begin(), values.end());
-                const auto bands = step.number("bands");
-                for (double i = 1; i < bands; ++i)
-                    cuts.push_back(at == "quantiles"
-                                       ? quantileOfSorted(values, i / bands)
-                                       : values.front() + (values.back() - values.front()) * i / bands);
-            }
-            std::sort(cuts.begin(), cuts.end());
-            cuts.erase(std::unique(cuts.begin(), cuts.end()), cuts.end());
-            return cuts;
-        });
+        const auto& limits = frame.values().numbers(
+            column.name(), "limits",
+            [&] {
+                std::vector<double> cuts;
+                if (at == "given limits") {
+                    cuts = step.get<std::vector<double>>("limits");
+                    if (cuts.empty())
+                        throw Error(ErrorCode::badStep, "no limits are given", {.column = column.name()},
+                                    "Give some.");
+                } else {
+                    std::vector<double> values = frame.learningNumbers(column);
+                    std::sort(values.begin(), values.end());
+                    const auto bands = step.number("bands");
+                    for (double i = 1; i < bands; ++i)
+                        cuts.push_back(at == "quantiles"
+                                           ? quantileOfSorted(values, i / bands)
+                                           : values.front() + (values.back() - values.front()) * i / bands);
+                }
+                std::sort(cuts.begin(), cuts.end());
+                cuts.erase(std::unique(cuts.begin(), cuts.end()), cuts.end());
+                return cuts;
+            },
+            0);
         std::vector<std::string> levels;
         for (std::size_t i = 0; i <= limits.size(); ++i)
             levels.push_back(i == 0               ? "below " + shortText(limits[0])

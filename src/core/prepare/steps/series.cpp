@@ -97,6 +97,13 @@ public:
             if (by) kept.push_back(*by);
             return kept;
         });
+        const bool whole = before.size() == (by ? 3U : 2U) && before[0].kind() == ColumnKind::number &&
+                           before[1].kind() == time.kind() && (!by || before[2].kind() == by->kind()) &&
+                           std::all_of(before.begin(), before.end(),
+                                       [&](const Column& c) { return c.size() == before[0].size(); });
+        if (!whole)
+            throw Error(ErrorCode::badStep, "what was learned about " + value.name() + " is not whole",
+                        {.column = value.name()});
         if (frame.applying()) {
             addRows(before[0], before[1], by ? &before[2] : nullptr);
             addRows(value, time, by ? &*by : nullptr);

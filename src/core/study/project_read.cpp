@@ -1,17 +1,13 @@
-#include "study/project.h"
-
 #include "base/error.h"
 #include "base/file.h"
+#include "study/project.h"
+#include "study/project_parts.h"
 #include "study/sqlite.h"
 
-#include <nlohmann/json.hpp>
-
 #include <sqlite3.h>
-#include <zlib.h>
 
 #include <algorithm>
 #include <charconv>
-#include <cmath>
 #include <cstring>
 #include <set>
 
@@ -21,84 +17,6 @@ namespace fs = std::filesystem;
 using nlohmann::json;
 
 namespace {
-
-constexpr int applicationId = 0x4F584744; // "OXGD"
-
-constexpr const char* schema = R"(
-CREATE TABLE state (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
-CREATE TABLE view (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
-CREATE TABLE fits (number INTEGER PRIMARY KEY, parent INTEGER NOT NULL, change TEXT NOT NULL, recipe TEXT NOT NULL,
-  learning_rmse REAL, held_out_rmse REAL, held_out_rmse_error REAL, adjusted_r_squared REAL,
-  rows_learning INTEGER NOT NULL, goads TEXT NOT NULL, earlier_rows INTEGER NOT NULL);
-CREATE TABLE test_looks (position INTEGER PRIMARY KEY, fit INTEGER NOT NULL);
-CREATE TABLE tables (name TEXT PRIMARY KEY, rows INTEGER NOT NULL, report TEXT NOT NULL) WITHOUT ROWID;
-CREATE TABLE columns (table_name TEXT NOT NULL, position INTEGER NOT NULL, name TEXT NOT NULL, kind TEXT NOT NULL,
-  levels TEXT NOT NULL, offsets BLOB NOT NULL, data BLOB NOT NULL, PRIMARY KEY (table_name, position));
-CREATE TABLE checks (part TEXT PRIMARY KEY, sum INTEGER NOT NULL) WITHOUT ROWID;
-)";
-
-/// CRC-32 (ISO 3309) over the bytes of a part's values, each with its length.
-class CheckSum {
-public:
-    CheckSum& add(std::span<const std::byte> bytes) {
-        const std::uint64_t size = bytes.size();
-        m_sum = crc32_z(m_sum, reinterpret_cast<const Bytef*>(&size), sizeof size);
-        m_sum = crc32_z(m_sum, reinterpret_cast<const Bytef*>(bytes.data()), bytes.size());
-        return *this;
-    }
-    CheckSum& add(std::string_view text) { return add(std::as_bytes(std::span<const char>(text))); }
-    CheckSum& add(std::int64_t number) { return add(std::to_string(number)); }
-    CheckSum& add(double number) {
-        return std::isnan(number) ? add(std::string_view("none"))
-                                  : add(std::as_bytes(std::span<const double>(&number, 1)));
-    }
-    std::int64_t sum() const { return static_cast<std::int64_t>(m_sum); }
-
-private:
-    uLong m_sum = crc32_z(0, nullptr, 0);
-};
-
-void writeCheck(Database& database, const std::string& part, const CheckSum& check) {
-    Statement(database, "INSERT INTO checks VALUES (?, ?)").bind(1, part).bind(2, check.sum()).runOnce();
-}
-
-/// Names of parts, in checks and in messages.
-std::string columnPart(std::string_view table, std::int64_t position) {
-    return "column " + std::to_string(position + 1) + " of the " + std::string(table);
-}
-std::string fitPart(std::int64_t number) {
-    return "fit " + std::to_string(number);
-}
-
-template <class T> std::span<const std::byte> asBytes(std::span<const T> values) {
-    return std::as_bytes(values);
-}
-
-json reportJson(const ReadReport& r) {
-    json faults = json::array();
-    for (const CellFault& f : r.faults)
-        faults.push_back({f.line, f.row, f.cell, f.column, f.text, f.reason});
-    json doubts = json::array();
-    for (const ReadDoubt& doubt : r.doubts)
-        doubts.push_back({doubt.said, doubt.column});
-    json byColumn = json::array();
-    for (const auto& [column, count] : r.faultsByColumn)
-        byColumn.push_back({column, count});
-    return {{"file", r.file},
-            {"bytes", r.bytes},
-            {"rows", r.rows},
-            {"delimiter", static_cast<int>(r.format.delimiter)},
-            {"quote", static_cast<int>(r.format.quote)},
-            {"header", r.format.header},
-            {"decimal_mark", static_cast<int>(r.format.decimalMark)},
-            {"encoding", static_cast<int>(r.format.encoding)},
-            {"skip_lines", r.format.skipLines},
-            {"fault_count", r.faultCount},
-            {"faults", faults},
-            {"faults_by_column", byColumn},
-            {"notes", r.notes},
-            {"doubts", doubts}};
-}
 
 ReadReport reportFrom(const json& j) {
     ReadReport r;
@@ -123,129 +41,6 @@ ReadReport reportFrom(const json& j) {
         for (const auto& d : j.at("doubts"))
             r.doubts.push_back({d.at(0).get<std::string>(), d.at(1).get<std::string>()});
     return r;
-}
-
-std::string dumped(const json& value) {
-    return value.dump(-1, ' ', false, json::error_handler_t::replace);
-}
-
-void writeTable(Database& database, const char* name, const RowsRead& rows, Progress& progress) {
-    const auto count = static_cast<std::int64_t>(rows.table.rows());
-    const std::string report = dumped(reportJson(rows.report));
-    Statement(database, "INSERT INTO tables VALUES (?, ?, ?)")
-        .bind(1, std::string_view(name))
-        .bind(2, count)
-        .bind(3, report)
-        .runOnce();
-    writeCheck(database, name, CheckSum().add(count).add(report));
-    std::int64_t position = 0;
-    for (const Column& column : rows.table.columns()) {
-        progress.checkpoint(static_cast<double>(position) / static_cast<double>(rows.table.columns().size()),
-                            "Saving rows");
-        Statement insert(database, "INSERT INTO columns VALUES (?, ?, ?, ?, ?, ?, ?)");
-        insert.bind(1, std::string_view(name))
-            .bind(2, position)
-            .bind(3, column.name())
-            .bind(4, kindName(column.kind()));
-        const std::string levels = dumped(json(column.levels()));
-        insert.bind(5, levels);
-        std::vector<std::uint64_t> offsets;
-        std::string text;
-        std::span<const std::byte> data, offsetBytes;
-        if (column.kind() == ColumnKind::number)
-            data = asBytes(column.numbers());
-        else if (column.kind() == ColumnKind::factor)
-            data = asBytes(column.codes());
-        else if (column.kind() == ColumnKind::date)
-            data = asBytes(column.days());
-        else {
-            offsets.push_back(0);
-            for (std::size_t i = 0; i < column.size(); ++i) {
-                text += column.text(i);
-                offsets.push_back(text.size());
-            }
-            offsetBytes = asBytes(std::span<const std::uint64_t>(offsets));
-            data = asBytes(std::span<const char>(text));
-        }
-        insert.bindBytes(6, offsetBytes).bindBytes(7, data);
-        insert.runOnce();
-        writeCheck(database, columnPart(name, position),
-                   CheckSum()
-                       .add(column.name())
-                       .add(kindName(column.kind()))
-                       .add(levels)
-                       .add(offsetBytes)
-                       .add(data));
-        ++position;
-    }
-}
-
-/// A fit as the file has it.
-struct StoredFit {
-    std::int64_t number = 0, parent = 0;
-    std::string change, recipe;
-    double learningRmse = 0, heldOutRmse = 0, heldOutRmseError = 0, adjustedRSquared = 0;
-    std::int64_t rowsLearning = 0;
-    std::string goads;
-    std::int64_t earlierRows = 0;
-
-    CheckSum check() const {
-        return CheckSum()
-            .add(number)
-            .add(parent)
-            .add(change)
-            .add(recipe)
-            .add(learningRmse)
-            .add(heldOutRmse)
-            .add(heldOutRmseError)
-            .add(adjustedRSquared)
-            .add(rowsLearning)
-            .add(goads)
-            .add(earlierRows);
-    }
-};
-
-void writeFits(Database& database, const Trail& trail) {
-    CheckSum looks;
-    for (std::size_t i = 0; i < trail.testLooks().size(); ++i) {
-        const auto fit = static_cast<std::int64_t>(trail.testLooks()[i]);
-        Statement(database, "INSERT INTO test_looks VALUES (?, ?)")
-            .bind(1, static_cast<std::int64_t>(i + 1))
-            .bind(2, fit)
-            .runOnce();
-        looks.add(fit);
-    }
-    writeCheck(database, "looks at test rows", looks);
-    CheckSum numbers;
-    for (const TrailFit& fit : trail.fits()) {
-        const StoredFit stored{fit.number,
-                               fit.parent,
-                               fit.change,
-                               recipeText(fit.recipe),
-                               fit.summary.learningRmse,
-                               fit.summary.heldOutRmse,
-                               fit.summary.heldOutRmseError,
-                               fit.summary.adjustedRSquared,
-                               static_cast<std::int64_t>(fit.summary.rowsLearning),
-                               dumped(json(fit.summary.goads)),
-                               fit.earlierRows ? 1 : 0};
-        Statement(database, "INSERT INTO fits VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
-            .bind(1, stored.number)
-            .bind(2, stored.parent)
-            .bind(3, stored.change)
-            .bind(4, stored.recipe)
-            .bind(5, stored.learningRmse)
-            .bind(6, stored.heldOutRmse)
-            .bind(7, stored.heldOutRmseError)
-            .bind(8, stored.adjustedRSquared)
-            .bind(9, stored.rowsLearning)
-            .bind(10, stored.goads)
-            .bind(11, stored.earlierRows)
-            .runOnce();
-        writeCheck(database, fitPart(stored.number), stored.check());
-        numbers.add(stored.number);
-    }
-    writeCheck(database, "trail", numbers);
 }
 
 /// What is wrong with a part, found while it is read.
@@ -342,6 +137,7 @@ public:
         if (!rows || rows->table.columns().empty()) damaged(m_path, "its rows are not there");
         project.rows.learning = std::move(*rows);
         project.rows.forecast = readTable("forecast");
+        readModels();
         return std::move(m_found);
     }
 
@@ -378,8 +174,8 @@ private:
                         "the project was saved by a newer Oxgoad (form " + std::to_string(m_version) +
                             ", this one knows " + std::to_string(projectVersion) + ")",
                         {.file = m_path.string()}, "Use the newer program; this file is left as it is.");
-        static const std::set<std::string> known{"state",  "view",    "fits",  "test_looks",
-                                                 "tables", "columns", "checks"};
+        static const std::set<std::string> known{"state",  "view",    "fits",   "test_looks",
+                                                 "tables", "columns", "models", "checks"};
         Statement schema(m_database, "SELECT type, name, sql FROM sqlite_schema");
         while (schema.step()) {
             const std::string name = schema.text(1);
@@ -475,6 +271,63 @@ private:
                 m_found.project.trail.lookAtTest(static_cast<int>(fit));
             }
         });
+    }
+
+    void readModels() {
+        if (m_version < 4) return;
+        part("models", [&] {
+            Statement select(m_database, "SELECT * FROM models ORDER BY fit");
+            CheckSum fits;
+            while (select.step()) {
+                m_progress.checkpoint(0.9, "Opening models");
+                const std::int64_t fit = select.integer(0);
+                fits.add(fit);
+                part(modelPart(fit), [&] { readModel(select, fit); });
+            }
+            require("models", fits);
+        });
+    }
+
+    void readModel(Statement& row, std::int64_t fit) {
+        CheckSum check;
+        check.add(row.text(1));
+        for (int column = 2; column < 2 + static_cast<int>(modelVectors); ++column)
+            check.add(row.bytes(column));
+        require(modelPart(fit), check);
+        if (fit < 1 || fit > INT32_MAX || !m_found.project.trail.find(static_cast<int>(fit)))
+            throw Damage{"it belongs to no fit"};
+        auto study = readStudy(row.text(1));
+        const auto count = row.bytes(2).size() / sizeof(std::uint32_t);
+        // A vector is there for every row learned from, or not at all.
+        const auto vector = [&](int column) {
+            const auto bytes = row.bytes(column);
+            return bytes.empty() ? std::vector<double>() : valuesFrom<double>(bytes, count);
+        };
+        const auto eigen = [&](int column) {
+            const std::vector<double> values = vector(column);
+            return Eigen::VectorXd(
+                Eigen::Map<const Eigen::VectorXd>(values.data(), static_cast<Eigen::Index>(values.size())));
+        };
+        study->rows = valuesFrom<std::uint32_t>(row.bytes(2), count);
+        const std::size_t tableRows = m_found.project.rows.learning.table.rows();
+        for (const std::uint32_t learned : study->rows)
+            if (learned >= tableRows) throw Damage{"it learned from a row that is not there"};
+        study->weights = vector(3);
+        study->taught.fitted = eigen(4);
+        study->taught.residuals = eigen(5);
+        study->taught.leverages = eigen(6);
+        study->taught.robustWeights = vector(7);
+        const auto leftOut = row.bytes(8).size() / sizeof(std::uint32_t);
+        study->taught.leftOneOutRows = valuesFrom<std::uint32_t>(row.bytes(8), leftOut);
+        study->taught.leftOneOut = valuesFrom<double>(row.bytes(9), leftOut);
+        const bool whole =
+            study->taught.fitted.size() == static_cast<Eigen::Index>(count) &&
+            study->taught.residuals.size() == static_cast<Eigen::Index>(count) &&
+            (!study->linear() || study->taught.leverages.size() == static_cast<Eigen::Index>(count)) &&
+            std::all_of(study->taught.leftOneOutRows.begin(), study->taught.leftOneOutRows.end(),
+                        [&](std::uint32_t place) { return place < count; });
+        if (count == 0 || !whole) throw Damage{"its parts do not hang together"};
+        m_found.project.studies[static_cast<int>(fit)] = std::move(study);
     }
 
     std::map<std::string, std::string> readPairs(const std::string& table) {
@@ -577,42 +430,6 @@ Salvaged readProject(const fs::path& path, bool salvage, Progress& progress) {
 }
 
 } // namespace
-
-void saveProject(const fs::path& path, const Project& project, Progress& progress) {
-    AtomicFile file(path);
-    try {
-        Database database(file.temporary().string(), false);
-        // The whole file is thrown away when anything fails, so it needs no journal of its own.
-        database.run("PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF; BEGIN;");
-        database.run(("PRAGMA application_id = " + std::to_string(applicationId) +
-                      "; PRAGMA user_version = " + std::to_string(projectVersion) + ";")
-                         .c_str());
-        database.run(schema);
-        const std::map<std::string, std::string> state{{"current", std::to_string(project.current)},
-                                                       {"recipe", recipeText(project.recipe)},
-                                                       {"folder", project.folder}};
-        for (const auto& [table, pairs] : {std::pair{"state", &state}, std::pair{"view", &project.view}}) {
-            CheckSum check;
-            for (const auto& [key, value] : *pairs) {
-                Statement(database, ("INSERT INTO " + std::string(table) + " VALUES (?, ?)").c_str())
-                    .bind(1, key)
-                    .bind(2, value)
-                    .runOnce();
-                check.add(key).add(value);
-            }
-            writeCheck(database, table, check);
-        }
-        writeFits(database, project.trail);
-        writeTable(database, "rows", project.rows.learning, progress);
-        if (project.rows.forecast) writeTable(database, "forecast", *project.rows.forecast, progress);
-        database.run("COMMIT;");
-    } catch (const SqliteFailure& failure) {
-        throw Error(ErrorCode::cannotWrite, "cannot be written: " + failure.message, {.file = path.string()},
-                    "Choose another folder or free some space; the old file is as it was.");
-    }
-    progress.checkpoint(1, "Saved");
-    file.commit();
-}
 
 Project openProject(const fs::path& path, Progress& progress) {
     return readProject(path, false, progress).project;

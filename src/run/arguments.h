@@ -1,0 +1,46 @@
+#pragma once
+// What the headless command is asked for.
+#include "base/error.h"
+#include "base/parallel.h"
+#include "study/choose_terms.h"
+#include "study/look_at.h"
+
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+extern const char* const commandHelp;
+
+struct Arguments {
+    std::vector<std::string> recipes;
+    std::string out;
+    std::string project;
+    /// A project whose evidence is asked for, and of which fit; 0 for the one shown.
+    std::string projectEvidence;
+    int fit = 0;
+    /// What to describe, and how it is read.
+    std::string describe;
+    /// What to look at.
+    std::string look;
+    std::string response;
+    Against against = Against::response;
+    /// With --describe: the earlier file.
+    std::string describeAgainst;
+    RowsSource source;
+    bool json = false;
+    bool lookAtTest = false;
+    bool whatHelps = false;
+    bool readAloud = false;
+    std::optional<ChooseRequest> choose;
+    std::string compareWith;
+    Threads threads;
+    bool quiet = false;
+};
+
+/// Throws Error for words that do not go together.
+Arguments parseArguments(int argc, char** argv);
+[[noreturn]] void usage(const std::string& what);
+
+} // namespace oxgoad

@@ -1,0 +1,215 @@
+#include "run/commands.h"
+
+#include "base/text.h"
+#include "share/exports.h"
+#include "share/ledger_text.h"
+#include "share/look_text.h"
+#include "share/reading_text.h"
+#include "study/evaluate.h"
+#include "study/project.h"
+#include "study/say.h"
+#include "study/what_helps.h"
+
+#include <cstdlib>
+#include <filesystem>
+#include <iostream>
+
+namespace oxgoad {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+fs::path folderOf(const fs::path& file) {
+    return file.has_parent_path() ? file.parent_path() : fs::path(".");
+}
+
+std::string passwordOf(const ServerPlace&) {
+    const char* password = std::getenv("OXGOAD_PASSWORD");
+    return password ? password : "";
+}
+
+/// The recipe of a file: itself, or a new one whose rows are the file's.
+Recipe recipeOfFile(const fs::path& path, const Arguments& arguments) {
+    Recipe recipe;
+    if (path.extension() == ".json") {
+        recipe = readRecipe(path);
+        recipe.forecast.reset();
+    } else {
+        static_cast<RowsSource&>(recipe.rows) = arguments.source;
+        recipe.rows.file = path.filename().string();
+        recipe.rows.kind = arguments.source.query.empty() ? kindOfFile(path) : SourceKind::sqlite;
+    }
+    return recipe;
+}
+
+/// Standard output that could not be written is an error, not a silence.
+void print(const std::string& text) {
+    std::cout << text << std::flush;
+    if (!std::cout)
+        throw Error(ErrorCode::cannotWrite, "the output cannot be written", {.file = "standard output"},
+                    "Look whether the disk is full.");
+}
+
+void lookAtRows(const Arguments& arguments, TerminalProgress& progress) {
+    const fs::path path = arguments.look;
+    Recipe recipe = recipeOfFile(path, arguments);
+    if (!arguments.response.empty()) recipe.response = arguments.response;
+    if (recipe.response.empty()) usage("--look needs --response when the file is no recipe");
+    ProgressStage reading(progress, 0, 0.5);
+    const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading, passwordOf);
+    ProgressStage preparing(progress, 0.5, 0.7);
+    const auto prepared = prepareRows(recipe, rows, arguments.threads, preparing);
+    std::optional<Evidence> evidence;
+    if (arguments.against != Against::response)
+        evidence = evaluate(recipe, rows, *prepared, {.threads = arguments.threads}, preparing);
+    ProgressStage looking(progress, 0.7, 1);
+    const LookReport report = lookReport(recipe, *prepared, evidence ? &*evidence : nullptr,
+                                         arguments.against, arguments.threads, looking);
+    progress.clear();
+    if (arguments.out.empty())
+        print(lookJson(report));
+    else
+        writeLook(arguments.out, report);
+}
+
+void describeRows(const Arguments& arguments, TerminalProgress& progress) {
+    const fs::path path = arguments.describe;
+    const Recipe recipe = recipeOfFile(path, arguments);
+    ProgressStage reading(progress, 0, 0.6);
+    const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading, passwordOf);
+    if (!arguments.describeAgainst.empty()) {
+        const fs::path before = arguments.describeAgainst;
+        const Recipe earlier = recipeOfFile(before, arguments);
+        ProgressStage again(progress, 0.6, 0.9);
+        const StudyRows old = loadRows(earlier, folderOf(before), arguments.threads, again, passwordOf);
+        ProgressStage comparing(progress, 0.9, 1);
+        const Drift drift = compareReadings(old.learning.table, rows.learning.table, comparing);
+        progress.clear();
+        print(arguments.json ? driftJson(drift) : driftText(drift));
+        return;
+    }
+    ProgressStage preparing(progress, 0.6, 1);
+    const auto prepared = prepareRows(recipe, rows, arguments.threads, preparing);
+    progress.clear();
+    print(arguments.json ? ledgerJson(recipe, rows, *prepared) : ledgerText(recipe, rows, *prepared));
+}
+
+void runToFolder(const Arguments& arguments, Progress& progress) {
+    const fs::path path = arguments.recipes[0];
+    const Recipe recipe = readRecipe(path);
+    ProgressStage reading(progress, 0, 0.5);
+    const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading, passwordOf);
+    ProgressStage fitting(progress, 0.5, 0.95);
+    const auto prepared = prepareRows(recipe, rows, arguments.threads, fitting);
+    const Evidence evidence = evaluate(
+        recipe, rows, *prepared, {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, fitting);
+    // Everything is worked out before anything is written: a stop leaves the folder as it was.
+    NamedFiles more;
+    if (arguments.whatHelps)
+        more.emplace_back("what_helps.json",
+                          helpsJson(whatHelps(recipe, *prepared, arguments.threads, progress), recipe));
+    if (arguments.readAloud)
+        for (auto& file : readingFiles(recipe, evidence, prepared->table, arguments.threads, progress))
+            more.push_back(std::move(file));
+    if (arguments.choose) {
+        const Choice choice = chooseTerms(recipe, *prepared, *arguments.choose, arguments.threads, progress);
+        more.emplace_back("choice.json", choiceJson(choice));
+        more.emplace_back("chosen_recipe.json", recipeText(withChoice(recipe, choice)));
+    }
+    if (!arguments.compareWith.empty()) {
+        const Recipe other = readRecipe(arguments.compareWith);
+        if (other.rows != recipe.rows)
+            throw Error(ErrorCode::badRecipe, "the recipe uses other rows", {.file = arguments.compareWith},
+                        "Compare recipes of the same rows.");
+        const auto otherRows = prepareRows(other, rows, arguments.threads, progress);
+        Recipe fitted = other;
+        fitted.forecast.reset();
+        const Evidence second = evaluate(fitted, rows, *otherRows, {.threads = arguments.threads}, progress);
+        more.emplace_back("comparison.txt", comparisonSentence({evidence, recipe, "the first fit"},
+                                                               {second, other, "the second fit"}) +
+                                                "\n");
+    }
+    progress.checkpoint(0.95, "Writing");
+    writeEvidence(arguments.out, recipe, evidence, rows, more);
+}
+
+/// What a fit of a project says, without fitting where the project keeps what was learned.
+void runProjectEvidence(const Arguments& arguments, Progress& progress) {
+    const fs::path path = arguments.projectEvidence;
+    ProgressStage opening(progress, 0, 0.4);
+    const Project project = openProject(path, opening);
+    const int number = arguments.fit != 0 ? arguments.fit : project.current;
+    const TrailFit* fit = project.trail.find(number);
+    if (!fit)
+        throw Error(ErrorCode::badProject,
+                    number == 0 ? "the project has no fit"
+                                : "the project has no fit " + std::to_string(number),
+                    {.file = path.string()},
+                    project.trail.empty()
+                        ? "Open it in the window and make one."
+                        : "Its fits are 1 to " + std::to_string(project.trail.fits().back().number) + ".");
+    Recipe recipe = fit->recipe;
+    // The project keeps the rows of one forecast: that of the recipe being edited.
+    if (recipe.forecast != project.recipe.forecast) recipe.forecast.reset();
+    StudyRows rows = project.rows;
+    if (!recipe.forecast) rows.forecast.reset();
+    ProgressStage preparing(progress, 0.4, 0.6);
+    const auto prepared = prepareRows(recipe, rows, arguments.threads, preparing);
+    const auto kept = project.studies.find(number);
+    ProgressStage telling(progress, 0.6, 0.95);
+    const Evidence evidence = evaluate(recipe, rows, *prepared,
+                                       {.threads = arguments.threads,
+                                        .lookAtTest = arguments.lookAtTest,
+                                        .study = kept == project.studies.end() ? nullptr : kept->second},
+                                       telling);
+    NamedFiles more;
+    if (arguments.readAloud)
+        more = readingFiles(recipe, evidence, prepared->table, arguments.threads, progress);
+    progress.checkpoint(0.95, "Writing");
+    writeEvidence(arguments.out, recipe, evidence, rows, more);
+}
+
+void runToProject(const Arguments& arguments, Progress& progress) {
+    Project project;
+    project.folder = fs::absolute(folderOf(arguments.recipes[0])).lexically_normal().string();
+    std::optional<RowsPlan> source;
+    for (const std::string& name : arguments.recipes) {
+        const Recipe recipe = readRecipe(name);
+        if (source && recipe.rows != *source)
+            throw Error(ErrorCode::badRecipe, "the recipe uses other rows than the first one", {.file = name},
+                        "Put it into a project of its own.");
+        if (!source)
+            project.rows = loadRows(recipe, project.folder, arguments.threads, progress, passwordOf);
+        else if (recipe.forecast && (!project.rows.forecast || recipe.forecast != project.recipe.forecast))
+            project.rows.forecast = loadForecastRows(recipe, project.rows.learning.table, project.folder,
+                                                     arguments.threads, progress, passwordOf);
+        source = recipe.rows;
+        const auto prepared = prepareRows(recipe, project.rows, arguments.threads, progress);
+        const Evidence evidence =
+            evaluate(recipe, project.rows, *prepared,
+                     {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, progress);
+        project.current = project.trail.add(recipe, evidence, project.current);
+        if (evidence.test) project.trail.lookAtTest(project.current);
+        project.studies[project.current] = evidence.study;
+        project.recipe = recipe;
+    }
+    saveProject(arguments.project, project, progress);
+}
+
+} // namespace
+
+void runCommand(const Arguments& arguments, TerminalProgress& progress) {
+    if (!arguments.describe.empty())
+        describeRows(arguments, progress);
+    else if (!arguments.look.empty())
+        lookAtRows(arguments, progress);
+    else if (!arguments.projectEvidence.empty())
+        runProjectEvidence(arguments, progress);
+    else if (arguments.project.empty())
+        runToFolder(arguments, progress);
+    else
+        runToProject(arguments, progress);
+}
+
+} // namespace oxgoad

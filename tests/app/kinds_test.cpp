@@ -1,0 +1,191 @@
+// Kinds of model in the window: chosen in the brief, shown in every station, kept with the project.
+#include "app/parts.h"
+#include "app/plots/plot_frame.h"
+#include "app_support.h"
+#include "study/evidence.h"
+#include "workspace/grids.h"
+#include "workspace/text.h"
+
+#include <QDialog>
+#include <QDialogButtonBox>
+#include <QDoubleSpinBox>
+#include <QLabel>
+#include <QMenu>
+
+using namespace oxgoad;
+using namespace oxgoad::test;
+
+namespace {
+
+class Kinds : public WindowTest {
+protected:
+    void open(const QString& recipe = "/1_straight.json") {
+        openFile(demo + recipe);
+        station(3);
+        ASSERT_TRUE(settle());
+    }
+    QPushButton* estimator() {
+        for (auto* b : window->findChildren<QPushButton*>())
+            if (b->accessibleName().startsWith("estimator: ")) return b;
+        return nullptr;
+    }
+    void estimate(const QStringList& path) {
+        click(estimator());
+        auto* at = window->findChild<QMenu*>("estimatorMenu");
+        ASSERT_NE(at, nullptr);
+        QMenu* whole = at;
+        for (const QString& step : path) {
+            QAction* found = nullptr;
+            for (auto* action : at->actions())
+                if (action->text() == step) found = action;
+            ASSERT_NE(found, nullptr) << ss(step);
+            if (found->menu())
+                at = found->menu();
+            else
+                found->trigger();
+        }
+        whole->close();
+        ASSERT_TRUE(settle());
+    }
+    QStringList headers(GridView* view) {
+        QStringList all;
+        for (int c = 0; c < view->model()->columnCount(); ++c)
+            all << view->model()->headerData(c, Qt::Horizontal).toString().replace('\n', ' ');
+        return all;
+    }
+};
+
+} // namespace
+
+TEST_F(Kinds, NeighboursAreChosenInTheBriefAndShownInEveryStation) {
+    open();
+    const int before = session().current();
+    estimate({"Nearest neighbours", "Mean of the 5 nearest rows"});
+    EXPECT_EQ(estimator()->text(), "5 nearest neighbours");
+    ASSERT_FALSE(session().evidence()->linear);
+    EXPECT_GT(session().current(), before);
+    EXPECT_EQ(qs(session().trail().find(session().current())->change), "by 5 nearest neighbours");
+    auto* terms = find<GridView>("terms");
+    EXPECT_EQ(headers(terms), (QStringList{"term", "enters as", "error when shuffled", "± se", "shape",
+                                           "range learned"}));
+    const auto index = line(terms, "places");
+    ASSERT_TRUE(index.isValid());
+    EXPECT_EQ(index.siblingAtColumn(1).data().toString(), "as is");
+    EXPECT_TRUE(index.siblingAtColumn(2).data().toString().contains('%'));
+    EXPECT_FALSE(index.siblingAtColumn(5).data().toString().isEmpty());
+    // The effect is drawn without a band, and its words say what the column is worth.
+    terms->setCurrentIndex(index);
+    ASSERT_TRUE(settle());
+    EXPECT_FALSE(find<PlotFrame>("effectPlot")->content().lines.empty());
+    for (const auto& band : find<PlotFrame>("effectPlot")->content().bands)
+        EXPECT_TRUE(band.x.empty() || std::isnan(band.low[0]) || band.low.empty());
+    EXPECT_TRUE(find<QLabel>("inWords")->text().contains("Shuffled over rows, places makes the error"))
+        << ss(find<QLabel>("inWords")->text());
+    EXPECT_TRUE(find<QLabel>("equation")->text().contains("by 5 nearest neighbours in "));
+    for (int s = 0; s < 7; ++s) {
+        station(s);
+        EXPECT_TRUE(settle()) << s;
+    }
+    ASSERT_TRUE(session().evidence()->forecast);
+    EXPECT_GT(session().evidence()->forecast->inside, 0U);
+    // Columns are ticked in and out as ever.
+    station(3);
+    const auto tick = line(terms, "dock_hours");
+    ASSERT_TRUE(tick.isValid());
+    terms->setCurrentIndex(tick);
+    QTest::keyClick(terms, Qt::Key_Space);
+    ASSERT_TRUE(settle());
+    EXPECT_TRUE(line(terms, "dock_hours").siblingAtColumn(2).data().toString().contains('%'));
+    station(3);
+    QTest::keyClick(window.get(), Qt::Key_Z, Qt::ControlModifier);
+    ASSERT_TRUE(settle());
+}
+
+TEST_F(Kinds, OtherSettingsAreAskedForFieldByField) {
+    open();
+    estimate({"Nearest neighbours", "Other settings…"});
+    auto* dialog = window->findChild<QDialog*>("settingsDialog");
+    ASSERT_NE(dialog, nullptr);
+    auto* count = dialog->findChild<QDoubleSpinBox*>("field_count");
+    ASSERT_NE(count, nullptr);
+    EXPECT_EQ(count->accessibleName(), "Neighbours");
+    count->setFocus();
+    count->selectAll();
+    QTest::keyClicks(count, "12");
+    EXPECT_EQ(dialog->findChild<QLabel*>("settingsSentence")->text(), "12 nearest neighbours");
+    QTest::keyClick(count, Qt::Key_Return);
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().recipe().estimator.number("count"), 12);
+    EXPECT_EQ(estimator()->text(), "12 nearest neighbours");
+    // A quantile of one's own, by the same dialog.
+    estimate({"Quantile regression", "Other settings…"});
+    dialog = window->findChild<QDialog*>("settingsDialog");
+    ASSERT_NE(dialog, nullptr);
+    dialog->findChild<QDoubleSpinBox*>("field_share")->setValue(0.35);
+    click(dialog->findChild<QDialogButtonBox*>()->button(QDialogButtonBox::Ok));
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(estimator()->text(), "35 % quantile regression");
+}
+
+TEST_F(Kinds, ATermTheKindCannotUseIsToldAndTheModelStays) {
+    open("/3_rate_by_contract.json");
+    const int before = session().current();
+    QString told;
+    QObject::connect(&session(), &Session::failed, [&](const QString& sentence) { told = sentence; });
+    estimate({"Nearest neighbours", "The nearest row"});
+    EXPECT_TRUE(told.contains("cannot use the term list_rate × contract")) << ss(told);
+    EXPECT_EQ(session().current(), before);
+    EXPECT_TRUE(session().evidence()->linear);
+}
+
+TEST_F(Kinds, AnotherLevelOfTheForecastFitsNothing) {
+    open("/3_rate_by_contract.json");
+    const auto study = session().evidence()->study;
+    const double width = session().evidence()->forecast->upper[0] - session().evidence()->forecast->lower[0];
+    session().setForecastLevel(0.5);
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().evidence()->study, study);
+    EXPECT_LT(session().evidence()->forecast->upper[0] - session().evidence()->forecast->lower[0], width / 2);
+    session().undo();
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().evidence()->study, study);
+    EXPECT_EQ(session().evidence()->forecast->upper[0] - session().evidence()->forecast->lower[0], width);
+}
+
+TEST_F(Kinds, AReopenedProjectShowsWhatItKnewOfEveryKind) {
+    open();
+    for (const QStringList& path : {QStringList{"Nearest neighbours", "Mean of the 10 nearest rows"},
+                                    QStringList{"Robust: outliers pull no harder (Huber)"}}) {
+        estimate(path);
+        const std::string said = evidenceText(*session().evidence(), session().recipe());
+        const QString file = folder.filePath("kinds.oxgoad");
+        session().save(file);
+        ASSERT_TRUE(settle());
+        Session other;
+        other.open(file);
+        ASSERT_TRUE(QTest::qWaitFor([&] { return other.evidence() != nullptr; }, 20000));
+        EXPECT_EQ(evidenceText(*other.evidence(), other.recipe()), said);
+        EXPECT_EQ(studyText(*other.evidence()->study), studyText(*session().evidence()->study));
+        // The fit before comes back from the project too.
+        const int first = session().trail().fits().front().number;
+        other.choose(first);
+        ASSERT_TRUE(QTest::qWaitFor([&] { return other.current() == first; }, 20000));
+        EXPECT_TRUE(other.evidence()->linear);
+    }
+}
+
+TEST_F(Kinds, CompareLaysKindsSideBySide) {
+    open();
+    const int first = session().current();
+    const auto a = session().evidence();
+    estimate({"Nearest neighbours", "Mean of the 10 nearest rows"});
+    const auto grid = compareGrid(session(), first, a.get(), session().current(), session().evidence().get());
+    QStringList names;
+    for (int row = 0; row < grid.rows; ++row)
+        names << grid.columns[0].text(row);
+    EXPECT_TRUE(names.contains("R², learning rows"));
+    const int at = static_cast<int>(names.indexOf("adjusted R²"));
+    ASSERT_GE(at, 0);
+    EXPECT_FALSE(grid.columns[1].text(at).isEmpty());
+    EXPECT_TRUE(grid.columns[2].text(at).isEmpty()) << "what neighbours have not is not made up";
+}
