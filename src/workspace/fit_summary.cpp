@@ -65,6 +65,13 @@ QStringList fitSummary(const Session& session) {
         lines << QString("Held-out rows: RMSE %1 ± %2%3, MAE %4, R² %5")
                      .arg(qs(readableText(e->heldOut.rmse)), qs(readableText(e->heldOut.rmseError, 2)), unit,
                           qs(readableText(e->heldOut.mae)), qs(readableText(e->heldOut.rSquared)));
+    if (e->heldOutKept)
+        lines << QString("Without %1: RMSE %2 ± %3%4")
+                     .arg(qs(plural(e->heldOut.rows - e->heldOutKept->rows,
+                                    "held-out row that a step leaves out",
+                                    "held-out rows that steps leave out")),
+                          qs(readableText(e->heldOutKept->rmse)),
+                          qs(readableText(e->heldOutKept->rmseError, 2)), unit);
     return lines;
 }
 

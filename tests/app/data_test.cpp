@@ -1,4 +1,5 @@
 // The Data station, driven by mouse and keys.
+#include "app/brief/brief_bar.h"
 #include "app/data/data_station.h"
 #include "app/data/step_dialog.h"
 #include "app_support.h"
@@ -125,7 +126,14 @@ TEST_F(DataWindow, AStepIsAddedPreviewedEditedMovedSwitchedOffAndUndone) {
     QTest::keyClick(window.get(), Qt::Key_Z, Qt::ControlModifier);
     ASSERT_TRUE(settle());
     EXPECT_TRUE(session().recipe().steps[0].on);
-    EXPECT_EQ(session().evidence()->rowsLeftOut, 1u);
+    // The row is held out: it teaches nothing and is judged all the same, and both scores are told.
+    EXPECT_EQ(session().evidence()->rowsLeftOut, 0u);
+    EXPECT_EQ(session().evidence()->rows.leftOutBy[128], 1);
+    EXPECT_EQ(session().evidence()->rows.state[128], RowState::heldOut);
+    ASSERT_TRUE(session().evidence()->heldOutKept);
+    EXPECT_LT(session().evidence()->heldOutKept->rmse, session().evidence()->heldOut.rmse);
+    EXPECT_TRUE(find<BriefBar>("briefBar")->sentence().contains("without 1 row that a step leaves out"))
+        << ss(find<BriefBar>("briefBar")->sentence());
     // Edited by Return, removed by Delete.
     steps->setCurrentIndex(steps->model()->index(0, 0));
     QTest::keyClick(steps, Qt::Key_Return);
@@ -199,7 +207,7 @@ TEST_F(DataWindow, PlantedFaultsAreAnsweredFromTheirGoads) {
     press("far out: list_rate", "make it missing");
     EXPECT_TRUE(std::isnan(session().table().find("list_rate")->numbers()[128]));
     press("rare levels: cooling", "leave out these rows");
-    EXPECT_EQ(session().evidence()->rowsLeftOut, 5u);
+    EXPECT_EQ(session().evidence()->rowsLeftOut, 4u) << "the fifth is held out and judged all the same";
     EXPECT_EQ(session().recipe().steps.size(), 3u);
 }
 

@@ -138,6 +138,11 @@ void BriefBar::tellModel() {
             addWord(",");
             addWord(qs(readableText(100 * e->heldOut.rmse / std::fabs(e->heldOut.meanActual), 2)) +
                     tr(" % of the mean."));
+            if (e->heldOutKept)
+                addWord(tr("%1 without %2.")
+                            .arg(qs(readableText(e->heldOutKept->rmse / scale, 3)) + qs(word),
+                                 qs(plural(e->heldOut.rows - e->heldOutKept->rows,
+                                           "row that a step leaves out", "rows that steps leave out"))));
         } else {
             addWord(".");
         }

@@ -156,7 +156,8 @@ void EffectPane::draw(std::shared_ptr<const Found> found) {
         }
         content.marks.push_back(std::move(marks));
         if (effect.levels.empty()) {
-            content.bands.push_back({from.at, from.lower, from.upper, look.colour});
+            if (std::any_of(from.lower.begin(), from.lower.end(), [](double v) { return std::isfinite(v); }))
+                content.bands.push_back({from.at, from.lower, from.upper, look.colour});
             content.lines.push_back({qs(from.label), from.at, from.mean, look.colour, look.style, {}, 2.2});
         } else { // a short line a level, with its interval upright
             const double side =
@@ -171,7 +172,7 @@ void EffectPane::draw(std::shared_ptr<const Found> found) {
                                     Qt::SolidLine,
                                     {},
                                     1.6};
-                content.lines.push_back(std::move(bar));
+                if (std::isfinite(from.lower[i])) content.lines.push_back(std::move(bar));
                 const double half = effect.lines.size() > 1 ? 0.08 : 0.2;
                 content.lines.push_back({i == 0 ? qs(from.label) : QString(),
                                          {from.at[i] + side - half, from.at[i] + side + half},
