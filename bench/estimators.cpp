@@ -151,14 +151,14 @@ void subsets(benchmark::State& state) {
 }
 
 /// A table of n rows and k numbers, prepared, a third held out.
-struct Study {
+struct Made {
     Recipe recipe;
     StudyRows rows;
     std::shared_ptr<const PreparedRows> prepared;
 };
-const Study& study(Index n, Index k) {
-    static std::map<std::pair<Index, Index>, Study> kept;
-    Study& made = kept[{n, k}];
+const Made& study(Index n, Index k) {
+    static std::map<std::pair<Index, Index>, Made> kept;
+    Made& made = kept[{n, k}];
     if (made.prepared) return made;
     const Rows rows = invented(n, k, false);
     std::vector<Column> columns{Column::ofNumbers("y", rows.y)};
@@ -176,17 +176,17 @@ const Study& study(Index n, Index k) {
 
 /// What a tick of the term table waits for: one term fewer, the whole evidence anew.
 void tick(benchmark::State& state, Index n, Index k, double limit) {
-    const Study& made = study(n, k);
+    const Made& made = study(n, k);
     Recipe recipe = made.recipe;
     recipe.terms.pop_back();
     measured(state, limit, static_cast<double>(n * k) * sizeof(double), [&] {
         const Evidence evidence = evaluate(recipe, made.rows, *made.prepared, {}, quietly());
-        benchmark::DoNotOptimize(evidence.coefficients.data());
+        benchmark::DoNotOptimize(evidence.linear->coefficients.data());
     });
 }
 
 void choose(benchmark::State& state) {
-    const Study& made = study(100000, 50);
+    const Made& made = study(100000, 50);
     measured(state, 0, 100000.0 * 50 * sizeof(double), [&] {
         const Choice choice =
             chooseTerms(made.recipe, *made.prepared, {.criterion = ChooseCriterion::bic}, {}, quietly());

@@ -53,7 +53,10 @@ QStringList fitSummary(const Session& session) {
         lines << linearSummary(*e, *e->linear, unit);
     else
         for (const NamedNumber& said : e->says)
-            lines << QString("%1: %2").arg(qs(said.name), qs(readableText(said.value)));
+            lines << QString("%1: %2").arg(qs(said.name),
+                                           qs(said.value == std::floor(said.value)
+                                                  ? countText(static_cast<std::size_t>(said.value))
+                                                  : readableText(said.value, 3)));
     lines << QString("Learning rows: RMSE %1%2, MAE %3")
                  .arg(qs(readableText(e->learning.rmse)), unit, qs(readableText(e->learning.mae)));
     if (e->leftOneOut)

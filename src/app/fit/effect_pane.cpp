@@ -234,10 +234,11 @@ QString EffectPane::averageText(const Found& found) const {
             said << "…";
             break;
         }
-        said << (effect.level.empty() ? tr("one unit more %1 ± %2") : tr("%3 %1 ± %2"))
-                    .arg(qs(supported(effect.effect, effect.standardError)),
-                         qs(readableText(effect.standardError, 2)))
-                    .replace("%3", qs(effect.level));
+        const QString size = std::isnan(effect.standardError)
+                                 ? qs(readableText(effect.effect, 3))
+                                 : tr("%1 ± %2").arg(qs(supported(effect.effect, effect.standardError)),
+                                                     qs(readableText(effect.standardError, 2)));
+        said << (effect.level.empty() ? tr("one unit more") : qs(effect.level)) + " " + size;
     }
     if (said.isEmpty()) return {};
     return tr("Average effect over the learning rows: %1%2")

@@ -1,0 +1,119 @@
+// What needs no fit, and nearest neighbours, against the limits they are meant to keep.
+#include "base/random.h"
+#include "estimate/neighbours/neighbours.h"
+#include "study/evaluate.h"
+
+#include <benchmark/benchmark.h>
+
+#include <algorithm>
+#include <chrono>
+#include <string>
+#include <vector>
+
+using namespace oxgoad;
+using Eigen::Index;
+using Eigen::MatrixXd;
+
+namespace {
+
+Progress& quietly() {
+    static Progress progress;
+    return progress;
+}
+
+double secondsSince(std::chrono::steady_clock::time_point start) {
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+}
+
+Table columnsOf(std::size_t rows, int columns, std::uint64_t seed, bool response) {
+    RandomStream random(seed, "kinds");
+    std::vector<Column> all;
+    std::vector<double> y(rows, 0);
+    for (int j = 0; j < columns; ++j) {
+        std::vector<double> values(rows);
+        for (std::size_t i = 0; i < rows; ++i) {
+            values[i] = random.normal();
+            y[i] += values[i] * (j % 5);
+        }
+        all.push_back(Column::ofNumbers("x" + std::to_string(j), std::move(values)));
+    }
+    for (double& value : y)
+        value += random.normal();
+    if (response) all.push_back(Column::ofNumbers("y", std::move(y)));
+    return Table(std::move(all));
+}
+
+/// Another level of intervals of 100,000 rows to be forecast, by a model of 30 columns learned from as many. Limit:
+/// 100 ms.
+void anotherLevel(benchmark::State& state) {
+    StudyRows rows;
+    rows.learning.table = columnsOf(100000, 30, 1, true);
+    rows.forecast.emplace();
+    rows.forecast->table = columnsOf(100000, 30, 2, false);
+    Recipe recipe;
+    recipe.rows.file = "rows.csv";
+    recipe.response = "y";
+    for (int j = 0; j < 30; ++j)
+        recipe.terms.push_back(plainTerm("x" + std::to_string(j)));
+    recipe.forecast.emplace();
+    recipe.setAside = SetAside{.share = 0.25, .seed = 1};
+    const auto prepared = prepareRows(recipe, rows, {}, quietly());
+    const auto fitting = std::chrono::steady_clock::now();
+    const Evidence first = evaluate(recipe, rows, *prepared, {}, quietly());
+    const double fit = secondsSince(fitting);
+    Recipe other = recipe;
+    double best = 1e9, worst = 0;
+    for (auto _ : state) {
+        other.forecast->level = other.forecast->level == 0.8 ? 0.9 : 0.8;
+        const auto start = std::chrono::steady_clock::now();
+        const Evidence again =
+            evaluate(other, rows, *prepared, {.study = first.study, .before = &first}, quietly());
+        benchmark::DoNotOptimize(again.forecast->lower.data());
+        const double seconds = secondsSince(start);
+        best = std::min(best, seconds);
+        worst = std::max(worst, seconds);
+    }
+    state.counters["ms_best"] = 1000 * best;
+    state.counters["ms_worst"] = 1000 * worst;
+    state.counters["share_of_fit"] = best / fit;
+    state.counters["limit_ms"] = 100;
+}
+BENCHMARK(anotherLevel)->Unit(benchmark::kMillisecond)->Iterations(10);
+
+/// 10,000 predictions of 5 neighbours among 100,000 rows of 10 columns, of independent normals, the worst there is,
+/// and of columns that go together, as business columns do. Limit: 3 s.
+void neighbours(benchmark::State& state) {
+    const bool together = state.range(0) != 0;
+    RandomStream random(4, "neighbours");
+    const auto draw = [&](Index n) {
+        MatrixXd points(n, 10);
+        for (Index i = 0; i < n; ++i) {
+            const double common = random.normal(), other = random.normal();
+            for (Index j = 0; j < 10; ++j)
+                points(i, j) = together ? (j % 2 ? common : other) + 0.3 * random.normal() : random.normal();
+        }
+        return points;
+    };
+    Inputs inputs(10);
+    for (std::size_t j = 0; j < 10; ++j)
+        inputs[j].name = "x" + std::to_string(j);
+    const MatrixXd points = draw(100000), asked = draw(10000);
+    const auto building = std::chrono::steady_clock::now();
+    const NeighboursModel model(inputs, {}, points, points.rowwise().sum(), {});
+    state.counters["build_s"] = secondsSince(building);
+    double best = 1e9;
+    for (auto _ : state) {
+        const auto start = std::chrono::steady_clock::now();
+        parallelFor(40, {}, [&](std::size_t b) {
+            benchmark::DoNotOptimize(model.predict(asked.middleRows(static_cast<Index>(b) * 250, 250)).data());
+        });
+        best = std::min(best, secondsSince(start));
+    }
+    state.counters["seconds_best"] = best;
+    state.counters["limit_s"] = 3;
+}
+BENCHMARK(neighbours)->Arg(0)->Arg(1)->Unit(benchmark::kSecond)->Iterations(3);
+
+} // namespace
+
+BENCHMARK_MAIN();
