@@ -43,8 +43,8 @@ Table columnsOf(std::size_t rows, int columns, std::uint64_t seed, bool response
     return Table(std::move(all));
 }
 
-/// Another level of intervals of 100,000 rows to be forecast, by a model of 30 columns learned from as many. Limit:
-/// 100 ms.
+/// Another level of intervals of 100,000 rows to be forecast, by a model of 30 columns learned from as many.
+/// Limit: 100 ms.
 void anotherLevel(benchmark::State& state) {
     StudyRows rows;
     rows.learning.table = columnsOf(100000, 30, 1, true);
@@ -80,8 +80,8 @@ void anotherLevel(benchmark::State& state) {
 }
 BENCHMARK(anotherLevel)->Unit(benchmark::kMillisecond)->Iterations(10);
 
-/// 10,000 predictions of 5 neighbours among 100,000 rows of 10 columns, of independent normals, the worst there is,
-/// and of columns that go together, as business columns do. Limit: 3 s.
+/// 10,000 predictions of 5 neighbours among 100,000 rows of 10 columns, of independent normals, the worst
+/// there is, and of columns that go together, as business columns do. Limit: 3 s.
 void neighbours(benchmark::State& state) {
     const bool together = state.range(0) != 0;
     RandomStream random(4, "neighbours");
@@ -105,7 +105,8 @@ void neighbours(benchmark::State& state) {
     for (auto _ : state) {
         const auto start = std::chrono::steady_clock::now();
         parallelFor(40, {}, [&](std::size_t b) {
-            benchmark::DoNotOptimize(model.predict(asked.middleRows(static_cast<Index>(b) * 250, 250)).data());
+            benchmark::DoNotOptimize(
+                model.predict(asked.middleRows(static_cast<Index>(b) * 250, 250)).data());
         });
         best = std::min(best, secondsSince(start));
     }

@@ -475,28 +475,4 @@ void Session::editFailed(Stage stage) {
     if (!m_edits.empty()) startEdit();
 }
 
-std::shared_ptr<const Evidence> Session::evidenceOf(int fit) {
-    if (fit == m_current) return m_evidence;
-    if (const Recent* at = recent(fit)) return at->evaluated.evidence;
-    const TrailFit* entry = m_trail.find(fit);
-    if (!entry) return nullptr;
-    m_sideJobs.start(tr("Fitting"),
-                     [this, fit, recipe = entry->recipe, rows = m_rows, forecastOf = m_forecastOf,
-                      folder = m_folder, password = passwordFor(), prepared = m_prepared,
-                      known = knownOf(fit)](Progress& progress) -> Jobs::Finish {
-                         const auto own = rowsFor(recipe, rows, forecastOf, folder, password, progress);
-                         const Evaluated result = evaluated(recipe, *own, prepared, true, progress, known);
-                         return [this, fit, result] {
-                             remember(fit, result);
-                             emit evidenceReady(fit);
-                         };
-                     });
-    return nullptr;
-}
-
-Session::Known Session::knownOf(int fit) const {
-    const auto kept = m_studies.find(fit);
-    return {kept == m_studies.end() ? nullptr : kept->second, m_evidence};
-}
-
 } // namespace oxgoad

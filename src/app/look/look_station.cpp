@@ -1,3 +1,5 @@
+// One station: its controls, what they ask for and what comes of it; apart they would be read together
+// anyway.
 #include "app/look/look_station.h"
 
 #include "app/look/plot_panels.h"

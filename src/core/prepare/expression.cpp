@@ -1,3 +1,5 @@
+// One grammar: what is written, its kinds and what it is worth stand together, since each rule is in all
+// three.
 #include "prepare/expression.h"
 
 #include "base/error.h"

@@ -6,12 +6,11 @@
 #include "estimate/distributions.h"
 #include "study/rows_used.h"
 #include "study/study.h"
+#include "study/term_search.h"
 
 #include <Eigen/QR>
-#include <nlohmann/json.hpp>
 
 #include <algorithm>
-#include <array>
 #include <cmath>
 #include <limits>
 #include <numeric>
@@ -24,290 +23,7 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-constexpr double worst = std::numeric_limits<double>::infinity();
 constexpr std::size_t mostForSubsets = 30;
-
-/// Terms in the model, as places among the candidates, ascending.
-using Set = std::vector<std::size_t>;
-
-/// The candidates as groups of columns of a triangular factor [constant, columns, y].
-struct Candidates {
-    std::vector<Term> terms;
-    std::vector<std::vector<Index>> columns;
-    Index first = 1;
-
-    /// True when every part of a product in the set is in the set, as far as it is a candidate.
-    bool keepsHierarchy(const Set& set) const {
-        return std::all_of(set.begin(), set.end(), [&](std::size_t t) {
-            for (std::size_t parent = 0; parent < terms.size(); ++parent)
-                if (isParent(terms[parent], terms[t]) &&
-                    std::find(set.begin(), set.end(), parent) == set.end())
-                    return false;
-            return true;
-        });
-    }
-};
-
-MatrixXd stacked(const std::vector<const MatrixXd*>& parts) {
-    Index rows = 0;
-    for (const MatrixXd* part : parts)
-        rows += part->rows();
-    MatrixXd work(rows, parts[0]->cols());
-    Index at = 0;
-    for (const MatrixXd* part : parts) {
-        work.middleRows(at, part->rows()) = *part;
-        at += part->rows();
-    }
-    MatrixXd r = MatrixXd::Zero(work.cols(), work.cols());
-    const Index m = std::min(work.rows(), work.cols());
-    r.topRows(m) =
-        Eigen::HouseholderQR<MatrixXd>(work).matrixQR().topRows(m).template triangularView<Eigen::Upper>();
-    return r;
-}
-
-/// One choice on the factors of some folds.
-class Chooser {
-public:
-    Chooser(const Candidates& candidates, std::vector<const MatrixXd*> folds, double rows,
-            const ChooseRequest& request, Threads threads, Progress& progress)
-        : m_candidates(candidates), m_folds(std::move(folds)), m_rows(rows), m_request(request),
-          m_threads(threads), m_progress(progress), m_whole(stacked(m_folds)) {
-        for (std::size_t f = 0; f < m_folds.size(); ++f) {
-            auto others = m_folds;
-            others.erase(others.begin() + static_cast<std::ptrdiff_t>(f));
-            m_without.push_back(stacked(others));
-        }
-    }
-
-    Set choose(std::vector<ChooseStep>* steps, const std::function<void(const ChooseStep&)>& soFar) {
-        m_steps = steps;
-        m_soFar = &soFar;
-        if (m_request.by == ChooseBy::bestSubsets) return subsets();
-        Set set;
-        if (m_request.by == ChooseBy::backward)
-            for (std::size_t t = 0; t < m_candidates.terms.size(); ++t)
-                set.push_back(t);
-        double now = criterion(set);
-        m_start = now;
-        const int most = m_request.mostSteps > 0 ? m_request.mostSteps : 100000;
-        for (int step = 0; step < most; ++step) {
-            m_progress.checkpoint(1 - std::exp(-step / 20.0),
-                                  "Choosing terms, step " + std::to_string(step + 1));
-            bool moved = false;
-            if (m_request.by != ChooseBy::backward) moved = add(set, now);
-            if (m_request.by == ChooseBy::backward ||
-                (m_request.by == ChooseBy::bothWays && (moved || step == 0)))
-                moved = remove(set, now) || moved;
-            if (!moved) break;
-        }
-        m_end = now;
-        return set;
-    }
-
-    double start() const { return m_start; }
-    double end() const { return m_end; }
-
-    /// Coefficients of a set on a factor; zeros where others are.
-    VectorXd solve(const MatrixXd& factor, const Set& set) const {
-        const MatrixXd x = columnsOf(factor, set);
-        return x.cols() == 0 ? VectorXd()
-                             : VectorXd(x.colPivHouseholderQr().solve(factor.col(factor.cols() - 1)));
-    }
-    double squaredError(const MatrixXd& factor, const Set& set, const VectorXd& b) const {
-        VectorXd e = factor.col(factor.cols() - 1);
-        if (b.size() > 0) e -= columnsOf(factor, set) * b;
-        return e.squaredNorm();
-    }
-    /// Mean squared error over the folds, each predicted by the others.
-    double crossValidated(const Set& set) const {
-        double sum = 0;
-        for (std::size_t f = 0; f < m_folds.size(); ++f)
-            sum += squaredError(*m_folds[f], set, solve(m_without[f], set));
-        return sum / m_rows;
-    }
-    double residual(const Set& set) const { return squaredError(m_whole, set, solve(m_whole, set)); }
-    double degreesOfFreedom(const Set& set) const {
-        double columns = static_cast<double>(m_candidates.first);
-        for (const std::size_t t : set)
-            columns += static_cast<double>(m_candidates.columns[t].size());
-        return m_rows - columns;
-    }
-    /// p of what `large` has more than `small`.
-    double pOf(const Set& small, const Set& large) const {
-        const double df = degreesOfFreedom(large), more = degreesOfFreedom(small) - df;
-        const double rss = residual(large);
-        if (!(df > 0) || !(more > 0)) return std::nan("");
-        return fisherUpper((residual(small) - rss) / more / (rss / df), more, df);
-    }
-    const MatrixXd& whole() const { return m_whole; }
-
-    /// Less is better; adjusted R² as the residual variance it falls with.
-    double criterion(const Set& set) const {
-        const double df = degreesOfFreedom(set);
-        if (!(df > 0)) return worst;
-        return m_request.criterion == ChooseCriterion::crossValidated ? crossValidated(set)
-                                                                      : byResidual(residual(set), df);
-    }
-    double byResidual(double rss, double df) const {
-        const double k = m_rows - df + 1; // the spread counts
-        switch (m_request.criterion) {
-        case ChooseCriterion::aicc:
-            return m_rows - k - 1 > 0
-                       ? m_rows * std::log(rss / m_rows) + 2 * k + 2 * k * (k + 1) / (m_rows - k - 1)
-                       : worst;
-        case ChooseCriterion::bic:
-            return m_rows * std::log(rss / m_rows) + k * std::log(m_rows);
-        default:
-            return rss / df;
-        }
-    }
-
-private:
-    MatrixXd columnsOf(const MatrixXd& factor, const Set& set) const {
-        Index count = m_candidates.first;
-        for (const std::size_t t : set)
-            count += static_cast<Index>(m_candidates.columns[t].size());
-        MatrixXd x(factor.rows(), count);
-        x.leftCols(m_candidates.first) = factor.leftCols(m_candidates.first);
-        Index at = m_candidates.first;
-        for (const std::size_t t : set)
-            for (const Index j : m_candidates.columns[t])
-                x.col(at++) = factor.col(j);
-        return x;
-    }
-
-    bool byP() const { return m_request.criterion == ChooseCriterion::pValue; }
-
-    static Set with(Set set, std::size_t t) {
-        set.insert(std::lower_bound(set.begin(), set.end(), t), t);
-        return set;
-    }
-    static Set without(Set set, std::size_t t) {
-        std::erase(set, t);
-        return set;
-    }
-
-    /// Values of one-term changes; the best one's place, or none.
-    template <class Value>
-    std::optional<std::pair<std::size_t, double>> best(const std::vector<std::size_t>& tried, bool largest,
-                                                       Value&& value) {
-        std::vector<double> values(tried.size());
-        parallelFor(tried.size(), m_threads, [&](std::size_t i) {
-            if (m_progress.stopRequested()) throw Stopped{};
-            values[i] = value(tried[i]);
-        });
-        std::optional<std::pair<std::size_t, double>> found;
-        for (std::size_t i = 0; i < tried.size(); ++i) {
-            if (std::isnan(values[i])) continue;
-            if (!found || (largest ? values[i] > found->second : values[i] < found->second))
-                found = {tried[i], values[i]};
-        }
-        return found;
-    }
-
-    bool add(Set& set, double& now) {
-        std::vector<std::size_t> tried;
-        for (std::size_t t = 0; t < m_candidates.terms.size(); ++t)
-            if (std::find(set.begin(), set.end(), t) == set.end() &&
-                (!m_request.hierarchy || m_candidates.keepsHierarchy(with(set, t))) &&
-                degreesOfFreedom(with(set, t)) > 0)
-                tried.push_back(t);
-        const auto found = best(tried, false, [&](std::size_t t) {
-            return byP() ? pOf(set, with(set, t)) : criterion(with(set, t));
-        });
-        if (!found || !(found->second < (byP() ? m_request.enter : now))) return false;
-        set = with(set, found->first);
-        now = found->second;
-        tell(found->first, true, now, set.size());
-        return true;
-    }
-
-    bool remove(Set& set, double& now) {
-        std::vector<std::size_t> tried;
-        for (const std::size_t t : set)
-            if (!m_request.hierarchy || m_candidates.keepsHierarchy(without(set, t))) tried.push_back(t);
-        const auto found = best(tried, byP(), [&](std::size_t t) {
-            return byP() ? pOf(without(set, t), set) : criterion(without(set, t));
-        });
-        if (!found || !(byP() ? found->second > m_request.leave : found->second < now)) return false;
-        set = without(set, found->first);
-        now = found->second;
-        tell(found->first, false, now, set.size());
-        return true;
-    }
-
-    Set subsets() {
-        const std::function<bool(const Set&)> valid = [&](const Set& set) {
-            return (!m_request.hierarchy || m_candidates.keepsHierarchy(set)) &&
-                   (m_request.mostSteps <= 0 || set.size() <= static_cast<std::size_t>(m_request.mostSteps));
-        };
-        const auto found = bestSubsets(m_whole, m_candidates.first, m_candidates.columns, valid, m_progress);
-        m_start = criterion({});
-        Set chosen;
-        m_end = worst;
-        for (const Subset& subset : found) {
-            if (!subset.found || !(degreesOfFreedom(subset.groups) > 0)) continue;
-            const double value = criterion(subset.groups);
-            if (value < m_end) {
-                m_end = value;
-                chosen = subset.groups;
-            }
-        }
-        // Told in the order of their worth: each time the term whose leaving costs least goes last.
-        Set left = chosen;
-        std::vector<std::size_t> order;
-        while (!left.empty()) {
-            std::size_t least = left[0];
-            double cost = worst;
-            for (const std::size_t t : left) {
-                if (m_request.hierarchy && !m_candidates.keepsHierarchy(without(left, t))) continue;
-                if (const double rss = residual(without(left, t)); rss < cost) {
-                    cost = rss;
-                    least = t;
-                }
-            }
-            order.push_back(least);
-            left = without(left, least);
-        }
-        std::reverse(order.begin(), order.end());
-        Set so;
-        for (const std::size_t t : order) {
-            so = with(so, t);
-            tell(t, true, criterion(so), so.size());
-        }
-        return chosen;
-    }
-
-    void tell(std::size_t t, bool in, double value, std::size_t terms) {
-        if (!m_steps) return;
-        m_steps->push_back({m_candidates.terms[t], in, value, terms});
-        if (m_soFar && *m_soFar) (*m_soFar)(m_steps->back());
-    }
-
-    const Candidates& m_candidates;
-    std::vector<const MatrixXd*> m_folds;
-    double m_rows;
-    const ChooseRequest& m_request;
-    Threads m_threads;
-    Progress& m_progress;
-    MatrixXd m_whole;
-    std::vector<MatrixXd> m_without;
-    std::vector<ChooseStep>* m_steps = nullptr;
-    const std::function<void(const ChooseStep&)>* m_soFar = nullptr;
-    double m_start = 0, m_end = 0;
-};
-
-constexpr std::array<std::pair<ChooseBy, std::string_view>, 4> byNames{
-    {{ChooseBy::forward, "forward"},
-     {ChooseBy::backward, "backward"},
-     {ChooseBy::bothWays, "both ways"},
-     {ChooseBy::bestSubsets, "best subsets"}}};
-constexpr std::array<std::pair<ChooseCriterion, std::string_view>, 5> criterionNames{
-    {{ChooseCriterion::crossValidated, "cross-validated error"},
-     {ChooseCriterion::adjustedRSquared, "adjusted R²"},
-     {ChooseCriterion::aicc, "AICc"},
-     {ChooseCriterion::bic, "BIC"},
-     {ChooseCriterion::pValue, "p"}}};
 
 std::vector<Term> candidatesOf(const Recipe& recipe, const PreparedRows& prepared,
                                const ChooseRequest& request) {
@@ -440,27 +156,6 @@ double told(ChooseCriterion criterion, double value, double unit, double totalVa
 
 } // namespace
 
-std::string_view chooseByName(ChooseBy by) {
-    return byNames[static_cast<std::size_t>(by)].second;
-}
-
-std::string_view criterionName(ChooseCriterion criterion) {
-    return criterionNames[static_cast<std::size_t>(criterion)].second;
-}
-
-std::optional<ChooseBy> chooseByNamed(std::string_view name) {
-    for (const auto& [by, known] : byNames)
-        if (known == name) return by;
-    return std::nullopt;
-}
-
-std::optional<ChooseCriterion> criterionNamed(std::string_view name) {
-    if (name == "adjusted R2") return ChooseCriterion::adjustedRSquared;
-    for (const auto& [criterion, known] : criterionNames)
-        if (known == name) return criterion;
-    return std::nullopt;
-}
-
 Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const ChooseRequest& request,
                    Threads threads, Progress& progress, const std::function<void(const ChooseStep&)>& soFar) {
     Choice choice;
@@ -558,7 +253,7 @@ Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const Cho
         shown.criterion = told(request.criterion, step.criterion, unit, totalVariance, n);
         soFar(shown);
     };
-    const Set chosen = chooser.choose(&choice.steps, tellStep);
+    const TermSet chosen = chooser.choose(&choice.steps, tellStep);
     for (ChooseStep& step : choice.steps)
         step.criterion = told(request.criterion, step.criterion, unit, totalVariance, n);
     choice.startCriterion = told(request.criterion, chooser.start(), unit, totalVariance, n);
@@ -572,7 +267,7 @@ Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const Cho
         const double from = 0.75 + 0.25 * static_cast<double>(f) / request.folds;
         ProgressStage stage(progress, from, from + 0.25 / request.folds);
         Chooser again = chooserWithout(f, stage);
-        const Set set = again.choose(nullptr, {});
+        const TermSet set = again.choose(nullptr, {});
         for (const std::size_t t : set)
             times[t] += 1.0 / request.folds;
         squares += again.squaredError(factors[f], set, again.solve(again.whole(), set));
@@ -580,7 +275,7 @@ Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const Cho
     choice.honestError = std::sqrt(squares / n) / unit;
     for (std::size_t t = 0; t < candidates.terms.size(); ++t) {
         const bool in = std::find(chosen.begin(), chosen.end(), t) != chosen.end();
-        Set other = chosen;
+        TermSet other = chosen;
         if (in)
             std::erase(other, t);
         else
@@ -598,71 +293,6 @@ Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const Cho
                                             request.by == ChooseBy::bestSubsets ? "term" : "step",
                                             request.by == ChooseBy::bestSubsets ? "terms" : "steps");
     return choice;
-}
-
-Recipe withChoice(const Recipe& recipe, const Choice& choice) {
-    Recipe next = recipe;
-    next.terms = choice.terms;
-    ChosenTerms record;
-    record.how = choice.how;
-    record.tried = choice.candidates.size();
-    for (const ChosenTerm& candidate : choice.candidates) {
-        if (candidate.chosen) record.shares.emplace_back(termName(candidate.term), candidate.share);
-        if (!candidate.chosen && candidate.p < 0.05)
-            record.passedOver.emplace_back(termName(candidate.term), candidate.p);
-    }
-    next.chosen = std::move(record);
-    return next;
-}
-
-std::vector<Recipe> pathOf(const Recipe& recipe, const Choice& choice) {
-    std::vector<Recipe> path;
-    Recipe next = recipe;
-    next.chosen.reset();
-    next.terms.clear();
-    if (!choice.steps.empty() && !choice.steps[0].in) // downwards it starts with everything
-        for (const ChosenTerm& candidate : choice.candidates)
-            next.terms.push_back(candidate.term);
-    for (const ChooseStep& step : choice.steps) {
-        if (step.in)
-            next.terms.push_back(step.term);
-        else
-            std::erase(next.terms, step.term);
-        path.push_back(next);
-    }
-    const Recipe last = withChoice(recipe, choice);
-    if (path.empty())
-        path.push_back(last);
-    else {
-        path.back().chosen = last.chosen;
-        path.back().terms = last.terms;
-    }
-    return path;
-}
-
-std::string choiceJson(const Choice& choice) {
-    nlohmann::ordered_json out;
-    out["how"] = choice.how;
-    out["rows"] = choice.rows;
-    out["folds"] = choice.folds;
-    out["start"] = choice.startCriterion;
-    out["end"] = choice.endCriterion;
-    out["steps"] = nlohmann::ordered_json::array();
-    for (const ChooseStep& step : choice.steps)
-        out["steps"].push_back({{"term", termName(step.term)},
-                                {"in", step.in},
-                                {"criterion", step.criterion},
-                                {"terms", step.terms}});
-    out["candidates"] = nlohmann::ordered_json::array();
-    for (const ChosenTerm& candidate : choice.candidates)
-        out["candidates"].push_back({{"term", termName(candidate.term)},
-                                     {"chosen", candidate.chosen},
-                                     {"share_of_folds", candidate.share},
-                                     {"p", candidate.p}});
-    out["passed_over"] = choice.passedOver;
-    out["seen_error"] = choice.seenError;
-    out["honest_error"] = choice.honestError;
-    return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
 }
 
 } // namespace oxgoad

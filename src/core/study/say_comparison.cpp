@@ -2,6 +2,7 @@
 #include "estimate/distributions.h"
 #include "study/compare.h"
 #include "study/say.h"
+#include "study/say_parts.h"
 
 #include <algorithm>
 #include <cmath>
@@ -54,13 +55,6 @@ bool isWithin(const std::vector<std::string>& small, const std::vector<std::stri
             return one == other || parts(one) == parts(other);
         });
     });
-}
-
-/// " EUR" of "EUR a month"; empty without.
-std::string unitOf(const Recipe& recipe, const std::string& column) {
-    const auto found = recipe.units.find(column);
-    return found == recipe.units.end() ? std::string()
-                                       : " " + found->second.substr(0, found->second.find(' '));
 }
 
 std::string fitName(const Compared& fit, bool capitalised) {
@@ -151,7 +145,7 @@ std::string comparisonSentence(const Compared& first, const Compared& second) {
     const Comparison both = compareHeldOut(a, b);
     if (both.first.rows > 1 && a.response == b.response) {
         text += text.empty() ? "On the " : "; on the ";
-        const std::string unit = unitOf(second.recipe, b.response);
+        const std::string unit = within(unitHead(second.recipe, b.response));
         text += plural(both.first.rows, "row", "rows") + " both hold out " + second.name + " is off by " +
                 supported(std::fabs(both.difference), both.differenceError) + " ± " +
                 readableText(both.differenceError, 2) + unit + (both.difference <= 0 ? " less" : " more") +

@@ -1,0 +1,82 @@
+#pragma once
+// Text in chunks that are parsed by themselves, in parallel.
+#include "base/parallel.h"
+#include "base/progress.h"
+#include "read/text_format.h"
+#include "read/text_reader.h"
+#include "table/dictionary.h"
+
+#include <cstddef>
+#include <cstdint>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace oxgoad {
+
+/// Everything a chunk needs to know to be parsed by itself.
+struct TextLayout {
+    std::string_view text;
+    TextFormat format;
+    char newline = '\n';
+    std::vector<std::string> names;
+    std::vector<ColumnKind> kinds;
+    /// Of date columns; whether another order may be tried when this one does not fit.
+    std::vector<DateOrder> dateOrders;
+    std::vector<std::uint8_t> orderIsGuess;
+    /// Columns of whole numbers that are kept as texts.
+    std::vector<std::uint8_t> codes;
+    NumberDress dress;
+    const MissingMarks* missing = nullptr;
+    /// From the sample; only used to reserve memory.
+    double bytesPerRow = 64;
+};
+
+/// Of day first and month first the other.
+inline DateOrder otherOrder(DateOrder order) {
+    return order == DateOrder::dayFirst ? DateOrder::monthFirst : DateOrder::dayFirst;
+}
+
+/// The values of one column in one chunk.
+struct ColumnPiece {
+    std::vector<double> numbers;
+    std::vector<std::int32_t> integers;
+    Dictionary dictionary;
+    /// The last date and its text: dates come in runs.
+    std::string lastDate;
+    std::int32_t lastDay = Column::missingDay;
+    std::size_t present = 0;
+    std::size_t faults = 0;
+    /// Numbers that were dressed.
+    std::size_t thousands = 0, currency = 0, percent = 0;
+    /// Whole numbers that look like codes.
+    std::size_t codes = 0;
+    /// Numbers with a decimal mark, an exponent or a dress.
+    std::size_t notWhole = 0;
+    /// Dates that mean two days, and those that only the order taken or only the other one reads.
+    std::size_t open = 0, thisOrder = 0, otherOrder = 0;
+};
+
+struct TextChunk {
+    std::size_t begin = 0;
+    std::size_t end = 0;
+    std::size_t stoppedAt = 0;
+    std::size_t rows = 0;
+    std::size_t lines = 0;
+    std::size_t blankLines = 0;
+    std::size_t openQuoteLine = 0;
+    std::size_t faultCount = 0;
+    std::vector<CellFault> faults;
+    std::vector<ColumnPiece> pieces;
+    bool utf8 = true;
+};
+
+/// Where rows begin, about every two megabytes, assuming that quotes come in pairs; tiles() checks the
+/// assumption once they are parsed: each chunk must end exactly where the next begins.
+std::vector<TextChunk> cutIntoChunks(const TextLayout& layout, std::size_t begin, Threads threads);
+bool tiles(const std::vector<TextChunk>& chunks);
+/// Parses every chunk. Throws Stopped.
+void parseChunks(const TextLayout& layout, std::vector<TextChunk>& chunks, Threads threads,
+                 Progress& progress);
+
+} // namespace oxgoad

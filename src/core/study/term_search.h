@@ -1,0 +1,291 @@
+#pragma once
+// The search of a choice of terms: over triangular factors of folds, whatever they were made of.
+#include "base/parallel.h"
+#include "base/progress.h"
+#include "estimate/distributions.h"
+#include "study/choose_terms.h"
+
+#include <Eigen/QR>
+
+#include <algorithm>
+#include <cmath>
+#include <functional>
+#include <limits>
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+/// Terms in the model, as places among the candidates, ascending.
+using TermSet = std::vector<std::size_t>;
+
+/// The candidates as groups of columns of a triangular factor [constant, columns, y].
+struct Candidates {
+    std::vector<Term> terms;
+    std::vector<std::vector<Eigen::Index>> columns;
+    Eigen::Index first = 1;
+
+    /// True when every part of a product in the set is in the set, as far as it is a candidate.
+    bool keepsHierarchy(const TermSet& set) const {
+        return std::all_of(set.begin(), set.end(), [&](std::size_t t) {
+            for (std::size_t parent = 0; parent < terms.size(); ++parent)
+                if (isParent(terms[parent], terms[t]) &&
+                    std::find(set.begin(), set.end(), parent) == set.end())
+                    return false;
+            return true;
+        });
+    }
+};
+
+inline Eigen::MatrixXd stacked(const std::vector<const Eigen::MatrixXd*>& parts) {
+    Eigen::Index rows = 0;
+    for (const Eigen::MatrixXd* part : parts)
+        rows += part->rows();
+    Eigen::MatrixXd work(rows, parts[0]->cols());
+    Eigen::Index at = 0;
+    for (const Eigen::MatrixXd* part : parts) {
+        work.middleRows(at, part->rows()) = *part;
+        at += part->rows();
+    }
+    Eigen::MatrixXd r = Eigen::MatrixXd::Zero(work.cols(), work.cols());
+    const Eigen::Index m = std::min(work.rows(), work.cols());
+    r.topRows(m) = Eigen::HouseholderQR<Eigen::MatrixXd>(work)
+                       .matrixQR()
+                       .topRows(m)
+                       .template triangularView<Eigen::Upper>();
+    return r;
+}
+
+/// One choice on the factors of some folds.
+class Chooser {
+public:
+    Chooser(const Candidates& candidates, std::vector<const Eigen::MatrixXd*> folds, double rows,
+            const ChooseRequest& request, Threads threads, Progress& progress)
+        : m_candidates(candidates), m_folds(std::move(folds)), m_rows(rows), m_request(request),
+          m_threads(threads), m_progress(progress), m_whole(stacked(m_folds)) {
+        for (std::size_t f = 0; f < m_folds.size(); ++f) {
+            auto others = m_folds;
+            others.erase(others.begin() + static_cast<std::ptrdiff_t>(f));
+            m_without.push_back(stacked(others));
+        }
+    }
+
+    TermSet choose(std::vector<ChooseStep>* steps, const std::function<void(const ChooseStep&)>& soFar) {
+        m_steps = steps;
+        m_soFar = &soFar;
+        if (m_request.by == ChooseBy::bestSubsets) return subsets();
+        TermSet set;
+        if (m_request.by == ChooseBy::backward)
+            for (std::size_t t = 0; t < m_candidates.terms.size(); ++t)
+                set.push_back(t);
+        double now = criterion(set);
+        m_start = now;
+        const int most = m_request.mostSteps > 0 ? m_request.mostSteps : 100000;
+        for (int step = 0; step < most; ++step) {
+            m_progress.checkpoint(1 - std::exp(-step / 20.0),
+                                  "Choosing terms, step " + std::to_string(step + 1));
+            bool moved = false;
+            if (m_request.by != ChooseBy::backward) moved = add(set, now);
+            if (m_request.by == ChooseBy::backward ||
+                (m_request.by == ChooseBy::bothWays && (moved || step == 0)))
+                moved = remove(set, now) || moved;
+            if (!moved) break;
+        }
+        m_end = now;
+        return set;
+    }
+
+    double start() const { return m_start; }
+    double end() const { return m_end; }
+
+    /// Coefficients of a set on a factor; zeros where others are.
+    Eigen::VectorXd solve(const Eigen::MatrixXd& factor, const TermSet& set) const {
+        const Eigen::MatrixXd x = columnsOf(factor, set);
+        return x.cols() == 0 ? Eigen::VectorXd()
+                             : Eigen::VectorXd(x.colPivHouseholderQr().solve(factor.col(factor.cols() - 1)));
+    }
+    double squaredError(const Eigen::MatrixXd& factor, const TermSet& set, const Eigen::VectorXd& b) const {
+        Eigen::VectorXd e = factor.col(factor.cols() - 1);
+        if (b.size() > 0) e -= columnsOf(factor, set) * b;
+        return e.squaredNorm();
+    }
+    /// Mean squared error over the folds, each predicted by the others.
+    double crossValidated(const TermSet& set) const {
+        double sum = 0;
+        for (std::size_t f = 0; f < m_folds.size(); ++f)
+            sum += squaredError(*m_folds[f], set, solve(m_without[f], set));
+        return sum / m_rows;
+    }
+    double residual(const TermSet& set) const { return squaredError(m_whole, set, solve(m_whole, set)); }
+    double degreesOfFreedom(const TermSet& set) const {
+        double columns = static_cast<double>(m_candidates.first);
+        for (const std::size_t t : set)
+            columns += static_cast<double>(m_candidates.columns[t].size());
+        return m_rows - columns;
+    }
+    /// p of what `large` has more than `small`.
+    double pOf(const TermSet& small, const TermSet& large) const {
+        const double df = degreesOfFreedom(large), more = degreesOfFreedom(small) - df;
+        const double rss = residual(large);
+        if (!(df > 0) || !(more > 0)) return std::nan("");
+        return fisherUpper((residual(small) - rss) / more / (rss / df), more, df);
+    }
+    const Eigen::MatrixXd& whole() const { return m_whole; }
+
+    /// Less is better; adjusted R² as the residual variance it falls with.
+    double criterion(const TermSet& set) const {
+        const double df = degreesOfFreedom(set);
+        if (!(df > 0)) return std::numeric_limits<double>::infinity();
+        return m_request.criterion == ChooseCriterion::crossValidated ? crossValidated(set)
+                                                                      : byResidual(residual(set), df);
+    }
+    double byResidual(double rss, double df) const {
+        const double k = m_rows - df + 1; // the spread counts
+        switch (m_request.criterion) {
+        case ChooseCriterion::aicc:
+            return m_rows - k - 1 > 0
+                       ? m_rows * std::log(rss / m_rows) + 2 * k + 2 * k * (k + 1) / (m_rows - k - 1)
+                       : std::numeric_limits<double>::infinity();
+        case ChooseCriterion::bic:
+            return m_rows * std::log(rss / m_rows) + k * std::log(m_rows);
+        default:
+            return rss / df;
+        }
+    }
+
+private:
+    Eigen::MatrixXd columnsOf(const Eigen::MatrixXd& factor, const TermSet& set) const {
+        Eigen::Index count = m_candidates.first;
+        for (const std::size_t t : set)
+            count += static_cast<Eigen::Index>(m_candidates.columns[t].size());
+        Eigen::MatrixXd x(factor.rows(), count);
+        x.leftCols(m_candidates.first) = factor.leftCols(m_candidates.first);
+        Eigen::Index at = m_candidates.first;
+        for (const std::size_t t : set)
+            for (const Eigen::Index j : m_candidates.columns[t])
+                x.col(at++) = factor.col(j);
+        return x;
+    }
+
+    bool byP() const { return m_request.criterion == ChooseCriterion::pValue; }
+
+    static TermSet with(TermSet set, std::size_t t) {
+        set.insert(std::lower_bound(set.begin(), set.end(), t), t);
+        return set;
+    }
+    static TermSet without(TermSet set, std::size_t t) {
+        std::erase(set, t);
+        return set;
+    }
+
+    /// Values of one-term changes; the best one's place, or none.
+    template <class Value>
+    std::optional<std::pair<std::size_t, double>> best(const std::vector<std::size_t>& tried, bool largest,
+                                                       Value&& value) {
+        std::vector<double> values(tried.size());
+        parallelFor(tried.size(), m_threads, [&](std::size_t i) {
+            if (m_progress.stopRequested()) throw Stopped{};
+            values[i] = value(tried[i]);
+        });
+        std::optional<std::pair<std::size_t, double>> found;
+        for (std::size_t i = 0; i < tried.size(); ++i) {
+            if (std::isnan(values[i])) continue;
+            if (!found || (largest ? values[i] > found->second : values[i] < found->second))
+                found = {tried[i], values[i]};
+        }
+        return found;
+    }
+
+    bool add(TermSet& set, double& now) {
+        std::vector<std::size_t> tried;
+        for (std::size_t t = 0; t < m_candidates.terms.size(); ++t)
+            if (std::find(set.begin(), set.end(), t) == set.end() &&
+                (!m_request.hierarchy || m_candidates.keepsHierarchy(with(set, t))) &&
+                degreesOfFreedom(with(set, t)) > 0)
+                tried.push_back(t);
+        const auto found = best(tried, false, [&](std::size_t t) {
+            return byP() ? pOf(set, with(set, t)) : criterion(with(set, t));
+        });
+        if (!found || !(found->second < (byP() ? m_request.enter : now))) return false;
+        set = with(set, found->first);
+        now = found->second;
+        tell(found->first, true, now, set.size());
+        return true;
+    }
+
+    bool remove(TermSet& set, double& now) {
+        std::vector<std::size_t> tried;
+        for (const std::size_t t : set)
+            if (!m_request.hierarchy || m_candidates.keepsHierarchy(without(set, t))) tried.push_back(t);
+        const auto found = best(tried, byP(), [&](std::size_t t) {
+            return byP() ? pOf(without(set, t), set) : criterion(without(set, t));
+        });
+        if (!found || !(byP() ? found->second > m_request.leave : found->second < now)) return false;
+        set = without(set, found->first);
+        now = found->second;
+        tell(found->first, false, now, set.size());
+        return true;
+    }
+
+    TermSet subsets() {
+        const std::function<bool(const TermSet&)> valid = [&](const TermSet& set) {
+            return (!m_request.hierarchy || m_candidates.keepsHierarchy(set)) &&
+                   (m_request.mostSteps <= 0 || set.size() <= static_cast<std::size_t>(m_request.mostSteps));
+        };
+        const auto found = bestSubsets(m_whole, m_candidates.first, m_candidates.columns, valid, m_progress);
+        m_start = criterion({});
+        TermSet chosen;
+        m_end = std::numeric_limits<double>::infinity();
+        for (const Subset& subset : found) {
+            if (!subset.found || !(degreesOfFreedom(subset.groups) > 0)) continue;
+            const double value = criterion(subset.groups);
+            if (value < m_end) {
+                m_end = value;
+                chosen = subset.groups;
+            }
+        }
+        // Told in the order of their worth: each time the term whose leaving costs least goes last.
+        TermSet left = chosen;
+        std::vector<std::size_t> order;
+        while (!left.empty()) {
+            std::size_t least = left[0];
+            double cost = std::numeric_limits<double>::infinity();
+            for (const std::size_t t : left) {
+                if (m_request.hierarchy && !m_candidates.keepsHierarchy(without(left, t))) continue;
+                if (const double rss = residual(without(left, t)); rss < cost) {
+                    cost = rss;
+                    least = t;
+                }
+            }
+            order.push_back(least);
+            left = without(left, least);
+        }
+        std::reverse(order.begin(), order.end());
+        TermSet so;
+        for (const std::size_t t : order) {
+            so = with(so, t);
+            tell(t, true, criterion(so), so.size());
+        }
+        return chosen;
+    }
+
+    void tell(std::size_t t, bool in, double value, std::size_t terms) {
+        if (!m_steps) return;
+        m_steps->push_back({m_candidates.terms[t], in, value, terms});
+        if (m_soFar && *m_soFar) (*m_soFar)(m_steps->back());
+    }
+
+    const Candidates& m_candidates;
+    std::vector<const Eigen::MatrixXd*> m_folds;
+    double m_rows;
+    const ChooseRequest& m_request;
+    Threads m_threads;
+    Progress& m_progress;
+    Eigen::MatrixXd m_whole;
+    std::vector<Eigen::MatrixXd> m_without;
+    std::vector<ChooseStep>* m_steps = nullptr;
+    const std::function<void(const ChooseStep&)>* m_soFar = nullptr;
+    double m_start = 0, m_end = 0;
+};
+
+} // namespace oxgoad
