@@ -36,6 +36,8 @@ function(oxgoad_layer name)
   file(CREATE_LINK ${ARG_FOLDER} ${stage}/${name} SYMBOLIC)
   list(TRANSFORM ARG_SOURCES PREPEND ${ARG_FOLDER}/)
   add_library(oxgoad_${name} STATIC ${ARG_SOURCES})
+  # Several files of a layer are compiled together where the first build matters more than the next one.
+  set_target_properties(oxgoad_${name} PROPERTIES UNITY_BUILD ${OXGOAD_UNITY} UNITY_BUILD_BATCH_SIZE 8)
   target_include_directories(oxgoad_${name} PUBLIC ${stage})
   target_link_libraries(oxgoad_${name} PUBLIC ${ARG_LINK} PRIVATE oxgoad_options)
   file(GLOB_RECURSE headers RELATIVE ${ARG_FOLDER} CONFIGURE_DEPENDS ${ARG_FOLDER}/*.h)

@@ -327,3 +327,65 @@ TEST(Command, ReadsAloudChoosesTermsAndCompares) {
         EXPECT_EQ(run(demo + "/2_season.json " + wrong + to, folder).code, 2) << wrong;
     }
 }
+
+TEST(Command, AProjectSaysWhatItsFitsSaidWithoutFitting) {
+    const TemporaryFolder folder;
+    const std::string project = demo + "/cold_storage.oxgoad";
+    for (const auto& [fit, recipe] :
+         {std::pair{3, "3_rate_by_contract.json"}, std::pair{4, "4_two_rows_left_out.json"}}) {
+        const std::string out = folder.file("project" + std::to_string(fit)).string();
+        ASSERT_EQ(
+            run("--project-evidence " + project + " --fit " + std::to_string(fit) + " --out " + out, folder)
+                .code,
+            0);
+        ASSERT_EQ(run(demo + "/" + recipe + " --out " + folder.file("out").string(), folder).code, 0);
+        for (const auto* name : {"evidence.json", "coefficients.csv", "rows.csv", "forecast.csv"})
+            EXPECT_EQ(bytesOf(std::filesystem::path(out) / name), bytesOf(folder.file("out") / name))
+                << fit << " " << name;
+    }
+    // Without a number it is the fit shown, the last one.
+    ASSERT_EQ(run("--project-evidence " + project + " --out " + folder.file("shown").string(), folder).code,
+              0);
+    EXPECT_EQ(bytesOf(folder.file("shown") / "rows.csv"), bytesOf(folder.file("project4") / "rows.csv"));
+    const Ran none =
+        run("--project-evidence " + project + " --fit 9 --out " + folder.file("none").string(), folder);
+    EXPECT_EQ(none.code, 2);
+    EXPECT_NE(none.errors.find("the project has no fit 9"), std::string::npos) << none.errors;
+    EXPECT_FALSE(std::filesystem::exists(folder.file("none")));
+    EXPECT_EQ(
+        run("--project-evidence " + demo + "/plan.csv --out " + folder.file("none").string(), folder).code,
+        2);
+    EXPECT_EQ(run("--project-evidence " + project, folder).code, 2) << "says where to";
+    EXPECT_EQ(run("--project-evidence " + project + " --choose forward --out " + folder.file("none").string(),
+                  folder)
+                  .code,
+              2);
+    EXPECT_EQ(run(demo + "/1_straight.json --fit 2 --out " + folder.file("none").string(), folder).code, 2);
+}
+
+TEST(Command, FitsNearestNeighboursAndReadsThemAloud) {
+    const TemporaryFolder folder;
+    auto recipe = nlohmann::json::parse(bytesOf(demo + "/1_straight.json"));
+    recipe["estimator"] = {{"kind", "neighbours"}, {"count", 5}};
+    recipe["rows"]["file"] = demo + "/depot_months.csv";
+    recipe["forecast"]["file"] = demo + "/plan.csv";
+    const auto path = folder.write("neighbours.json", recipe.dump());
+    ASSERT_EQ(run(path.string() + " --out " + folder.file("out").string() + " --read-aloud --compare-with " +
+                      path.string(),
+                  folder)
+                  .code,
+              0);
+    const auto e = nlohmann::json::parse(bytesOf(folder.file("out") / "evidence.json"));
+    EXPECT_EQ(e["fit"]["estimator"], "5 nearest neighbours");
+    EXPECT_TRUE(e["fit"]["coefficients"].empty());
+    EXPECT_EQ(e["fit"]["inputs"].size(), recipe["terms"].size());
+    EXPECT_TRUE(e["scores"]["left_one_out"]["rmse"].is_number());
+    EXPECT_EQ(e["forecast"]["intervals"], "by rows left out one at a time");
+    EXPECT_EQ(e["recipe"]["estimator"]["weights"], "equal");
+    EXPECT_NE(bytesOf(folder.file("out") / "reading.txt").find("by 5 nearest neighbours in"),
+              std::string::npos);
+    EXPECT_EQ(bytesOf(folder.file("out") / "coefficients.csv"),
+              "name,estimate,standard_error,t,p,lower,upper\n");
+    EXPECT_NE(bytesOf(folder.file("out") / "comparison.txt").find("both are fitted by 5 nearest neighbours"),
+              std::string::npos);
+}

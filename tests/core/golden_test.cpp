@@ -162,6 +162,22 @@ TEST_P(Golden, OutputsAreAsTheyWere) {
 INSTANTIATE_TEST_SUITE_P(Recipes, Golden, testing::ValuesIn(caseNames()),
                          [](const auto& tested) { return tested.param; });
 
+TEST(GoldenProject, OfAnEarlierFormSaysTheSame) {
+    // Saved by the program before projects kept models: it is fitted again when it is asked.
+    const TemporaryFolder temporary;
+    const std::string command = std::string(OXGOAD_RUN) + " --project-evidence " +
+                                (golden / "data/form3.oxgoad").string() + " --out " +
+                                temporary.file("out").string() + " --read-aloud --quiet";
+    ASSERT_EQ(std::system(command.c_str()), 0);
+    for (const auto* name :
+         {"evidence.json", "coefficients.csv", "rows.csv", "forecast.csv", "effects.csv", "reading.txt"})
+        EXPECT_EQ(differences(bytesOf(temporary.file("out") / name),
+                              bytesOf(golden / "products/expected" / name),
+                              std::string(name).ends_with(".csv")),
+                  "")
+            << name;
+}
+
 TEST(GoldenComparison, SeesADigitAndAWordAndForgivesTheLastOnes) {
     EXPECT_EQ(differences("a,1.5\n", "a,1.5\n", true), "");
     EXPECT_EQ(differences("{\"x^3\": 1.2345678901234567}", "{\"x^3\": 1.2345678901234561}", false), "");

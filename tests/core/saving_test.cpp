@@ -300,3 +300,36 @@ TEST(Saving, OpeningStopsWhenItIsToldTo) {
     } stops;
     EXPECT_THROW(openProject(path, stops), Stopped);
 }
+
+TEST(Saving, AModelThatIsNotAsItWasWrittenIsNamedAndTheRestIsOffered) {
+    const TemporaryFolder folder;
+    const auto path = folder.file("p.oxgoad");
+    Project project = numbered(4);
+    project.recipe = project.trail.fits().back().recipe;
+    const Evidence evidence = evaluate(project.recipe, project.rows, {}, quietly());
+    project.studies[project.current] = evidence.study;
+    const auto crafted = [&](const char* sql) {
+        saveProject(path, project, quietly());
+        {
+            Database database(path.string(), false);
+            database.run(sql);
+        }
+        return errorOf([&] { openProject(path, quietly()); });
+    };
+    EXPECT_NE(crafted("UPDATE models SET study = replace(study, '\"spread\":', '\"spread\":1')")
+                  .find("model of fit"),
+              std::string::npos);
+    const Salvaged salvaged = salvageProject(path, quietly());
+    EXPECT_TRUE(salvaged.project.studies.empty()) << "it is fitted again";
+    EXPECT_EQ(salvaged.project.trail.fits().size(), project.trail.fits().size());
+    EXPECT_NE(crafted("UPDATE models SET fitted = zeroblob(8)").find("model of fit"), std::string::npos);
+    EXPECT_NE(crafted("DELETE FROM models").find("models"), std::string::npos);
+    // A sum that would forget what stands before an empty value would find none of these.
+    EXPECT_NE(crafted("UPDATE columns SET name = 'z' WHERE name = 'x'").find("column 1 of the rows"),
+              std::string::npos);
+    EXPECT_NE(crafted("UPDATE columns SET levels = '[\"a\",\"b\",\"d\"]' WHERE name = 'g'")
+                  .find("column 3 of the rows"),
+              std::string::npos);
+    EXPECT_NE(crafted("DELETE FROM checks WHERE part LIKE 'model of%'").find("has no checksum"),
+              std::string::npos);
+}

@@ -1,4 +1,5 @@
-// Long work stops when it is told, wherever it is, leaves nothing half changed, and gives the same afterwards.
+// Long work stops when it is told, wherever it is, leaves nothing half changed, and gives the same
+// afterwards.
 #include "base/random.h"
 #include "study/choose_terms.h"
 #include "study/effects.h"
@@ -57,7 +58,8 @@ Recipe someRecipe() {
     return recipe;
 }
 
-/// Runs the work without a stop to learn how often it asks, then stops it early, in the middle and near the end.
+/// Runs the work without a stop to learn how often it asks, then stops it early, in the middle and near the
+/// end.
 void expectStops(const std::string& name, const std::function<std::string(Progress&)>& work) {
     StopsAfter never(1L << 40);
     const std::string whole = work(never);
@@ -110,9 +112,9 @@ TEST(Stopping, OfAForecastWithoutAFit) {
     const auto prepared = prepareRows(recipe, rows, {}, quietly());
     const Evidence before = evaluate(recipe, rows, *prepared, {}, quietly());
     expectStops("forecast", [&](Progress& progress) {
-        return evidenceText(
-            evaluate(recipe, rows, *prepared, {.threads = {2}, .study = before.study, .before = &before}, progress),
-            recipe);
+        return evidenceText(evaluate(recipe, rows, *prepared,
+                                     {.threads = {2}, .study = before.study, .before = &before}, progress),
+                            recipe);
     });
 }
 

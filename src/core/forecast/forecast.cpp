@@ -6,6 +6,7 @@
 #include <cmath>
 #include <limits>
 #include <map>
+#include <numeric>
 
 namespace oxgoad {
 
@@ -90,21 +91,25 @@ std::vector<PeriodTotal> comingTotals(const Column& dates, const BoundModel& bou
     return coming;
 }
 
-/// Predictions and intervals of one row, on the model's scale; NaN where they are not known.
-struct Place {
-    double middle = nan, forMean = nan;
-    double lower = nan, upper = nan;
-};
-
-/// Carries a place back to the response.
-void put(ForecastEvidence& out, std::size_t row, const Place& place, const PredictionRule& rule) {
+/// The intervals of rows from what they are made of.
+void putIntervals(ForecastEvidence& out, std::span<const std::uint32_t> rows, const PredictionRule& rule,
+                  const LinearModel* linear) {
     // A quantile of logarithms is the logarithm of the quantile: no smearing there.
     const auto plain = [&](double value) { return rule.logarithm ? std::exp(value) : value; };
-    out.prediction[row] = rule.natural(place.middle);
-    out.meanLower[row] = rule.natural(place.middle - place.forMean);
-    out.meanUpper[row] = rule.natural(place.middle + place.forMean);
-    out.lower[row] = plain(place.lower);
-    out.upper[row] = plain(place.upper);
+    const double usual = linear ? studentQuantile(out.level, linear->fit.testDegreesOfFreedom())
+                                : rule.leftOneOutHalf(out.level);
+    for (const auto row : rows) {
+        const double t =
+            out.degreesOfFreedom.empty() ? usual : studentQuantile(out.level, out.degreesOfFreedom[row]);
+        const double middle = out.middle[row], forMean = t * out.meanError[row];
+        out.prediction[row] = rule.natural(middle);
+        out.meanLower[row] = rule.natural(middle - forMean);
+        out.meanUpper[row] = rule.natural(middle + forMean);
+        if (linear && linear->isQuantile()) continue; // its own quantiles stand there
+        const double half = t * out.valueError[row];
+        out.lower[row] = plain(middle - half);
+        out.upper[row] = plain(middle + half);
+    }
 }
 
 /// By theory, or by the quantiles on both sides. `unsure` gets a mark where the mean has no error.
@@ -113,7 +118,7 @@ void predictByTheory(ForecastEvidence& out, const BoundModel& bound, const Linea
                      std::vector<std::uint8_t>& unsure, Threads threads, Progress& progress) {
     const LeastSquaresFit& fit = linear.fit;
     const PredictionRule& rule = bound.rule();
-    const double usualT = studentQuantile(out.level, fit.testDegreesOfFreedom());
+    if (fit.fewGroups) out.degreesOfFreedom.assign(out.middle.size(), nan);
     bound.eachBlock(complete, threads, progress, [&](std::size_t first, const MatrixXd& inputs) {
         const MatrixXd block = linear.matrix(inputs);
         const VectorXd mean = fit.predict(block);
@@ -129,25 +134,18 @@ void predictByTheory(ForecastEvidence& out, const BoundModel& bound, const Linea
         for (Index i = 0; i < mean.size(); ++i) {
             const auto row = complete[first + static_cast<std::size_t>(i)];
             const double offset = bound.offset(row);
-            Place place;
-            place.middle = mean[i] + offset;
-            const double t = df.size() > 0 ? studentQuantile(out.level, df[i]) : usualT;
+            out.middle[row] = mean[i] + offset;
+            if (df.size() > 0) out.degreesOfFreedom[row] = df[i];
             unsure[row] = std::isnan(variance[i]) && fit.degreesOfFreedom > 0 && !linear.isQuantile();
-            place.forMean = t * std::sqrt(variance[i]);
+            out.meanError[row] = std::sqrt(variance[i]);
+            out.valueError[row] = std::sqrt(rule.spread * rule.spread / bound.weight(row) + variance[i]);
             leverage[row] = h[i];
-            if (linear.isQuantile()) {
-                if (low.size() > 0 && high.size() > 0) {
-                    place.lower = std::min(low[i], high[i]) + offset;
-                    place.upper = std::max(low[i], high[i]) + offset;
-                }
-            } else {
-                const double half =
-                    t * std::sqrt(rule.spread * rule.spread / bound.weight(row) + variance[i]);
-                place.lower = place.middle - half;
-                place.upper = place.middle + half;
-            }
-            put(out, row, place, rule);
+            if (low.size() == 0 || high.size() == 0) continue;
+            const auto plain = [&](double value) { return rule.logarithm ? std::exp(value) : value; };
+            out.lower[row] = plain(std::min(low[i], high[i]) + offset);
+            out.upper[row] = plain(std::max(low[i], high[i]) + offset);
         }
+        putIntervals(out, complete.subspan(first, static_cast<std::size_t>(mean.size())), rule, &linear);
     });
 }
 
@@ -156,19 +154,16 @@ void predictByRowsLeftOut(ForecastEvidence& out, const BoundModel& bound,
                           std::span<const std::uint32_t> complete, std::vector<double>& distance,
                           Threads threads, Progress& progress) {
     const PredictionRule& rule = bound.rule();
-    const double usual = rule.leftOneOutHalf(out.level);
     bound.eachBlock(complete, threads, progress, [&](std::size_t first, const MatrixXd& inputs) {
         const LearnedModel::Placed placed = bound.model().locate(inputs);
         for (Index i = 0; i < placed.values.size(); ++i) {
             const auto row = complete[first + static_cast<std::size_t>(i)];
-            Place place;
-            place.middle = placed.values[i] + bound.offset(row);
-            const double half = usual * std::sqrt(rule.usualWeight / bound.weight(row));
-            place.lower = place.middle - half;
-            place.upper = place.middle + half;
+            out.middle[row] = placed.values[i] + bound.offset(row);
+            out.valueError[row] = std::sqrt(rule.usualWeight / bound.weight(row));
             distance[row] = placed.distances[i];
-            put(out, row, place, rule);
         }
+        putIntervals(out, complete.subspan(first, static_cast<std::size_t>(placed.values.size())), rule,
+                     nullptr);
     });
 }
 
@@ -178,11 +173,19 @@ void gradeRows(ForecastEvidence& out, const LearnedRows& learned, const BoundMod
     const LearnedReach judge(learned.model.inputs(), learned.rows, learned.terms,
                              learned.model.model().distanceScale(), progress);
     const std::size_t n = out.reach.size();
-    parallelFor((n + designBlockRows - 1) / designBlockRows, threads, [&](std::size_t b) {
-        progress.checkpoint(static_cast<double>(b * designBlockRows) / static_cast<double>(n),
-                            "How far the rows reach");
-        for (std::size_t i = b * designBlockRows; i < std::min(n, (b + 1) * designBlockRows); ++i)
-            out.reach[i] = judge.judge(bound.inputs(), i, distance[i], bound.problems(i));
+    std::vector<std::uint32_t> all(n);
+    std::iota(all.begin(), all.end(), 0U);
+    const LinearModel* linear = bound.model().linear();
+    const bool guarded = linear && !linear->design.guards().empty();
+    bound.eachBlock(all, threads, progress, [&](std::size_t first, const MatrixXd& inputs) {
+        progress.checkpoint(static_cast<double>(first) / static_cast<double>(n), "How far the rows reach");
+        const MatrixXd values = inputs.transpose(); // a row's values beside each other
+        for (Index i = 0; i < values.cols(); ++i) {
+            const std::size_t row = first + static_cast<std::size_t>(i);
+            const bool whole = !guarded && values.col(i).array().isFinite().all();
+            out.reach[row] = judge.judge(values.col(i).data(), distance[row],
+                                         whole ? std::vector<std::string>() : bound.problems(row));
+        }
     });
     for (std::size_t i = 0; i < n; ++i) {
         Reach& reach = out.reach[i];
@@ -210,7 +213,9 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
     ForecastEvidence out;
     out.level = level;
     const std::size_t n = coming.rows();
-    for (auto* values : {&out.prediction, &out.meanLower, &out.meanUpper, &out.lower, &out.upper})
+    out.rows = coming;
+    for (auto* values : {&out.prediction, &out.meanLower, &out.meanUpper, &out.lower, &out.upper, &out.middle,
+                         &out.meanError, &out.valueError})
         values->assign(n, nan);
     out.reach.resize(n);
     std::vector<std::uint32_t> complete;
@@ -233,6 +238,19 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
         out.coming = comingTotals(*dates, bound, complete, out);
     }
     return out;
+}
+
+void setForecastLevel(ForecastEvidence& forecast, const LearnedRows& learned, const std::string& file,
+                      double level) {
+    const LearnedModel& model = learned.model.model();
+    const BoundModel bound(learned.model.inputs().inputs(), model, learned.model.rule(), forecast.rows, file);
+    forecast.level = level;
+    std::vector<std::uint32_t> complete;
+    for (std::uint32_t i = 0; i < forecast.middle.size(); ++i)
+        if (bound.complete(i) && bound.hasOffset(i)) complete.push_back(i);
+    putIntervals(forecast, complete, learned.model.rule(), model.linear());
+    if (const Column* dates = sharedDates(learned.table, forecast.rows))
+        forecast.coming = comingTotals(*dates, bound, complete, forecast);
 }
 
 void nameMisfits(std::vector<Reach>& reach, std::span<const CellFault> faults) {

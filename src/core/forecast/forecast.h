@@ -36,6 +36,12 @@ struct ForecastEvidence {
     /// Interval of a single value.
     std::vector<double> lower, upper;
     std::vector<Reach> reach;
+    /// What the intervals are made of, so that others of the same rows need no prediction: on the model's
+    /// scale with the offset, standard errors of the mean and of a single value (without a theory: what the
+    /// size of a residual is multiplied by), degrees of freedom where they differ by row.
+    std::vector<double> middle, meanError, valueError, degreesOfFreedom;
+    /// The rows that were predicted.
+    Table rows;
     std::size_t inside = 0, edge = 0, outside = 0;
     /// Rows without a prediction.
     std::size_t unpredicted = 0;
@@ -70,6 +76,11 @@ struct LearnedRows {
 /// and a reason. Errors: unknownColumn, wrongType. Throws Stopped.
 ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, const std::string& file,
                               double level, Threads threads, Progress& progress);
+
+/// Intervals of the same predictions at another level. Requires a model with the intervals' theory, or none;
+/// not a pair of quantiles, which are learned.
+void setForecastLevel(ForecastEvidence& forecast, const LearnedRows& learned, const std::string& file,
+                      double level);
 
 /// Where a value is missing because its cell could not be read, the reason says so.
 void nameMisfits(std::vector<Reach>& reach, std::span<const CellFault> faults);

@@ -66,12 +66,11 @@ LearnedReach::LearnedReach(const BoundInputs& learned, std::span<const std::uint
     }
 }
 
-void LearnedReach::judgeRanges(const BoundInputs& rows, std::size_t row,
-                               std::vector<Finding>& findings) const {
+void LearnedReach::judgeRanges(const double* values, std::vector<Finding>& findings) const {
     for (std::size_t i = 0; i < m_ranges.size(); ++i) {
         const Input& input = m_inputs[i];
         if (input.factor) continue;
-        const double value = rows.value(i, row);
+        const double value = values[i];
         const Range& range = m_ranges[i];
         const double beyond = std::max(value - range.high, range.low - value);
         if (!(beyond > 0)) continue;
@@ -85,12 +84,11 @@ void LearnedReach::judgeRanges(const BoundInputs& rows, std::size_t row,
     }
 }
 
-void LearnedReach::judgePairs(const BoundInputs& rows, std::size_t row,
-                              std::vector<Finding>& findings) const {
+void LearnedReach::judgePairs(const double* values, std::vector<Finding>& findings) const {
     const auto& inputs = m_inputs;
     for (const Together& pair : m_together) {
-        const auto a = static_cast<std::size_t>(rows.value(pair.first, row));
-        const auto b = static_cast<std::size_t>(rows.value(pair.second, row));
+        const auto a = static_cast<std::size_t>(values[pair.first]);
+        const auto b = static_cast<std::size_t>(values[pair.second]);
         if (pair.seen[a * inputs[pair.second].levels.size() + b]) continue;
         findings.push_back({pair.product ? ReachGrade::outside : ReachGrade::edge,
                             inputs[pair.first].name + " = " + inputs[pair.first].levels[a] +
@@ -98,8 +96,8 @@ void LearnedReach::judgePairs(const BoundInputs& rows, std::size_t row,
                                 inputs[pair.second].levels[b]});
     }
     for (const Within& pair : m_within) {
-        const auto level = static_cast<std::size_t>(rows.value(pair.factor, row));
-        const double value = rows.value(pair.number, row);
+        const auto level = static_cast<std::size_t>(values[pair.factor]);
+        const double value = values[pair.number];
         const Range& whole = m_ranges[pair.number];
         const Range& range = pair.ranges[level];
         if (value > whole.high || value < whole.low) continue; // said already, more gravely
@@ -114,8 +112,7 @@ void LearnedReach::judgePairs(const BoundInputs& rows, std::size_t row,
     }
 }
 
-Reach LearnedReach::judge(const BoundInputs& rows, std::size_t row, double distance,
-                          std::vector<std::string> problems) const {
+Reach LearnedReach::judge(const double* values, double distance, std::vector<std::string> problems) const {
     Reach reach;
     reach.reasons = std::move(problems);
     if (!reach.reasons.empty()) {
@@ -123,8 +120,8 @@ Reach LearnedReach::judge(const BoundInputs& rows, std::size_t row, double dista
         return reach;
     }
     std::vector<Finding> findings;
-    judgeRanges(rows, row, findings);
-    judgePairs(rows, row, findings);
+    judgeRanges(values, findings);
+    judgePairs(values, findings);
     const std::string said = m_distance.name + " " + readableText(distance, 2);
     if (distance > m_distance.largest * (1 + 1e-9))
         findings.push_back(

@@ -45,10 +45,9 @@ public:
                  const std::vector<Term>& terms, DistanceScale distance, const Progress& progress,
                  ReachOptions options = {});
 
-    /// Grades one row. `distance` is the model's there; NaN when it cannot be said. Rows with problems are
-    /// outside, with these as reasons.
-    Reach judge(const BoundInputs& rows, std::size_t row, double distance,
-                std::vector<std::string> problems) const;
+    /// Grades a row by the values of its inputs. `distance` is the model's there; NaN when it cannot be said.
+    /// Rows with problems are outside, with these as reasons.
+    Reach judge(const double* values, double distance, std::vector<std::string> problems) const;
 
     /// Range of a numeric input over the learning rows.
     const Range& range(std::size_t input) const { return m_ranges[input]; }
@@ -68,8 +67,8 @@ private:
         bool product;
         std::vector<char> seen;
     };
-    void judgeRanges(const BoundInputs& rows, std::size_t row, std::vector<Finding>& findings) const;
-    void judgePairs(const BoundInputs& rows, std::size_t row, std::vector<Finding>& findings) const;
+    void judgeRanges(const double* values, std::vector<Finding>& findings) const;
+    void judgePairs(const double* values, std::vector<Finding>& findings) const;
 
     Inputs m_inputs;
     ReachOptions m_options;

@@ -7,6 +7,7 @@
 #include "study/input_evidence.h"
 #include "study/linear_evidence.h"
 #include "study/model_goads.h"
+#include "table/same_table.h"
 
 #include <algorithm>
 #include <cmath>
@@ -233,12 +234,34 @@ private:
         m_progress.checkpoint(0.9, "Forecasting");
         ProgressStage stage(m_progress, 0.9, 0.95);
         const LearnedRows learned{m_table, m_file, m_response, *m_bound, m_recipe.terms, m_used.learning};
-        ForecastEvidence forecast =
-            forecastRows(learned, m_prepared.forecast->table, m_rows.forecast->report.file,
-                         m_recipe.forecast->level, m_threads, stage);
-        nameMisfits(forecast.reach, m_rows.forecast->report.faults);
-        forecast.file = m_recipe.forecast->file;
-        m_evidence.forecast = std::move(forecast);
+        const std::string& file = m_rows.forecast->report.file;
+        const Evidence* before = m_options.before;
+        if (before && before->study == m_evidence.study && before->forecast &&
+            sameTable(before->forecast->rows, m_prepared.forecast->table)) {
+            m_evidence.forecast = before->forecast;
+            if (before->forecast->level != m_recipe.forecast->level)
+                setForecastLevel(*m_evidence.forecast, learned, file, m_recipe.forecast->level);
+        } else {
+            m_evidence.forecast = forecastRows(learned, m_prepared.forecast->table, file,
+                                               m_recipe.forecast->level, m_threads, stage);
+            nameMisfits(m_evidence.forecast->reach, m_rows.forecast->report.faults);
+            markLeftOut(*m_evidence.forecast);
+        }
+        m_evidence.forecast->file = m_recipe.forecast->file;
+    }
+
+    /// Rows that a step would have left out of learning.
+    void markLeftOut(ForecastEvidence& forecast) const {
+        for (std::size_t i = 0; i < forecast.reach.size(); ++i)
+            if (const auto by = m_prepared.forecast->leftOut[i]; by > 0) {
+                Reach& reach = forecast.reach[i];
+                reach.reasons.push_back("step " + std::to_string(by) + " would have left it out of learning");
+                if (reach.grade == ReachGrade::inside) {
+                    reach.grade = ReachGrade::edge;
+                    --forecast.inside;
+                    ++forecast.edge;
+                }
+            }
     }
 
     void describePreparation() {
@@ -246,17 +269,6 @@ private:
         for (StepOutcome& outcome : m_evidence.steps)
             outcome.kept.clear();
         m_evidence.parts = m_prepared.partSummaries;
-        if (!m_evidence.forecast) return;
-        for (std::size_t i = 0; i < m_evidence.forecast->reach.size(); ++i)
-            if (const auto by = m_prepared.forecast->leftOut[i]; by > 0) {
-                Reach& reach = m_evidence.forecast->reach[i];
-                reach.reasons.push_back("step " + std::to_string(by) + " would have left it out of learning");
-                if (reach.grade == ReachGrade::inside) {
-                    reach.grade = ReachGrade::edge;
-                    --m_evidence.forecast->inside;
-                    ++m_evidence.forecast->edge;
-                }
-            }
     }
 
     /// What the checks of a linear model read of rows and terms.

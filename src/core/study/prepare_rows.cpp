@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "table/same_table.h"
 
 #include <algorithm>
 #include <set>
@@ -26,13 +27,6 @@ std::vector<LeftOutBy> byHand(const Recipe& recipe, std::size_t rows, const std:
 Prepared applied(const PreparedRows& prepared, const std::vector<Step>& steps, const RowsRead& forecast,
                  Progress& progress) {
     return applySteps(forecast.table, steps, prepared.steps, forecast.report.file, progress);
-}
-
-bool sameTable(const Table& a, const Table& b) {
-    return a.columns().size() == b.columns().size() &&
-           std::equal(
-               a.columns().begin(), a.columns().end(), b.columns().begin(),
-               [](const Column& x, const Column& y) { return x.name() == y.name() && x.sharesValues(y); });
 }
 
 Ledger ledgerOf(const PreparedRows& prepared, const Recipe& recipe, const ReadReport& report, Threads threads,

@@ -21,10 +21,15 @@ inline constexpr int applicationId = 0x4F584744; // "OXGD"
 /// CRC-32 (ISO 3309) over the bytes of a part's values, each with its length.
 class CheckSum {
 public:
+    /// In form 3 a value without bytes made the sum forget what came before it.
+    explicit CheckSum(std::int64_t form = 4) : m_forgets(form < 4) {}
     CheckSum& add(std::span<const std::byte> bytes) {
         const std::uint64_t size = bytes.size();
         m_sum = crc32_z(m_sum, reinterpret_cast<const Bytef*>(&size), sizeof size);
-        m_sum = crc32_z(m_sum, reinterpret_cast<const Bytef*>(bytes.data()), bytes.size());
+        if (bytes.data())
+            m_sum = crc32_z(m_sum, reinterpret_cast<const Bytef*>(bytes.data()), bytes.size());
+        else if (m_forgets)
+            m_sum = 0;
         return *this;
     }
     CheckSum& add(std::string_view text) { return add(std::as_bytes(std::span<const char>(text))); }
@@ -36,6 +41,7 @@ public:
     std::int64_t sum() const { return static_cast<std::int64_t>(m_sum); }
 
 private:
+    bool m_forgets;
     uLong m_sum = crc32_z(0, nullptr, 0);
 };
 

@@ -373,7 +373,7 @@ private:
                 const std::string own = select.text(2);
                 const std::string message = columnPart(name, position) + ", " + own;
                 const bool whole = part(message, [&] {
-                    require(columnPart(name, position), CheckSum()
+                    require(columnPart(name, position), CheckSum(m_version)
                                                             .add(own)
                                                             .add(select.text(3))
                                                             .add(select.text(4))

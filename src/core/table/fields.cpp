@@ -44,7 +44,7 @@ bool typeFits(FieldType type, const FieldValue& value) {
 void checkNumber(const std::string& of, const Field& field, double number) {
     const bool usual = number == 0 && field.fallback && *field.fallback == FieldValue(0.0);
     if (!usual && (!std::isfinite(number) || number < field.low || number > field.high))
-        refuse(of + " must lie between " + readableText(field.low) + " and " + readableText(field.high));
+        refuse(of + " must lie between " + shortText(field.low) + " and " + shortText(field.high));
     if (field.type == FieldType::whole && number != std::floor(number))
         refuse(of + " must be a whole number");
 }

@@ -1,5 +1,5 @@
-// The solver: one way from rows to coefficients and their errors, each step of which reads what the one before left. What a
-// fit answers afterwards is in least_squares_result.cpp.
+// The solver: one way from rows to coefficients and their errors, each step of which reads what the one
+// before left. What a fit answers afterwards is in least_squares_result.cpp.
 #include "estimate/linear/least_squares.h"
 
 #include "base/error.h"
