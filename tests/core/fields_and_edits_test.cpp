@@ -21,7 +21,10 @@ const std::vector<Field>& someFields() {
         choiceField("by", "By", {"mean", "median"}),
         flagField("keep", "Keep", false),
         Field{.key = "column", .label = "Column", .type = FieldType::column},
-        Field{.key = "limits", .label = "Limits", .type = FieldType::numbers, .fallback = std::vector<double>{}}};
+        Field{.key = "limits",
+              .label = "Limits",
+              .type = FieldType::numbers,
+              .fallback = std::vector<double>{}}};
     return fields;
 }
 
@@ -75,7 +78,9 @@ TEST(Fields, ASettingLeftOutIsItsFallback) {
             EXPECT_EQ(parseRecipe(recipeText(recipe), "r.json"), recipe) << offer.title;
             EXPECT_FALSE(estimatorText(offer.settings).empty());
         }
-    EXPECT_NE(errorOf([] { checkSettings({"magic"}); }).find("Known are least squares, robust, quantile and neighbours"),
+    EXPECT_NE(errorOf([] {
+                  checkSettings({"magic"});
+              }).find("Known are least squares, robust, quantile and neighbours"),
               std::string::npos);
 }
 
@@ -98,7 +103,8 @@ TEST(Edits, OfGoadsChangeWhatTheySay) {
     Recipe twice = row;
     leaveOutRow(16).edit(twice, "again");
     EXPECT_EQ(twice.leaveOut.size(), 1U) << "a row is left out once";
-    const Recipe step = made(addStep("fill", {"fill missing", true, {{"columns", std::vector<std::string>{"x"}}}}));
+    const Recipe step =
+        made(addStep("fill", {"fill missing", true, {{"columns", std::vector<std::string>{"x"}}}}));
     ASSERT_EQ(step.steps.size(), 1U);
     EXPECT_EQ(step.steps[0].kind, "fill missing");
     recipe.roles = {{"w", Role::weight}};
@@ -150,23 +156,26 @@ TEST(Edits, AKindOfModelIsSaidOnTheTrail) {
     EXPECT_EQ(startText(after), "y from 1 term by the nearest neighbour on columns as they are");
     after.estimator.fields["count"] = 12.0;
     after.estimator.fields["weights"] = std::string("by distance");
-    EXPECT_EQ(estimatorText(after.estimator), "12 nearest neighbours weighted by distance on columns as they are");
+    EXPECT_EQ(estimatorText(after.estimator),
+              "12 nearest neighbours weighted by distance on columns as they are");
 }
 
 TEST(RowsUsed, EveryRowHasOneUse) {
-    // By row: teaches; held out; left out by hand; lacks x; held out and left out by the step; held out, by the step and
-    // without x; weight 0; test; learning and left out by the step; held out by hand.
-    const std::string text = "x,w,part,y\n1,1,learn,1\n2,1,judge,2\n3,1,learn,3\n,1,learn,4\n5,1,judge,500\n,1,judge,600\n"
-                             "7,0,learn,7\n8,1,test,8\n9,1,learn,900\n10,1,judge,10\n";
+    // By row: teaches; held out; left out by hand; lacks x; held out and left out by the step; held out, by
+    // the step and without x; weight 0; test; learning and left out by the step; held out by hand.
+    const std::string text =
+        "x,w,part,y\n1,1,learn,1\n2,1,judge,2\n3,1,learn,3\n,1,learn,4\n5,1,judge,500\n,1,judge,600\n"
+        "7,0,learn,7\n8,1,test,8\n9,1,learn,900\n10,1,judge,10\n";
     Recipe recipe = recipeOf("y", {"x"});
     recipe.roles["w"] = Role::weight;
-    recipe.setAside = SetAside{.kind = SetAsideKind::column, .column = "part", .heldOutValues = {"judge"}, .testValues = {"test"}};
+    recipe.setAside = SetAside{
+        .kind = SetAsideKind::column, .column = "part", .heldOutValues = {"judge"}, .testValues = {"test"}};
     recipe.steps = {{"leave out where", true, {{"condition", std::string("y > 100")}}}};
     recipe.leaveOut = {{3, "odd"}, {10, "odd"}};
     const RowsUsed used = rowsUsed(recipe, preparedOf(recipe, text), "rows.csv");
-    const std::vector<RowState> expected{RowState::learning, RowState::heldOut,    RowState::leftOut, RowState::missing,
-                                         RowState::heldOut,  RowState::leftOut,    RowState::weightless, RowState::test,
-                                         RowState::leftOut,  RowState::leftOut};
+    const std::vector<RowState> expected{
+        RowState::learning, RowState::heldOut,    RowState::leftOut, RowState::missing, RowState::heldOut,
+        RowState::leftOut,  RowState::weightless, RowState::test,    RowState::leftOut, RowState::leftOut};
     EXPECT_EQ(used.state, expected);
     EXPECT_EQ(used.learning, (std::vector<std::uint32_t>{0}));
     EXPECT_EQ(used.heldOut, (std::vector<std::uint32_t>{1, 4}));
@@ -180,17 +189,20 @@ TEST(RowsUsed, EveryRowHasOneUse) {
 
 TEST(RowsUsed, NothingToLearnFromIsSaid) {
     Recipe recipe = recipeOf("y", {"x"});
-    EXPECT_NE(errorOf([&] { rowsUsed(recipe, preparedOf(recipe, "x,y\n,1\n2,\n"), "rows.csv"); })
-                  .find("no learning row has values in all columns in use"),
+    EXPECT_NE(errorOf([&] {
+                  rowsUsed(recipe, preparedOf(recipe, "x,y\n,1\n2,\n"), "rows.csv");
+              }).find("no learning row has values in all columns in use"),
               std::string::npos);
     recipe.roles["w"] = Role::weight;
-    EXPECT_NE(errorOf([&] { rowsUsed(recipe, preparedOf(recipe, "x,w,y\n1,0,1\n2,0,2\n"), "rows.csv"); })
-                  .find("all weights of the learning rows are 0"),
+    EXPECT_NE(errorOf([&] {
+                  rowsUsed(recipe, preparedOf(recipe, "x,w,y\n1,0,1\n2,0,2\n"), "rows.csv");
+              }).find("all weights of the learning rows are 0"),
               std::string::npos);
 }
 
 TEST(InputRanges, AreThoseOfTheRowsAskedFor) {
-    const Table table = readBytes("x,day,g\n1,2024-01-01,a\n5,2024-03-01,b\n3,2024-02-01,a\n99,2025-01-01,c\n").table;
+    const Table table =
+        readBytes("x,day,g\n1,2024-01-01,a\n5,2024-03-01,b\n3,2024-02-01,a\n99,2025-01-01,c\n").table;
     const std::vector<std::uint32_t> rows{0, 1, 2};
     const Inputs inputs = learnInputs(table, rows, {"x", "day", "g"}, {}, "rows.csv");
     EXPECT_EQ(inputs[2].levels, (std::vector<std::string>{"a", "b"})) << "c is in no row asked for";
@@ -208,7 +220,8 @@ TEST(InputRanges, AreThoseOfTheRowsAskedFor) {
     bound.fill(std::vector<std::uint32_t>{0, 1, 2, 3}, block);
     for (std::uint32_t row = 0; row < 4; ++row)
         for (std::size_t input = 0; input < 3; ++input) {
-            const double value = bound.value(input, row), filled = block(row, static_cast<Eigen::Index>(input));
+            const double value = bound.value(input, row),
+                         filled = block(row, static_cast<Eigen::Index>(input));
             EXPECT_TRUE(value == filled || (std::isnan(value) && std::isnan(filled))) << row << " " << input;
         }
     EXPECT_FALSE(findInput(inputs, "z"));

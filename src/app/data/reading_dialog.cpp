@@ -29,7 +29,7 @@ namespace oxgoad {
 namespace {
 
 constexpr std::size_t previewBytes = 256U << 10U;
-constexpr std::size_t previewRows = 100;
+constexpr std::size_t sampledRows = 100;
 constexpr int previewDelay = 60;
 
 QString characterName(char c) {
@@ -340,7 +340,7 @@ void ReadingDialog::preview() {
             }
             auto rows = std::make_shared<RowsRead>(
                 now.kind == SourceKind::workbook
-                    ? readWorkbook(path, {now.sheet, now.range, previewRows}, options, progress)
+                    ? readWorkbook(path, {now.sheet, now.range, sampledRows}, options, progress)
                     : readTextBytes(headOf(path), path.filename().string(), options, {1}, progress));
             const Table wide = rows->table;
             if (now.gather) *rows = gatherRows(std::move(*rows), *now.gather, now.text.kinds, progress);

@@ -2,6 +2,8 @@
 // anyway.
 #include "app/look/look_station.h"
 
+#include "app/look/look_parts.h"
+
 #include "app/look/plot_panels.h"
 #include "app/parts.h"
 #include "base/text.h"
@@ -20,8 +22,6 @@
 namespace oxgoad {
 
 namespace {
-
-constexpr std::size_t mostGroups = 12;
 
 struct View {
     const char* name;

@@ -1,5 +1,6 @@
 #include "check/checks.h"
 
+#include "base/not_a_number.h"
 #include <limits>
 
 namespace oxgoad {
@@ -42,7 +43,7 @@ const std::vector<Check>& checks() {
 
 Findings runChecks(const CheckContext& context) {
     Findings findings;
-    constexpr double nan = std::numeric_limits<double>::quiet_NaN();
+
     for (const Check& check : checks()) {
         const std::string why = unmet(check.needs, context);
         if (why.empty()) {

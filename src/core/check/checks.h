@@ -73,6 +73,9 @@ struct CheckContext {
     Progress* progress = nullptr;
 };
 
+/// Tests are goads below it (common practice, no source).
+inline constexpr double pLimit = 0.01;
+
 /// What a check needs; a sum of these.
 enum CheckNeeds : unsigned {
     needsNothing = 0,

@@ -10,7 +10,6 @@ namespace oxgoad {
 
 namespace {
 
-constexpr double pLimit = 0.01;
 constexpr double cookLimit = 1;
 constexpr std::size_t listed = 5;
 

@@ -8,8 +8,6 @@ namespace oxgoad {
 
 namespace {
 
-constexpr double pLimit = 0.01;
-
 /// Correlation over learning rows of `values` with a numeric input.
 double correlationWithInput(const CheckContext& context, std::size_t input, const Eigen::VectorXd& values) {
     const auto n = static_cast<double>(context.learningRows.size());

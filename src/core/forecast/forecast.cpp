@@ -1,6 +1,7 @@
 #include "forecast/forecast.h"
 
 #include "base/error.h"
+#include "base/not_a_number.h"
 #include "estimate/distributions.h"
 
 #include <cmath>
@@ -15,8 +16,6 @@ namespace {
 using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
-
-constexpr double nan = std::numeric_limits<double>::quiet_NaN();
 
 const Column* sharedDates(const Table& before, const Table& coming) {
     for (const Column& column : coming.columns()) {

@@ -1,4 +1,5 @@
 #include "base/text.h"
+#include "ledger/judging.h"
 #include "ledger/ledger.h"
 #include "recipe/recipe_edits.h"
 #include "table/values.h"
@@ -11,12 +12,9 @@ namespace oxgoad {
 
 namespace {
 
-constexpr std::string_view practice = "common practice, no source";
 constexpr std::string_view apartSource =
     "Rényi 1953, Hill 1975: spacings of a tail; Tukey 1977, outer fences";
 constexpr std::size_t rareRows = 10;
-/// Fewer rows than these say nothing about what is usual.
-constexpr std::size_t fewRows = 20;
 
 Step step(std::string kind, std::map<std::string, StepValue> fields) {
     return {std::move(kind), true, std::move(fields)};

@@ -1,4 +1,5 @@
 #include "base/text.h"
+#include "ledger/judging.h"
 #include "ledger/ledger.h"
 #include "recipe/recipe_edits.h"
 
@@ -10,9 +11,6 @@ namespace oxgoad {
 
 namespace {
 
-constexpr std::string_view practice = "common practice, no source";
-/// Fewer rows than these say nothing about what is usual.
-constexpr std::size_t fewRows = 20;
 constexpr std::size_t listedRows = 1000;
 
 std::uint64_t mixed(std::uint64_t x) {

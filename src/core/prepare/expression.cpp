@@ -3,6 +3,7 @@
 #include "prepare/expression.h"
 
 #include "base/error.h"
+#include "base/not_a_number.h"
 #include "base/text.h"
 #include "table/values.h"
 
@@ -20,7 +21,6 @@ namespace {
 
 constexpr std::size_t longestText = 4000;
 constexpr int deepest = 100;
-constexpr double nan = std::numeric_limits<double>::quiet_NaN();
 
 [[noreturn]] void refuse(std::string what, std::size_t character, std::string remedy = {}) {
     throw Error(ErrorCode::badExpression, std::move(what), {.character = character}, std::move(remedy));

@@ -1,6 +1,7 @@
 #include "study/evaluate.h"
 
 #include "base/error.h"
+#include "base/not_a_number.h"
 #include "base/text.h"
 #include "check/checks.h"
 #include "forecast/forecast.h"
@@ -18,8 +19,6 @@ namespace oxgoad {
 namespace {
 
 using Eigen::Index;
-
-constexpr double nan = std::numeric_limits<double>::quiet_NaN();
 
 /// Rows that are judged: what was, and what the model says.
 struct Judged {

@@ -1,5 +1,6 @@
 #include "study/input_evidence.h"
 
+#include "base/not_a_number.h"
 #include "base/random.h"
 #include "design/input_ranges.h"
 #include "study/effects.h"
@@ -14,8 +15,6 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
 namespace {
-
-constexpr double nan = std::numeric_limits<double>::quiet_NaN();
 constexpr std::size_t mostJudged = 500;
 constexpr int shuffles = 3;
 constexpr std::size_t points = 25;

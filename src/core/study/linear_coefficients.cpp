@@ -1,5 +1,6 @@
 #include "study/linear_evidence.h"
 
+#include "base/not_a_number.h"
 #include "base/text.h"
 #include "estimate/distributions.h"
 #include "table/summary.h"
@@ -17,16 +18,6 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
 namespace {
-
-constexpr double nan = std::numeric_limits<double>::quiet_NaN();
-
-/// Columns of the model matrix that term t made.
-std::vector<std::size_t> columnsOf(const LinearModel& linear, std::size_t t) {
-    std::vector<std::size_t> own;
-    for (std::size_t j = 0; j < linear.design.columns().size(); ++j)
-        if (linear.design.columns()[j].term == t) own.push_back(j);
-    return own;
-}
 
 /// A coefficient's interval at a level, and that of its effect.
 void bound(CoefficientEvidence& c, double level) {

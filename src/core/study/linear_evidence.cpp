@@ -1,5 +1,6 @@
 #include "study/linear_evidence.h"
 
+#include "base/not_a_number.h"
 #include "estimate/distributions.h"
 
 #include <algorithm>
@@ -12,8 +13,6 @@ namespace oxgoad {
 using Eigen::Index;
 
 namespace {
-
-constexpr double nan = std::numeric_limits<double>::quiet_NaN();
 
 /// AIC corrected for few rows (Hurvich and Tsai 1989, Biometrika 76) and BIC (Schwarz 1978, Annals of
 /// Statistics 6) of normal errors, the spread counting as a parameter; of ln(response) carried back to

@@ -35,6 +35,8 @@ void setLevel(LinearEvidence& evidence, double level);
 /// Tests of terms, inflation, shapes, and what the error is without each.
 void describeTerms(const LinearScope& scope, LinearEvidence& evidence);
 
+/// Columns of the model matrix that term t made.
+std::vector<std::size_t> columnsOf(const LinearModel& linear, std::size_t t);
 /// For each term the first of the terms linked to it by columns they share (a product and its parents, a
 /// column and its powers): such terms are collinear by construction and are judged together.
 std::vector<std::size_t> termGroups(const std::vector<Term>& terms);

@@ -1,5 +1,6 @@
 #include "study/marginal_effects.h"
 
+#include "base/not_a_number.h"
 #include "estimate/distributions.h"
 
 #include <algorithm>
@@ -158,7 +159,7 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
 std::vector<MarginalEffect> differences(const Study& study, const Table& table, Threads threads,
                                         Progress& progress, const std::vector<Wanted>& wanted) {
     constexpr std::size_t most = 2000;
-    constexpr double nan = std::numeric_limits<double>::quiet_NaN();
+
     const BoundModel bound = study.bind(table, {});
     std::vector<std::uint32_t> rows;
     const std::size_t stride = std::max<std::size_t>(1, (study.rows.size() + most - 1) / most);

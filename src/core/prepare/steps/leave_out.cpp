@@ -6,14 +6,13 @@
 #include "table/summary.h"
 #include "table/values.h"
 
+#include "base/not_a_number.h"
 #include <algorithm>
 #include <cmath>
 
 namespace oxgoad {
 
 namespace {
-
-constexpr double nan = std::numeric_limits<double>::quiet_NaN();
 
 /// Leaves the rows out for which `test` holds, unless none would be left.
 void leaveOutIf(StepFrame& frame, const std::function<bool(std::size_t)>& test) {

@@ -5,14 +5,13 @@
 #include "prepare/steps/kinds.h"
 #include "table/summary.h"
 
+#include "base/not_a_number.h"
 #include <algorithm>
 #include <cmath>
 
 namespace oxgoad {
 
 namespace {
-
-constexpr double nan = std::numeric_limits<double>::quiet_NaN();
 
 struct Transformation {
     std::string_view name;

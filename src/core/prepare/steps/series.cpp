@@ -4,6 +4,7 @@
 #include "prepare/steps/kinds.h"
 #include "table/dictionary.h"
 
+#include "base/not_a_number.h"
 #include <algorithm>
 #include <array>
 #include <chrono>
@@ -18,8 +19,6 @@ namespace {
 using std::chrono::days;
 using std::chrono::sys_days;
 using std::chrono::year_month_day;
-
-constexpr double nan = std::numeric_limits<double>::quiet_NaN();
 constexpr std::array weekdayOrder{"Monday", "Tuesday",  "Wednesday", "Thursday",
                                   "Friday", "Saturday", "Sunday"};
 
