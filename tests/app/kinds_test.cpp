@@ -1,11 +1,13 @@
 // Kinds of model in the window: chosen in the brief, shown in every station, kept with the project.
 #include "app/parts.h"
 #include "app/plots/plot_frame.h"
+#include "app/trail/trail_strip.h"
 #include "app_support.h"
 #include "study/evidence.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
+#include <QComboBox>
 #include <QDialog>
 #include <QDialogButtonBox>
 #include <QDoubleSpinBox>
@@ -82,7 +84,8 @@ TEST_F(Kinds, NeighboursAreChosenInTheBriefAndShownInEveryStation) {
     EXPECT_TRUE(find<QLabel>("inWords")->text().contains("Shuffled over rows, places makes the error"))
         << ss(find<QLabel>("inWords")->text());
     EXPECT_TRUE(find<QLabel>("equation")->text().contains("by 5 nearest neighbours in "));
-    for (int s = 0; s < 7; ++s) {
+    QApplication::setActiveWindow(window.get());
+    for (int s = 1; s < 7; ++s) {
         station(s);
         EXPECT_TRUE(settle()) << s;
     }
@@ -189,4 +192,35 @@ TEST_F(Kinds, CompareLaysKindsSideBySide) {
     ASSERT_GE(at, 0);
     EXPECT_FALSE(grid.columns[1].text(at).isEmpty());
     EXPECT_TRUE(grid.columns[2].text(at).isEmpty()) << "what neighbours have not is not made up";
+}
+
+TEST_F(Kinds, TheTrailIsWalkedBetweenKindsByKeys) {
+    open();
+    const int first = session().current();
+    estimate({"Nearest neighbours", "Mean of the 5 nearest rows"});
+    const int second = session().current();
+    const auto study = session().evidence()->study;
+    auto* trail = window->findChild<TrailStrip*>();
+    ASSERT_NE(trail, nullptr);
+    trail->setFocus();
+    QTest::keyClick(trail, Qt::Key_Left);
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().current(), first);
+    EXPECT_TRUE(session().evidence()->linear);
+    EXPECT_EQ(headers(find<GridView>("terms")).size(), 11) << "coefficients are back";
+    QTest::keyClick(trail, Qt::Key_Right);
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().current(), second);
+    EXPECT_EQ(session().evidence()->study, study) << "nothing was learned again";
+    // Compare by its own boxes: the kinds beside each other, and a sentence that says why there is no F.
+    QApplication::setActiveWindow(window.get());
+    station(5);
+    auto* table = find<GridView>("compare");
+    ASSERT_TRUE(QTest::qWaitFor([&] { return table->model()->rowCount() > 0; }, 10000));
+    find<QComboBox>("leftFit")->setCurrentIndex(0);
+    ASSERT_TRUE(settle());
+    bool said = false;
+    for (auto* label : window->findChildren<QLabel*>())
+        said = said || label->text().contains("they are fitted by different estimators");
+    EXPECT_TRUE(said);
 }

@@ -35,6 +35,7 @@ std::vector<PeriodTotal> historyTotals(const Column& dates, std::span<const doub
         ++total.rows;
     }
     std::vector<PeriodTotal> history;
+    history.reserve(totals.size());
     for (const auto& [day, total] : totals)
         history.push_back(total);
     return history;
@@ -175,7 +176,7 @@ void gradeRows(ForecastEvidence& out, const LearnedRows& learned, const BoundMod
     std::vector<std::uint32_t> all(n);
     std::iota(all.begin(), all.end(), 0U);
     const LinearModel* linear = bound.model().linear();
-    const bool guarded = linear && !linear->design.guards().empty();
+    const bool guarded = !linear || !linear->design.guards().empty();
     bound.eachBlock(all, threads, progress, [&](std::size_t first, const MatrixXd& inputs) {
         progress.checkpoint(static_cast<double>(first) / static_cast<double>(n), "How far the rows reach");
         const MatrixXd values = inputs.transpose(); // a row's values beside each other

@@ -31,9 +31,8 @@ void bound(CoefficientEvidence& c, double level) {
 class Coefficients {
 public:
     Coefficients(const LinearScope& scope, LinearEvidence& out)
-        : m_scope(scope), m_recipe(scope.recipe), m_study(scope.study), m_linear(*scope.study.linear()),
-          m_bound(m_linear.design, scope.table, scope.file), m_threads(scope.threads),
-          m_progress(scope.progress), m_out(out) {}
+        : m_recipe(scope.recipe), m_study(scope.study), m_linear(*scope.study.linear()),
+          m_bound(m_linear.design, scope.table, scope.file), m_threads(scope.threads), m_out(out) {}
 
     void describe() {
         if (m_recipe.intercept)
@@ -127,13 +126,11 @@ private:
         return spans;
     }
 
-    const LinearScope& m_scope;
     const Recipe& m_recipe;
     const Study& m_study;
     const LinearModel& m_linear;
     BoundDesign m_bound;
     Threads m_threads;
-    Progress& m_progress;
     LinearEvidence& m_out;
 };
 
