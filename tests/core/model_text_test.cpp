@@ -46,8 +46,17 @@ std::string refused(const std::function<void(json&)>& change) {
 
 TEST(ModelText, NumbersComeBackToTheSameBits) {
     RandomStream random(10, "numbers");
-    std::vector<double> values{0.0,     -0.0,   1e-320, -1e-320, 5e-324, std::numeric_limits<double>::max(),
-                               1.0 / 3, 1e308,  0.1,    -1e-308, std::numeric_limits<double>::epsilon()};
+    std::vector<double> values{0.0,
+                               -0.0,
+                               1e-320,
+                               -1e-320,
+                               5e-324,
+                               std::numeric_limits<double>::max(),
+                               1.0 / 3,
+                               1e308,
+                               0.1,
+                               -1e-308,
+                               std::numeric_limits<double>::epsilon()};
     for (int i = 0; i < 2000; ++i)
         values.push_back(std::bit_cast<double>(random.next()));
     for (const double value : values) {
@@ -93,13 +102,16 @@ TEST(ModelText, PartsThatDoNotHangTogetherAreRefused) {
 }
 
 TEST(ModelText, AMatrixOfInputsIsWhatTheTableGives) {
-    const Table table = readBytes("x,g,day\n1,a,2024-01-01\n2,b,2024-06-30\n3,a,2024-02-29\n5,c,2023-12-31\n").table;
+    const Table table =
+        readBytes("x,g,day\n1,a,2024-01-01\n2,b,2024-06-30\n3,a,2024-02-29\n5,c,2023-12-31\n").table;
     const std::vector<std::uint32_t> rows{0, 1, 2, 3};
     TermPart wave{"day"}, log{"x"};
     wave.form = Form::wave;
     log.logarithm = true;
     const Design design = Design::learn(
-        table, rows, {plainTerm("x"), Term{{log}}, plainTerm("g"), Term{{TermPart{"x"}, TermPart{"g"}}}, Term{{wave}}}, {}, "");
+        table, rows,
+        {plainTerm("x"), Term{{log}}, plainTerm("g"), Term{{TermPart{"x"}, TermPart{"g"}}}, Term{{wave}}}, {},
+        "");
     const BoundDesign bound(design, table, "");
     Eigen::MatrixXd fromTable(4, static_cast<Eigen::Index>(design.columns().size())), fromInputs = fromTable;
     bound.fill(rows, fromTable);

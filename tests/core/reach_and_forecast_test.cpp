@@ -1,4 +1,5 @@
-// Rows to come: how far they reach, their intervals by hand, and the door that every kind of model stands behind.
+// Rows to come: how far they reach, their intervals by hand, and the door that every kind of model stands
+// behind.
 #include "estimate/distributions.h"
 #include "forecast/forecast.h"
 #include "study/study.h"
@@ -18,8 +19,8 @@ std::string learningText() {
     for (int i = 0; i <= 100; ++i) {
         const bool north = i <= 60; // south is seen from 30 to 100 only
         const bool annual = i % 2 == 0 && north;
-        text += std::to_string(i) + (north ? ",north," : ",south,") + (annual ? "annual" : "spot") + ",2024-0" +
-                std::to_string(1 + i % 6) + "-15," + std::to_string(3 * i + (i * 7) % 5) + "\n";
+        text += std::to_string(i) + (north ? ",north," : ",south,") + (annual ? "annual" : "spot") +
+                ",2024-0" + std::to_string(1 + i % 6) + "-15," + std::to_string(3 * i + (i * 7) % 5) + "\n";
     }
     for (int i = 30; i <= 60; ++i)
         text += std::to_string(i) + ",south,spot,2024-03-15," + std::to_string(3 * i + 1) + "\n";
@@ -30,7 +31,9 @@ Evidence forecastOf(Recipe recipe, const std::string& coming, double level = 0.9
     StudyRows rows;
     rows.learning = readBytes(learningText());
     TextOptions options;
-    options.kinds = {{"x", ColumnKind::number}, {"region", ColumnKind::factor}, {"contract", ColumnKind::factor},
+    options.kinds = {{"x", ColumnKind::number},
+                     {"region", ColumnKind::factor},
+                     {"contract", ColumnKind::factor},
                      {"day", ColumnKind::date}};
     options.kindsMayBeAbsent = true;
     rows.forecast = readTextBytes(coming, "plan.csv", options, {1}, quietly());
@@ -60,7 +63,8 @@ public:
     }
     DistanceScale distanceScale() const override { return {"distance to the middle", 25, 50}; }
     std::vector<std::string> problems(std::span<const double> inputs) const override {
-        return inputs[0] == 13 ? std::vector<std::string>{"13 is no number to go by"} : std::vector<std::string>{};
+        return inputs[0] == 13 ? std::vector<std::string>{"13 is no number to go by"}
+                               : std::vector<std::string>{};
     }
     std::vector<NamedNumber> says() const override { return {}; }
     std::string text() const override { return {}; }
@@ -93,7 +97,8 @@ TEST(Reach, StretchesAndPairsWeighMoreWhereTheModelMultipliesThem) {
     Recipe plain = recipeOf("y", {"x", "region", "contract"});
     const auto apart = forecastOf(plain, coming).forecast->reach;
     EXPECT_EQ(apart[0].grade, ReachGrade::edge) << "south begins at 30";
-    EXPECT_TRUE(says(apart[0], "x 10.00 with region = south: seen only from 30.00")) << apart[0].reasons.front();
+    EXPECT_TRUE(says(apart[0], "x 10.00 with region = south: seen only from 30.00"))
+        << apart[0].reasons.front();
     EXPECT_EQ(apart[1].grade, ReachGrade::edge);
     EXPECT_TRUE(says(apart[1], "region = south was never seen with contract = annual") ||
                 says(apart[1], "contract = annual was never seen with region = south"));
@@ -165,8 +170,9 @@ TEST(Forecasts, IntervalsOfALineAreThoseOfTheTextbook) {
 
 TEST(Forecasts, TotalsAddUpAndTheirErrorsDoNot) {
     Recipe recipe = recipeOf("y", {"x", "region"});
-    const Evidence e = forecastOf(recipe, "x,region,day\n10,north,2025-01-15\n20,north,2025-01-15\n30,south,2025-02-15\n"
-                                          "40,north,\n,north,2025-02-15\n");
+    const Evidence e =
+        forecastOf(recipe, "x,region,day\n10,north,2025-01-15\n20,north,2025-01-15\n30,south,2025-02-15\n"
+                           "40,north,\n,north,2025-02-15\n");
     const ForecastEvidence& f = *e.forecast;
     ASSERT_EQ(f.totalsBy, "day");
     ASSERT_EQ(f.coming.size(), 2U) << "a row without a day is in no total";
@@ -209,7 +215,8 @@ TEST(Door, AnyModelForecastsReachesAndIsCarriedBack) {
     EXPECT_EQ(f.reach[0].grade, ReachGrade::inside);
     EXPECT_EQ(f.reach[1].reasons, (std::vector<std::string>{"13 is no number to go by"}));
     EXPECT_TRUE(std::isnan(f.prediction[1]));
-    EXPECT_EQ(f.reach[2].grade, ReachGrade::inside) << "49.9 is below the largest distance and twice the average";
+    EXPECT_EQ(f.reach[2].grade, ReachGrade::inside)
+        << "49.9 is below the largest distance and twice the average";
     setForecastLevel(f, learned, "plan.csv", 0.9);
     EXPECT_NEAR(f.upper[0], 100 * std::exp(0.9), 1e-9) << "the last: ⌈0.9·10⌉";
     setForecastLevel(f, learned, "plan.csv", 0.95);

@@ -143,42 +143,61 @@ std::vector<std::string> BoundDesign::problems(std::size_t row) const {
 }
 
 void BoundDesign::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::MatrixXd> block) const {
-    Eigen::MatrixXd inputs(block.rows(), static_cast<Eigen::Index>(m_design->inputs().size()));
-    m_inputs.fill(rows, inputs);
-    m_design->fill(inputs, block);
+    const auto& columns = m_design->columns();
+    // Columns that are an input as it is come straight from the table; inputs of others are laid out first,
+    // once.
+    Eigen::MatrixXd inputs;
+    std::vector<char> there(m_design->inputs().size(), 0);
+    for (std::size_t j = 0; j < columns.size(); ++j) {
+        double* out = block.col(static_cast<Eigen::Index>(j)).data();
+        const auto& pieces = columns[j].pieces;
+        if (pieces.size() == 1 && pieces[0].basis.isPlain() && !m_design->inputs()[pieces[0].input].factor) {
+            m_inputs.fillOne(pieces[0].input, rows, out);
+            continue;
+        }
+        if (inputs.size() == 0) inputs.resize(block.rows(), static_cast<Eigen::Index>(there.size()));
+        for (const auto& piece : pieces) {
+            if (there[piece.input]) continue;
+            there[piece.input] = 1;
+            m_inputs.fillOne(piece.input, rows, inputs.col(static_cast<Eigen::Index>(piece.input)).data());
+        }
+        m_design->fillColumn(j, inputs, out);
+    }
 }
 
 void Design::fill(const Eigen::MatrixXd& inputs, Eigen::Ref<Eigen::MatrixXd> block) const {
+    for (std::size_t j = 0; j < m_columns.size(); ++j)
+        fillColumn(j, inputs, block.col(static_cast<Eigen::Index>(j)).data());
+}
+
+void Design::fillColumn(std::size_t column, const Eigen::MatrixXd& inputs, double* out) const {
     const Eigen::Index n = inputs.rows();
-    for (std::size_t j = 0; j < m_columns.size(); ++j) {
-        double* out = block.col(static_cast<Eigen::Index>(j)).data();
-        bool first = true;
-        for (const auto& piece : m_columns[j].pieces) {
-            const double* in = inputs.col(static_cast<Eigen::Index>(piece.input)).data();
-            const Basis& basis = piece.basis;
-            auto put = [&](auto valueAt) {
-                if (first)
-                    for (Eigen::Index i = 0; i < n; ++i)
-                        out[i] = valueAt(in[i]);
-                else
-                    for (Eigen::Index i = 0; i < n; ++i)
-                        out[i] *= valueAt(in[i]);
-            };
-            if (m_inputs[piece.input].factor) {
-                // What each level is worth, looked up.
-                std::vector<double> worth;
-                for (std::size_t level = 0; level < m_inputs[piece.input].levels.size(); ++level)
-                    worth.push_back(basis.at(static_cast<double>(level)));
-                put([&](double level) {
-                    return std::isnan(level) ? level : worth[static_cast<std::size_t>(level)];
-                });
-            } else if (basis.isPlain()) {
-                put([](double value) { return value; });
-            } else {
-                put([&](double value) { return basis.at(value); });
-            }
-            first = false;
+    bool first = true;
+    for (const auto& piece : m_columns[column].pieces) {
+        const double* in = inputs.col(static_cast<Eigen::Index>(piece.input)).data();
+        const Basis& basis = piece.basis;
+        auto put = [&](auto valueAt) {
+            if (first)
+                for (Eigen::Index i = 0; i < n; ++i)
+                    out[i] = valueAt(in[i]);
+            else
+                for (Eigen::Index i = 0; i < n; ++i)
+                    out[i] *= valueAt(in[i]);
+        };
+        if (m_inputs[piece.input].factor) {
+            // What each level is worth, looked up.
+            std::vector<double> worth;
+            for (std::size_t level = 0; level < m_inputs[piece.input].levels.size(); ++level)
+                worth.push_back(basis.at(static_cast<double>(level)));
+            put([&](double level) {
+                return std::isnan(level) ? level : worth[static_cast<std::size_t>(level)];
+            });
+        } else if (basis.isPlain()) {
+            put([](double value) { return value; });
+        } else {
+            put([&](double value) { return basis.at(value); });
         }
+        first = false;
     }
 }
 

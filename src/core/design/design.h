@@ -58,6 +58,9 @@ public:
     /// The columns at values of the inputs: m × inputs to m × columns. What is NaN there is NaN here.
     void fill(const Eigen::MatrixXd& inputs, Eigen::Ref<Eigen::MatrixXd> block) const;
 
+    /// One of them, whose inputs alone need to be there.
+    void fillColumn(std::size_t column, const Eigen::MatrixXd& inputs, double* out) const;
+
     /// For reading what was learned: its parts as they were.
     static Design of(Inputs inputs, std::vector<Term> terms, std::vector<DesignColumn> columns,
                      std::vector<Guard> guards);

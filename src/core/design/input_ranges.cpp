@@ -4,6 +4,11 @@ namespace oxgoad {
 
 Range rangeOver(const BoundInputs& inputs, std::size_t input, std::span<const std::uint32_t> rows) {
     Range range;
+    if (const auto numbers = inputs.numbers(input); !numbers.empty()) {
+        for (const auto row : rows)
+            range.add(numbers[row]);
+        return range;
+    }
     for (const auto row : rows)
         range.add(inputs.value(input, row));
     return range;

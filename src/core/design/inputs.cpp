@@ -139,27 +139,34 @@ std::vector<std::string> BoundInputs::problems(std::size_t row) const {
     return found;
 }
 
-void BoundInputs::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::MatrixXd> block) const {
+std::span<const double> BoundInputs::numbers(std::size_t input) const {
+    const Column& column = *m_sources[input].column;
+    return column.kind() == ColumnKind::number ? column.numbers() : std::span<const double>();
+}
+
+void BoundInputs::fillOne(std::size_t input, std::span<const std::uint32_t> rows, double* out) const {
     const std::size_t n = rows.size();
-    for (std::size_t j = 0; j < m_sources.size(); ++j) {
-        double* out = block.col(static_cast<Eigen::Index>(j)).data();
-        const Source& source = m_sources[j];
-        if ((*m_inputs)[j].factor) {
-            std::vector<double> worth(source.levelOfCode.size() + 1, std::nan(""));
-            for (std::size_t code = 0; code < source.levelOfCode.size(); ++code)
-                if (source.levelOfCode[code] != unseenLevel) worth[code + 1] = source.levelOfCode[code];
-            const auto codes = source.column->codes(); // -1 where missing
-            for (std::size_t i = 0; i < n; ++i)
-                out[i] = worth[static_cast<std::size_t>(codes[rows[i]] + 1)];
-        } else if (source.column->kind() == ColumnKind::number) {
-            const auto numbers = source.column->numbers();
-            for (std::size_t i = 0; i < n; ++i)
-                out[i] = numbers[rows[i]];
-        } else {
-            for (std::size_t i = 0; i < n; ++i)
-                out[i] = source.column->asNumber(rows[i]);
-        }
+    const Source& source = m_sources[input];
+    if ((*m_inputs)[input].factor) {
+        std::vector<double> worth(source.levelOfCode.size() + 1, std::nan(""));
+        for (std::size_t code = 0; code < source.levelOfCode.size(); ++code)
+            if (source.levelOfCode[code] != unseenLevel) worth[code + 1] = source.levelOfCode[code];
+        const auto codes = source.column->codes(); // -1 where missing
+        for (std::size_t i = 0; i < n; ++i)
+            out[i] = worth[static_cast<std::size_t>(codes[rows[i]] + 1)];
+    } else if (source.column->kind() == ColumnKind::number) {
+        const auto numbers = source.column->numbers();
+        for (std::size_t i = 0; i < n; ++i)
+            out[i] = numbers[rows[i]];
+    } else {
+        for (std::size_t i = 0; i < n; ++i)
+            out[i] = source.column->asNumber(rows[i]);
     }
+}
+
+void BoundInputs::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::MatrixXd> block) const {
+    for (std::size_t j = 0; j < m_sources.size(); ++j)
+        fillOne(j, rows, block.col(static_cast<Eigen::Index>(j)).data());
 }
 
 void forEachRowBlock(std::span<const std::uint32_t> rows, Threads threads, const Progress& progress,

@@ -56,6 +56,10 @@ public:
     bool complete(std::size_t row) const;
     /// Why the row cannot be used, a phrase for each reason; empty when complete.
     std::vector<std::string> problems(std::size_t row) const;
+    /// All values of a number as the table has them, NaN where missing; empty for a factor or a date.
+    std::span<const double> numbers(std::size_t input) const;
+    /// Writes the values of one input at the chosen rows.
+    void fillOne(std::size_t input, std::span<const std::uint32_t> rows, double* out) const;
     /// Writes the values of the chosen rows: rows × inputs.
     void fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::MatrixXd> block) const;
 
