@@ -49,6 +49,7 @@ const char* const commandHelp = R"(oxgoad-run: fits the model a recipe describes
                    of a choice by p: a term comes in below, goes out above
                    (0.05 and 0.1)
   --folds N        of the choice, 5 by default
+  --deal-again N   deal the folds of the recipe N times, each with the next seed
   --compare-with RECIPE
                    with --out, also fit this recipe and say how the two compare:
                    comparison.txt
@@ -59,7 +60,8 @@ const char* const commandHelp = R"(oxgoad-run: fits the model a recipe describes
   --help           print this
 
 Exit code: 0 done, 2 bad input (one sentence on standard error, nothing half
-written), 3 stopped by an interrupt. The recipe's form is in docs/recipe.md. The
+written), 3 stopped by an interrupt; folds that were judged by then are kept and
+written. The recipe's form is in docs/recipe.md. The
 password of a server is read from the environment variable OXGOAD_PASSWORD.
 )";
 
@@ -147,6 +149,8 @@ Arguments parseArguments(int argc, char** argv) {
             request.mostSteps = number(word, next());
         else if (word == "--folds")
             request.folds = number(word, next());
+        else if (word == "--deal-again")
+            arguments.dealings = number(word, next());
         else if (word == "--look-at-test")
             arguments.lookAtTest = true;
         else if (word == "--quiet")

@@ -35,6 +35,8 @@ struct Arguments {
     bool readAloud = false;
     std::optional<ChooseRequest> choose;
     std::string compareWith;
+    /// Times the recipe's folds are dealt; 0 as the recipe says.
+    int dealings = 0;
     Threads threads;
     bool quiet = false;
 };

@@ -95,15 +95,32 @@ void describeRows(const Arguments& arguments, TerminalProgress& progress) {
     print(arguments.json ? ledgerJson(recipe, rows, *prepared) : ledgerText(recipe, rows, *prepared));
 }
 
-void runToFolder(const Arguments& arguments, Progress& progress) {
+/// The recipe with the dealings that were asked for.
+Recipe dealtAgain(Recipe recipe, const Arguments& arguments) {
+    if (arguments.dealings == 0) return recipe;
+    if (!recipe.judge || !recipe.judge->repeatsWell())
+        throw Error(ErrorCode::badParts,
+                    recipe.judge
+                        ? "the rows are judged by " + foldPlanText(*recipe.judge) + ", which no seed turns"
+                        : "the recipe has no folds to deal again",
+                    {.file = arguments.recipes[0]},
+                    "Give \"judge\" of the kind \"k folds\", \"groups\" or \"in proportion\".");
+    recipe.judge->repeats = arguments.dealings;
+    return recipe;
+}
+
+int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
     const fs::path path = arguments.recipes[0];
-    const Recipe recipe = readRecipe(path);
+    const Recipe recipe = dealtAgain(readRecipe(path), arguments);
     ProgressStage reading(progress, 0, 0.5);
     const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading, passwordOf);
     ProgressStage fitting(progress, 0.5, 0.95);
     const auto prepared = prepareRows(recipe, rows, arguments.threads, fitting);
     const Evidence evidence = evaluate(
         recipe, rows, *prepared, {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, fitting);
+    // A stop while folds are judged keeps those done; another one stops the rest.
+    const bool partly = evidence.folds && evidence.folds->partial();
+    if (partly) progress.goOn();
     // Everything is worked out before anything is written: a stop leaves the folder as it was.
     NamedFiles more;
     if (arguments.whatHelps)
@@ -132,6 +149,11 @@ void runToFolder(const Arguments& arguments, Progress& progress) {
     }
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows, more);
+    if (!partly) return 0;
+    progress.clear();
+    std::cerr << "Stopped after " << countText(evidence.folds->done) << " of "
+              << countText(evidence.folds->asked) << " folds; what they say was written.\n";
+    return exitStopped;
 }
 
 /// What a fit of a project says, without fitting where the project keeps what was learned.
@@ -175,7 +197,7 @@ void runToProject(const Arguments& arguments, Progress& progress) {
     project.folder = fs::absolute(folderOf(arguments.recipes[0])).lexically_normal().string();
     std::optional<RowsPlan> source;
     for (const std::string& name : arguments.recipes) {
-        const Recipe recipe = readRecipe(name);
+        const Recipe recipe = dealtAgain(readRecipe(name), arguments);
         if (source && recipe.rows != *source)
             throw Error(ErrorCode::badRecipe, "the recipe uses other rows than the first one", {.file = name},
                         "Put it into a project of its own.");
@@ -199,7 +221,7 @@ void runToProject(const Arguments& arguments, Progress& progress) {
 
 } // namespace
 
-void runCommand(const Arguments& arguments, TerminalProgress& progress) {
+int runCommand(const Arguments& arguments, TerminalProgress& progress) {
     if (!arguments.describe.empty())
         describeRows(arguments, progress);
     else if (!arguments.look.empty())
@@ -207,9 +229,10 @@ void runCommand(const Arguments& arguments, TerminalProgress& progress) {
     else if (!arguments.projectEvidence.empty())
         runProjectEvidence(arguments, progress);
     else if (arguments.project.empty())
-        runToFolder(arguments, progress);
+        return runToFolder(arguments, progress);
     else
         runToProject(arguments, progress);
+    return 0;
 }
 
 } // namespace oxgoad

@@ -5,7 +5,10 @@
 
 namespace oxgoad {
 
+inline constexpr int exitStopped = 3;
+
 /// Errors are thrown; nothing is half written. Throws Stopped.
-void runCommand(const Arguments& arguments, TerminalProgress& progress);
+/// The exit code: 0, or that of a stop after which something was written.
+int runCommand(const Arguments& arguments, TerminalProgress& progress);
 
 } // namespace oxgoad

@@ -13,7 +13,6 @@ using namespace oxgoad;
 namespace {
 
 constexpr int exitBadInput = 2;
-constexpr int exitStopped = 3;
 
 } // namespace
 
@@ -33,8 +32,7 @@ int main(int argc, char** argv) {
     try {
         const Arguments arguments = parseArguments(argc, argv);
         TerminalProgress progress(!arguments.quiet);
-        runCommand(arguments, progress);
-        return 0;
+        return runCommand(arguments, progress);
     } catch (const Stopped&) {
         std::cerr << "Stopped; nothing was written.\n";
         return exitStopped;

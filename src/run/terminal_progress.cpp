@@ -43,6 +43,10 @@ void TerminalProgress::report(double share, std::string_view message) {
     std::cerr << "\r\033[K" << static_cast<int>(100 * share) << " %  " << message << left << std::flush;
 }
 
+void TerminalProgress::goOn() {
+    interrupted = 0;
+}
+
 void TerminalProgress::clear() {
     if (m_shown) std::cerr << "\r\033[K" << std::flush;
 }

@@ -19,6 +19,8 @@ public:
     bool stopRequested() const override;
     void report(double share, std::string_view message) override;
     void clear();
+    /// Forgets a stop that was asked for and served.
+    void goOn();
 
 private:
     bool m_shown;

@@ -2,6 +2,7 @@
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
+#include <algorithm>
 #include <cmath>
 
 namespace oxgoad {
@@ -42,6 +43,45 @@ QStringList linearSummary(const Evidence& e, const LinearEvidence& l, const QStr
     return lines;
 }
 
+/// Raw and adjusted beside each other, with what each is.
+QStringList foldLines(const FoldEvidence& f, const QString& unit) {
+    QStringList lines;
+    const auto text = [&](double mse) { return qs(readableText(std::sqrt(mse))) + unit; };
+    QString first = QString("Judged by %1: RMSE %2%3%4, MAE %5, R² %6")
+                        .arg(qs(foldPlanText(f.plan)), qs(readableText(f.rmse)),
+                             std::isnan(f.rmseError) ? QString() : " ± " + qs(readableText(f.rmseError, 2)),
+                             unit, qs(readableText(f.mae)), qs(readableText(f.rSquared)));
+    if (f.partial())
+        first += QString("; stopped after %1 of %2").arg(qs(countText(f.done)), qs(countText(f.asked)));
+    lines << first;
+    if (!std::isnan(f.adjustedMse))
+        lines << QString("Raw %1 is the error of models of fewer rows, a little too large for this one; "
+                         "bias-adjusted %2 takes what fewer rows cost off (Davison and Hinkley 1997)")
+                     .arg(text(f.mse), text(f.adjustedMse));
+    if (f.bootstrap)
+        lines << QString("Rows not drawn %1, too large since draws hold 63 % of the rows; .632+ %2 weighs it "
+                         "with the learning error %3 (Efron and Tibshirani 1997)")
+                     .arg(text(f.bootstrap->outOfBag), text(f.bootstrap->plus632), text(f.learningMse));
+    if (!std::isnan(f.spreadOverRepeats)) {
+        const auto [low, high] = std::minmax_element(
+            f.repeats.begin(), f.repeats.end(), [](const auto& a, const auto& b) { return a.rmse < b.rmse; });
+        lines << QString(
+                     "Dealt %1 times: RMSE from %2 (seed %3) to %4 (seed %5), spread ± %6: what turns with "
+                     "the seed")
+                     .arg(f.repeats.size())
+                     .arg(qs(readableText(low->rmse)))
+                     .arg(low->seed)
+                     .arg(qs(readableText(high->rmse)))
+                     .arg(high->seed)
+                     .arg(qs(readableText(f.spreadOverRepeats, 2)));
+    }
+    QStringList shares;
+    for (const auto& [name, share] : f.chosenShares)
+        if (share > 0) shares << QString("%1 %2").arg(qs(name), qs(percentText(share)));
+    if (!shares.isEmpty()) lines << "Chosen anew in each fold: " + shares.join(", ");
+    return lines;
+}
+
 } // namespace
 
 QStringList fitSummary(const Session& session) {
@@ -64,6 +104,7 @@ QStringList fitSummary(const Session& session) {
                      .arg(qs(plural(e->leftOneOut->rows, "learning row", "learning rows")),
                           qs(readableText(e->leftOneOut->rmse)),
                           qs(readableText(e->leftOneOut->rmseError, 2)), unit);
+    if (e->folds) lines << foldLines(*e->folds, unit);
     if (e->heldOut.rows > 0)
         lines << QString("Held-out rows: RMSE %1 ± %2%3, MAE %4, R² %5")
                      .arg(qs(readableText(e->heldOut.rmse)), qs(readableText(e->heldOut.rmseError, 2)), unit,

@@ -236,14 +236,58 @@ GridModel::Content compareGrid(const Session& session, int left, const Evidence*
         lines->push_back(
             {"held-out rows", qs(countText(a->rowsHeldOut)), qs(countText(b->rowsHeldOut)), {}, false});
         const Comparison both = compareHeldOut(*a, *b);
-        add("RMSE on the " + qs(countText(both.first.rows)) + " rows both hold out" + unit, both.first.rmse,
-            both.second.rmse);
-        add("MAE on these rows" + unit, both.first.mae, both.second.mae);
-        add("RMSE, held-out rows" + unit, a->heldOut.rmse, b->heldOut.rmse);
-        add("± its standard error", a->heldOut.rmseError, b->heldOut.rmseError, 3);
+        const bool heldOut = a->rowsHeldOut > 0 || b->rowsHeldOut > 0;
+        if (both.first.rows > 0) {
+            add("RMSE on the " + qs(countText(both.first.rows)) + " rows both hold out" + unit,
+                both.first.rmse, both.second.rmse);
+            add("MAE on these rows" + unit, both.first.mae, both.second.mae);
+        }
+        if (heldOut) {
+            add("RMSE, held-out rows" + unit, a->heldOut.rmse, b->heldOut.rmse);
+            add("± its standard error", a->heldOut.rmseError, b->heldOut.rmseError, 3);
+        }
+        if (a->folds || b->folds) {
+            const auto of = [](const Evidence* e, double FoldEvidence::*member) {
+                return e->folds ? (*e->folds).*member : std::nan("");
+            };
+            const auto root = [&](const Evidence* e, double FoldEvidence::*member) {
+                return std::sqrt(of(e, member));
+            };
+            const auto plan = [](const Evidence* e) {
+                return e->folds ? qs(foldPlanText(e->folds->plan)) : QObject::tr("no folds");
+            };
+            const auto plus = [](const Evidence* e) {
+                return e->folds && e->folds->bootstrap ? std::sqrt(e->folds->bootstrap->plus632)
+                                                       : std::nan("");
+            };
+            lines->push_back({"judged by", plan(a), plan(b), {}, false});
+            add("RMSE over folds" + unit, of(a, &FoldEvidence::rmse), of(b, &FoldEvidence::rmse));
+            add("± its standard error, by folds", of(a, &FoldEvidence::rmseError),
+                of(b, &FoldEvidence::rmseError), 3);
+            if (!std::isnan(of(a, &FoldEvidence::adjustedMse)) ||
+                !std::isnan(of(b, &FoldEvidence::adjustedMse)))
+                add("bias-adjusted RMSE" + unit, root(a, &FoldEvidence::adjustedMse),
+                    root(b, &FoldEvidence::adjustedMse));
+            if (!std::isnan(plus(a)) || !std::isnan(plus(b))) add(".632+ RMSE" + unit, plus(a), plus(b));
+            if (!std::isnan(of(a, &FoldEvidence::spreadOverRepeats)) ||
+                !std::isnan(of(b, &FoldEvidence::spreadOverRepeats)))
+                add("from dealing to dealing ±", of(a, &FoldEvidence::spreadOverRepeats),
+                    of(b, &FoldEvidence::spreadOverRepeats), 3);
+            add("MAE over folds" + unit, of(a, &FoldEvidence::mae), of(b, &FoldEvidence::mae));
+            add("R² over folds", of(a, &FoldEvidence::rSquared), of(b, &FoldEvidence::rSquared));
+            const FoldComparison both = compareFolds(*a, *b);
+            if (both.folds > 0)
+                lines->push_back({"folds in which it is better",
+                                  QString::number(both.folds - both.betterFolds),
+                                  QString::number(both.betterFolds),
+                                  {},
+                                  false});
+        }
         add("RMSE, learning rows" + unit, a->learning.rmse, b->learning.rmse);
-        add("MAE, held-out rows" + unit, a->heldOut.mae, b->heldOut.mae);
-        add("R², held-out rows", a->heldOut.rSquared, b->heldOut.rSquared);
+        if (heldOut) {
+            add("MAE, held-out rows" + unit, a->heldOut.mae, b->heldOut.mae);
+            add("R², held-out rows", a->heldOut.rSquared, b->heldOut.rSquared);
+        }
         const auto addLinear = [&](const QString& name, double LinearEvidence::*member, int digits = 4) {
             if (a->linear || b->linear)
                 add(name, a->linear ? (*a->linear).*member : std::nan(""),

@@ -19,6 +19,8 @@ GridModel::Content helpsGrid(std::shared_ptr<const WhatHelps> helps, Session& se
     const QString unit =
         session.recipe().logResponse ? QString("logarithm") : session.unit(session.recipe().response);
     const QString under = unit.isEmpty() ? QString() : "\n" + unit;
+    const bool byFolds = helps->byFolds;
+    const QString errorTitle = byFolds ? "over folds without" : "error without";
     const auto tipped = [](GridColumn column, const QString& tip) {
         column.toolTip = tip;
         return column;
@@ -39,9 +41,10 @@ GridModel::Content helpsGrid(std::shared_ptr<const WhatHelps> helps, Session& se
                 {}},
                "For the number of columns, bends and pairs tried (Holm 1979)"),
         tipped(numberColumn(
-                   "error without" + under, [at](int row) { return at(row).errorBefore; }, decimals),
-               "Typical error of predicting each learning row from the others, with the terms it needs "
-               "alone (Allen 1974)"),
+                   errorTitle + under, [at](int row) { return at(row).errorBefore; }, decimals),
+               byFolds ? "Typical error over the folds of the recipe, with the terms it needs alone"
+                       : "Typical error of predicting each learning row from the others, with the terms it "
+                         "needs alone (Allen 1974)"),
         tipped(numberColumn(
                    "with it" + under, [at](int row) { return at(row).errorWith; }, decimals),
                "The same with it in the model"),

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <atomic>
+#include <chrono>
 
 namespace oxgoad {
 
@@ -19,9 +20,9 @@ bool isNoted(const Goad& goad) {
 
 Session::Session(QObject* parent)
     : QObject(parent), m_jobs(this), m_sideJobs(this), m_viewJobs(this), m_saveJobs(this), m_lookJobs(this),
-      m_rankJobs(this), m_helpJobs(this), m_chooseJobs(this), m_effectJobs(this) {
+      m_rankJobs(this), m_helpJobs(this), m_chooseJobs(this), m_effectJobs(this), m_foldJobs(this) {
     for (Jobs* jobs : {&m_jobs, &m_sideJobs, &m_viewJobs, &m_saveJobs, &m_lookJobs, &m_rankJobs, &m_helpJobs,
-                       &m_chooseJobs, &m_effectJobs})
+                       &m_chooseJobs, &m_effectJobs, &m_foldJobs})
         connect(jobs, &Jobs::failed, this, &Session::failed);
     connect(&m_saveJobs, &Jobs::busyChanged, this, [this](bool busy) {
         if (!busy) startNextSave();
@@ -84,9 +85,10 @@ void Session::takeProject() {
 
 void Session::takeRows(std::shared_ptr<const StudyRows> rows, std::optional<RowsSource> forecastOf) {
     // What is worked out of the rows before must not be taken for an answer of these.
-    for (Jobs* jobs :
-         {&m_sideJobs, &m_viewJobs, &m_lookJobs, &m_rankJobs, &m_helpJobs, &m_chooseJobs, &m_effectJobs})
+    for (Jobs* jobs : {&m_sideJobs, &m_viewJobs, &m_lookJobs, &m_rankJobs, &m_helpJobs, &m_chooseJobs,
+                       &m_effectJobs, &m_foldJobs})
         jobs->drop();
+    m_foldsSoFar.reset();
     m_rows = std::move(rows);
     m_forecastOf = std::move(forecastOf);
     m_prepared.reset();
@@ -141,6 +143,58 @@ void Session::showFit(int fit, Evaluated result) {
     if (otherRows) emit rowsChanged();
     emit trailChanged();
     emit fitChanged();
+    startFolds();
+}
+
+void Session::startFolds() {
+    m_foldsSoFar.reset();
+    m_foldJobs.drop();
+    if (!m_evidence || !m_recipe.judge || m_evidence->folds || !m_prepared) return;
+    // A stop throws away the job's answer, and this is where it is kept.
+    const auto kept = std::make_shared<std::shared_ptr<const Evidence>>();
+    const auto work = [this, kept, of = m_evidence, recipe = m_recipe, rows = m_rows,
+                       prepared = m_prepared](Progress& progress) -> Jobs::Finish {
+        JudgeOptions options;
+        auto told = std::chrono::steady_clock::now();
+        options.soFar = [this, of, told](const FoldEvidence& folds) mutable {
+            const auto now = std::chrono::steady_clock::now();
+            if (now - told < std::chrono::milliseconds(200)) return;
+            told = now;
+            QMetaObject::invokeMethod(
+                this,
+                [this, of, folds = std::make_shared<const FoldEvidence>(folds)] {
+                    if (m_evidence != of || !m_foldJobs.busy()) return;
+                    m_foldsSoFar = folds;
+                    emit foldsProgressed();
+                },
+                Qt::QueuedConnection);
+        };
+        *kept = std::make_shared<const Evidence>(withFolds(*of, recipe, *rows, *prepared, options, progress));
+        return [this, of, judged = *kept] { takeFolds(of, judged); };
+    };
+    m_foldJobs.start(tr("Judging by folds"), work, [this, kept, of = m_evidence](bool stopped) {
+        m_foldsSoFar.reset();
+        if (stopped && *kept) takeFolds(of, *kept);
+        emit foldsProgressed();
+    });
+}
+
+void Session::takeFolds(const std::shared_ptr<const Evidence>& of,
+                        const std::shared_ptr<const Evidence>& judged) {
+    m_foldsSoFar.reset();
+    if (m_evidence != of) return; // another fit is shown by now
+    m_evidence = judged;
+    if (m_trail.find(m_current)) m_trail.renew(m_current, *judged);
+    remember(m_current, {m_prepared, judged});
+    emit trailChanged();
+    emit fitChanged();
+}
+
+void Session::dealAgain(int repeats) {
+    Recipe recipe = draft();
+    if (!recipe.judge || !recipe.judge->repeatsWell()) return;
+    recipe.judge->repeats = repeats;
+    change(recipe);
 }
 
 int Session::describeStep(const std::vector<Step>& steps, std::size_t index) {
@@ -305,7 +359,8 @@ std::shared_ptr<const Evidence> Session::evidenceOf(int fit) {
                       folder = m_folder, password = passwordFor(), prepared = m_prepared,
                       known = knownOf(fit)](Progress& progress) -> Jobs::Finish {
                          const auto own = rowsFor(recipe, rows, forecastOf, folder, password, progress);
-                         const Evaluated result = evaluated(recipe, *own, prepared, true, progress, known);
+                         const Evaluated result = evaluated(recipe, *own, prepared, true, progress, known,
+                                                            false, EvaluateOptions::Folds::now);
                          return [this, fit, result] {
                              remember(fit, result);
                              emit evidenceReady(fit);

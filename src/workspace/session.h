@@ -138,6 +138,12 @@ public:
     Jobs& helpJobs() { return m_helpJobs; }
     /// Choosing terms, and the effect that is shown.
     Jobs& chooseJobs() { return m_chooseJobs; }
+    /// The folds of the fit that is shown, where they take longer than the fit. A stop keeps those done.
+    Jobs& foldJobs() { return m_foldJobs; }
+    /// What they found so far; null when none are being judged.
+    const std::shared_ptr<const FoldEvidence>& foldsSoFar() const { return m_foldsSoFar; }
+    /// Deals the rows into folds with other seeds, several times; judged again from the first.
+    void dealAgain(int repeats);
     Jobs& effectJobs() { return m_effectJobs; }
 
     bool canUndo() const { return !back().empty(); }
@@ -164,6 +170,8 @@ signals:
     void selectionChanged();
     void lookedAtChanged();
     void evidenceReady(int fit);
+    /// foldsSoFar() is another.
+    void foldsProgressed();
     void dirtyChanged();
     void saved(const QString& path);
     void opened(const QString& path);
@@ -217,7 +225,8 @@ private:
     static Known keptStudy(const Project& project);
     static Evaluated evaluated(const Recipe& recipe, const StudyRows& rows,
                                std::shared_ptr<const PreparedRows> prepared, bool fit, Progress& progress,
-                               const Known& known, bool lookAtTest = false);
+                               const Known& known, bool lookAtTest = false,
+                               EvaluateOptions::Folds folds = EvaluateOptions::Folds::whenQuick);
     /// Runs `work`; a password that is wanted is asked for, and `again` is what happens then.
     Jobs::Work askingForPasswords(Jobs::Work work, std::function<RowsPlan()> planOf,
                                   std::function<void()> again);
@@ -231,6 +240,9 @@ private:
     void takeOpened(const Project& project, const std::shared_ptr<const StudyRows>& rows,
                     const Evaluated& result);
     void showFit(int fit, Evaluated evaluated);
+    /// Judges the folds of what is shown, when nobody did.
+    void startFolds();
+    void takeFolds(const std::shared_ptr<const Evidence>& of, const std::shared_ptr<const Evidence>& judged);
     void setDirty();
     void setSaved(std::uint64_t revision);
     void remember(int fit, Evaluated evaluated);
@@ -272,6 +284,8 @@ private:
     Jobs m_rankJobs;
     Jobs m_helpJobs;
     Jobs m_chooseJobs;
+    Jobs m_foldJobs;
+    std::shared_ptr<const FoldEvidence> m_foldsSoFar;
     Jobs m_effectJobs;
     std::shared_ptr<const StudyRows> m_rows;
     /// What the rows to be forecast in m_rows were read from.

@@ -50,6 +50,7 @@ Session::Evaluated Session::evaluated(const Recipe& recipe, const StudyRows& row
         std::make_shared<const Evidence>(evaluate(recipe, rows, *prepared,
                                                   {.lookAtTest = lookAtTest,
                                                    .study = again ? shown : known.study,
+                                                   .folds = folds,
                                                    .before = again ? known.evidence.get() : nullptr},
                                                   fitting));
     return result;

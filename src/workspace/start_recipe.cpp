@@ -76,7 +76,13 @@ Recipe startRecipe(const RowsPlan& plan, const Table& table) {
             recipe.response = column.name();
         }
     }
-    if (table.rows() >= 40) recipe.setAside = SetAside{.share = 0.25, .seed = 7};
+    // Of few rows every one is needed to learn; of many, one look at a part is as good as ten.
+    if (table.rows() >= 5000)
+        recipe.setAside = SetAside{.share = 0.25, .seed = 7};
+    else if (table.rows() >= 20)
+        recipe.judge = FoldPlan{};
+    else if (table.rows() >= 3)
+        recipe.judge = FoldPlan{.kind = FoldKind::leaveOneOut};
     return recipe;
 }
 

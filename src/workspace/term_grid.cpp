@@ -73,6 +73,18 @@ public:
             if (input.name == line(row).column) return &input;
         return nullptr;
     }
+    /// Errors without terms are those over folds where no rows are held out.
+    bool byFolds() const {
+        return m_evidence && m_evidence->heldOut.rows == 0 && m_evidence->folds && m_evidence->linear &&
+               m_evidence->folds->errorWithout.size() == m_evidence->linear->terms.size();
+    }
+    double errorWithout(int row) const {
+        const auto* t = term(row);
+        if (!t) return std::nan("");
+        return byFolds() && t->chosen
+                   ? m_evidence->folds->errorWithout[static_cast<std::size_t>(line(row).term)]
+                   : t->errorWithout;
+    }
     bool ofInputs() const { return m_evidence && !m_evidence->linear; }
 
     QString range(int row) const {
@@ -188,7 +200,8 @@ private:
             return "quiet";
         if (const auto* t = term(row)) {
             if (column == colInflation && t->inflation > 5) return "goad";
-            if (column == colWithout && t->errorWithout < -0.0005) return "alarm";
+            if (column == colWithout && errorWithout(row) < -0.0005) return "alarm";
+            if (!t->chosen) return "quiet";
         }
         return {};
     }
@@ -296,15 +309,10 @@ GridModel::Content termsGrid(Session& session, TermPlaces* places) {
          [cells](int row) { return cells->term(row) ? rawNumber(cells->term(row)->inflation) : QVariant(); },
          "Variance inflation (Fox and Monette 1992); terms made of the same columns are taken together; "
          "above 5 is a goad"},
-        {"error\nwithout", true,
-         [cells, percent](int row) {
-             const auto* t = cells->term(row);
-             return t ? percent(t->errorWithout) : QString();
-         },
-         [cells](int row) {
-             return cells->term(row) ? rawNumber(cells->term(row)->errorWithout) : QVariant();
-         },
-         "Change of the error on held-out rows when the term is left out"},
+        {"error\nwithout", true, [cells, percent](int row) { return percent(cells->errorWithout(row)); },
+         [cells](int row) { return rawNumber(cells->errorWithout(row)); },
+         cells->byFolds() ? "Change of the error over folds when the term is left out of every fold's model"
+                          : "Change of the error on held-out rows when the term is left out"},
         textColumn("shape", [](int) { return QString(); }),
         textColumn("range learned", [cells](int row) { return cells->range(row); }),
         {"error when\nshuffled", true,

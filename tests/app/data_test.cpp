@@ -291,7 +291,7 @@ TEST_F(DataWindow, RowsAreSetAsideByWholeGroupsAndTheTestStaysLocked) {
     openFile(demo + "/1_straight.json");
     station(1);
     pane("parts");
-    click(button("Set rows aside…"));
+    click(button("How it is judged…"));
     auto* dialog = find<QDialog>("rowsDialog");
     auto* kind = dialog->findChild<QComboBox*>("setAsideKind");
     kind->setCurrentText("by whole groups");

@@ -5,6 +5,7 @@
 
 #include "app/data/parts_pane.h"
 #include "app/parts.h"
+#include "app/plots/fold_marks.h"
 #include "app/theme.h"
 #include "base/text.h"
 #include "study/say.h"
@@ -36,6 +37,7 @@ BriefBar::BriefBar(Session& session, QWidget* parent) : QWidget(parent), m_sessi
     setMinimumHeight(68);
     connect(&session, &Session::fitChanged, this, &BriefBar::rebuild);
     connect(&session, &Session::rowsChanged, this, &BriefBar::rebuild);
+    connect(&session, &Session::foldsProgressed, this, &BriefBar::rebuild);
     rebuild();
 }
 
@@ -107,6 +109,16 @@ void BriefBar::tellModel() {
     addPart(tr("terms"),
             recipe.terms.empty() ? tr("no terms yet") : qs(plural(recipe.terms.size(), "term", "terms")),
             [this](QPushButton*) { emit termsWanted(); });
+    if (recipe.choose) {
+        const auto in = [&] {
+            std::size_t count = 0;
+            for (std::size_t t = 0; t < recipe.terms.size(); ++t)
+                count += e->study->has(t);
+            return count;
+        };
+        addWord(tr("(chosen %1%2)")
+                    .arg(qs(choosePlanText(*recipe.choose)), e ? tr(": %1 in").arg(in()) : QString()));
+    }
     addWord(tr("by"));
     QString estimator = qs(estimatorText(recipe.estimator));
     if (!recipe.intercept) estimator += tr(" without a constant");
@@ -123,36 +135,93 @@ void BriefBar::tellModel() {
         addPart(tr("rows"), qs(plural(e->rowsLearning, "row", "rows")),
                 [this](QPushButton* b) { chooseRows(b); });
         addWord(",");
-        addWord(tr("judged on"));
-        const QString judged = recipe.setAside ? qs(plural(e->rowsHeldOut, "row", "rows")) + " " +
-                                                     qs(judgedText(*recipe.setAside))
-                                               : tr("no rows held out");
-        addPart(tr("held-out rows"), judged, [this](QPushButton* b) { chooseRows(b); });
-        if (e->heldOut.rows > 1) {
-            addWord(":");
-            addWord(tr("typically off by"));
-            const auto [scale, word] = scaleWord(e->heldOut.rmse);
-            addStrong(qs(readableText(e->heldOut.rmse / scale, 3)) + " ± " +
-                      qs(readableText(e->heldOut.rmseError / scale, 2)) + qs(word) +
-                      (unit.isEmpty() ? QString() : " " + unit.section(' ', 0, 0)));
-            addWord(",");
-            addWord(qs(readableText(100 * e->heldOut.rmse / std::fabs(e->heldOut.meanActual), 2)) +
-                    tr(" % of the mean."));
-            if (e->heldOutKept)
-                addWord(tr("%1 without %2.")
-                            .arg(qs(readableText(e->heldOutKept->rmse / scale, 3)) + qs(word),
-                                 qs(plural(e->heldOut.rows - e->heldOutKept->rows,
-                                           "row that a step leaves out", "rows that steps leave out"))));
-        } else {
-            addWord(".");
-        }
+        tellJudging();
     } else {
         addWord(tr("with"));
         addPart(tr("held-out rows"),
                 recipe.setAside ? qs(setAsideText(*recipe.setAside)) : tr("no rows held out"),
                 [this](QPushButton* b) { chooseRows(b); });
+        if (recipe.judge) {
+            addWord(tr(", judged by"));
+            addPart(tr("folds"), qs(foldPlanText(*recipe.judge)), [this](QPushButton* b) { chooseRows(b); });
+        }
         addWord(tr(". Tick a column in Fit to begin."));
     }
+}
+
+void BriefBar::tellJudging() {
+    const Recipe& recipe = m_session.recipe();
+    const Evidence& e = *m_session.evidence();
+    if (recipe.judge) {
+        addWord(tr("judged by"));
+        addPart(tr("folds"), qs(foldPlanText(*recipe.judge)), [this](QPushButton* b) { chooseFolds(b); });
+        addWord(":");
+        const auto& found = e.folds ? e.folds : m_session.foldsSoFar();
+        if (found)
+            tellFolds(*found);
+        else
+            addWord(m_session.foldJobs().busy() ? tr("working it out…") : tr("not judged."));
+        if (!recipe.setAside) return;
+        addWord(tr("And on"));
+    } else {
+        addWord(tr("judged on"));
+    }
+    const QString judged =
+        recipe.setAside ? qs(plural(e.rowsHeldOut, "row", "rows")) + " " + qs(judgedText(*recipe.setAside))
+                        : tr("no rows held out");
+    addPart(tr("held-out rows"), judged, [this](QPushButton* b) { chooseRows(b); });
+    tellHeldOut(e);
+}
+
+void BriefBar::addError(double rmse, double error) {
+    const QString unit = m_session.unit(m_session.recipe().response);
+    const auto [scale, word] = scaleWord(rmse);
+    addStrong(qs(readableText(rmse / scale, 3)) +
+              (std::isfinite(error) ? " ± " + qs(readableText(error / scale, 2)) : QString()) + qs(word) +
+              (unit.isEmpty() ? QString() : " " + unit.section(' ', 0, 0)));
+}
+
+void BriefBar::tellFolds(const FoldEvidence& folds) {
+    const Evidence& e = *m_session.evidence();
+    addWord(tr("typically off by"));
+    const bool plus = folds.bootstrap.has_value();
+    addError(plus ? std::sqrt(folds.bootstrap->plus632) : folds.rmse, plus ? std::nan("") : folds.rmseError);
+    if (folds.each.size() > 1) {
+        const QString unit = m_session.unit(m_session.recipe().response).section(' ', 0, 0);
+        auto* marks = new FoldMarks(std::make_shared<const FoldEvidence>(folds),
+                                    unit.isEmpty() ? unit : " " + unit, m_flow->parentWidget());
+        m_flow->addWidget(marks);
+        marks->show();
+    }
+    if (folds.partial()) {
+        addWord(tr("in the first %1 of %2,").arg(qs(countText(folds.done)), qs(countText(folds.asked))));
+        if (!e.folds) {
+            addWord(tr("going on…"));
+            return;
+        }
+    } else {
+        addWord(",");
+    }
+    addWord(qs(readableText(100 * folds.rmse / std::fabs(e.learning.meanActual), 2)) + tr(" % of the mean."));
+}
+
+void BriefBar::tellHeldOut(const Evidence& e) {
+    if (e.heldOut.rows < 2) {
+        addWord(".");
+        return;
+    }
+    addWord(":");
+    addWord(tr("typically off by"));
+    addError(e.heldOut.rmse, e.heldOut.rmseError);
+    addWord(",");
+    addWord(qs(readableText(100 * e.heldOut.rmse / std::fabs(e.heldOut.meanActual), 2)) +
+            tr(" % of the mean."));
+    const auto [scale, word] = scaleWord(e.heldOut.rmse);
+    if (e.heldOutKept)
+        addWord(tr("%1 without %2.")
+                    .arg(qs(readableText(e.heldOutKept->rmse / scale, 3)) + qs(word),
+                         qs(plural(e.heldOut.rows - e.heldOutKept->rows, "row that a step leaves out",
+                                   "rows that steps leave out"))));
 }
 
 void BriefBar::tellForecastSentence() {
@@ -292,6 +361,32 @@ void BriefBar::askSettings(const std::string& kind) {
 
 void BriefBar::chooseRows(QPushButton*) {
     askParts(m_session, this);
+}
+
+void BriefBar::chooseFolds(QPushButton* at) {
+    const auto& judge = m_session.recipe().judge;
+    if (!judge || !judge->repeatsWell()) {
+        chooseRows(at);
+        return;
+    }
+    auto* menu = new QMenu(this);
+    menu->setObjectName("foldsMenu");
+    menu->setAttribute(Qt::WA_DeleteOnClose);
+    connect(menu->addAction(tr("How it is judged…")), &QAction::triggered, this,
+            [this, at] { chooseRows(at); });
+    menu->addSeparator();
+    for (const int times : {1, 5, 10, 20}) {
+        auto* action =
+            menu->addAction(times == 1 ? tr("Dealt once, seed %1").arg(judge->seed)
+                                       : tr("Deal again: %1 times, seeds %2 to %3")
+                                             .arg(times)
+                                             .arg(judge->seed)
+                                             .arg(judge->seed + static_cast<std::uint64_t>(times) - 1));
+        action->setCheckable(true);
+        action->setChecked(judge->repeats == times);
+        connect(action, &QAction::triggered, this, [this, times] { m_session.dealAgain(times); });
+    }
+    menu->popup(at->mapToGlobal(QPoint(0, at->height())));
 }
 
 void BriefBar::chooseLevel(QPushButton* at) {

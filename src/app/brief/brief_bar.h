@@ -30,12 +30,20 @@ private:
     QPushButton* addPart(const QString& name, const QString& text,
                          const std::function<void(QPushButton*)>& act);
     void tellModel();
+    /// How it is judged and what came out.
+    void tellJudging();
+    void tellFolds(const FoldEvidence& folds);
+    void tellHeldOut(const Evidence& evidence);
+    /// "typically off by 14,162 ± 310 EUR".
+    void addError(double rmse, double error);
     void tellForecastSentence();
     void chooseResponse(QPushButton* at);
     void chooseEstimator(QPushButton* at);
     /// Asks for the settings of a kind of model.
     void askSettings(const std::string& kind);
     void chooseRows(QPushButton* at);
+    /// Deals again, or opens the dialog about judging.
+    void chooseFolds(QPushButton* at);
     void chooseLevel(QPushButton* at);
 
     Session& m_session;

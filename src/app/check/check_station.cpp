@@ -23,7 +23,7 @@ const QStringList& acrossChoices() {
     return choices;
 }
 const QStringList& upChoices() {
-    static const QStringList choices{"residual", "studentised residual", "actual"};
+    static const QStringList choices{"residual", "studentised residual", "actual", "out-of-fold residual"};
     return choices;
 }
 
@@ -67,6 +67,7 @@ CheckPicture checkPicture(const CheckRequest& request, Progress& progress) {
                 content.xLevels << qs(level);
     }
     const std::vector<double>* up = &rows.residual;
+    std::vector<double> outOfFold;
     content.yTitle = evidence.logResponse ? QObject::tr("residual, ln actual − ln predicted")
                                           : QObject::tr("residual, actual − predicted") + unit;
     content.zeroLine = true;
@@ -77,6 +78,13 @@ CheckPicture checkPicture(const CheckRequest& request, Progress& progress) {
         up = &rows.actual;
         content.yTitle = QObject::tr("actual %1").arg(qs(evidence.response)) + unit;
         content.zeroLine = false;
+    }
+    if (request.up == upChoices()[3] && evidence.folds) {
+        outOfFold.resize(rows.state.size());
+        for (std::size_t i = 0; i < outOfFold.size(); ++i)
+            outOfFold[i] = rows.actual[i] - evidence.folds->outOfFold[i];
+        up = &outOfFold;
+        content.yTitle = QObject::tr("out of fold, actual − predicted") + unit;
     }
     content.marks =
         Station::marksOf(&evidence, rows.state.size(), x, [up](std::size_t i) { return (*up)[i]; });
@@ -242,6 +250,7 @@ void CheckStation::refresh() {
     // Leverages and what is made of them are of models with coefficients.
     const bool linear = evidence->linear.has_value();
     QStringList across = acrossChoices(), up = upChoices();
+    if (!evidence->folds) up.removeAt(3);
     if (!linear) {
         across.removeAt(2);
         up.removeAt(1);

@@ -1,5 +1,6 @@
 #include "app/data/parts_dialog.h"
 
+#include "app/data/fold_fields.h"
 #include "app/parts.h"
 #include "base/text.h"
 #include "workspace/text.h"
@@ -7,6 +8,7 @@
 #include <QComboBox>
 #include <QDialogButtonBox>
 #include <QFormLayout>
+#include <QFrame>
 #include <QListWidget>
 #include <QPushButton>
 #include <QSpinBox>
@@ -37,8 +39,19 @@ std::vector<std::string> asTexts(const QStringList& list) {
 
 PartsDialog::PartsDialog(Session& session, QWidget* parent) : QDialog(parent), m_session(session) {
     setObjectName("rowsDialog");
-    setWindowTitle(tr("Rows set aside"));
+    setWindowTitle(tr("How the model is judged"));
     m_form = new QFormLayout(this);
+    m_folds = new FoldFields(session, this);
+    m_foldHint = plainLabel({}, "hint");
+    m_foldHint->setWordWrap(true);
+    m_foldHint->setMinimumWidth(420);
+    m_form->addRow(m_folds);
+    m_form->addRow(m_foldHint);
+    auto* rule = new QFrame(this);
+    rule->setFrameShape(QFrame::HLine);
+    rule->setObjectName("rule");
+    m_form->addRow(rule);
+    connect(m_folds, &FoldFields::changed, this, &PartsDialog::changed);
     auto spin = [this](const QString& name, int low, int high, const QString& suffix) {
         auto* box = new QSpinBox(this);
         box->setObjectName(name);
@@ -188,13 +201,29 @@ void PartsDialog::changed() {
         trouble = tr("%1 % and %2 % leave nothing to learn from.").arg(m_share->value()).arg(m_test->value());
     else if (byColumn && ticked(m_heldOut).isEmpty() && ticked(m_testValues).isEmpty())
         trouble = tr("Tick the values that mean held out.");
-    m_ok->setEnabled(trouble.isEmpty());
-    const QString says = none ? tr("All rows learn; the error is then judged on the rows it learned from.")
-                              : tr("Held-out rows judge every fit. Test rows stay locked: their score is "
-                                   "shown when you ask, and every look is "
-                                   "counted on the trail.");
-    m_hint->setText(trouble.isEmpty() ? says : trouble);
-    m_hint->setStyleSheet(trouble.isEmpty() ? QString() : "color: #A33B2C;");
+    const QString foldTrouble = m_folds->trouble();
+    m_ok->setEnabled(trouble.isEmpty() && foldTrouble.isEmpty());
+    const bool folds = m_folds->plan().has_value();
+    const QString says =
+        none && folds ? tr("No rows are held out: all learn, and folds judge.")
+        : none        ? tr("All rows learn; the error is then judged on the rows it learned from.")
+        : folds ? tr("Held-out rows judge the one model that is used, and no fold learns from them: where "
+                     "they disagree with the folds is a reading. Test rows stay locked for the end: their "
+                     "score is shown when you ask, and every look is counted on the trail.")
+                : tr("Held-out rows judge every fit. Test rows stay locked: their score is "
+                     "shown when you ask, and every look is "
+                     "counted on the trail.");
+    const auto tell = [](QLabel* label, const QString& wrong, const QString& right) {
+        label->setText(wrong.isEmpty() ? right : wrong);
+        label->setStyleSheet(wrong.isEmpty() ? QString() : "color: #A33B2C;");
+    };
+    tell(m_hint, trouble, says);
+    tell(m_foldHint, foldTrouble, m_folds->says());
+    if (isVisible()) adjustSize();
+}
+
+std::optional<FoldPlan> PartsDialog::folds() const {
+    return m_folds->plan();
 }
 
 std::optional<SetAside> PartsDialog::setAside() const {

@@ -13,12 +13,16 @@ class QSpinBox;
 
 namespace oxgoad {
 
-/// How rows are set aside: held out for judging, and locked away for the test.
+class FoldFields;
+
+/// How a model is judged: by folds of its learning rows, and by rows that are set aside, held out for judging
+/// or locked away for the test.
 class PartsDialog : public QDialog {
     Q_OBJECT
 public:
     PartsDialog(Session& session, QWidget* parent);
     std::optional<SetAside> setAside() const;
+    std::optional<FoldPlan> folds() const;
 
 private:
     void fillColumns();
@@ -37,6 +41,8 @@ private:
     QListWidget* m_heldOut;
     QListWidget* m_testValues;
     QLabel* m_hint;
+    FoldFields* m_folds;
+    QLabel* m_foldHint;
     QPushButton* m_ok = nullptr;
 };
 

@@ -17,6 +17,7 @@ void askParts(Session& session, QWidget* parent) {
     QObject::connect(dialog, &QDialog::accepted, &session, [dialog, &session] {
         Recipe recipe = session.draft();
         recipe.setAside = dialog->setAside();
+        recipe.judge = dialog->folds();
         session.change(recipe);
     });
     dialog->open();
@@ -34,7 +35,7 @@ PartsPane::PartsPane(Session& session, QWidget* parent) : QWidget(parent), m_ses
     m_look->setProperty("lookAtTest", true);
     connect(m_look, &QPushButton::clicked, this, [this] { m_session.lookAtTest(); });
     bar->addWidget(m_look);
-    m_change = new QPushButton(tr("Set rows aside…"), this);
+    m_change = new QPushButton(tr("How it is judged…"), this);
     m_change->setProperty("setAside", true);
     connect(m_change, &QPushButton::clicked, this, [this] { askParts(m_session, this); });
     bar->addWidget(m_change);
@@ -51,6 +52,8 @@ void PartsPane::refresh() {
     const auto& aside = m_session.recipe().setAside;
     const std::size_t looks = m_session.trail().testLooks().size();
     QString text = aside ? qs(setAsideText(*aside)) : tr("No rows are set aside.");
+    if (const auto& judge = m_session.recipe().judge)
+        text += tr(" · learning rows judged by %1").arg(qs(foldPlanText(*judge)));
     if (looks > 0)
         text += tr(" · test rows looked at %1").arg(looks == 1 ? tr("once") : tr("%1 times").arg(looks));
     m_sentence->setText(text);

@@ -57,6 +57,11 @@ ChoosePane::ChoosePane(Session& session, QWidget* parent) : QWidget(parent), m_s
     m_take->setObjectName("takeChosen");
     m_take->hide();
     first->addWidget(m_take);
+    m_always = linkButton(tr("choose in every fit"), this);
+    m_always->setObjectName("chooseAlways");
+    m_always->setToolTip(tr("The model is then \"these terms, chosen so\": folds judge the choice with it"));
+    m_always->hide();
+    first->addWidget(m_always);
     layout->addLayout(first);
     auto* second = new QHBoxLayout;
     const auto spin = [&](const QString& accessible, int low, int high, int value) {
@@ -115,6 +120,15 @@ ChoosePane::ChoosePane(Session& session, QWidget* parent) : QWidget(parent), m_s
     layout->addWidget(m_said);
     connect(m_choose, &QPushButton::clicked, this, &ChoosePane::choose);
     connect(m_take, &QPushButton::clicked, this, [this] { m_session.takePath(m_base, m_path); });
+    connect(m_always, &QPushButton::clicked, this, [this] {
+        Recipe recipe = m_base;
+        recipe.terms.clear();
+        for (const ChosenTerm& candidate : m_choice->candidates)
+            recipe.terms.push_back(candidate.term);
+        recipe.choose = m_asked;
+        recipe.chosen.reset();
+        m_session.changeFrom(m_base, recipe);
+    });
     forget();
 }
 
@@ -123,6 +137,7 @@ void ChoosePane::forget() {
     m_path.clear();
     m_model.setContent({});
     m_take->hide();
+    m_always->hide();
     m_said->setText(
         tr("Chooses among the terms of the model and every other column as it is, on the learning rows. The "
            "choice is made anew without each fold, to see what it is worth."));
@@ -139,7 +154,9 @@ void ChoosePane::choose() {
     request.hierarchy = m_hierarchy->isChecked();
     request.enter = m_enter->value();
     request.leave = m_leave->value();
+    m_asked = request;
     m_take->hide();
+    m_always->hide();
     m_model.setContent({});
     m_said->setText(tr("Choosing…"));
     m_session.chooseJobs().start(
@@ -166,6 +183,7 @@ void ChoosePane::choose() {
 void ChoosePane::show(std::shared_ptr<const Choice> choice, const Recipe& recipe) {
     m_base = recipe;
     m_path = pathOf(recipe, *choice);
+    m_choice = choice;
     m_model.setContent(chooseGrid(choice));
     m_terms->fitColumns(180);
     const QString unit = recipe.logResponse ? tr(" (logarithm)")
@@ -173,11 +191,15 @@ void ChoosePane::show(std::shared_ptr<const Choice> choice, const Recipe& recipe
                              ? QString()
                              : " " + m_session.unit(recipe.response).section(' ', 0, 0);
     QString said =
-        tr("%1 of %2 chosen %3. Error over the folds %4%5; choosing anew without each fold %6%5, which is "
-           "what to expect.")
+        tr("%1 of %2 chosen %3. Error over the folds it looked at %4%5; chosen anew in every fold (%7) %6%8, "
+           "which is what to expect.")
             .arg(choice->terms.size())
             .arg(qs(plural(choice->candidates.size(), "term", "terms")), qs(choice->how),
-                 qs(readableText(choice->seenError)), unit, qs(readableText(choice->honestError)));
+                 qs(readableText(choice->seenError)), unit, qs(readableText(choice->honestError)),
+                 qs(choice->judgedBy),
+                 m_session.unit(recipe.response).isEmpty()
+                     ? QString()
+                     : " " + m_session.unit(recipe.response).section(' ', 0, 0));
     if (!choice->passedOver.empty()) {
         QStringList names;
         for (const std::string& name : choice->passedOver)
@@ -189,6 +211,7 @@ void ChoosePane::show(std::shared_ptr<const Choice> choice, const Recipe& recipe
     }
     m_said->setText(said);
     m_take->setVisible(!choice->terms.empty());
+    m_always->setVisible(!choice->terms.empty());
 }
 
 } // namespace oxgoad

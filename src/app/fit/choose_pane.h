@@ -39,12 +39,16 @@ private:
     QCheckBox* m_hierarchy;
     QPushButton* m_choose;
     QPushButton* m_take;
+    /// Makes the choice part of what every fit learns.
+    QPushButton* m_always;
     GridView* m_terms;
     GridModel m_model;
     QLabel* m_said;
     /// What the path was chosen from.
     Recipe m_base;
     std::vector<Recipe> m_path;
+    ChooseRequest m_asked;
+    std::shared_ptr<const Choice> m_choice;
 };
 
 } // namespace oxgoad

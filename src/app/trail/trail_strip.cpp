@@ -21,10 +21,22 @@ constexpr int bottomEdge = 14;
 constexpr double widest = 150;
 constexpr double narrowest = 120;
 
-/// The error a fit is placed by: held-out, or learning where nothing is held out.
+/// The error a fit is placed by: over folds, held-out, or learning where neither is there.
 double placed(const FitSummary& s) {
-    return std::isnan(s.heldOutRmse) ? s.learningRmse : s.heldOutRmse;
+    return s.judgedRmse();
 }
+
+/// What bars and marks of the trail mean, as far as its fits have them.
+struct Kinds {
+    bool folds = false, heldOut = false, repeats = false;
+    explicit Kinds(const Trail& trail) {
+        for (const TrailFit& fit : trail.fits()) {
+            folds = folds || std::isfinite(fit.summary.foldRmse);
+            heldOut = heldOut || std::isfinite(fit.summary.heldOutRmse);
+            repeats = repeats || fit.summary.repeatRmses.size() > 1;
+        }
+    }
+};
 
 } // namespace
 
@@ -48,8 +60,8 @@ TrailStrip::Scale TrailStrip::scale() const {
     Scale s{1e300, -1e300};
     for (const TrailFit& fit : m_session.trail().fits()) {
         const FitSummary& f = fit.summary;
-        for (const double v : {f.heldOutRmse, f.learningRmse, f.heldOutRmse + f.heldOutRmseError,
-                               f.heldOutRmse - f.heldOutRmseError}) {
+        for (const double v : {f.heldOutRmse, f.learningRmse, f.foldRmse,
+                               f.judgedRmse() + f.judgedRmseError(), f.judgedRmse() - f.judgedRmseError()}) {
             if (!std::isfinite(v)) continue;
             s.low = std::min(s.low, v);
             s.high = std::max(s.high, v);
@@ -107,14 +119,20 @@ void TrailStrip::paintEvent(QPaintEvent*) {
     const QString unit = m_session.unit(m_session.recipe().response);
     painter.setFont(theme::font(theme::smallSize));
     painter.setPen(theme::quiet);
-    const QString head = trail.empty() ? tr("every fit is kept here, with the error on held-out rows")
-                                       : tr("RMSE%1; bar: ± one standard error on held-out rows")
-                                             .arg(unit.isEmpty() ? QString() : ", " + unit);
+    const Kinds kinds(trail);
+    const QString head = trail.empty() ? tr("every fit is kept here, with the error it is judged by")
+                                       : tr("RMSE%1; bar: ± one standard error%2%3")
+                                             .arg(unit.isEmpty() ? QString() : ", " + unit,
+                                                  kinds.folds ? tr("; strokes: folds") : QString(),
+                                                  kinds.repeats ? tr(", points: dealings") : QString());
     painter.drawText(62, 19, head);
     int x = 62 + painter.fontMetrics().horizontalAdvance(head) + 22;
     if (!trail.empty())
         for (const auto& [kind, name] : {std::pair{theme::Mark::learning, tr("learning rows")},
-                                         std::pair{theme::Mark::heldOut, tr("held-out rows")}}) {
+                                         std::pair{theme::Mark::heldOut, tr("held-out rows")},
+                                         std::pair{theme::Mark::plain, tr("over folds")}}) {
+            if (kind == theme::Mark::heldOut && !kinds.heldOut) continue;
+            if (kind == theme::Mark::plain && !kinds.folds) continue;
             painter.drawPixmap(x, 11, theme::mark(kind, theme::markColour(kind), devicePixelRatioF()));
             painter.drawText(x + 14, 19, name);
             x += 28 + painter.fontMetrics().horizontalAdvance(name);
@@ -166,14 +184,15 @@ void TrailStrip::paintEvent(QPaintEvent*) {
         if (std::isfinite(f.learningRmse))
             painter.drawPixmap(QPointF(cx - 4.5, yOf(f.learningRmse) - 4.5),
                                theme::mark(theme::Mark::learning, theme::learning, devicePixelRatioF()));
-        if (std::isfinite(f.heldOutRmse)) {
+        if (std::isfinite(f.judgedRmseError())) {
             painter.setPen(QPen(theme::heldOut, 1.3));
-            if (std::isfinite(f.heldOutRmseError))
-                painter.drawLine(QPointF(cx, yOf(f.heldOutRmse - f.heldOutRmseError)),
-                                 QPointF(cx, yOf(f.heldOutRmse + f.heldOutRmseError)));
-            painter.drawPixmap(QPointF(cx - 4.5, y - 4.5),
-                               theme::mark(theme::Mark::heldOut, theme::heldOut, devicePixelRatioF()));
+            painter.drawLine(QPointF(cx, yOf(f.judgedRmse() - f.judgedRmseError())),
+                             QPointF(cx, yOf(f.judgedRmse() + f.judgedRmseError())));
         }
+        if (std::isfinite(f.heldOutRmse))
+            painter.drawPixmap(QPointF(cx - 4.5, yOf(f.heldOutRmse) - 4.5),
+                               theme::mark(theme::Mark::heldOut, theme::heldOut, devicePixelRatioF()));
+        if (std::isfinite(f.foldRmse)) drawFolds(painter, f, cx);
         painter.setOpacity(1);
         if (chosen) {
             painter.setPen(QPen(theme::ink, 1.5));
@@ -191,6 +210,23 @@ void TrailStrip::paintEvent(QPaintEvent*) {
         const bool falls = i + 1 < fits.size() && yOf(placed(fits[i + 1].summary)) > y;
         painter.drawText(QPointF(cx + 11, falls || i + 1 >= fits.size() ? y - 5 : y + 14), text);
     }
+}
+
+void TrailStrip::drawFolds(QPainter& painter, const FitSummary& f, double cx) const {
+    // Folds spread wider than what is to be compared, so strokes beyond the scale end at its edge.
+    const double top = topEdge - 8, bottom = height() - 4;
+    QColor stroke = theme::heldOut;
+    stroke.setAlphaF(0.45F);
+    painter.setPen(QPen(stroke, 1));
+    for (const double rmse : f.foldRmses)
+        if (const double at = yOf(rmse); std::isfinite(rmse) && at >= top && at <= bottom)
+            painter.drawLine(QPointF(cx - 14, at), QPointF(cx - 8, at));
+    painter.setPen(Qt::NoPen);
+    painter.setBrush(theme::learning);
+    for (const double rmse : f.repeatRmses)
+        if (std::isfinite(rmse)) painter.drawEllipse(QPointF(cx - 18, yOf(rmse)), 1.6, 1.6);
+    painter.drawPixmap(QPointF(cx - 4.5, yOf(f.foldRmse) - 4.5),
+                       theme::mark(theme::Mark::plain, theme::heldOut, devicePixelRatioF()));
 }
 
 int TrailStrip::nearest(const QPoint& place) const {
@@ -219,6 +255,12 @@ void TrailStrip::mouseMoveEvent(QMouseEvent* event) {
     if (std::isfinite(s.heldOutRmse))
         text += tr("\nheld-out RMSE %1 ± %2")
                     .arg(qs(readableText(s.heldOutRmse)), qs(readableText(s.heldOutRmseError, 2)));
+    if (std::isfinite(s.foldRmse) && fit->recipe.judge)
+        text += tr("\nRMSE %1 ± %2, judged by %3")
+                    .arg(qs(readableText(s.foldRmse)), qs(readableText(s.foldRmseError, 2)),
+                         qs(foldPlanText(*fit->recipe.judge)));
+    if (std::isfinite(s.repeatSpread))
+        text += tr("\nfrom dealing to dealing ± %1").arg(qs(readableText(s.repeatSpread, 2)));
     if (fit->earlierRows) text += tr("\nin rows that were read before; choose the fit to work it out anew");
     QToolTip::showText(event->globalPosition().toPoint(), text.toHtmlEscaped().replace("\n", "<br>"), this);
 }

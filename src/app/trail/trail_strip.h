@@ -28,6 +28,7 @@ private:
     Scale scale() const;
     double yOf(double error) const;
     double xOf(std::size_t index) const;
+    void drawFolds(QPainter& painter, const FitSummary& f, double cx) const;
     int nearest(const QPoint& place) const;
     void reveal();
 

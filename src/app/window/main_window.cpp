@@ -102,7 +102,8 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
         m_damagedPath = path;
         m_salvage->show();
     });
-    for (Jobs* jobs : {&m_session.jobs(), &m_session.saveJobs(), &m_session.chooseJobs()}) {
+    for (Jobs* jobs :
+         {&m_session.jobs(), &m_session.saveJobs(), &m_session.chooseJobs(), &m_session.foldJobs()}) {
         connect(jobs, &Jobs::progressed, this, &MainWindow::showProgress);
         connect(jobs, &Jobs::busyChanged, this, [this](bool busy) {
             if (!busy && m_stop->isVisible()) m_messageLine->hide();
@@ -222,6 +223,7 @@ void MainWindow::buildMessageLine(QWidget* line) {
         m_session.jobs().stop();
         m_session.saveJobs().stop();
         m_session.chooseJobs().stop();
+        m_session.foldJobs().stop();
     });
     connect(m_dismiss, &QPushButton::clicked, line, &QWidget::hide);
     line->hide();
@@ -239,7 +241,10 @@ void MainWindow::addShortcuts() {
     key(QKeySequence::Quit, [this] { close(); });
     key(QKeySequence("F1"), [this] { showHelp(); });
     key(QKeySequence("F10"), [this] { m_menuButton->click(); });
-    key(QKeySequence("Escape"), [this] { m_session.jobs().stop(); });
+    key(QKeySequence("Escape"), [this] {
+        m_session.jobs().stop();
+        m_session.foldJobs().stop();
+    });
 }
 
 void MainWindow::fillMenu() {

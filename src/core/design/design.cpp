@@ -89,12 +89,14 @@ Design Design::of(Inputs inputs, std::vector<Term> terms, std::vector<DesignColu
 }
 
 Design Design::learn(const BoundInputs& inputs, std::span<const std::uint32_t> rows,
-                     const std::vector<Term>& terms, const std::string& file) {
+                     const std::vector<Term>& terms, const std::string& file,
+                     std::span<const std::uint8_t> passedOver) {
     requireSensible(terms);
     Design design;
     design.m_terms = terms;
     design.m_inputs = inputs.inputs();
     for (std::size_t t = 0; t < terms.size(); ++t) {
+        if (!passedOver.empty() && passedOver[t] != 0) continue;
         std::vector<DesignColumn> columns{DesignColumn{{}, t, {}}};
         for (const TermPart& part : terms[t].parts) {
             const std::size_t index = findInput(design.m_inputs, part.column).value();

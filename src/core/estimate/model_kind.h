@@ -50,6 +50,8 @@ struct Teaching {
     std::span<const double> weights;
     /// How inputs enter, for kinds that have coefficients.
     const std::vector<Term>& terms;
+    /// Terms that are not in the model though they are named, one a term; empty when all are.
+    std::span<const std::uint8_t> passedOver{};
     bool intercept = true;
     /// How the errors of coefficients are made, for kinds that can choose: groups or periods of the rows,
     /// lags.

@@ -47,6 +47,10 @@ std::string changeText(const Recipe& from, const Recipe& to) {
     }
     if (from.setAside != to.setAside)
         changes.push_back(to.setAside ? setAsideText(*to.setAside) : "no rows held out");
+    if (from.judge != to.judge)
+        changes.push_back(to.judge ? "judged by " + foldPlanText(*to.judge) : "judged by no folds");
+    if (from.choose != to.choose)
+        changes.push_back(to.choose ? "terms chosen " + choosePlanText(*to.choose) : "all terms");
     if (from.forecast != to.forecast)
         changes.push_back(to.forecast ? "forecast of " + sourceName(*to.forecast) : "no forecast");
     if (from.estimator != to.estimator) changes.push_back("by " + estimatorText(to.estimator));

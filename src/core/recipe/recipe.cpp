@@ -64,6 +64,14 @@ void parseRest(JsonObject& object, Recipe& recipe) {
         });
     });
     object.optional("set_aside", [&](const JsonValue& v) { recipe.setAside = parseSetAside(v); });
+    object.optional("judge", [&](const JsonValue& v) { recipe.judge = parseFoldPlan(v); });
+    object.optional("choose", [&](const JsonValue& v) {
+        recipe.choose = parseChoosePlan(v);
+        if (!kindOf(recipe.estimator).linear)
+            v.refuse("goes with models that have coefficients only",
+                     "Take the key out, or choose another estimator.");
+        if (recipe.terms.empty()) v.refuse("has no term to choose from", "Name some in \"terms\".");
+    });
     object.optional("forecast", [&](const JsonValue& v) {
         JsonObject forecast(v);
         ForecastRequest request;
@@ -207,6 +215,8 @@ std::string recipeText(const Recipe& recipe) {
     if (recipe.logResponse) out["response_in_logs"] = true;
     if (recipe.level != 0.95) out["level"] = recipe.level;
     if (recipe.setAside) out["set_aside"] = setAsideJson(*recipe.setAside);
+    if (recipe.judge) out["judge"] = foldPlanJson(*recipe.judge);
+    if (recipe.choose) out["choose"] = choosePlanJson(*recipe.choose);
     if (recipe.forecast) {
         writeSource(out["forecast"], *recipe.forecast);
         out["forecast"]["level"] = recipe.forecast->level;
@@ -264,6 +274,8 @@ bool learnsTheSame(const Recipe& a, const Recipe& b) {
     Recipe other = b;
     other.forecast = a.forecast;
     other.level = a.level;
+    // Terms are chosen by folds that are dealt as the model is judged.
+    if (!a.choose || a.choose->criterion != ChooseCriterion::crossValidated) other.judge = a.judge;
     return sameModel(a, other);
 }
 

@@ -4,7 +4,9 @@
 #include "estimate/model_kind.h"
 #include "prepare/step.h"
 #include "read/source.h"
+#include "recipe/choose_plan.h"
 #include "recipe/goad.h"
+#include "resample/folds.h"
 #include "resample/parts.h"
 
 #include <cstdint>
@@ -95,6 +97,10 @@ struct Recipe {
     /// Confidence level of coefficient intervals.
     double level = 0.95;
     std::optional<SetAside> setAside;
+    /// How the model is judged by models that learn from some of the learning rows.
+    std::optional<FoldPlan> judge;
+    /// Which of the terms are in the model is learned, too.
+    std::optional<ChoosePlan> choose;
     std::optional<ForecastRequest> forecast;
     std::vector<LeftOutRow> leaveOut;
     std::vector<AcceptedGoad> accepted;
@@ -128,8 +134,8 @@ std::string recipeText(const Recipe& recipe);
 std::vector<Goad> notedGoads(const Recipe& recipe);
 
 /// True when two recipes learn the same from the same rows: they differ at most in what is asked of the model
-/// afterwards (levels of intervals, rows to be forecast) and in what sameModel passes over. Of a quantile
-/// regression the level of intervals of single values is learned.
+/// afterwards (levels of intervals, rows to be forecast, folds) and in what sameModel passes over. Of a
+/// quantile regression the level of intervals of single values is learned.
 bool learnsTheSame(const Recipe& a, const Recipe& b);
 
 /// True when two recipes give the same fit: they differ at most in accepted and noted goads, units, and roles

@@ -1,8 +1,10 @@
 #pragma once
-// The larger parts of a recipe's text: where rows come from, steps, rows set aside.
+// The larger parts of a recipe's text: where rows come from, steps, rows set aside, folds.
 #include "prepare/step.h"
 #include "read/source.h"
+#include "recipe/choose_plan.h"
 #include "recipe/json_reader.h"
+#include "resample/folds.h"
 #include "resample/parts.h"
 
 #include <nlohmann/json.hpp>
@@ -30,5 +32,14 @@ nlohmann::ordered_json stepJson(const Step& step);
 
 SetAside parseSetAside(const JsonValue& value);
 nlohmann::ordered_json setAsideJson(const SetAside& aside);
+
+/// {"kind": "k folds", "folds": 10, "repeats": 1, "seed": 1}, {"kind": "leave one out"},
+/// {"kind": "rolling origin", "column": "month", "folds": 6, "horizon": 3, "gap": 0}.
+FoldPlan parseFoldPlan(const JsonValue& value);
+nlohmann::ordered_json foldPlanJson(const FoldPlan& plan);
+
+/// {"way": "forward", "by": "AICc", "steps": 10, "folds": 5, "enter": 0.05, "leave": 0.1}.
+ChoosePlan parseChoosePlan(const JsonValue& value);
+nlohmann::ordered_json choosePlanJson(const ChoosePlan& plan);
 
 } // namespace oxgoad

@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/random.h"
 #include "base/text.h"
+#include "resample/strata.h"
 #include "table/summary.h"
 
 #include <algorithm>
@@ -40,39 +41,6 @@ void deal(std::span<const std::uint32_t> order, const SetAside& aside, std::vect
     const auto [heldOut, test] = countsOf(aside, order.size());
     for (std::size_t i = 0; i < heldOut + test; ++i)
         parts[order[i]] = i < heldOut ? Part::heldOut : Part::test;
-}
-
-/// A number for each row: its level, its band, or its text, 0 for missing; and how many there are.
-std::vector<std::uint32_t> stratumOf(const Column& column, int bands, std::size_t& count) {
-    std::vector<std::uint32_t> stratum(column.size(), 0);
-    if (column.kind() == ColumnKind::factor) {
-        for (std::size_t i = 0; i < stratum.size(); ++i)
-            stratum[i] = static_cast<std::uint32_t>(column.codes()[i] + 1);
-        count = column.levels().size() + 1;
-        return stratum;
-    }
-    if (column.kind() == ColumnKind::text || bands == 0) {
-        std::map<std::string, std::uint32_t> places;
-        for (std::size_t i = 0; i < stratum.size(); ++i)
-            if (!column.isMissing(i))
-                stratum[i] = places.emplace(column.cellText(i), static_cast<std::uint32_t>(places.size() + 1))
-                                 .first->second;
-        count = places.size() + 1;
-        return stratum;
-    }
-    std::vector<double> sorted;
-    for (std::size_t i = 0; i < stratum.size(); ++i)
-        if (!column.isMissing(i)) sorted.push_back(column.asNumber(i));
-    std::sort(sorted.begin(), sorted.end());
-    std::vector<double> limits;
-    for (int b = 1; b < bands && !sorted.empty(); ++b)
-        limits.push_back(quantileOfSorted(sorted, static_cast<double>(b) / bands));
-    for (std::size_t i = 0; i < stratum.size(); ++i)
-        if (!column.isMissing(i))
-            stratum[i] = static_cast<std::uint32_t>(
-                std::upper_bound(limits.begin(), limits.end(), column.asNumber(i)) - limits.begin() + 1);
-    count = static_cast<std::size_t>(bands) + 1;
-    return stratum;
 }
 
 /// Systematic selection with a random start (Madow and Madow 1944, "On the theory of systematic sampling,

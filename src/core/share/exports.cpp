@@ -41,6 +41,7 @@ std::string rowsCsv(const Evidence& evidence) {
     const LinearRows* linear = evidence.linear ? &evidence.linear->rows : nullptr;
     const bool robust = linear && !linear->robustWeight.empty();
     if (robust) out.text("robust_weight");
+    if (evidence.folds) out.text("out_of_fold");
     out.endRow();
     for (std::size_t i = 0; i < rows.state.size(); ++i) {
         out.count(i + 1).text(stateName(rows.state[i]));
@@ -49,6 +50,7 @@ std::string rowsCsv(const Evidence& evidence) {
               linear ? &linear->studentized : &none, linear ? &linear->cook : &none})
             out.number((*values)[i]);
         if (robust) out.number(linear->robustWeight[i]);
+        if (evidence.folds) out.number(evidence.folds->outOfFold[i]);
         out.endRow();
     }
     return out.bytes();

@@ -1,49 +1,11 @@
-// What a choice is called, and what is kept of it: in a recipe, on the trail, as a text.
+// What is kept of a choice: in a recipe, on the trail, as a text.
 #include "study/choose_terms.h"
 
 #include <nlohmann/json.hpp>
 
 #include <algorithm>
-#include <array>
 
 namespace oxgoad {
-
-namespace {
-
-constexpr std::array<std::pair<ChooseBy, std::string_view>, 4> byNames{
-    {{ChooseBy::forward, "forward"},
-     {ChooseBy::backward, "backward"},
-     {ChooseBy::bothWays, "both ways"},
-     {ChooseBy::bestSubsets, "best subsets"}}};
-constexpr std::array<std::pair<ChooseCriterion, std::string_view>, 5> criterionNames{
-    {{ChooseCriterion::crossValidated, "cross-validated error"},
-     {ChooseCriterion::adjustedRSquared, "adjusted R²"},
-     {ChooseCriterion::aicc, "AICc"},
-     {ChooseCriterion::bic, "BIC"},
-     {ChooseCriterion::pValue, "p"}}};
-
-} // namespace
-
-std::string_view chooseByName(ChooseBy by) {
-    return byNames[static_cast<std::size_t>(by)].second;
-}
-
-std::string_view criterionName(ChooseCriterion criterion) {
-    return criterionNames[static_cast<std::size_t>(criterion)].second;
-}
-
-std::optional<ChooseBy> chooseByNamed(std::string_view name) {
-    for (const auto& [by, known] : byNames)
-        if (known == name) return by;
-    return std::nullopt;
-}
-
-std::optional<ChooseCriterion> criterionNamed(std::string_view name) {
-    if (name == "adjusted R2") return ChooseCriterion::adjustedRSquared;
-    for (const auto& [criterion, known] : criterionNames)
-        if (known == name) return criterion;
-    return std::nullopt;
-}
 
 Recipe withChoice(const Recipe& recipe, const Choice& choice) {
     Recipe next = recipe;
@@ -107,6 +69,7 @@ std::string choiceJson(const Choice& choice) {
     out["passed_over"] = choice.passedOver;
     out["seen_error"] = choice.seenError;
     out["honest_error"] = choice.honestError;
+    out["judged_by"] = choice.judgedBy;
     return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
 }
 

@@ -1,9 +1,9 @@
 #include "study/choose_terms.h"
 
 #include "base/error.h"
-#include "base/random.h"
 #include "base/text.h"
 #include "estimate/distributions.h"
+#include "study/judge.h"
 #include "study/rows_used.h"
 #include "study/study.h"
 #include "study/term_search.h"
@@ -13,7 +13,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
-#include <numeric>
+#include <set>
 
 namespace oxgoad {
 
@@ -26,7 +26,7 @@ using Eigen::VectorXd;
 constexpr std::size_t mostForSubsets = 30;
 
 std::vector<Term> candidatesOf(const Recipe& recipe, const PreparedRows& prepared,
-                               const ChooseRequest& request) {
+                               const ChoosePlan& request) {
     if (!request.from.empty()) return request.from;
     std::vector<Term> terms = recipe.terms;
     const auto used = inputNames(recipe.terms);
@@ -38,7 +38,7 @@ std::vector<Term> candidatesOf(const Recipe& recipe, const PreparedRows& prepare
     return terms;
 }
 
-void requireSensible(const ChooseRequest& request, const std::vector<Term>& terms) {
+void requireSensible(const ChoosePlan& request, const std::vector<Term>& terms) {
     const auto refuse = [](const std::string& what, const std::string& remedy) {
         throw Error(ErrorCode::badTerm, what, {}, remedy);
     };
@@ -100,44 +100,6 @@ std::vector<Term> usable(const Recipe& recipe, const PreparedRows& prepared, con
     return kept;
 }
 
-std::vector<std::size_t> foldOf(const Recipe& recipe, const PreparedRows& prepared,
-                                std::span<const std::uint32_t> rows, const ChooseRequest& request) {
-    const auto folds = static_cast<std::size_t>(request.folds);
-    std::vector<std::uint32_t> unit(rows.size());
-    std::uint32_t units = 0;
-    const std::string group = columnWith(recipe, Role::group);
-    if (const Column* column = group.empty() ? nullptr : prepared.table.find(group);
-        column && column->kind() != ColumnKind::text) {
-        std::vector<double> values;
-        for (const auto row : rows)
-            values.push_back(column->isMissing(row)                 ? std::numeric_limits<double>::infinity()
-                             : column->kind() == ColumnKind::factor ? column->codes()[row]
-                                                                    : column->asNumber(row));
-        std::vector<double> distinct = values;
-        std::sort(distinct.begin(), distinct.end());
-        distinct.erase(std::unique(distinct.begin(), distinct.end()), distinct.end());
-        if (distinct.size() >= folds) {
-            units = static_cast<std::uint32_t>(distinct.size());
-            for (std::size_t i = 0; i < rows.size(); ++i)
-                unit[i] = static_cast<std::uint32_t>(
-                    std::lower_bound(distinct.begin(), distinct.end(), values[i]) - distinct.begin());
-        }
-    }
-    if (units == 0) {
-        std::iota(unit.begin(), unit.end(), 0U);
-        units = static_cast<std::uint32_t>(rows.size());
-    }
-    RandomStream random(request.seed, "folds of the choice of terms");
-    const auto order = shuffled(units, random);
-    std::vector<std::size_t> foldOfUnit(units);
-    for (std::size_t i = 0; i < order.size(); ++i)
-        foldOfUnit[order[i]] = i % folds;
-    std::vector<std::size_t> fold;
-    for (const auto u : unit)
-        fold.push_back(foldOfUnit[u]);
-    return fold;
-}
-
 /// From the criterion's inner scale to what people read.
 double told(ChooseCriterion criterion, double value, double unit, double totalVariance, double rows) {
     switch (criterion) {
@@ -154,99 +116,168 @@ double told(ChooseCriterion criterion, double value, double unit, double totalVa
     return value;
 }
 
-} // namespace
+/// Least squares of every candidate, the candidates as columns of its triangular factor, and the rows as
+/// folds of triangular factors.
+struct Ground {
+    std::shared_ptr<const Study> study;
+    LeastSquaresFit fit;
+    Candidates candidates;
+    CellFactors cells;
+    std::vector<std::string> passedOver;
+};
 
-Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const ChooseRequest& request,
-                   Threads threads, Progress& progress, const std::function<void(const ChooseStep&)>& soFar) {
-    Choice choice;
-    std::vector<Term> terms = candidatesOf(recipe, prepared, request);
-    if (recipe.response.empty())
-        throw Error(ErrorCode::badTerm, "there is no response to explain", {}, "Choose one.");
-    requireSensible(request, terms);
-    // A column that most rows lack would take the rows from all others.
-    std::erase_if(terms, [&](const Term& term) {
-        const auto columns = columnsOf(term);
-        const bool lacking = std::any_of(columns.begin(), columns.end(), [&](const std::string& name) {
-            return 2 * prepared.table.at(name, {}).missingCount() > prepared.table.rows();
-        });
-        if (lacking) choice.passedOver.push_back(termName(term));
-        return lacking;
-    });
-    const auto rows = commonRows(recipe, prepared, terms);
-    if (rows.empty())
-        throw Error(ErrorCode::tooFewRows, "no learning row has values in all columns to choose from", {},
-                    "Give columns that are mostly missing the role \"set aside\", or fill them in a step.");
-    terms = usable(recipe, prepared, terms, rows, choice.passedOver);
-    requireSensible(request, terms);
-    choice.rows = rows.size();
-    choice.folds = request.folds;
-
-    // One fit of everything tells which columns can be told apart, and gives shifts and scales.
+/// One fit of everything tells which columns can be told apart, and gives shifts and scales.
+void fitEverything(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
+                   std::span<const std::uint32_t> rows, Threads threads, Progress& progress) {
     Recipe everything = recipe;
-    everything.terms = terms;
     everything.estimator = Settings{};
     everything.errors = {};
+    everything.choose.reset();
     everything.forecast.reset();
-    ProgressStage first(progress, 0, 0.3);
-    const std::shared_ptr<const Study> study =
-        learn(everything, prepared.table, prepared.steps, {}, rows, threads, first);
-    const LinearModel& model = *study->linear();
-    LeastSquaresFit fit = model.fit;
-    const WorkingResponse response(everything, prepared.table, {});
-    const BoundDesign bound(model.design, prepared.table, {});
-    Candidates candidates;
-    candidates.first = recipe.intercept ? 1 : 0;
-    for (std::size_t t = 0; t < terms.size(); ++t) {
+    ground.study = learn(everything, table, {}, file, {rows.begin(), rows.end()}, threads, progress);
+    const LinearModel& model = *ground.study->linear();
+    ground.fit = model.fit;
+    ground.candidates.first = recipe.intercept ? 1 : 0;
+    for (std::size_t t = 0; t < recipe.terms.size(); ++t) {
         std::vector<Index> columns;
         for (const std::size_t j : model.fit.kept)
             if (model.design.columns()[j].term == t)
-                columns.push_back(candidates.first + static_cast<Index>(j));
+                columns.push_back(ground.candidates.first + static_cast<Index>(j));
         if (columns.empty()) {
-            choice.passedOver.push_back(termName(terms[t]));
+            ground.passedOver.push_back(termName(recipe.terms[t]));
             continue;
         }
-        candidates.terms.push_back(terms[t]);
-        candidates.columns.push_back(std::move(columns));
+        ground.candidates.terms.push_back(recipe.terms[t]);
+        ground.candidates.columns.push_back(std::move(columns));
     }
+}
 
-    const auto fold = foldOf(recipe, prepared, rows, request);
-    std::vector<MatrixXd> factors;
-    std::vector<double> counts;
-    for (std::size_t f = 0; f < static_cast<std::size_t>(request.folds); ++f) {
-        ProgressStage stage(progress, 0.3 + 0.3 * static_cast<double>(f) / request.folds,
-                            0.3 + 0.3 * static_cast<double>(f + 1) / request.folds);
+/// Rows dealt into folds, each reduced to a triangular factor in one pass.
+void reduceFolds(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
+                 const ChoosePlan& request, Threads threads, Progress& progress) {
+    const auto& rows = ground.study->rows;
+    const Dealing dealing =
+        dealRows(innerFolds(recipe, table, rows, request.folds, request.seed), table, rows, file);
+    const WorkingResponse response(recipe, table, file);
+    const BoundDesign bound(ground.study->linear()->design, table, file);
+    const auto cellOf = dealing.cellOf(0);
+    const std::size_t cells = dealing.cells();
+    ground.cells.rows = static_cast<double>(rows.size());
+    for (std::size_t c = 0; c <= cells; ++c) { // the last one: rows that always learn
+        ProgressStage stage(progress, static_cast<double>(c) / static_cast<double>(cells + 1),
+                            static_cast<double>(c + 1) / static_cast<double>(cells + 1));
         std::vector<std::uint32_t> own;
         std::vector<double> y, weights;
         for (std::size_t i = 0; i < rows.size(); ++i) {
-            if (fold[i] != f) continue;
+            if (cellOf[i] != c) continue;
             own.push_back(rows[i]);
             y.push_back(response.at(rows[i]));
-            if (!study->weights.empty()) weights.push_back(study->weights[i]);
+            if (!ground.study->weights.empty()) weights.push_back(ground.study->weights[i]);
         }
-        if (own.empty())
-            throw Error(ErrorCode::tooFewRows,
-                        plural(rows.size(), "row", "rows") + " cannot be dealt into " +
-                            std::to_string(request.folds) + " folds",
-                        {}, "Use fewer folds, or bring more rows.");
-        factors.push_back(reduceRows(fit, DesignRows(bound, own), y, weights, threads, stage));
-        counts.push_back(static_cast<double>(own.size()));
+        ground.cells.counts.push_back(static_cast<double>(own.size()));
+        ground.cells.factors.push_back(
+            own.empty() ? MatrixXd::Zero(1, ground.fit.columns + ground.candidates.first + 1)
+                        : reduceRows(ground.fit, DesignRows(bound, own), y, weights, threads, stage));
     }
-    const auto chooserWithout = [&](std::size_t out, Progress& stage) {
-        std::vector<const MatrixXd*> parts;
-        double n = 0;
-        for (std::size_t f = 0; f < factors.size(); ++f)
-            if (f != out) {
-                parts.push_back(&factors[f]);
-                n += counts[f];
-            }
-        return Chooser(candidates, parts, n, request, threads, stage);
-    };
+    for (std::size_t f = 0; f < dealing.foldsPerRepeat(); ++f) {
+        CellFactors::Fold fold;
+        for (std::size_t c = 0; c < cells; ++c) {
+            if (dealing.learns(f, c)) fold.learns.push_back(c);
+            if (dealing.judges(f, c)) fold.judges.push_back(c);
+        }
+        fold.learns.push_back(cells);
+        ground.cells.folds.push_back(std::move(fold));
+    }
+}
 
-    ProgressStage choosing(progress, 0.6, 0.75);
-    Chooser chooser = chooserWithout(factors.size(), choosing);
-    const double unit = model.fit.responseScale;
+/// The same without folds.
+void reduceWhole(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
+                 Threads threads, Progress& progress) {
+    const WorkingResponse response(recipe, table, file);
+    const BoundDesign bound(ground.study->linear()->design, table, file);
+    const auto& rows = ground.study->rows;
+    std::vector<double> y;
+    for (const auto row : rows)
+        y.push_back(response.at(row));
+    ground.cells.rows = static_cast<double>(rows.size());
+    ground.cells.counts.push_back(ground.cells.rows);
+    ground.cells.factors.push_back(
+        reduceRows(ground.fit, DesignRows(bound, rows), y, ground.study->weights, threads, progress));
+}
+
+} // namespace
+
+FoldPlan innerFolds(const Recipe& recipe, const Table& table, std::span<const std::uint32_t> rows, int folds,
+                    std::uint64_t seed) {
+    FoldPlan plan{.kind = FoldKind::kFolds, .folds = folds, .seed = seed};
+    const auto valuesOf = [&](const std::string& name) {
+        const Column* column = name.empty() ? nullptr : table.find(name);
+        if (!column || column->kind() == ColumnKind::text) return std::size_t{0};
+        std::set<double> values;
+        for (const auto row : rows)
+            if (!column->isMissing(row)) values.insert(column->asNumber(row));
+        return values.size();
+    };
+    if (recipe.judge) {
+        const FoldPlan& judge = *recipe.judge;
+        const std::size_t values = judge.goesByColumn() ? valuesOf(judge.column) : 0;
+        const auto wanted = static_cast<std::size_t>(folds);
+        if (judge.kind == FoldKind::inProportion && values > 0) {
+            plan.kind = judge.kind;
+            plan.column = judge.column;
+            plan.bands = judge.bands;
+            return plan;
+        }
+        if ((judge.kind == FoldKind::groups || judge.kind == FoldKind::column) && values >= 2) {
+            plan.kind = FoldKind::groups;
+            plan.column = judge.column;
+            plan.folds = static_cast<int>(std::min(wanted, values));
+            return plan;
+        }
+        const auto horizon = static_cast<std::size_t>(judge.horizon);
+        const auto gap = static_cast<std::size_t>(judge.gap);
+        if (judge.kind == FoldKind::rollingOrigin && values >= 2 * (horizon + gap)) {
+            plan.kind = judge.kind;
+            plan.column = judge.column;
+            plan.horizon = judge.horizon;
+            plan.gap = judge.gap;
+            // At least half of the periods learn.
+            plan.folds = static_cast<int>(std::clamp<std::size_t>(values / 2 / horizon, 1, wanted));
+            return plan;
+        }
+    }
+    const std::string group = columnWith(recipe, Role::group);
+    if (valuesOf(group) >= static_cast<std::size_t>(folds)) {
+        plan.kind = FoldKind::groups;
+        plan.column = group;
+    }
+    return plan;
+}
+
+Choice chooseAmong(const Recipe& recipe, const Table& table, const std::string& file,
+                   std::span<const std::uint32_t> rows, const ChoosePlan& request, Threads threads,
+                   Progress& progress, const std::function<void(const ChooseStep&)>& soFar, bool describe) {
+    requireSensible(request, recipe.terms);
+    Choice choice;
+    choice.rows = rows.size();
+    choice.folds = request.folds;
+    Ground ground;
+    ProgressStage first(progress, 0, 0.4);
+    fitEverything(ground, recipe, table, file, rows, threads, first);
+    choice.passedOver = ground.passedOver;
+    const bool byFolds = describe || request.criterion == ChooseCriterion::crossValidated;
+    if (byFolds) {
+        ProgressStage reducing(progress, 0.4, 0.8);
+        reduceFolds(ground, recipe, table, file, request, threads, reducing);
+    } else {
+        reduceWhole(ground, recipe, table, file, threads, progress);
+    }
+    ProgressStage choosing(progress, 0.8, 1);
+    Chooser chooser(ground.candidates, ground.cells, request, threads, choosing);
+    const double unit = ground.fit.responseScale;
     const double n = static_cast<double>(rows.size());
-    const double totalVariance = model.fit.totalSumOfSquares * unit * unit / (n - (recipe.intercept ? 1 : 0));
+    const double totalVariance =
+        ground.fit.totalSumOfSquares * unit * unit / (n - (recipe.intercept ? 1 : 0));
     const auto tellStep = [&](const ChooseStep& step) {
         if (!soFar) return;
         ChooseStep shown = step;
@@ -256,42 +287,79 @@ Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const Cho
     const TermSet chosen = chooser.choose(&choice.steps, tellStep);
     for (ChooseStep& step : choice.steps)
         step.criterion = told(request.criterion, step.criterion, unit, totalVariance, n);
+    for (const std::size_t t : chosen)
+        choice.terms.push_back(ground.candidates.terms[t]);
+    choice.how = choosePlanText(request);
+    if (!describe) return choice;
     choice.startCriterion = told(request.criterion, chooser.start(), unit, totalVariance, n);
     choice.endCriterion = told(request.criterion, chooser.end(), unit, totalVariance, n);
     choice.seenError = std::sqrt(chooser.crossValidated(chosen)) / unit;
-
-    // The same choice without each fold: how stable it is, and what it really predicts.
-    std::vector<double> times(candidates.terms.size(), 0);
-    double squares = 0;
-    for (std::size_t f = 0; f < factors.size(); ++f) {
-        const double from = 0.75 + 0.25 * static_cast<double>(f) / request.folds;
-        ProgressStage stage(progress, from, from + 0.25 / request.folds);
-        Chooser again = chooserWithout(f, stage);
-        const TermSet set = again.choose(nullptr, {});
-        for (const std::size_t t : set)
-            times[t] += 1.0 / request.folds;
-        squares += again.squaredError(factors[f], set, again.solve(again.whole(), set));
-    }
-    choice.honestError = std::sqrt(squares / n) / unit;
-    for (std::size_t t = 0; t < candidates.terms.size(); ++t) {
+    for (std::size_t t = 0; t < ground.candidates.terms.size(); ++t) {
         const bool in = std::find(chosen.begin(), chosen.end(), t) != chosen.end();
         TermSet other = chosen;
         if (in)
             std::erase(other, t);
         else
             other.insert(std::lower_bound(other.begin(), other.end(), t), t);
-        choice.candidates.push_back({candidates.terms[t], in, std::min(1.0, times[t]),
+        choice.candidates.push_back({ground.candidates.terms[t], in, std::nan(""),
                                      in ? chooser.pOf(other, chosen) : chooser.pOf(chosen, other)});
-        if (in) choice.terms.push_back(candidates.terms[t]);
     }
-    choice.how =
-        std::string(chooseByName(request.by)) + " by " + std::string(criterionName(request.criterion));
-    if (request.criterion == ChooseCriterion::pValue)
-        choice.how += " in below " + shortText(request.enter) + ", out above " + shortText(request.leave);
-    if (request.mostSteps > 0)
-        choice.how += ", at most " + plural(static_cast<std::size_t>(request.mostSteps),
-                                            request.by == ChooseBy::bestSubsets ? "term" : "step",
-                                            request.by == ChooseBy::bestSubsets ? "terms" : "steps");
+    return choice;
+}
+
+Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const ChoosePlan& request,
+                   Threads threads, Progress& progress, const std::function<void(const ChooseStep&)>& soFar) {
+    std::vector<std::string> passedOver;
+    Recipe among = recipe;
+    among.terms = candidatesOf(recipe, prepared, request);
+    if (recipe.response.empty())
+        throw Error(ErrorCode::badTerm, "there is no response to explain", {}, "Choose one.");
+    requireSensible(request, among.terms);
+    // A column that most rows lack would take the rows from all others.
+    std::erase_if(among.terms, [&](const Term& term) {
+        const auto columns = columnsOf(term);
+        const bool lacking = std::any_of(columns.begin(), columns.end(), [&](const std::string& name) {
+            return 2 * prepared.table.at(name, {}).missingCount() > prepared.table.rows();
+        });
+        if (lacking) passedOver.push_back(termName(term));
+        return lacking;
+    });
+    const auto rows = commonRows(recipe, prepared, among.terms);
+    if (rows.empty())
+        throw Error(ErrorCode::tooFewRows, "no learning row has values in all columns to choose from", {},
+                    "Give columns that are mostly missing the role \"set aside\", or fill them in a step.");
+    among.terms = usable(recipe, prepared, among.terms, rows, passedOver);
+    const auto names = inputNames(among.terms);
+    std::erase_if(among.reference, [&](const auto& reference) {
+        return std::find(names.begin(), names.end(), reference.first) == names.end();
+    });
+    among.choose.reset();
+    ProgressStage choosing(progress, 0, 0.5);
+    Choice choice = chooseAmong(among, prepared.table, {}, rows, request, threads, choosing, soFar, true);
+    passedOver.insert(passedOver.end(), choice.passedOver.begin(), choice.passedOver.end());
+    choice.passedOver = std::move(passedOver);
+
+    // The whole procedure judged: the choice made anew in every fold, by the recipe's own folds where it has
+    // some. What is chosen by least squares is judged by least squares.
+    among.choose = request;
+    among.choose->from.clear();
+    among.estimator = Settings{};
+    among.errors = {};
+    if (!among.judge) among.judge = innerFolds(recipe, prepared.table, rows, request.folds, request.seed);
+    ProgressStage judging(progress, 0.5, 1);
+    const FoldEvidence folds = judgeByFolds(among, prepared, {}, {.threads = threads}, judging);
+    if (folds.partial()) throw Stopped{};
+    choice.honestError = folds.rmse;
+    choice.judgedBy = foldPlanText(*among.judge);
+    for (ChosenTerm& candidate : choice.candidates) {
+        const std::string name = termName(candidate.term);
+        const auto times = std::count_if(folds.each.begin(), folds.each.end(), [&](const FoldScore& fold) {
+            return std::find(fold.chosen.begin(), fold.chosen.end(), name) != fold.chosen.end();
+        });
+        candidate.share = folds.each.empty()
+                              ? std::nan("")
+                              : static_cast<double>(times) / static_cast<double>(folds.each.size());
+    }
     return choice;
 }
 

@@ -2,44 +2,19 @@
 // Choosing terms by what they add, and how far the choice can be trusted.
 #include "base/parallel.h"
 #include "base/progress.h"
+#include "recipe/choose_plan.h"
 #include "recipe/recipe.h"
 #include "study/prepare_rows.h"
 
 #include <cstdint>
 #include <functional>
-#include <optional>
+#include <span>
 #include <string>
-#include <string_view>
 #include <vector>
 
 namespace oxgoad {
 
-enum class ChooseBy { forward, backward, bothWays, bestSubsets };
-enum class ChooseCriterion { crossValidated, adjustedRSquared, aicc, bic, pValue };
-/// "forward", "backward", "both ways", "best subsets".
-std::string_view chooseByName(ChooseBy by);
-/// "cross-validated error", "adjusted R²", "AICc", "BIC", "p".
-std::string_view criterionName(ChooseCriterion criterion);
-/// The same without what cannot be typed: "adjusted R2".
-std::optional<ChooseBy> chooseByNamed(std::string_view name);
-std::optional<ChooseCriterion> criterionNamed(std::string_view name);
-
-struct ChooseRequest {
-    ChooseBy by = ChooseBy::forward;
-    ChooseCriterion criterion = ChooseCriterion::crossValidated;
-    /// With p: a term comes in below, and goes out above. Out must not be below in.
-    double enter = 0.05, leave = 0.1;
-    /// Steps at most; 0 for as many as it takes. Best subsets: terms at most.
-    int mostSteps = 0;
-    /// From 2 to 20. Rows are dealt by the seed, whole groups where a column has the role of the group.
-    int folds = 5;
-    std::uint64_t seed = 7;
-    /// A product comes in after its parts and goes out before them.
-    bool hierarchy = true;
-    /// Terms to choose from; none means the terms of the recipe and every other column that is offered, as it
-    /// is.
-    std::vector<Term> from;
-};
+using ChooseRequest = ChoosePlan;
 
 struct ChooseStep {
     Term term;
@@ -68,21 +43,39 @@ struct Choice {
     std::vector<ChosenTerm> candidates;
     std::size_t rows = 0;
     int folds = 0;
-    /// RMSE of the chosen terms over the folds, which the choice has seen; and of the whole procedure, the
-    /// choice made anew without each fold: the honest one. In the unit the model is fitted in.
+    /// RMSE of the chosen terms over the folds, which the choice has seen, in the unit the model is fitted
+    /// in; and of the whole procedure, the choice made anew in every fold it is judged by: the honest one, in
+    /// the response's unit.
     double seenError = 0, honestError = 0;
+    /// "10 folds, seed 1".
+    std::string judgedBy;
     /// Candidates left out: that no rows tell apart, that most rows lack, or with too many levels.
     std::vector<std::string> passedOver;
     std::string how;
 };
 
-/// Chooses on the learning rows that have all candidates, by least squares, with the recipe's weights, offset
-/// and logarithm. Every step works on triangular factors of the folds, made in one pass over the rows; best
-/// subsets by branch and bound (Furnival and Wilson 1974, "Regressions by leaps and bounds", Technometrics
-/// 16), exactly, for each number of columns, of which the criterion then picks. AICc of Hurvich and Tsai
-/// 1989, BIC of Schwarz 1978. `soFar` is called after each step. Errors: badTerm (nothing to choose from,
-/// more than 30 terms for best subsets, best subsets by p, thresholds that cycle, no response), tooFewRows;
-/// those of Design::learn. Throws Stopped. The same for any number of threads.
+/// Chooses among the recipe's terms on rows that have them all, by least squares, with the recipe's weights,
+/// offset and logarithm: what `learn` does for a recipe that has its terms chosen. With `describe` the
+/// candidates and errors are worked out too, but for `share` and `honestError`. Errors and `soFar` as below.
+Choice chooseAmong(const Recipe& recipe, const Table& table, const std::string& file,
+                   std::span<const std::uint32_t> rows, const ChoosePlan& request, Threads threads,
+                   Progress& progress, const std::function<void(const ChooseStep&)>& soFar = {},
+                   bool describe = false);
+
+/// Folds for what is tried out on rows that a model learns from, dealt as the recipe is judged: whole groups,
+/// in proportion, in order of time where it goes by that; whole groups where a column has their role. As many
+/// as asked for, or as groups and periods allow.
+FoldPlan innerFolds(const Recipe& recipe, const Table& table, std::span<const std::uint32_t> rows, int folds,
+                    std::uint64_t seed);
+
+/// Chooses on the learning rows that have all candidates, as chooseAmong does, and judges the choice by the
+/// folds of the recipe, or by as many as were asked for. Every step works on triangular factors of the folds,
+/// made in one pass over the rows; best subsets by branch and bound (Furnival and Wilson 1974, "Regressions
+/// by leaps and bounds", Technometrics 16), exactly, for each number of columns, of which the criterion then
+/// picks. AICc of Hurvich and Tsai 1989, BIC of Schwarz 1978. `soFar` is called after each step. Errors:
+/// badTerm (nothing to choose from, more than 30 terms for best subsets, best subsets by p, thresholds that
+/// cycle, no response), tooFewRows; those of Design::learn. Throws Stopped. The same for any number of
+/// threads.
 Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const ChooseRequest& request,
                    Threads threads, Progress& progress,
                    const std::function<void(const ChooseStep&)>& soFar = {});

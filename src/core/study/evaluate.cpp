@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "check/checks.h"
 #include "forecast/forecast.h"
+#include "study/fold_evidence.h"
 #include "study/input_evidence.h"
 #include "study/linear_evidence.h"
 #include "study/model_goads.h"
@@ -368,11 +369,61 @@ private:
     Judged m_heldOut, m_test, m_weightless;
 };
 
+void judgeInto(Evidence& evidence, const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared,
+               const JudgeOptions& options, Progress& progress) {
+    JudgeOptions own = options;
+    if (!own.whole) own.whole = evidence.study;
+    addFolds(recipe,
+             std::make_shared<const FoldEvidence>(
+                 judgeByFolds(recipe, prepared, rows.learning.report.file, own, progress)),
+             evidence);
+}
+
+/// Folds that take some tens of milliseconds: by the work they are, so that the same is done on any machine.
+bool isQuick(const Recipe& recipe, const Study& study) {
+    if (!judgesInOnePass(recipe, study)) return false;
+    const auto n = static_cast<double>(study.rows.size());
+    const auto rank = static_cast<double>(study.linear()->fit.rank());
+    const FoldPlan& plan = *recipe.judge;
+    const bool plain = !recipe.logResponse && study.weights.empty();
+    const double models = plan.kind == FoldKind::leaveOneOut ? n
+                          : plan.kind == FoldKind::bootstrap ? plan.draws
+                                                             : 10.0 * plan.repeats;
+    const double sums = plan.kind == FoldKind::leaveOneOut ? n * rank
+                        : plan.kind == FoldKind::bootstrap ? n * rank * rank * plan.draws
+                                                           : n * rank * rank * plan.repeats;
+    const auto without = static_cast<double>(recipe.terms.size() + 1); // each term is left out once
+    return sums + n * (rank + 20) * (plain ? without : without * models) < 1e8;
+}
+
 } // namespace
 
 Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared,
                   const EvaluateOptions& options, Progress& progress) {
-    return Evaluation(recipe, rows, prepared, options, progress).run();
+    using Folds = EvaluateOptions::Folds;
+    const bool asked = recipe.judge && options.folds != Folds::never;
+    ProgressStage fitting(progress, 0, asked ? 0.3 : 1);
+    Evidence evidence = Evaluation(recipe, rows, prepared, options, fitting).run();
+    if (!recipe.judge) return evidence;
+    const Evidence* before = options.before;
+    if (before && before->folds && before->study == evidence.study && before->folds->plan == *recipe.judge &&
+        !before->folds->partial()) {
+        addFolds(recipe, before->folds, evidence);
+        return evidence;
+    }
+    if (options.folds == Folds::now || (asked && isQuick(recipe, *evidence.study))) {
+        ProgressStage judging(progress, 0.3, 1);
+        judgeInto(evidence, recipe, rows, prepared, {.threads = options.threads, .whole = evidence.study},
+                  judging);
+    }
+    return evidence;
+}
+
+Evidence withFolds(const Evidence& evidence, const Recipe& recipe, const StudyRows& rows,
+                   const PreparedRows& prepared, const JudgeOptions& options, Progress& progress) {
+    Evidence next = evidence;
+    judgeInto(next, recipe, rows, prepared, options, progress);
+    return next;
 }
 
 Evidence evaluate(const Recipe& recipe, const StudyRows& rows, Threads threads, Progress& progress) {

@@ -1,6 +1,7 @@
 #include "study/evidence.h"
 
 #include "base/text.h"
+#include "study/fold_evidence.h"
 
 #include <nlohmann/json.hpp>
 
@@ -52,6 +53,7 @@ ordered_json termJson(const TermEvidence& t) {
                      {"scale", t.scale},
                      {"test_degrees_of_freedom", t.denominatorDf}};
     if (!t.why.empty()) out["no_test"] = t.why;
+    if (!t.chosen) out["chosen"] = false;
     return out;
 }
 
@@ -199,6 +201,7 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     if (e.leftOneOut) out["scores"]["left_one_out"] = scoresJson(*e.leftOneOut);
     if (e.heldOutKept) out["scores"]["held_out_without_left_out"] = scoresJson(*e.heldOutKept);
     if (e.test) out["scores"]["test"] = scoresJson(*e.test);
+    if (e.folds) out["folds"] = foldsJson(*e.folds, recipe);
     out["readings"] = ordered_json::array();
     for (const Reading& r : e.readings) {
         ordered_json reading{{"name", r.name}, {"value", r.value},   {"threshold", r.threshold},

@@ -5,6 +5,7 @@
 #include "recipe/goad.h"
 #include "recipe/recipe.h"
 #include "resample/parts.h"
+#include "study/judge.h"
 #include "study/rows_used.h"
 #include "study/study.h"
 
@@ -50,6 +51,8 @@ struct TermEvidence {
     /// "as is", "ln", "power 3", "levels, from spot", "pair", "as a curve with 4 knots".
     std::string entersAs;
     int degreesOfFreedom = 0;
+    /// False for a term of the recipe that was looked at and is not in the model.
+    bool chosen = true;
     /// F test of the term as a whole.
     double f = 0;
     double p = 0;
@@ -187,6 +190,9 @@ struct Evidence {
     std::optional<Scores> leftOneOut;
     /// Only when somebody asked to look at it.
     std::optional<Scores> test;
+    /// What models say that learned without the rows they are judged by; null without, and until it is worked
+    /// out.
+    std::shared_ptr<const FoldEvidence> folds;
     /// What each step of the recipe did and learned, and what each part holds.
     std::vector<StepOutcome> steps;
     std::vector<PartSummary> parts;

@@ -1,11 +1,13 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "estimate/linear/robust_errors.h"
+#include "study/choose_terms.h"
 #include "study/rows_used.h"
 #include "study/study.h"
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 namespace oxgoad {
 
@@ -176,7 +178,27 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
     study->recipe = recipe;
     study->steps = steps;
     study->rows = std::move(rows);
-    study->inputs = learnInputs(table, study->rows, inputNames(recipe.terms), recipe.reference, file);
+    if (recipe.choose) {
+        ProgressStage choosing(progress, 0, 0.8);
+        const Choice choice =
+            chooseAmong(recipe, table, file, study->rows, *recipe.choose, threads, choosing);
+        for (const Term& term : recipe.terms)
+            study->passedOver.push_back(std::find(choice.terms.begin(), choice.terms.end(), term) ==
+                                        choice.terms.end());
+        if (choice.terms.empty() && !recipe.intercept)
+            throw Error(ErrorCode::badTerm, "no term was chosen, and the model has no constant",
+                        {.file = file}, "Give it a constant, or choose by another criterion.");
+    }
+    std::vector<Term> inModel;
+    std::map<std::string, std::string> references = recipe.reference;
+    for (std::size_t t = 0; t < recipe.terms.size(); ++t)
+        if (study->has(t)) inModel.push_back(recipe.terms[t]);
+    const auto names = inputNames(inModel);
+    if (recipe.choose)
+        std::erase_if(references, [&](const auto& reference) {
+            return std::find(names.begin(), names.end(), reference.first) == names.end();
+        });
+    study->inputs = learnInputs(table, study->rows, names, references, file);
     const BoundInputs inputs(study->inputs, table, file);
     const std::vector<double> working = workingValues(recipe, table, file, study->rows);
     study->weights = weightsOf(recipe, table, file, study->rows);
@@ -189,6 +211,7 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
                     .y = working,
                     .weights = study->weights,
                     .terms = recipe.terms,
+                    .passedOver = study->passedOver,
                     .intercept = recipe.intercept,
                     .errors = errors.kind,
                     .units = units,

@@ -81,6 +81,7 @@ private:
         const Term& term = m_recipe.terms[t];
         if (term.parts.size() != 1 || term.parts[0].form != Form::deviations) return;
         const auto own = columnsOf(m_linear, t);
+        if (own.empty()) return;
         const Input& input = m_linear.design.inputs()[m_linear.design.columns()[own[0]].pieces[0].input];
         VectorXd weights = VectorXd::Zero(m_linear.fit.columns);
         for (const std::size_t j : own)

@@ -44,6 +44,10 @@ public:
             TermEvidence& term = m_out.terms[t];
             term.name = termName(m_recipe.terms[t]);
             term.entersAs = entersAs(m_recipe.terms[t]);
+            if (!m_study.has(t)) {
+                notChosen(term);
+                return;
+            }
             JointTest test = fit.jointTest(own);
             if (fit.fitsExactly) noTest(test);
             term.degreesOfFreedom = static_cast<int>(test.numeratorDf);
@@ -51,7 +55,7 @@ public:
             term.why = test.why;
             term.denominatorDf = test.denominatorDf;
             term.p = fisherUpper(test.f, test.numeratorDf, test.denominatorDf);
-            if (m_groups[t] == t) { // terms taken together share it
+            if (isFirstOfGroup(t)) { // terms taken together share it
                 const auto related = relatedColumns(t);
                 const auto kept = std::count_if(related.begin(), related.end(), [&](std::size_t j) {
                     return std::find(fit.kept.begin(), fit.kept.end(), j) != fit.kept.end();
@@ -61,11 +65,21 @@ public:
             describeShape(m_recipe.terms[t], own, term);
         });
         for (std::size_t t = 0; t < count; ++t)
-            m_out.terms[t].inflation = m_out.terms[m_groups[t]].inflation;
+            if (m_study.has(t))
+                for (std::size_t first = 0; first <= t; ++first)
+                    if (m_groups[first] == m_groups[t] && isFirstOfGroup(first))
+                        m_out.terms[t].inflation = m_out.terms[first].inflation;
         addErrorsWithout(reduced);
     }
 
 private:
+    static void notChosen(TermEvidence& term) {
+        term.chosen = false;
+        term.entersAs = "not chosen";
+        term.f = term.p = term.denominatorDf = term.inflation = term.lowest = term.highest = term.centre =
+            term.scale = nan;
+    }
+
     std::string entersAs(const Term& term) const {
         if (term.parts.size() > 1) return term.parts.size() == 2 ? "pair" : "product";
         const TermPart& part = term.parts[0];
@@ -73,6 +87,14 @@ private:
             if (input.name == part.column && input.factor && part.form == Form::plain)
                 return "levels, from " + input.levels[input.referenceLevel];
         return enters(part);
+    }
+
+    /// First in the model of those that are linked.
+    bool isFirstOfGroup(std::size_t t) const {
+        if (!m_study.has(t)) return false;
+        for (std::size_t before = 0; before < t; ++before)
+            if (m_groups[before] == m_groups[t] && m_study.has(before)) return false;
+        return true;
     }
 
     std::vector<std::size_t> relatedColumns(std::size_t t) const {
@@ -131,8 +153,13 @@ private:
         MatrixXd coefficients(p, static_cast<Index>(reduced.size()));
         Eigen::RowVectorXd constants(static_cast<Index>(reduced.size()));
         for (std::size_t t = 0; t < reduced.size(); ++t) {
-            coefficients.col(static_cast<Index>(t)) = reduced[t].coefficients;
-            constants[static_cast<Index>(t)] = reduced[t].constant;
+            if (m_study.has(t)) {
+                coefficients.col(static_cast<Index>(t)) = reduced[t].coefficients;
+                constants[static_cast<Index>(t)] = reduced[t].constant;
+            } else { // not in the model: without it is with it
+                coefficients.col(static_cast<Index>(t)).setZero();
+                constants[static_cast<Index>(t)] = 0;
+            }
         }
         const Eigen::RowVectorXd smearing = smearingWithout(coefficients, constants);
         std::vector<Eigen::RowVectorXd> sums((m_scope.heldOut.size() + designBlockRows - 1) /
@@ -161,10 +188,11 @@ private:
         for (const auto& sum : sums)
             total += sum;
         for (std::size_t t = 0; t < reduced.size(); ++t)
-            m_out.terms[t].errorWithout =
-                std::sqrt(total[static_cast<Index>(t)] / static_cast<double>(m_scope.heldOut.size())) /
-                    m_scope.heldOutRmse -
-                1;
+            if (m_study.has(t))
+                m_out.terms[t].errorWithout =
+                    std::sqrt(total[static_cast<Index>(t)] / static_cast<double>(m_scope.heldOut.size())) /
+                        m_scope.heldOutRmse -
+                    1;
     }
 
     /// Duan's factor of each reduced fit in logarithms, from its own residuals; 1 where none is used.

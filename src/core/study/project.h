@@ -27,9 +27,9 @@ struct Project {
     std::map<std::string, std::string> view;
 };
 
-/// Form 4 added models. Form 3 added a checksum for each part. Form 2 added the looks at test rows, steps and
-/// sources other than text files; forms 1 to 3 are read.
-constexpr int projectVersion = 4;
+/// Form 5 added what folds found. Form 4 added models. Form 3 added a checksum for each part. Form 2 added
+/// the looks at test rows, steps and sources other than text files; forms 1 to 4 are read.
+constexpr int projectVersion = 5;
 
 /// Writes one SQLite file, documented in docs/project.md, beside its place and renames it over the old one:
 /// whatever interrupts it, the old file is whole. Errors: cannotWrite. Throws Stopped before the rename.

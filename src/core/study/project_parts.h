@@ -22,7 +22,7 @@ inline constexpr int applicationId = 0x4F584744; // "OXGD"
 class CheckSum {
 public:
     /// In form 3 a value without bytes made the sum forget what came before it.
-    explicit CheckSum(std::int64_t form = 4) : m_forgets(form < 4) {}
+    explicit CheckSum(std::int64_t form = 5) : m_forgets(form < 4) {}
     CheckSum& add(std::span<const std::byte> bytes) {
         const std::uint64_t size = bytes.size();
         m_sum = crc32_z(m_sum, reinterpret_cast<const Bytef*>(&size), sizeof size);
@@ -72,20 +72,23 @@ struct StoredFit {
     std::int64_t rowsLearning = 0;
     std::string goads;
     std::int64_t earlierRows = 0;
+    /// What folds found; forms before 5 knew none.
+    std::string folds{};
 
-    CheckSum check() const {
-        return CheckSum()
-            .add(number)
-            .add(parent)
-            .add(change)
-            .add(recipe)
-            .add(learningRmse)
-            .add(heldOutRmse)
-            .add(heldOutRmseError)
-            .add(adjustedRSquared)
-            .add(rowsLearning)
-            .add(goads)
-            .add(earlierRows);
+    CheckSum check(std::int64_t form) const {
+        CheckSum sum = CheckSum()
+                           .add(number)
+                           .add(parent)
+                           .add(change)
+                           .add(recipe)
+                           .add(learningRmse)
+                           .add(heldOutRmse)
+                           .add(heldOutRmseError)
+                           .add(adjustedRSquared)
+                           .add(rowsLearning)
+                           .add(goads)
+                           .add(earlierRows);
+        return form < 5 ? sum : sum.add(folds);
     }
 };
 

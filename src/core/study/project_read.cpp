@@ -1,5 +1,6 @@
 #include "base/error.h"
 #include "base/file.h"
+#include "estimate/model_text.h"
 #include "study/project.h"
 #include "study/project_parts.h"
 #include "study/sqlite.h"
@@ -224,9 +225,10 @@ private:
                                  select.text(9),
                                  0};
                 if (m_version >= 2) stored.earlierRows = select.integer(10);
+                if (m_version >= 5) stored.folds = select.text(11);
                 numbers.add(stored.number);
                 part(fitPart(stored.number), [&] {
-                    require(fitPart(stored.number), stored.check());
+                    require(fitPart(stored.number), stored.check(m_version));
                     if (stored.number < 1 || stored.number > INT32_MAX || stored.rowsLearning < 0 ||
                         stored.parent < 0 || stored.parent >= stored.number)
                         throw Damage{"its numbers do not hang together"};
@@ -241,6 +243,7 @@ private:
                                    stored.adjustedRSquared,
                                    static_cast<std::size_t>(stored.rowsLearning),
                                    json::parse(stored.goads).get<std::vector<std::string>>()};
+                    if (m_version >= 5) readFolds(json::parse(stored.folds), fit.summary);
                     fit.earlierRows = stored.earlierRows != 0;
                     if (fit.parent != 0 && !known.contains(fit.parent)) {
                         if (!m_salvage) throw Damage{"the fit it came from is not there"};
@@ -271,6 +274,15 @@ private:
                 m_found.project.trail.lookAtTest(static_cast<int>(fit));
             }
         });
+    }
+
+    static void readFolds(const json& folds, FitSummary& summary) {
+        if (folds.empty()) return;
+        summary.foldRmse = numberFrom(folds.at("rmse"));
+        summary.foldRmseError = numberFrom(folds.at("error"));
+        summary.repeatSpread = numberFrom(folds.at("spread"));
+        summary.foldRmses = numbersFrom(folds.at("each"));
+        summary.repeatRmses = numbersFrom(folds.at("repeats"));
     }
 
     void readModels() {

@@ -1,5 +1,6 @@
 #include "base/error.h"
 #include "base/file.h"
+#include "estimate/model_text.h"
 #include "study/project.h"
 #include "study/project_parts.h"
 #include "study/sqlite.h"
@@ -16,7 +17,8 @@ CREATE TABLE state (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE view (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE fits (number INTEGER PRIMARY KEY, parent INTEGER NOT NULL, change TEXT NOT NULL, recipe TEXT NOT NULL,
   learning_rmse REAL, held_out_rmse REAL, held_out_rmse_error REAL, adjusted_r_squared REAL,
-  rows_learning INTEGER NOT NULL, goads TEXT NOT NULL, earlier_rows INTEGER NOT NULL);
+  rows_learning INTEGER NOT NULL, goads TEXT NOT NULL, earlier_rows INTEGER NOT NULL,
+  folds TEXT NOT NULL);
 CREATE TABLE test_looks (position INTEGER PRIMARY KEY, fit INTEGER NOT NULL);
 CREATE TABLE tables (name TEXT PRIMARY KEY, rows INTEGER NOT NULL, report TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE columns (table_name TEXT NOT NULL, position INTEGER NOT NULL, name TEXT NOT NULL, kind TEXT NOT NULL,
@@ -108,6 +110,15 @@ void writeTable(Database& database, const char* name, const RowsRead& rows, Prog
     }
 }
 
+json foldsOf(const FitSummary& summary) {
+    if (std::isnan(summary.foldRmse)) return json::object();
+    return {{"rmse", numberJson(summary.foldRmse)},
+            {"error", numberJson(summary.foldRmseError)},
+            {"spread", numberJson(summary.repeatSpread)},
+            {"each", numbersJson(summary.foldRmses)},
+            {"repeats", numbersJson(summary.repeatRmses)}};
+}
+
 void writeFits(Database& database, const Trail& trail) {
     CheckSum looks;
     for (std::size_t i = 0; i < trail.testLooks().size(); ++i) {
@@ -131,8 +142,9 @@ void writeFits(Database& database, const Trail& trail) {
                                fit.summary.adjustedRSquared,
                                static_cast<std::int64_t>(fit.summary.rowsLearning),
                                dumped(json(fit.summary.goads)),
-                               fit.earlierRows ? 1 : 0};
-        Statement(database, "INSERT INTO fits VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
+                               fit.earlierRows ? 1 : 0,
+                               dumped(foldsOf(fit.summary))};
+        Statement(database, "INSERT INTO fits VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
             .bind(1, stored.number)
             .bind(2, stored.parent)
             .bind(3, stored.change)
@@ -144,8 +156,9 @@ void writeFits(Database& database, const Trail& trail) {
             .bind(9, stored.rowsLearning)
             .bind(10, stored.goads)
             .bind(11, stored.earlierRows)
+            .bind(12, stored.folds)
             .runOnce();
-        writeCheck(database, fitPart(stored.number), stored.check());
+        writeCheck(database, fitPart(stored.number), stored.check(projectVersion));
         numbers.add(stored.number);
     }
     writeCheck(database, "trail", numbers);

@@ -25,12 +25,16 @@ struct Study {
     Inputs inputs;
     std::shared_ptr<const LearnedModel> model;
     PredictionRule rule;
+    /// Terms of the recipe that were not chosen, one a term; empty when all are in the model.
+    std::vector<std::uint8_t> passedOver;
     /// Rows of the table that were learned from, in the order of `taught` and `weights`.
     std::vector<std::uint32_t> rows;
     /// Empty when all rows weigh alike.
     std::vector<double> weights;
     TaughtRows taught;
 
+    /// Whether a term of the recipe is in the model.
+    bool has(std::size_t term) const { return passedOver.empty() || passedOver[term] == 0; }
     /// Null unless it has coefficients.
     const LinearModel* linear() const { return model->linear(); }
     BoundModel bind(const Table& table, const std::string& file) const {
@@ -57,7 +61,8 @@ private:
     bool m_logarithm = false;
 };
 
-/// Learns from `rows` of a prepared table, all of which have values in columnsInUse(): the inputs, the model
+/// Learns from `rows` of a prepared table, all of which have values in columnsInUse(): which terms, where the
+/// recipe has them chosen (see chooseAmong), the inputs, the model
 /// by the recipe's kind with the recipe's errors, and how its values become those of the response. `steps`
 /// are what prepared the table. Errors: those of learnInputs and of the kind; badTerm with the row where the
 /// logarithm of the response is not defined; wrongType for a weight or offset that is no number. Throws

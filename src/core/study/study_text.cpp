@@ -85,6 +85,7 @@ std::string studyText(const Study& study) {
                 {"recipe", recipeText(study.recipe)},
                 {"inputs", inputsJson(study.inputs)},
                 {"model", study.model->text()},
+                {"passed_over", study.passedOver},
                 {"steps", json::array()},
                 {"rule",
                  {{"logarithm", rule.logarithm},
@@ -108,6 +109,10 @@ std::shared_ptr<Study> readStudy(std::string_view text) {
         study->recipe = parseRecipe(j.at("recipe").get_ref<const std::string&>(), "the model");
         study->inputs = inputsFrom(j.at("inputs"));
         study->model = readModel(j.at("model").get_ref<const std::string&>());
+        if (j.contains("passed_over"))
+            study->passedOver = j.at("passed_over").get<std::vector<std::uint8_t>>();
+        if (!study->passedOver.empty() && study->passedOver.size() != study->recipe.terms.size())
+            throw std::out_of_range("passed_over");
         for (const auto& outcome : j.at("steps"))
             study->steps.push_back(outcomeFrom(outcome));
         const json& from = j.at("rule");

@@ -56,17 +56,36 @@ inline Eigen::MatrixXd stacked(const std::vector<const Eigen::MatrixXd*>& parts)
     return r;
 }
 
-/// One choice on the factors of some folds.
+/// Rows in cells, each as a triangular factor, and folds made of whole cells.
+struct CellFactors {
+    struct Fold {
+        std::vector<std::size_t> learns, judges;
+    };
+    std::vector<Eigen::MatrixXd> factors;
+    /// Rows of each cell, and of all.
+    std::vector<double> counts;
+    double rows = 0;
+    std::vector<Fold> folds;
+};
+
+/// One choice on such factors.
 class Chooser {
 public:
-    Chooser(const Candidates& candidates, std::vector<const Eigen::MatrixXd*> folds, double rows,
-            const ChooseRequest& request, Threads threads, Progress& progress)
-        : m_candidates(candidates), m_folds(std::move(folds)), m_rows(rows), m_request(request),
-          m_threads(threads), m_progress(progress), m_whole(stacked(m_folds)) {
-        for (std::size_t f = 0; f < m_folds.size(); ++f) {
-            auto others = m_folds;
-            others.erase(others.begin() + static_cast<std::ptrdiff_t>(f));
-            m_without.push_back(stacked(others));
+    Chooser(const Candidates& candidates, const CellFactors& cells, const ChooseRequest& request,
+            Threads threads, Progress& progress)
+        : m_candidates(candidates), m_cells(cells), m_rows(cells.rows), m_request(request),
+          m_threads(threads), m_progress(progress) {
+        std::vector<const Eigen::MatrixXd*> all;
+        for (const Eigen::MatrixXd& factor : cells.factors)
+            all.push_back(&factor);
+        m_whole = all.size() == 1 ? *all[0] : stacked(all);
+        for (const CellFactors::Fold& fold : cells.folds) {
+            std::vector<const Eigen::MatrixXd*> learns;
+            for (const std::size_t c : fold.learns)
+                learns.push_back(&cells.factors[c]);
+            m_learned.push_back(stacked(learns));
+            for (const std::size_t c : fold.judges)
+                m_judged += cells.counts[c];
         }
     }
 
@@ -112,9 +131,12 @@ public:
     /// Mean squared error over the folds, each predicted by the others.
     double crossValidated(const TermSet& set) const {
         double sum = 0;
-        for (std::size_t f = 0; f < m_folds.size(); ++f)
-            sum += squaredError(*m_folds[f], set, solve(m_without[f], set));
-        return sum / m_rows;
+        for (std::size_t f = 0; f < m_learned.size(); ++f) {
+            const Eigen::VectorXd b = solve(m_learned[f], set);
+            for (const std::size_t c : m_cells.folds[f].judges)
+                sum += squaredError(m_cells.factors[c], set, b);
+        }
+        return sum / m_judged;
     }
     double residual(const TermSet& set) const { return squaredError(m_whole, set, solve(m_whole, set)); }
     double degreesOfFreedom(const TermSet& set) const {
@@ -130,7 +152,6 @@ public:
         if (!(df > 0) || !(more > 0)) return std::nan("");
         return fisherUpper((residual(small) - rss) / more / (rss / df), more, df);
     }
-    const Eigen::MatrixXd& whole() const { return m_whole; }
 
     /// Less is better; adjusted R² as the residual variance it falls with.
     double criterion(const TermSet& set) const {
@@ -276,13 +297,14 @@ private:
     }
 
     const Candidates& m_candidates;
-    std::vector<const Eigen::MatrixXd*> m_folds;
-    double m_rows;
+    const CellFactors& m_cells;
+    double m_rows, m_judged = 0;
     const ChooseRequest& m_request;
     Threads m_threads;
     Progress& m_progress;
     Eigen::MatrixXd m_whole;
-    std::vector<Eigen::MatrixXd> m_without;
+    /// Of each fold, what its model learns from.
+    std::vector<Eigen::MatrixXd> m_learned;
     std::vector<ChooseStep>* m_steps = nullptr;
     const std::function<void(const ChooseStep&)>* m_soFar = nullptr;
     double m_start = 0, m_end = 0;

@@ -13,9 +13,28 @@ FitSummary summaryOf(const Evidence& evidence) {
         evidence.learning.rmse,     evidence.heldOut.rmse,
         evidence.heldOut.rmseError, evidence.linear ? evidence.linear->adjustedRSquared : std::nan(""),
         evidence.rowsLearning,      {}};
+    constexpr std::size_t most = 200;
+    if (evidence.folds) {
+        s.foldRmse = evidence.folds->rmse;
+        s.foldRmseError = evidence.folds->rmseError;
+        s.repeatSpread = evidence.folds->spreadOverRepeats;
+        for (const FoldScore& fold : evidence.folds->each)
+            if (s.foldRmses.size() < most) s.foldRmses.push_back(fold.rmse);
+        for (const RepeatScore& repeat : evidence.folds->repeats)
+            if (evidence.folds->repeats.size() > 1 && s.repeatRmses.size() < most)
+                s.repeatRmses.push_back(repeat.rmse);
+    }
     for (const Goad& goad : evidence.goads)
         s.goads.push_back(goad.key);
     return s;
+}
+
+double FitSummary::judgedRmse() const {
+    return !std::isnan(foldRmse) ? foldRmse : !std::isnan(heldOutRmse) ? heldOutRmse : learningRmse;
+}
+
+double FitSummary::judgedRmseError() const {
+    return !std::isnan(foldRmse) ? foldRmseError : heldOutRmseError;
 }
 
 const TrailFit* Trail::find(int number) const {

@@ -3,6 +3,7 @@
 #include "recipe/recipe.h"
 #include "study/evidence.h"
 
+#include <limits>
 #include <optional>
 #include <string>
 #include <vector>
@@ -18,6 +19,17 @@ struct FitSummary {
     std::size_t rowsLearning = 0;
     /// Keys of the goads it had.
     std::vector<std::string> goads;
+    /// RMSE over folds, its standard error, and its spread over repeats.
+    double foldRmse = std::numeric_limits<double>::quiet_NaN();
+    double foldRmseError = std::numeric_limits<double>::quiet_NaN();
+    double repeatSpread = std::numeric_limits<double>::quiet_NaN();
+    /// Of the folds and of the repeats: at most 200 each.
+    std::vector<double> foldRmses, repeatRmses;
+
+    /// The error a fit is judged by: over folds, otherwise of held-out rows, otherwise of learning rows.
+    double judgedRmse() const;
+    /// Its standard error.
+    double judgedRmseError() const;
 };
 
 FitSummary summaryOf(const Evidence& evidence);

@@ -3,6 +3,7 @@
 #include "design/design.h"
 #include "estimate/linear/screen.h"
 #include "look/ranking.h"
+#include "study/judge.h"
 #include "study/look_at.h"
 #include "study/rows_used.h"
 #include "study/study.h"
@@ -12,6 +13,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <optional>
 #include <set>
 
 namespace oxgoad {
@@ -352,7 +354,58 @@ private:
                          [](const Help& a, const Help& b) { return a.p < b.p || (a.p == b.p && a.f > b.f); });
     }
 
+    /// The recipe's folds, dealt once over all rows, so that every candidate is judged by the same.
+    void dealFolds() {
+        constexpr std::size_t mostCells = 64;
+        m_found.judgedBy = foldPlanText({.kind = FoldKind::leaveOneOut});
+        if (!m_recipe.judge || m_recipe.judge->kind == FoldKind::leaveOneOut ||
+            m_recipe.judge->kind == FoldKind::bootstrap)
+            return;
+        FoldPlan plan = *m_recipe.judge;
+        plan.repeats = 1;
+        Dealing dealing =
+            dealRows(plan, m_table, rowsToDeal(m_recipe, m_prepared, m_recipe.rows.file), m_recipe.rows.file);
+        if (dealing.cells() > mostCells) return;
+        m_cellOfRow.assign(m_table.rows(), static_cast<std::uint32_t>(dealing.cells() + 1));
+        for (std::size_t i = 0; i < dealing.rows().size(); ++i)
+            m_cellOfRow[dealing.rows()[i]] = dealing.cellOf(0)[i];
+        m_dealing = std::move(dealing);
+        m_found.byFolds = true;
+        m_found.judgedBy = foldPlanText(plan);
+    }
+
+    ScreenFolds foldsOver(std::span<const std::uint32_t> rows) const {
+        ScreenFolds folds;
+        if (!m_dealing) return folds;
+        for (const auto row : rows)
+            folds.cellOf.push_back(m_cellOfRow[row]);
+        // Rows without a value of the folds' column are a cell that is never judged.
+        const std::size_t cells = m_dealing->cells();
+        folds.cells = cells + 1;
+        for (std::size_t f = 0; f < m_dealing->foldsPerRepeat(); ++f) {
+            ScreenFolds::Fold fold;
+            for (std::size_t c = 0; c < cells; ++c) {
+                if (m_dealing->learns(f, c)) fold.learns.push_back(c);
+                if (m_dealing->judges(f, c)) fold.judges.push_back(c);
+            }
+            if (m_recipe.judge->kind != FoldKind::rollingOrigin) fold.learns.push_back(cells);
+            folds.folds.push_back(std::move(fold));
+        }
+        return folds;
+    }
+
+    static double judgedRows(const ScreenFolds& folds) {
+        std::vector<char> judged(folds.cells, 0);
+        for (const auto& fold : folds.folds)
+            for (const std::size_t c : fold.judges)
+                judged[c] = 1;
+        return static_cast<double>(std::count_if(folds.cellOf.begin(), folds.cellOf.end(), [&](auto cell) {
+            return cell < folds.cells && judged[cell] != 0;
+        }));
+    }
+
     void leaveOut(Progress& progress) {
+        dealFolds();
         const std::size_t count = std::min(mostLeftOut, m_found.helps.size());
         std::map<std::vector<std::string>, std::vector<std::size_t>> bySet;
         for (std::size_t h = 0; h < count; ++h)
@@ -373,9 +426,12 @@ private:
                 needed.columns.resize(block.parents);
                 blocks.push_back(std::move(needed));
             }
-            const auto squares =
-                leaveOneOutWith(fitted.fit, x, candidates, blocks, fitted.weights, m_threads, stage);
-            const auto n = static_cast<double>(fitted.rows.size());
+            const ScreenFolds folds = foldsOver(fitted.rows);
+            const auto squares = m_found.byFolds ? foldSquaresWith(fitted.fit, x, candidates, blocks, folds,
+                                                                   fitted.weights, m_threads, stage)
+                                                 : leaveOneOutWith(fitted.fit, x, candidates, blocks,
+                                                                   fitted.weights, m_threads, stage);
+            const auto n = m_found.byFolds ? judgedRows(folds) : static_cast<double>(fitted.rows.size());
             for (std::size_t k = 0; k < helps.size(); ++k) {
                 m_found.helps[helps[k]].errorBefore = std::sqrt(squares[helps.size() + k] / n);
                 m_found.helps[helps[k]].errorWith = std::sqrt(squares[k] / n);
@@ -402,6 +458,8 @@ private:
     std::vector<std::pair<std::string, Known>> m_columns;
     WhatHelps m_found;
     std::vector<std::size_t> m_screened;
+    std::optional<Dealing> m_dealing;
+    std::vector<std::uint32_t> m_cellOfRow;
 };
 
 } // namespace
@@ -429,20 +487,22 @@ std::string helpsJson(const WhatHelps& helps, const Recipe& recipe) {
     out["response"] = recipe.response;
     out["tried"] = helps.tried;
     out["passed_over"] = helps.passedOver;
+    if (helps.byFolds) out["judged_by"] = helps.judgedBy;
     out["helps"] = nlohmann::ordered_json::array();
     for (const Help& h : helps.helps) {
         nlohmann::ordered_json one{{"kind", helpKindName(h.kind)}, {"term", termName(h.term)}};
         one["with"] = nlohmann::ordered_json::array();
         for (const Term& parent : h.parents)
             one["with"].push_back(termName(parent));
-        one.update({{"rows", h.rows},
-                    {"share_of_what_is_left", h.share},
-                    {"f", h.f},
-                    {"degrees_of_freedom", {h.numeratorDf, h.denominatorDf}},
-                    {"p", h.p},
-                    {"p_adjusted", h.pAdjusted},
-                    {"error_leaving_rows_out_before", h.errorBefore},
-                    {"error_leaving_rows_out_with", h.errorWith}});
+        one.update(
+            {{"rows", h.rows},
+             {"share_of_what_is_left", h.share},
+             {"f", h.f},
+             {"degrees_of_freedom", {h.numeratorDf, h.denominatorDf}},
+             {"p", h.p},
+             {"p_adjusted", h.pAdjusted},
+             {helps.byFolds ? "error_over_folds_before" : "error_leaving_rows_out_before", h.errorBefore},
+             {helps.byFolds ? "error_over_folds_with" : "error_leaving_rows_out_with", h.errorWith}});
         out["helps"].push_back(std::move(one));
     }
     return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";

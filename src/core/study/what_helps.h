@@ -26,8 +26,9 @@ struct Help {
     double p = 0;
     /// For the number of things tried (Holm 1979).
     double pAdjusted = 0;
-    /// Typical error of predicting each learning row from the others (root of Allen's 1974 sum over rows),
-    /// with the parents alone and with it beside them; NaN where it was not worked out.
+    /// Typical error of predicting rows that were not learned from, by the recipe's folds, with the parents
+    /// alone and with it beside them; of each row from the others (root of Allen's 1974 sum over rows) where
+    /// the recipe has no folds that are parts of its rows. NaN where it was not worked out.
     double errorBefore = 0, errorWith = 0;
 };
 
@@ -37,6 +38,10 @@ struct WhatHelps {
     std::size_t tried = 0;
     /// Pairs passed over because their levels would make too many columns, and columns with one value.
     std::size_t passedOver = 0;
+    /// How errors before and with were judged: "10 folds, seed 1", "leaving out one row at a time".
+    std::string judgedBy;
+    /// By folds of the recipe.
+    bool byFolds = false;
 };
 
 /// "column", "bend", "pair".

@@ -106,7 +106,9 @@ std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text) {
 }
 
 LinearFit fitLinear(const Teaching& teaching, bool keepOrthonormal, Progress& progress) {
-    LinearFit made{Design::learn(teaching.inputs, teaching.rows, teaching.terms, teaching.file), {}};
+    LinearFit made{
+        Design::learn(teaching.inputs, teaching.rows, teaching.terms, teaching.file, teaching.passedOver),
+        {}};
     const BoundDesign bound(made.design, teaching.inputs);
     if (!made.design.guards().empty())
         for (const auto row : teaching.rows)

@@ -2,6 +2,8 @@
 
 #include "estimate/distributions.h"
 
+#include <Eigen/Cholesky>
+
 #include <algorithm>
 #include <atomic>
 #include <cmath>
@@ -266,6 +268,207 @@ std::vector<double> leaveOneOutWith(const LeastSquaresFit& fit, const RowSource&
         for (std::size_t b = 0; b < blocks.size(); ++b)
             total[b] += sum[b];
     return total;
+}
+
+namespace {
+
+/// Sums over the rows of a cell in the orthonormal basis: of the fit, and of what each block adds to it.
+struct CellSums {
+    MatrixXd basis, cross;
+    VectorXd products, added;
+    std::vector<MatrixXd> own;
+    void add(const CellSums& other) {
+        basis += other.basis;
+        cross += other.cross;
+        products += other.products;
+        added += other.added;
+        for (std::size_t b = 0; b < own.size(); ++b)
+            own[b] += other.own[b];
+    }
+};
+
+/// The folds of one set of blocks.
+class FoldScreener {
+public:
+    FoldScreener(const LeastSquaresFit& fit, const RowSource& x, const RowSource& candidates,
+                 std::span<const ScreenBlock> blocks, const ScreenFolds& folds,
+                 std::span<const double> weights, Threads threads, Progress& progress)
+        : m_screener(fit, x, candidates, blocks, weights, threads, progress), m_fit(fit), m_blocks(blocks),
+          m_folds(folds), m_threads(threads), m_progress(progress) {
+        const Products products = m_screener.sum();
+        const MatrixXd w = fit.factor.transpose().triangularView<Eigen::Lower>().solve(products.cross);
+        m_said = fit.factor.triangularView<Eigen::Upper>().solve(w);
+        for (std::size_t b = 0; b < blocks.size(); ++b) {
+            m_left.push_back(eliminate(blocks[b], w, products, b));
+            m_begin.push_back(m_added);
+            m_added += m_left.back().factor.rows();
+        }
+    }
+
+    std::vector<double> run() {
+        const std::vector<CellSums> cells = sumCells();
+        std::vector<int> judgedBy(m_folds.cells, -1);
+        for (std::size_t f = 0; f < m_folds.folds.size(); ++f)
+            for (const std::size_t c : m_folds.folds[f].judges)
+                judgedBy[c] = static_cast<int>(f);
+        // How the model of each fold differs from the whole fit, a column a fold.
+        const auto folds = static_cast<Index>(m_folds.folds.size());
+        std::vector<MatrixXd> differences(m_blocks.size());
+        parallelFor(m_blocks.size(), m_threads, [&](std::size_t b) {
+            if (m_progress.stopRequested()) throw Stopped{};
+            const Index rank = m_fit.rank(), more = m_left[b].factor.rows();
+            differences[b].resize(rank + more, folds);
+            for (Index f = 0; f < folds; ++f) {
+                MatrixXd squares = MatrixXd::Zero(rank + more, rank + more);
+                VectorXd products = VectorXd::Zero(rank + more);
+                for (const std::size_t c : m_folds.folds[static_cast<std::size_t>(f)].learns) {
+                    squares.topLeftCorner(rank, rank) += cells[c].basis;
+                    squares.bottomLeftCorner(more, rank) +=
+                        cells[c].cross.middleCols(m_begin[b], more).transpose();
+                    squares.bottomRightCorner(more, more) += cells[c].own[b];
+                    products.head(rank) += cells[c].products;
+                    products.tail(more) += cells[c].added.segment(m_begin[b], more);
+                }
+                const Eigen::LDLT<MatrixXd> solver(squares.selfadjointView<Eigen::Lower>());
+                const VectorXd d = solver.vectorD();
+                const bool holds = d.minCoeff() > 1e-8 * d.maxCoeff();
+                differences[b].col(f) =
+                    holds ? VectorXd(solver.solve(products)) : VectorXd::Constant(rank + more, std::nan(""));
+            }
+        });
+        return sumErrors(judgedBy, differences);
+    }
+
+private:
+    /// Chunk c in the basis: of the fit, and of all blocks beside each other.
+    void load(Index c, MatrixXd& basis, MatrixXd& added) const {
+        MatrixXd z;
+        m_screener.load(c, basis, z);
+        z.noalias() -= basis * m_said;
+        m_fit.factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(basis);
+        added.resize(z.rows(), m_added);
+        for (std::size_t b = 0; b < m_blocks.size(); ++b) {
+            const auto more = static_cast<Index>(m_left[b].left.size());
+            auto own = added.middleCols(m_begin[b], more);
+            for (Index k = 0; k < more; ++k)
+                own.col(k) = z.col(
+                    static_cast<Index>(m_blocks[b].columns[m_left[b].left[static_cast<std::size_t>(k)]]));
+            if (more > 0)
+                m_left[b].factor.transpose().triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(
+                    own);
+        }
+    }
+
+    CellSums empty() const {
+        CellSums sums{MatrixXd::Zero(m_fit.rank(), m_fit.rank()),
+                      MatrixXd::Zero(m_fit.rank(), m_added),
+                      VectorXd::Zero(m_fit.rank()),
+                      VectorXd::Zero(m_added),
+                      {}};
+        for (const Eliminated& left : m_left)
+            sums.own.push_back(MatrixXd::Zero(left.factor.rows(), left.factor.rows()));
+        return sums;
+    }
+
+    std::vector<CellSums> sumCells() {
+        // A fixed number of groups of chunks, so that threads change no digit and cells need little room.
+        const Index chunks = m_screener.chunks();
+        const Index groups = std::min<Index>(chunks, 8);
+        std::vector<std::vector<CellSums>> parts(static_cast<std::size_t>(groups));
+        parallelFor(parts.size(), m_threads, [&](std::size_t g) {
+            parts[g].assign(m_folds.cells, empty());
+            MatrixXd basis, added;
+            for (Index c = static_cast<Index>(g) * chunks / groups;
+                 c < (static_cast<Index>(g) + 1) * chunks / groups; ++c) {
+                m_progress.checkpoint(0.5 * static_cast<double>(c) / static_cast<double>(chunks),
+                                      "Judging by folds");
+                load(c, basis, added);
+                addChunk(c, basis, added, parts[g]);
+            }
+        });
+        std::vector<CellSums> total(m_folds.cells, empty());
+        for (const auto& part : parts)
+            for (std::size_t c = 0; c < m_folds.cells; ++c)
+                total[c].add(part[c]);
+        return total;
+    }
+
+    void addChunk(Index c, const MatrixXd& basis, const MatrixXd& added, std::vector<CellSums>& cells) const {
+        std::vector<std::vector<Index>> rows(m_folds.cells);
+        for (Index i = 0; i < basis.rows(); ++i)
+            if (const auto cell = m_folds.cellOf[static_cast<std::size_t>(c * chunkRows + i)];
+                cell < m_folds.cells)
+                rows[cell].push_back(i);
+        const VectorXd e = m_fit.residuals.segment(c * chunkRows, basis.rows())
+                               .cwiseProduct(m_screener.roots(c, basis.rows()));
+        for (std::size_t cell = 0; cell < rows.size(); ++cell) {
+            if (rows[cell].empty()) continue;
+            CellSums& sums = cells[cell];
+            const MatrixXd a = basis(rows[cell], Eigen::all), u = added(rows[cell], Eigen::all);
+            const VectorXd left = e(rows[cell]);
+            sums.basis.noalias() += a.transpose() * a;
+            sums.cross.noalias() += a.transpose() * u;
+            sums.products.noalias() += a.transpose() * left;
+            sums.added.noalias() += u.transpose() * left;
+            for (std::size_t b = 0; b < m_left.size(); ++b) {
+                const auto own = u.middleCols(m_begin[b], m_left[b].factor.rows());
+                sums.own[b].noalias() += own.transpose() * own;
+            }
+        }
+    }
+
+    std::vector<double> sumErrors(const std::vector<int>& judgedBy,
+                                  const std::vector<MatrixXd>& differences) {
+        const auto chunks = static_cast<std::size_t>(m_screener.chunks());
+        std::vector<std::vector<double>> sums(chunks, std::vector<double>(m_blocks.size(), 0));
+        parallelFor(chunks, m_threads, [&](std::size_t c) {
+            m_progress.checkpoint(0.5 + 0.5 * static_cast<double>(c) / static_cast<double>(chunks),
+                                  "Judging by folds");
+            MatrixXd basis, added;
+            load(static_cast<Index>(c), basis, added);
+            const Index begin = static_cast<Index>(c) * chunkRows;
+            const VectorXd root = m_screener.roots(static_cast<Index>(c), basis.rows());
+            for (std::size_t b = 0; b < m_blocks.size(); ++b) {
+                const Index rank = m_fit.rank(), more = m_left[b].factor.rows();
+                for (Index i = 0; i < basis.rows(); ++i) {
+                    const auto cell = m_folds.cellOf[static_cast<std::size_t>(begin + i)];
+                    if (cell >= m_folds.cells || judgedBy[cell] < 0) continue;
+                    const auto d = differences[b].col(judgedBy[cell]);
+                    const double change = basis.row(i).dot(d.head(rank)) +
+                                          added.row(i).segment(m_begin[b], more).dot(d.tail(more));
+                    const double error = m_fit.residuals[begin + i] - change / root[i];
+                    sums[c][b] += error * error;
+                }
+            }
+        });
+        std::vector<double> total(m_blocks.size(), 0);
+        for (const auto& sum : sums)
+            for (std::size_t b = 0; b < total.size(); ++b)
+                total[b] += sum[b];
+        return total;
+    }
+
+    Screener m_screener;
+    const LeastSquaresFit& m_fit;
+    std::span<const ScreenBlock> m_blocks;
+    const ScreenFolds& m_folds;
+    Threads m_threads;
+    Progress& m_progress;
+    /// Of the candidates by the model's columns.
+    MatrixXd m_said;
+    std::vector<Eliminated> m_left;
+    /// First of a block's columns among all that are added.
+    std::vector<Index> m_begin;
+    Index m_added = 0;
+};
+
+} // namespace
+
+std::vector<double> foldSquaresWith(const LeastSquaresFit& fit, const RowSource& x,
+                                    const RowSource& candidates, std::span<const ScreenBlock> blocks,
+                                    const ScreenFolds& folds, std::span<const double> weights,
+                                    Threads threads, Progress& progress) {
+    return FoldScreener(fit, x, candidates, blocks, folds, weights, threads, progress).run();
 }
 
 } // namespace oxgoad

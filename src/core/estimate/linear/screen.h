@@ -3,6 +3,7 @@
 #include "estimate/linear/least_squares.h"
 
 #include <cstddef>
+#include <cstdint>
 #include <span>
 #include <vector>
 
@@ -46,5 +47,26 @@ double leaveOneOutSquares(const LeastSquaresFit& fit);
 std::vector<double> leaveOneOutWith(const LeastSquaresFit& fit, const RowSource& x,
                                     const RowSource& candidates, std::span<const ScreenBlock> blocks,
                                     std::span<const double> weights, Threads threads, Progress& progress);
+
+/// Folds of the rows of a fit, made of cells of rows.
+struct ScreenFolds {
+    /// Of each row of the fit.
+    std::vector<std::uint32_t> cellOf;
+    std::size_t cells = 0;
+    struct Fold {
+        std::vector<std::size_t> learns, judges;
+    };
+    /// No cell is judged twice.
+    std::vector<Fold> folds;
+};
+
+/// Sum over the judged rows of the squared error of predicting each from the cells its fold learns from, with
+/// each block (parents included) in the model: what refits of every fold give, by sums over cells in an
+/// orthonormal basis of the fit and the block. NaN where the rows of a fold do not hold the model. Errors are
+/// not weighted. The same for any number of threads. Throws Stopped.
+std::vector<double> foldSquaresWith(const LeastSquaresFit& fit, const RowSource& x,
+                                    const RowSource& candidates, std::span<const ScreenBlock> blocks,
+                                    const ScreenFolds& folds, std::span<const double> weights,
+                                    Threads threads, Progress& progress);
 
 } // namespace oxgoad
