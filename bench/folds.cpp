@@ -1,6 +1,6 @@
 // Folds against fits of the same rows in the same run: 10 folds of least squares 100,000 × 30 with steps that
-// learn within 6 fits, leaving out one row at a time within 2, 10 folds dealt 10 times within 1.5 s, a tick of
-// the term table with 10 folds at 20,000 × 30 within 150 ms, a stop within 100 ms.
+// learn within 6 fits, leaving out one row at a time within 2, 10 folds dealt 10 times within 1.5 s, a tick
+// of the term table with 10 folds at 20,000 × 30 within 150 ms, a stop within 100 ms.
 #include "base/random.h"
 #include "study/evaluate.h"
 #include "study/judge.h"
@@ -61,11 +61,10 @@ Made made(std::size_t n, int k, bool steps, const FoldPlan& plan) {
     m.recipe.response = "y";
     m.recipe.judge = plan;
     if (steps)
-        m.recipe.steps = {
-            {.kind = "fill missing",
-             .fields = {{"columns", std::vector<std::string>{"x0", "x1", "x2", "x3", "x4"}}}},
-            {.kind = "leave out beyond fences",
-             .fields = {{"columns", std::vector<std::string>{"x10", "x11"}}, {"width", 2.0}}}};
+        m.recipe.steps = {{.kind = "fill missing",
+                           .fields = {{"columns", std::vector<std::string>{"x0", "x1", "x2", "x3", "x4"}}}},
+                          {.kind = "leave out beyond fences",
+                           .fields = {{"columns", std::vector<std::string>{"x10", "x11"}}, {"width", 2.0}}}};
     m.prepared = prepareRows(m.recipe, m.rows, {}, quietly());
     const auto used = rowsUsed(m.recipe, *m.prepared, {});
     m.study = learn(m.recipe, m.prepared->table, m.prepared->steps, {}, used.learning, {}, quietly());
@@ -157,8 +156,12 @@ void stopping(benchmark::State& state, bool steps, const FoldPlan& plan) {
 
 } // namespace
 
-BENCHMARK_CAPTURE(againstFits, steps_10_folds, true, FoldPlan{}, 6)->Unit(benchmark::kMillisecond)->Iterations(3);
-BENCHMARK_CAPTURE(againstFits, plain_10_folds, false, FoldPlan{}, 6)->Unit(benchmark::kMillisecond)->Iterations(3);
+BENCHMARK_CAPTURE(againstFits, steps_10_folds, true, FoldPlan{}, 6)
+    ->Unit(benchmark::kMillisecond)
+    ->Iterations(3);
+BENCHMARK_CAPTURE(againstFits, plain_10_folds, false, FoldPlan{}, 6)
+    ->Unit(benchmark::kMillisecond)
+    ->Iterations(3);
 BENCHMARK_CAPTURE(againstFits, leave_one_out, false, (FoldPlan{.kind = FoldKind::leaveOneOut}), 2)
     ->Unit(benchmark::kMillisecond)
     ->Iterations(3);

@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <optional>
 
 namespace oxgoad {
 
@@ -263,76 +264,113 @@ GridModel::Content stepsGrid(Session& session) {
     return grid;
 }
 
+namespace {
+
+/// A line of the table of parts: a part, or a fold of the learning rows.
+struct PartLine {
+    QString name, tone, levels;
+    std::size_t rows = 0;
+    std::optional<std::size_t> withResponse;
+    double mean = 0, deviation = 0, rmse = 0;
+    bool locked = false;
+};
+
+PartLine partLine(const PartSummary& part, const Scores* score) {
+    PartLine line;
+    line.name = qs(partName(part.part));
+    if (!part.note.empty()) line.name += " (" + qs(part.note) + ")";
+    line.tone = part.part == Part::learning  ? "learning"
+                : part.part == Part::heldOut ? "heldOut"
+                                             : "forecast";
+    line.rows = part.rows;
+    line.withResponse = part.withResponse;
+    line.locked = part.part == Part::test && !score;
+    line.mean = part.part == Part::test && score ? score->meanActual : part.mean;
+    line.deviation = part.standardDeviation;
+    line.rmse = score && score->rows > 0 ? score->rmse : std::nan("");
+    QStringList levels;
+    for (const auto& level : part.unseenLevels)
+        levels << qs(level);
+    line.levels = levels.join(", ");
+    return line;
+}
+
+/// The dealing: each fold of the first repeat with what is in it.
+void addFolds(const FoldEvidence& folds, std::vector<PartLine>& lines) {
+    constexpr std::size_t most = 1000;
+    const bool draws = folds.plan.kind == FoldKind::bootstrap;
+    for (const FoldScore& fold : folds.each) {
+        if (fold.repeat > 0 || lines.size() > most) continue;
+        PartLine line;
+        line.name =
+            "    " + (draws ? QObject::tr("not in draw %1") : QObject::tr("fold %1")).arg(qs(fold.fold));
+        line.tone = "quiet";
+        line.rows = fold.rows;
+        line.mean = fold.mean;
+        line.deviation = std::nan("");
+        line.rmse = fold.rmse;
+        QStringList levels;
+        for (const UnseenLevel& level : folds.unseen)
+            if (level.fold == fold.fold) levels << qs(level.column + ": " + level.level);
+        levels.removeDuplicates();
+        line.levels = levels.join(", ");
+        lines.push_back(std::move(line));
+    }
+}
+
+} // namespace
+
 GridModel::Content partsGrid(const Session& session) {
     GridModel::Content grid;
     const auto prepared = session.prepared();
     if (!prepared) return grid;
     const auto evidence = session.evidence();
-    grid.rows = static_cast<int>(prepared->partSummaries.size());
-    auto at = [prepared](int row) -> const PartSummary& {
-        return prepared->partSummaries[static_cast<std::size_t>(row)];
-    };
+    const auto lines = std::make_shared<std::vector<PartLine>>();
+    for (const PartSummary& part : prepared->partSummaries) {
+        const Scores* score = !evidence                     ? nullptr
+                              : part.part == Part::learning ? &evidence->learning
+                              : part.part == Part::heldOut  ? &evidence->heldOut
+                              : evidence->test              ? &*evidence->test
+                                                            : nullptr;
+        lines->push_back(partLine(part, score));
+        if (part.part == Part::learning && evidence && evidence->folds) addFolds(*evidence->folds, *lines);
+    }
+    grid.rows = static_cast<int>(lines->size());
+    const auto at = [lines](int row) -> const PartLine& { return (*lines)[static_cast<std::size_t>(row)]; };
     const QString unit = session.unit(session.recipe().response);
     const QString response = qs(session.recipe().response);
-    auto scoreOf = [evidence](Part part) -> const Scores* {
-        if (!evidence) return nullptr;
-        return part == Part::learning  ? &evidence->learning
-               : part == Part::heldOut ? &evidence->heldOut
-               : evidence->test        ? &*evidence->test
-                                       : nullptr;
+    const auto titled = [unit](const QString& title) { return unit.isEmpty() ? title : title + "\n" + unit; };
+    const auto numbers = [at](const QString& title, double PartLine::*member, bool locks) {
+        return GridColumn{title,
+                          true,
+                          [at, member, locks](int row) {
+                              const double value = at(row).*member;
+                              return locks && at(row).locked ? QObject::tr("locked")
+                                     : std::isnan(value)     ? QString()
+                                                             : qs(readableText(value));
+                          },
+                          [at, member](int row) { return rawNumber(at(row).*member); },
+                          {}};
     };
-    auto number = [](double value) { return std::isnan(value) ? QString() : qs(readableText(value)); };
-    auto titled = [unit](const QString& title) { return unit.isEmpty() ? title : title + "\n" + unit; };
     grid.columns = {
-        textColumn("part",
-                   [at](int row) {
-                       const QString name = qs(partName(at(row).part));
-                       return at(row).note.empty() ? name : name + " (" + qs(at(row).note) + ")";
-                   }),
+        textColumn("part", [at](int row) { return at(row).name; }),
         count("rows", [at](int row) { return at(row).rows; }),
-        count("with " + response, [at](int row) { return at(row).withResponse; }),
-        {titled("mean of " + response),
+        {"with " + response,
          true,
-         [at, number, scoreOf](int row) {
-             const Scores* s = scoreOf(at(row).part);
-             return at(row).part != Part::test ? number(at(row).mean)
-                    : s                        ? number(s->meanActual)
-                                               : QObject::tr("locked");
-         },
-         [at](int row) { return rawNumber(at(row).mean); },
-         {}},
-        {titled("standard deviation"),
-         true,
-         [at, number](int row) { return number(at(row).standardDeviation); },
-         [at](int row) { return rawNumber(at(row).standardDeviation); },
-         {}},
-        {titled("RMSE of the fit"),
-         true,
-         [at, number, scoreOf](int row) {
-             const Scores* s = scoreOf(at(row).part);
-             return s && s->rows > 0             ? number(s->rmse)
-                    : at(row).part == Part::test ? QObject::tr("locked")
-                                                 : QString();
-         },
-         [at, scoreOf](int row) {
-             const Scores* s = scoreOf(at(row).part);
-             return s ? rawNumber(s->rmse) : QVariant();
+         [at](int row) { return at(row).withResponse ? qs(countText(*at(row).withResponse)) : QString(); },
+         [at](int row) {
+             return at(row).withResponse ? QVariant::fromValue(static_cast<qulonglong>(*at(row).withResponse))
+                                         : QVariant();
          },
          {}},
-        textColumn("levels no learning row has",
-                   [at](int row) {
-                       std::string text;
-                       for (const auto& level : at(row).unseenLevels)
-                           text += (text.empty() ? "" : ", ") + level;
-                       return qs(text);
-                   }),
+        numbers(titled("mean of " + response), &PartLine::mean, true),
+        numbers(titled("standard deviation"), &PartLine::deviation, false),
+        numbers(titled("RMSE of the fit"), &PartLine::rmse, true),
+        textColumn("levels no learning row has", [at](int row) { return at(row).levels; }),
     };
     grid.extra = [at](int row, int column, int role) -> QVariant {
         if (role == FractionRole) return -1;
-        if (role == ToneRole && column == 0)
-            return at(row).part == Part::learning  ? "learning"
-                   : at(row).part == Part::heldOut ? "heldOut"
-                                                   : "forecast";
+        if (role == ToneRole && column == 0) return at(row).tone;
         if (role == ToneRole && column == 6) return "goad";
         return {};
     };

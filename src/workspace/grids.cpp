@@ -275,11 +275,11 @@ GridModel::Content compareGrid(const Session& session, int left, const Evidence*
                     of(b, &FoldEvidence::spreadOverRepeats), 3);
             add("MAE over folds" + unit, of(a, &FoldEvidence::mae), of(b, &FoldEvidence::mae));
             add("R² over folds", of(a, &FoldEvidence::rSquared), of(b, &FoldEvidence::rSquared));
-            const FoldComparison both = compareFolds(*a, *b);
-            if (both.folds > 0)
+            const FoldComparison paired = compareFolds(*a, *b);
+            if (paired.folds > 0)
                 lines->push_back({"folds in which it is better",
-                                  QString::number(both.folds - both.betterFolds),
-                                  QString::number(both.betterFolds),
+                                  QString::number(paired.folds - paired.betterFolds),
+                                  QString::number(paired.betterFolds),
                                   {},
                                   false});
         }

@@ -284,9 +284,9 @@ private:
     Jobs m_rankJobs;
     Jobs m_helpJobs;
     Jobs m_chooseJobs;
+    Jobs m_effectJobs;
     Jobs m_foldJobs;
     std::shared_ptr<const FoldEvidence> m_foldsSoFar;
-    Jobs m_effectJobs;
     std::shared_ptr<const StudyRows> m_rows;
     /// What the rows to be forecast in m_rows were read from.
     std::optional<RowsSource> m_forecastOf;

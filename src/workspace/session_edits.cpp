@@ -26,7 +26,8 @@ struct Session::Worked {
 
 Session::Evaluated Session::evaluated(const Recipe& recipe, const StudyRows& rows,
                                       std::shared_ptr<const PreparedRows> prepared, bool fit,
-                                      Progress& progress, const Known& known, bool lookAtTest) {
+                                      Progress& progress, const Known& known, bool lookAtTest,
+                                      EvaluateOptions::Folds folds) {
     ProgressStage preparing(progress, 0, fit ? 0.3 : 1);
     const bool samePrepared = prepared && isPreparedFor(*prepared, recipe, rows);
     if (!samePrepared) {

@@ -157,9 +157,8 @@ TEST(Folds, GroupsAndTimesNeverMixOverFiveHundredDealings) {
         }
         // The last period is judged, and no period twice.
         ASSERT_EQ(periodOf(rolling.fold(rolling.size() - 1).judged.back()) >= 0, true);
-        const Dealing mix =
-            deal({.kind = FoldKind::inProportion, .folds = folds, .seed = random.next(), .column = "site"},
-                 table);
+        const Dealing mix = deal(
+            {.kind = FoldKind::inProportion, .folds = folds, .seed = random.next(), .column = "site"}, table);
         expectApart(mix);
         std::map<std::int32_t, std::vector<int>> counts;
         for (std::size_t f = 0; f < mix.size(); ++f)
@@ -228,7 +227,8 @@ TEST(Folds, ADrawHasAsManyRowsAndJudgesTheOthers) {
             EXPECT_EQ(times[row], 0U);
         judged += static_cast<double>(fold.judged.size()) / static_cast<double>(n);
     }
-    // (1 − 1/n)ⁿ of the rows are not drawn: about 0.3673 of 300, the mean of 100 draws with an error of 0.002.
+    // (1 − 1/n)ⁿ of the rows are not drawn: about 0.3673 of 300, the mean of 100 draws with an error of
+    // 0.002.
     EXPECT_NEAR(judged / 100, std::pow(1 - 1.0 / n, n), 0.006);
     EXPECT_NE(dealing.fold(0).judged, dealing.fold(1).judged);
 }
@@ -242,13 +242,16 @@ TEST(Folds, WhatCannotBeDealtIsSaidWithTheWayOut) {
     expect({.folds = 31}, "leave out one row at a time");
     expect({.folds = 1}, "cannot be judged by 1 fold");
     expect({.folds = 5, .repeats = 0}, "less than once");
-    expect({.kind = FoldKind::groups, .folds = 10, .column = "site"}, "there are 3 groups of site for 10 folds");
+    expect({.kind = FoldKind::groups, .folds = 10, .column = "site"},
+           "there are 3 groups of site for 10 folds");
     expect({.kind = FoldKind::groups, .folds = 10, .column = "site"}, "Use 3 folds or fewer");
     expect({.kind = FoldKind::groups, .folds = 2, .column = "shop"}, "shop");
     expect({.kind = FoldKind::rollingOrigin, .folds = 30, .column = "month", .horizon = 3}, "periods");
-    expect({.kind = FoldKind::rollingOrigin, .folds = 30, .column = "month", .horizon = 3}, "shorter horizon");
+    expect({.kind = FoldKind::rollingOrigin, .folds = 30, .column = "month", .horizon = 3},
+           "shorter horizon");
     expect({.kind = FoldKind::rollingOrigin, .folds = 2, .column = "site"}, "date or a number");
-    expect({.kind = FoldKind::rollingOrigin, .folds = 2, .column = "month", .horizon = 0}, "one period ahead");
+    expect({.kind = FoldKind::rollingOrigin, .folds = 2, .column = "month", .horizon = 0},
+           "one period ahead");
     expect({.kind = FoldKind::bootstrap, .draws = 1}, "2 draws");
     const Table alike({Column::ofNumbers("fold", {1, 1, 1})});
     EXPECT_NE(refusal({.kind = FoldKind::column, .column = "fold"}, alike).find("has 1 value"),
@@ -258,9 +261,12 @@ TEST(Folds, WhatCannotBeDealtIsSaidWithTheWayOut) {
     EXPECT_NE(errorOf([&] { dealRows({}, table, {1}, ""); }).find("1 row"), std::string::npos);
     // As many periods as are needed, and one too few.
     const Table months({Column::ofNumbers("month", {1, 2, 3, 4, 4, 5})});
-    EXPECT_EQ(refusal({.kind = FoldKind::rollingOrigin, .folds = 2, .column = "month", .horizon = 2}, months), "");
-    EXPECT_NE(refusal({.kind = FoldKind::rollingOrigin, .folds = 2, .column = "month", .horizon = 2, .gap = 1}, months),
+    EXPECT_EQ(refusal({.kind = FoldKind::rollingOrigin, .folds = 2, .column = "month", .horizon = 2}, months),
               "");
+    EXPECT_NE(
+        refusal({.kind = FoldKind::rollingOrigin, .folds = 2, .column = "month", .horizon = 2, .gap = 1},
+                months),
+        "");
 }
 
 TEST(Folds, ARecipeKeepsEveryPlan) {
@@ -295,7 +301,8 @@ TEST(Folds, ARecipeKeepsEveryPlan) {
     for (int trial = 0; trial < 2000; ++trial) {
         std::string text = head + plans[random.below(plans.size())] + "}";
         for (int k = 0; k < 3; ++k)
-            text[head.size() + random.below(text.size() - head.size())] = static_cast<char>(32 + random.below(95));
+            text[head.size() + random.below(text.size() - head.size())] =
+                static_cast<char>(32 + random.below(95));
         try {
             const Recipe recipe = parseRecipe(text, "a.json");
             EXPECT_EQ(parseRecipe(recipeText(recipe), "a.json"), recipe);
@@ -324,11 +331,14 @@ TEST(Folds, ARecipeKeepsHowTermsAreChosen) {
     EXPECT_NE(refused(R"("choose": {"by": "p", "enter": 0.2, "leave": 0.1})").find("for ever"),
               std::string::npos);
     EXPECT_NE(refused(R"("choose": {"folds": 40})").find("choose.folds"), std::string::npos);
-    EXPECT_NE(refused(R"("estimator": {"kind": "neighbours", "count": 3}, "choose": {})").find("coefficients"),
-              std::string::npos);
-    EXPECT_NE(errorOf([] {
-                  parseRecipe(R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": [], "choose": {}})",
-                              "a.json");
-              }).find("no term to choose from"),
-              std::string::npos);
+    EXPECT_NE(
+        refused(R"("estimator": {"kind": "neighbours", "count": 3}, "choose": {})").find("coefficients"),
+        std::string::npos);
+    EXPECT_NE(
+        errorOf([] {
+            parseRecipe(
+                R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": [], "choose": {}})",
+                "a.json");
+        }).find("no term to choose from"),
+        std::string::npos);
 }

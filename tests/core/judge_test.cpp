@@ -57,16 +57,16 @@ Recipe judged(const std::string& response, const std::vector<std::string>& colum
     return recipe;
 }
 
-FoldEvidence foldsOf(const Recipe& recipe, const StudyRows& rows, unsigned threads = 2) {
+FoldEvidence foldsOf(const Recipe& recipe, const StudyRows& rows, unsigned threads = 2, bool refit = false) {
     const auto prepared = prepareRows(recipe, rows, {threads}, quietly());
-    return judgeByFolds(recipe, *prepared, "rows.csv", {.threads = {threads}}, quietly());
+    return judgeByFolds(recipe, *prepared, "rows.csv", {.threads = {threads}, .refit = refit}, quietly());
 }
 
 std::string refusal(const Recipe& recipe, const StudyRows& rows) {
     return errorOf([&] { foldsOf(recipe, rows); });
 }
 
-/// A step that learns and changes nothing the model reads: the folds are then refitted one by one.
+/// A step that learns and changes nothing the model reads: the folds then have tables of their own.
 Step learnsApart(const std::string& column) {
     return {.kind = "fill missing", .fields = {{"columns", std::vector<std::string>{column}}}};
 }
@@ -79,8 +79,8 @@ StudyRows invented(std::size_t n, std::uint64_t seed) {
         const double x = random.normal(), z = random.normal();
         const auto level = std::min<std::uint64_t>(random.below(9), 4);
         const double off = 0.2 * random.normal();
-        const double y =
-            std::exp(0.5 + 0.3 * x - 0.2 * z + 0.1 * static_cast<double>(level) + off + 0.2 * random.normal());
+        const double y = std::exp(0.5 + 0.3 * x - 0.2 * z + 0.1 * static_cast<double>(level) + off +
+                                  0.2 * random.normal());
         text += exactText(y) + "," + exactText(x) + "," + exactText(z) + ",g" + std::to_string(level) + "," +
                 exactText(0.5 + random.uniform()) + "," + exactText(off) + ",s" +
                 std::to_string(random.below(12)) + "," + std::to_string(1 + i * 24 / n) + "," +
@@ -149,10 +149,10 @@ TEST(Judge, FoldsAgreeWithIndependentValues) {
                                                          {"place5", "kfold_5_row_index_mod"},
                                                          {"place10", "kfold_10_row_index_mod"}};
     for (const auto& [column, name] : plans)
-        for (const bool refitted : {false, true}) {
+        for (const int way : {0, 1, 2}) {
             Recipe recipe = judged("y", ten, {.kind = FoldKind::column, .column = column});
-            if (refitted) recipe.steps = {learnsApart("row")};
-            const FoldEvidence folds = foldsOf(recipe, rows);
+            if (way == 1) recipe.steps = {learnsApart("row")};
+            const FoldEvidence folds = foldsOf(recipe, rows, 2, way == 2);
             const json& value = values.at(name);
             EXPECT_GE(digits(folds.mse, value.at("pooled_mse")), 12) << name;
             EXPECT_GE(digits(folds.rmse, value.at("pooled_rmse")), 12) << name;
@@ -172,8 +172,8 @@ TEST(Judge, LeavingOneOutAgreesWithIndependentValues) {
     EXPECT_EQ(folds.asked, 442U);
 }
 
-// What a fold's model says, its pooled errors and the bias-adjusted one (Davison and Hinkley 1997, §6.4.1), by
-// plain refits with another reduction than the program's.
+// What a fold's model says, its pooled errors and the bias-adjusted one (Davison and Hinkley 1997, §6.4.1),
+// by plain refits with another reduction than the program's.
 TEST(Judge, ErrorsAreWhatTheirDefinitionsSay) {
     const StudyRows rows = diabetes();
     const Table& table = rows.learning.table;
@@ -232,13 +232,14 @@ TEST(Judge, ErrorsAreWhatTheirDefinitionsSay) {
 
 TEST(Judge, OnePassEqualsRefitsForEveryPlan) {
     const StudyRows rows = invented(150, 1);
-    const std::vector<FoldPlan> plans{{.folds = 5, .repeats = 2, .seed = 3},
-                                      {.kind = FoldKind::leaveOneOut},
-                                      {.kind = FoldKind::groups, .folds = 4, .column = "site"},
-                                      {.kind = FoldKind::inProportion, .folds = 4, .column = "g"},
-                                      {.kind = FoldKind::rollingOrigin, .folds = 3, .column = "month", .horizon = 2, .gap = 1},
-                                      {.kind = FoldKind::column, .column = "g"},
-                                      {.kind = FoldKind::bootstrap, .seed = 2, .draws = 12}};
+    const std::vector<FoldPlan> plans{
+        {.folds = 5, .repeats = 2, .seed = 3},
+        {.kind = FoldKind::leaveOneOut},
+        {.kind = FoldKind::groups, .folds = 4, .column = "site"},
+        {.kind = FoldKind::inProportion, .folds = 4, .column = "g"},
+        {.kind = FoldKind::rollingOrigin, .folds = 3, .column = "month", .horizon = 2, .gap = 1},
+        {.kind = FoldKind::column, .column = "g"},
+        {.kind = FoldKind::bootstrap, .seed = 2, .draws = 12}};
     const std::vector<std::pair<std::string, std::function<void(Recipe&)>>> variants{
         {"plain", [](Recipe&) {}},
         {"weights", [](Recipe& r) { r.roles["w"] = Role::weight; }},
@@ -259,12 +260,17 @@ TEST(Judge, OnePassEqualsRefitsForEveryPlan) {
             Recipe recipe = judged("y", {"x", "z", "g"}, plan);
             change(recipe);
             const auto prepared = prepareRows(recipe, rows, {2}, quietly());
-            const Evidence whole = evaluate(recipe, rows, *prepared, {.folds = EvaluateOptions::Folds::never}, quietly());
+            const Evidence whole =
+                evaluate(recipe, rows, *prepared, {.folds = EvaluateOptions::Folds::never}, quietly());
             ASSERT_TRUE(judgesInOnePass(recipe, *whole.study)) << name;
             const FoldEvidence quick = foldsOf(recipe, rows);
             recipe.steps = {learnsApart("apart")};
             ASSERT_FALSE(judgesInOnePass(recipe, *whole.study));
-            const FoldEvidence refitted = foldsOf(recipe, rows);
+            // On their own tables, and fitted one by one.
+            const FoldEvidence inBasis = foldsOf(recipe, rows);
+            const FoldEvidence refitted = foldsOf(recipe, rows, 2, true);
+            expectSame(inBasis, refitted, 9, name + ", own tables, " + foldPlanText(plan));
+            EXPECT_EQ(inBasis.unseenRows, refitted.unseenRows);
             expectSame(quick, refitted, 9, name + ", " + foldPlanText(plan));
             EXPECT_EQ(quick.unseenRows, refitted.unseenRows);
             if (plan.kind == FoldKind::column) {
@@ -284,12 +290,15 @@ TEST(Judge, WhatFunctionsOfColumnsLearnIsLearnedInEveryFold) {
     const FoldPlan plan{.folds = 4};
     const auto quick = [&](const Recipe& recipe) {
         const auto prepared = prepareRows(recipe, rows, {2}, quietly());
-        const Evidence whole = evaluate(recipe, rows, *prepared, {.folds = EvaluateOptions::Folds::never}, quietly());
+        const Evidence whole =
+            evaluate(recipe, rows, *prepared, {.folds = EvaluateOptions::Folds::never}, quietly());
         return judgesInOnePass(recipe, *whole.study);
     };
-    for (const auto& [form, onePass] :
-         {std::pair{Form::spline, false}, {Form::pieces, false}, {Form::polynomial, true}, {Form::standardised, true},
-          {Form::centred, true}}) {
+    for (const auto& [form, onePass] : {std::pair{Form::spline, false},
+                                        {Form::pieces, false},
+                                        {Form::polynomial, true},
+                                        {Form::standardised, true},
+                                        {Form::centred, true}}) {
         Recipe recipe = judged("y", {}, plan);
         recipe.terms = {Term{{formOf(form, form == Form::spline ? 4 : 3)}}, plainTerm("z")};
         EXPECT_EQ(quick(recipe), onePass) << static_cast<int>(form);
@@ -348,7 +357,8 @@ TEST(Judge, TheBootstrapByAHandWorkedExample) {
     EXPECT_NEAR(e.weight, 0.7745098039215687, 1e-15);
     EXPECT_NEAR(e.plain632, 0.368 + 1.896, 1e-15);
     EXPECT_NEAR(e.plus632, 0.2254901960784313 + 3 * 0.7745098039215687, 1e-14);
-    // The same as Efron and Tibshirani write it: .632 estimate + (out of bag − learning) · .368·.632·R/(1 − .368R).
+    // The same as Efron and Tibshirani write it: .632 estimate + (out of bag − learning) · .368·.632·R/(1 −
+    // .368R).
     EXPECT_NEAR(e.plus632, e.plain632 + 2 * 0.368 * 0.632 * 0.5 / (1 - 0.368 * 0.5), 1e-14);
     // Worse than no information: all weight on it, bounded; better than learning: none is relative.
     EXPECT_DOUBLE_EQ(bootstrapErrors(1, 9, 5).plus632, 5);
@@ -358,7 +368,8 @@ TEST(Judge, TheBootstrapByAHandWorkedExample) {
 
 TEST(Judge, TheBootstrapOfRowsFollowsItsDefinition) {
     const StudyRows rows = diabetes();
-    const FoldEvidence folds = foldsOf(judged("y", {"bmi"}, {.kind = FoldKind::bootstrap, .draws = 40}), rows);
+    const FoldEvidence folds =
+        foldsOf(judged("y", {"bmi"}, {.kind = FoldKind::bootstrap, .draws = 40}), rows);
     ASSERT_TRUE(folds.bootstrap);
     EXPECT_EQ(folds.each.size(), 40U);
     EXPECT_EQ(folds.bootstrap->outOfBag, folds.mse);
@@ -437,8 +448,8 @@ TEST(Judge, WhatIsJudgedChangesNothingThatIsLearned) {
             if (i % 2 == 0) z[i] = -500;
         }
         StudyRows changed = rows;
-        changed.learning.table = rows.learning.table.withColumn(Column::ofNumbers("y", y))
-                                     .withColumn(Column::ofNumbers("z", z));
+        changed.learning.table =
+            rows.learning.table.withColumn(Column::ofNumbers("y", y)).withColumn(Column::ofNumbers("z", z));
         const FoldEvidence after = foldsOf(recipe, changed);
         for (std::size_t i = 0; i < y.size(); ++i)
             if (before.foldOf[i] == fold && i % 2 == 1) {
@@ -460,11 +471,10 @@ TEST(Judge, ALookBackAtTheResponseGoesWithRollingOriginOnly) {
     }
     const StudyRows rows = rowsOf(text);
     Recipe recipe = judged("y", {"x"}, {.folds = 5});
-    recipe.steps = {
-        {.kind = "lag",
-         .fields = {{"column", std::string("y")},
-                    {"time", std::string("month")},
-                    {"unit", std::string("month")}}}};
+    recipe.steps = {{.kind = "lag",
+                     .fields = {{"column", std::string("y")},
+                                {"time", std::string("month")},
+                                {"unit", std::string("month")}}}};
     const auto prepared = prepareRows(recipe, rows, {1}, quietly());
     ASSERT_TRUE(prepared->steps[0].done) << prepared->steps[0].problem;
     recipe.terms.push_back(plainTerm(prepared->steps[0].touched.at(0)));
@@ -487,7 +497,7 @@ TEST(Judge, ALookBackAtTheResponseGoesWithRollingOriginOnly) {
     const FoldEvidence after = foldsOf(recipe, changed);
     for (std::size_t i = 0; i < 60; ++i)
         EXPECT_EQ(std::isnan(folds.outOfFold[i]), std::isnan(after.outOfFold[i]));
-    EXPECT_EQ(folds.outOfFold[57], after.outOfFold[57]);
+    EXPECT_GE(digits(after.outOfFold[57], folds.outOfFold[57]), 12);
     // Switched off it is no hindrance.
     recipe.steps[0].on = false;
     recipe.terms.pop_back();
@@ -497,7 +507,8 @@ TEST(Judge, ALookBackAtTheResponseGoesWithRollingOriginOnly) {
 
 // y is 1 for a, 2 for b, 3 for c: left out, a level gets the mean of those learned, each as often as learned.
 TEST(Judge, ALevelThatAFoldHasNotLearnedIsPredictedByTheStatedRule) {
-    const StudyRows rows = rowsOf("y,g,part\n1,a,1\n1.2,a,2\n2,b,1\n2.2,b,2\n2.1,b,2\n3,c,3\n3.3,c,3\n0.9,a,1\n");
+    const StudyRows rows =
+        rowsOf("y,g,part\n1,a,1\n1.2,a,2\n2,b,1\n2.2,b,2\n2.1,b,2\n3,c,3\n3.3,c,3\n0.9,a,1\n");
     for (const bool stepped : {false, true}) {
         Recipe recipe = judged("y", {"g"}, {.kind = FoldKind::column, .column = "part"});
         if (stepped) recipe.steps = {learnsApart("part")};
@@ -580,7 +591,8 @@ TEST(Judge, FoldsWithTooFewRowsSayWhichAndWhatToDo) {
 
 TEST(Judge, ARowThatAloneHoldsACoefficientIsRefitted) {
     // Row 8 is the only one with x2 other than 0.
-    const StudyRows rows = rowsOf("y,x,x2\n1,1,0\n2.2,2,0\n2.9,3,0\n4.1,4,0\n5.3,5,0\n5.8,6,0\n7.1,7,0\n20,8,1\n");
+    const StudyRows rows =
+        rowsOf("y,x,x2\n1,1,0\n2.2,2,0\n2.9,3,0\n4.1,4,0\n5.3,5,0\n5.8,6,0\n7.1,7,0\n20,8,1\n");
     const FoldEvidence folds = foldsOf(judged("y", {"x", "x2"}, {.kind = FoldKind::leaveOneOut}), rows);
     EXPECT_EQ(folds.rows, 8U);
     EXPECT_NEAR(folds.outOfFold[7], 8, 0.3); // the line of the others
@@ -601,7 +613,8 @@ TEST(Judge, AStopKeepsTheFoldsDone) {
     const FoldEvidence all = foldsOf(recipe, rows, 1);
     for (std::size_t f = 0; f < 4; ++f)
         EXPECT_EQ(some.each[f].mse, all.each[f].mse);
-    Evidence evidence = evaluate(recipe, rows, *prepared, {.folds = EvaluateOptions::Folds::never}, quietly());
+    Evidence evidence =
+        evaluate(recipe, rows, *prepared, {.folds = EvaluateOptions::Folds::never}, quietly());
     addFolds(recipe, std::make_shared<const FoldEvidence>(some), evidence);
     EXPECT_TRUE(std::any_of(evidence.goads.begin(), evidence.goads.end(),
                             [](const Goad& g) { return g.title == "4 of 10 folds were judged"; }));
@@ -638,8 +651,7 @@ TEST(Judge, RepeatsShowWhatTurnsWithTheSeed) {
     EXPECT_EQ(folds.rows, 100U);
     double mean = 0, squares = 0, pooled = 0, within = 0;
     for (std::size_t r = 0; r < 4; ++r) {
-        const FoldEvidence once =
-            foldsOf(judged("y", {"x", "z"}, {.folds = 5, .seed = 11 + r}), rows);
+        const FoldEvidence once = foldsOf(judged("y", {"x", "z"}, {.folds = 5, .seed = 11 + r}), rows);
         EXPECT_EQ(folds.repeats[r].seed, 11 + r);
         EXPECT_GE(digits(folds.repeats[r].mse, once.mse), 14);
         EXPECT_GE(digits(folds.repeats[r].standardError, once.standardError), 12);
@@ -663,9 +675,9 @@ TEST(Judge, HeldOutRowsStayApartAndTheDifferenceIsAReading) {
     EXPECT_EQ(evidence.folds->rows, evidence.rowsLearning);
     for (std::size_t i = 0; i < 200; ++i)
         EXPECT_EQ(std::isnan(evidence.folds->outOfFold[i]), evidence.rows.state[i] != RowState::learning);
-    const auto reading = std::find_if(evidence.readings.begin(), evidence.readings.end(), [](const Reading& r) {
-        return r.name == "held-out error less error over folds";
-    });
+    const auto reading =
+        std::find_if(evidence.readings.begin(), evidence.readings.end(),
+                     [](const Reading& r) { return r.name == "held-out error less error over folds"; });
     ASSERT_NE(reading, evidence.readings.end());
     EXPECT_DOUBLE_EQ(reading->value, evidence.heldOut.rmse - evidence.folds->rmse);
     EXPECT_NEAR(reading->threshold,
@@ -699,8 +711,8 @@ TEST(Judge, FoldsAreTakenOverWhereNothingElseCanComeOut) {
         evaluate(recipe, rows, *prepared, {.study = first.study, .before = &next}, quietly());
     EXPECT_EQ(dealt.study, first.study);
     EXPECT_NE(dealt.folds->mse, first.folds->mse);
-    const Evidence later = evaluate(recipe, rows, *prepared,
-                                    {.study = first.study, .folds = EvaluateOptions::Folds::never}, quietly());
+    const Evidence later = evaluate(
+        recipe, rows, *prepared, {.study = first.study, .folds = EvaluateOptions::Folds::never}, quietly());
     EXPECT_FALSE(later.folds);
     EXPECT_EQ(withFolds(later, recipe, rows, *prepared, {}, quietly()).folds->mse, dealt.folds->mse);
 }
@@ -724,7 +736,8 @@ TEST(Judge, TermsThatAreChosenAreLearned) {
     for (std::size_t c = 0; c < fixed.linear->coefficients.size(); ++c) {
         EXPECT_EQ(evidence.linear->coefficients[c].name, fixed.linear->coefficients[c].name);
         EXPECT_EQ(evidence.linear->coefficients[c].estimate, fixed.linear->coefficients[c].estimate);
-        EXPECT_EQ(evidence.linear->coefficients[c].standardError, fixed.linear->coefficients[c].standardError);
+        EXPECT_EQ(evidence.linear->coefficients[c].standardError,
+                  fixed.linear->coefficients[c].standardError);
     }
     EXPECT_EQ(evidence.linear->bic, fixed.linear->bic);
     for (std::size_t t = 0, k = 0; t < 10; ++t) {
@@ -748,9 +761,10 @@ TEST(Judge, TermsThatAreChosenAreLearned) {
     }
     EXPECT_GT(sets.size(), 1U);
     for (const auto& [name, share] : evidence.folds->chosenShares) {
-        const auto times = std::count_if(evidence.folds->each.begin(), evidence.folds->each.end(), [&](const auto& f) {
-            return std::find(f.chosen.begin(), f.chosen.end(), name) != f.chosen.end();
-        });
+        const auto times =
+            std::count_if(evidence.folds->each.begin(), evidence.folds->each.end(), [&](const auto& f) {
+                return std::find(f.chosen.begin(), f.chosen.end(), name) != f.chosen.end();
+            });
         EXPECT_DOUBLE_EQ(share, static_cast<double>(times) / 5);
     }
     // As text it is the same model, and rows to be forecast need what is in it only.
@@ -814,7 +828,8 @@ TEST(Judge, TheErrorWithoutATermIsThatOfFoldsWithoutIt) {
     const StudyRows rows = invented(130, 12);
     for (const FoldKind kind : {FoldKind::kFolds, FoldKind::leaveOneOut, FoldKind::groups})
         for (const bool logs : {false, true}) {
-            Recipe recipe = judged("y", {"x", "z", "g"}, {.kind = kind, .folds = 5, .repeats = 2, .column = "site"});
+            Recipe recipe =
+                judged("y", {"x", "z", "g"}, {.kind = kind, .folds = 5, .repeats = 2, .column = "site"});
             recipe.logResponse = logs;
             recipe.roles["off"] = Role::offset;
             if (logs) recipe.roles["w"] = Role::weight;
@@ -864,8 +879,9 @@ TEST(Judge, TwoFitsAreComparedOverTheFoldsTheyShare) {
     const Evidence c = evaluate(large, rows, {1}, quietly());
     EXPECT_EQ(compareFolds(a, c).folds, 0U);
     EXPECT_EQ(compareFolds(a, c).rows, 150U);
-    EXPECT_NE(comparisonSentence({a, small, "fit 1"}, {c, large, "fit 2"}).find("leaving out one row at a time"),
-              std::string::npos);
+    EXPECT_NE(
+        comparisonSentence({a, small, "fit 1"}, {c, large, "fit 2"}).find("leaving out one row at a time"),
+        std::string::npos);
     large.judge.reset();
     const Evidence none = evaluate(large, rows, {1}, quietly());
     EXPECT_EQ(compareFolds(a, none).rows, 0U);
@@ -876,9 +892,10 @@ TEST(Judge, TwoFitsAreComparedOverTheFoldsTheyShare) {
 // What would help is judged as the recipe is, and as refits of every fold say.
 TEST(Judge, WhatWouldHelpIsJudgedByTheRecipesFolds) {
     const StudyRows rows = invented(160, 14);
-    const std::vector<FoldPlan> plans{{.folds = 5},
-                                      {.kind = FoldKind::groups, .folds = 4, .column = "site"},
-                                      {.kind = FoldKind::rollingOrigin, .folds = 3, .column = "month", .horizon = 3}};
+    const std::vector<FoldPlan> plans{
+        {.folds = 5},
+        {.kind = FoldKind::groups, .folds = 4, .column = "site"},
+        {.kind = FoldKind::rollingOrigin, .folds = 3, .column = "month", .horizon = 3}};
     for (const FoldPlan& plan : plans)
         for (const bool weighted : {false, true}) {
             Recipe recipe = judged("y", {"x"}, plan);
@@ -904,4 +921,47 @@ TEST(Judge, WhatWouldHelpIsJudgedByTheRecipesFolds) {
     Recipe plain = judged("y", {"x"}, {.kind = FoldKind::leaveOneOut});
     const auto prepared = prepareRows(plain, rows, {2}, quietly());
     EXPECT_FALSE(whatHelps(plain, *prepared, {2}, quietly()).byFolds);
+}
+
+TEST(Judge, StepsThatLearnGiveWhatRefitsGive) {
+    StudyRows rows = invented(260, 15);
+    std::vector<double> z(rows.learning.table.find("z")->numbers().begin(),
+                          rows.learning.table.find("z")->numbers().end());
+    for (std::size_t i = 0; i < z.size(); i += 9)
+        z[i] = i % 2 == 0 ? std::nan("") : 30 * z[i];
+    rows.learning.table = rows.learning.table.withColumn(Column::ofNumbers("z", z));
+    const std::vector<std::string> numbers{"z", "apart"};
+    const std::vector<std::pair<std::string, std::vector<Step>>> steps{
+        {"filled",
+         {{.kind = "fill missing", .fields = {{"columns", numbers}, {"with", std::string("mean")}}}}},
+        {"fences and z",
+         {{.kind = "fill missing", .fields = {{"columns", numbers}}},
+          {.kind = "leave out beyond fences", .fields = {{"columns", numbers}, {"width", 1.5}}},
+          {.kind = "leave out beyond z",
+           .fields = {{"columns", std::vector<std::string>{"x"}}, {"limit", 2.0}}}}},
+        {"standardised",
+         {{.kind = "fill missing", .fields = {{"columns", numbers}}},
+          {.kind = "standardise", .fields = {{"columns", std::vector<std::string>{"x", "z"}}}}}},
+        {"lumped",
+         {{.kind = "fill missing", .fields = {{"columns", numbers}}},
+          {.kind = "lump rare levels",
+           .fields = {{"columns", std::vector<std::string>{"g"}}, {"rows", 28.0}}}}}};
+    for (const auto& [name, of] : steps)
+        for (const FoldPlan& plan :
+             {FoldPlan{.folds = 6}, FoldPlan{.kind = FoldKind::groups, .folds = 4, .column = "site"},
+              FoldPlan{.kind = FoldKind::rollingOrigin, .folds = 3, .column = "month", .horizon = 2}})
+            for (const bool logs : {false, true}) {
+                Recipe recipe = judged("y", {"x", "z", "g", "apart"}, plan);
+                recipe.steps = of;
+                recipe.logResponse = logs;
+                if (logs) recipe.roles["w"] = Role::weight;
+                const auto prepared = prepareRows(recipe, rows, {1}, quietly());
+                for (const StepOutcome& step : prepared->steps)
+                    ASSERT_TRUE(step.done) << name << ": " << step.problem;
+                const FoldEvidence quick = foldsOf(recipe, rows, 2),
+                                   refitted = foldsOf(recipe, rows, 1, true);
+                expectSame(quick, refitted, 9, name + ", " + foldPlanText(plan));
+                EXPECT_EQ(quick.unpredicted, refitted.unpredicted);
+                EXPECT_EQ(quick.unseenRows, refitted.unseenRows);
+            }
 }

@@ -14,7 +14,7 @@ namespace oxgoad {
 
 namespace {
 
-constexpr int nothing = -1;
+constexpr int noFolds = -1;
 constexpr int mostSeed = 1000000000;
 
 } // namespace
@@ -34,7 +34,7 @@ FoldFields::FoldFields(Session& session, QWidget* parent) : QWidget(parent), m_s
     };
     m_kind = new QComboBox(this);
     m_kind->setObjectName("foldKind");
-    m_kind->addItem(tr("no folds"), nothing);
+    m_kind->addItem(tr("no folds"), noFolds);
     m_kind->addItem(tr("folds at random"), static_cast<int>(FoldKind::kFolds));
     m_kind->addItem(tr("folds in proportion to a column"), static_cast<int>(FoldKind::inProportion));
     m_kind->addItem(tr("folds of whole groups"), static_cast<int>(FoldKind::groups));
@@ -56,7 +56,7 @@ FoldFields::FoldFields(Session& session, QWidget* parent) : QWidget(parent), m_s
     m_repeats = spin("foldRepeats", tr("Dealt, times"), 1, 1000, plan.repeats);
     m_seed = spin("foldSeed", tr("Seed"), 0, mostSeed,
                   static_cast<int>(std::min<std::uint64_t>(plan.seed, mostSeed)));
-    m_kind->setCurrentIndex(m_kind->findData(now ? static_cast<int>(now->kind) : nothing));
+    m_kind->setCurrentIndex(m_kind->findData(now ? static_cast<int>(now->kind) : noFolds));
     connect(m_kind, &QComboBox::currentIndexChanged, this, [this] {
         if (kind() == FoldKind::rollingOrigin && m_folds->value() == 10) m_folds->setValue(6);
         if (!none() && kind() != FoldKind::rollingOrigin && m_folds->value() < 2) m_folds->setValue(10);
@@ -70,7 +70,7 @@ FoldFields::FoldFields(Session& session, QWidget* parent) : QWidget(parent), m_s
 }
 
 bool FoldFields::none() const {
-    return m_kind->currentData().toInt() == nothing;
+    return m_kind->currentData().toInt() == noFolds;
 }
 
 FoldKind FoldFields::kind() const {
@@ -86,14 +86,15 @@ void FoldFields::fillColumns() {
     QString first;
     for (const Column& column : m_session.table().columns()) {
         const bool date = column.kind() == ColumnKind::date, number = column.kind() == ColumnKind::number;
-        const bool fits = time     ? date || number
-                          : groups ? column.kind() != ColumnKind::number || column.name() != m_session.recipe().response
-                                   : column.kind() != ColumnKind::text && !date;
+        const bool fits =
+            time     ? date || number
+            : groups ? column.kind() != ColumnKind::number || column.name() != m_session.recipe().response
+                     : column.kind() != ColumnKind::text && !date;
         if (!fits || column.name() == m_session.recipe().response) continue;
         m_column->addItem(qs(column.name()));
         const Role role = roleOf(m_session.recipe(), column.name());
-        if (first.isEmpty() && (time ? role == Role::time || date
-                                     : role == Role::group || column.kind() == ColumnKind::factor))
+        if (first.isEmpty() &&
+            (time ? role == Role::time || date : role == Role::group || column.kind() == ColumnKind::factor))
             first = qs(column.name());
         if (role == (time ? Role::time : Role::group)) first = qs(column.name());
     }
@@ -145,7 +146,8 @@ std::optional<FoldPlan> FoldFields::plan() const {
 QString FoldFields::trouble() const {
     const auto wanted = plan();
     if (!wanted) return {};
-    if (wanted->goesByColumn() && wanted->column.empty()) return tr("There is no column that folds could go by.");
+    if (wanted->goesByColumn() && wanted->column.empty())
+        return tr("There is no column that folds could go by.");
     try {
         checkFoldPlan(*wanted);
     } catch (const Error& error) {

@@ -77,7 +77,8 @@ void FoldMarks::paintEvent(QPaintEvent*) {
     if (!repeated) return;
     painter.setBrush(theme::learning);
     for (const RepeatScore& repeat : m_folds->repeats)
-        painter.drawEllipse(QPointF(std::clamp(xOf(repeat.rmse), 2.0, width() - 2.0), height() - 4.0), 1.9, 1.9);
+        painter.drawEllipse(QPointF(std::clamp(xOf(repeat.rmse), 2.0, width() - 2.0), height() - 4.0), 1.9,
+                            1.9);
 }
 
 } // namespace oxgoad

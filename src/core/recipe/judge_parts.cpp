@@ -91,8 +91,12 @@ ChoosePlan parseChoosePlan(const JsonValue& value) {
 }
 
 ordered_json choosePlanJson(const ChoosePlan& plan) {
-    return {{"way", chooseByName(plan.by)}, {"by", criterionName(plan.criterion)}, {"steps", plan.mostSteps},
-            {"folds", plan.folds},          {"seed", plan.seed},                   {"enter", plan.enter},
+    return {{"way", chooseByName(plan.by)},
+            {"by", criterionName(plan.criterion)},
+            {"steps", plan.mostSteps},
+            {"folds", plan.folds},
+            {"seed", plan.seed},
+            {"enter", plan.enter},
             {"leave", plan.leave}};
 }
 

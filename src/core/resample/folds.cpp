@@ -55,11 +55,11 @@ bool FoldPlan::repeatsWell() const {
 
 std::string foldPlanText(const FoldPlan& plan) {
     const std::string folds = plural(count(plan.folds), "fold", "folds");
-    const std::string seed =
-        plan.repeats > 1 && plan.repeatsWell()
-            ? ", dealt " + std::to_string(plan.repeats) + " times, seeds " + std::to_string(plan.seed) +
-                  " to " + std::to_string(plan.seed + count(plan.repeats) - 1)
-            : ", seed " + std::to_string(plan.seed);
+    const std::string seed = plan.repeats > 1 && plan.repeatsWell()
+                                 ? ", dealt " + std::to_string(plan.repeats) + " times, seeds " +
+                                       std::to_string(plan.seed) + " to " +
+                                       std::to_string(plan.seed + count(plan.repeats) - 1)
+                                 : ", seed " + std::to_string(plan.seed);
     switch (plan.kind) {
     case FoldKind::kFolds:
         return folds + seed;
@@ -148,8 +148,7 @@ public:
 
     Dealing deal() {
         const std::size_t n = m_dealt.m_rows.size();
-        if (n < 2)
-            refuse(plural(n, "row", "rows") + " cannot be dealt into folds", "Bring more rows.");
+        if (n < 2) refuse(plural(n, "row", "rows") + " cannot be dealt into folds", "Bring more rows.");
         switch (m_plan.kind) {
         case FoldKind::kFolds:
         case FoldKind::groups:

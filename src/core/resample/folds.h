@@ -117,15 +117,15 @@ private:
     std::uint64_t m_seed = 1;
 };
 
-/// Deals `rows` of the table. The dealing depends on the plan, the number of rows and the values of its column
-/// there, on nothing else. K folds: sizes differ by one at most. Groups: in random order, each to the fold that
-/// has the fewest rows. In proportion: strata one after the other, dealt round, so that folds differ by one row
-/// and by one row a stratum. Rolling origin (Tashman 2000, "Out-of-sample tests of forecasting accuracy",
-/// International Journal of Forecasting 16): the last folds · horizon periods are judged, horizon by horizon,
-/// by models of all periods before, less the gap; rows of one period are never parted. Rows without a value of
-/// the column are a group or a stratum of their own; they always learn and are never judged where the column
-/// says the folds, and are left aside where it says the time. Errors: unknownColumn, wrongType; badParts for
-/// more folds than rows or groups, one value only, too few periods.
+/// Deals `rows` of the table. The dealing depends on the plan, the number of rows and the values of its
+/// column there, on nothing else. K folds: sizes differ by one at most. Groups: in random order, each to the
+/// fold that has the fewest rows. In proportion: strata one after the other, dealt round, so that folds
+/// differ by one row and by one row a stratum. Rolling origin (Tashman 2000, "Out-of-sample tests of
+/// forecasting accuracy", International Journal of Forecasting 16): the last folds · horizon periods are
+/// judged, horizon by horizon, by models of all periods before, less the gap; rows of one period are never
+/// parted. Rows without a value of the column are a group or a stratum of their own; they always learn and
+/// are never judged where the column says the folds, and are left aside where it says the time. Errors:
+/// unknownColumn, wrongType; badParts for more folds than rows or groups, one value only, too few periods.
 Dealing dealRows(const FoldPlan& plan, const Table& table, std::vector<std::uint32_t> rows,
                  const std::string& file);
 

@@ -47,7 +47,8 @@ Reading differenceOf(const Evidence& evidence, const FoldEvidence& folds) {
     reading.sentence += std::fabs(difference) <= half
                             ? "; no more than one split differs from another"
                             : "; more than the spread of rows explains, so that the two are not of one kind";
-    reading.source = "difference of independent estimates; the folds' spread as Bengio and Grandvalet 2004 warn";
+    reading.source =
+        "difference of independent estimates; the folds' spread as Bengio and Grandvalet 2004 warn";
     return reading;
 }
 
@@ -63,15 +64,17 @@ Goad unseenGoad(const FoldEvidence& folds) {
     Goad goad;
     goad.key = unseenKey;
     goad.severity = Severity::caution;
-    goad.title = plural(folds.unseenRows, "row was", "rows were") + " judged by folds that had not learned their level";
+    goad.title = plural(folds.unseenRows, "row was", "rows were") +
+                 " judged by folds that had not learned their level";
     std::vector<std::string> levels;
     for (const UnseenLevel& level : folds.unseen) {
         std::string text = level.column + ": " + level.level;
         if (std::find(levels.begin(), levels.end(), text) == levels.end()) levels.push_back(std::move(text));
     }
-    goad.reading = nameList(levels, 4) +
-                   ". Such a row is predicted as the mean over the levels its fold has learned, each as often "
-                   "as it learned it: what a new level would get";
+    goad.reading =
+        nameList(levels, 4) +
+        ". Such a row is predicted as the mean over the levels its fold has learned, each as often "
+        "as it learned it: what a new level would get";
     goad.threshold = "any judged row with a level that the fold's learning rows lack";
     goad.source = "common practice, no source";
     goad.station = "data";
@@ -153,8 +156,7 @@ std::string foldsSentence(const FoldEvidence& f) {
 
 void addFolds(const Recipe& recipe, std::shared_ptr<const FoldEvidence> folds, Evidence& evidence) {
     std::erase_if(evidence.readings, [](const Reading& r) { return r.name == differenceName; });
-    std::erase_if(evidence.goads,
-                  [](const Goad& g) { return g.key == unseenKey || g.key == stoppedKey; });
+    std::erase_if(evidence.goads, [](const Goad& g) { return g.key == unseenKey || g.key == stoppedKey; });
     evidence.folds = std::move(folds);
     if (!evidence.folds) return;
     const FoldEvidence& found = *evidence.folds;
@@ -163,8 +165,8 @@ void addFolds(const Recipe& recipe, std::shared_ptr<const FoldEvidence> folds, E
     const auto put = [&](Goad goad) {
         for (const AcceptedGoad& accepted : recipe.accepted)
             if (accepted.goad == goad.key) goad.accepted = accepted.reason;
-        const auto noted = std::find_if(evidence.goads.begin(), evidence.goads.end(),
-                                        [](const Goad& g) { return g.noted; });
+        const auto noted =
+            std::find_if(evidence.goads.begin(), evidence.goads.end(), [](const Goad& g) { return g.noted; });
         evidence.goads.insert(noted, std::move(goad));
     };
     if (found.unseenRows > 0) put(unseenGoad(found));

@@ -58,10 +58,11 @@ public:
     }
 
     void add(FoldOutcome&& fold) {
-        long double squares = 0, absolute = 0, aboutMean = 0;
+        long double squares = 0, absolute = 0, aboutMean = 0, sum = 0;
         for (std::size_t i = 0; i < fold.rows.size(); ++i) {
             const long double e = static_cast<long double>(fold.actual[i]) - fold.predicted[i];
             const long double d = static_cast<long double>(fold.actual[i]) - fold.learningMean;
+            sum += fold.actual[i];
             squares += e * e;
             absolute += std::fabs(e);
             aboutMean += d * d;
@@ -84,7 +85,8 @@ public:
         m_wholeMse.push_back(fold.wholeMse);
         if (m_found.plan.kind != FoldKind::leaveOneOut)
             m_found.each.push_back({fold.name, fold.repeat, fold.rows.size(), mse, std::sqrt(mse),
-                                    n > 0 ? static_cast<double>(absolute) / n : nan, fold.chosen,
+                                    n > 0 ? static_cast<double>(absolute) / n : nan,
+                                    n > 0 ? static_cast<double>(sum) / n : nan, fold.chosen,
                                     std::move(fold.settings)});
         if (fold.repeat == 0 && !fold.rows.empty()) {
             m_firstSquares += squares;
@@ -132,10 +134,10 @@ public:
         if (m_recipe.choose)
             for (const Term& term : m_recipe.terms) {
                 const auto times = m_chosen.find(termName(term));
-                found.chosenShares.emplace_back(
-                    termName(term), times == m_chosen.end() ? 0
-                                                            : static_cast<double>(times->second) /
-                                                                  static_cast<double>(found.done));
+                found.chosenShares.emplace_back(termName(term), times == m_chosen.end()
+                                                                    ? 0
+                                                                    : static_cast<double>(times->second) /
+                                                                          static_cast<double>(found.done));
             }
         return found;
     }
@@ -190,7 +192,8 @@ private:
         long double fallen = 0;
         for (std::size_t f = 0; f < m_wholeMse.size(); ++f)
             if (m_rows[f] > 0) fallen += m_wholeMse[f] * static_cast<long double>(m_rows[f]);
-        return static_cast<double>(found.mse + found.learningMse - fallen / static_cast<long double>(m_judged));
+        return static_cast<double>(found.mse + found.learningMse -
+                                   fallen / static_cast<long double>(m_judged));
     }
 
     /// Mean over all pairs of rows of the squared distance from one's response to the other's prediction.
@@ -230,17 +233,17 @@ public:
     FoldJudge(const Recipe& recipe, const PreparedRows& prepared, const std::string& file,
               const JudgeOptions& options, Progress& progress)
         : m_recipe(recipe), m_prepared(prepared), m_file(file), m_options(options), m_progress(progress),
-          m_lookBack(std::any_of(recipe.steps.begin(), recipe.steps.end(), [&](const Step& step) {
-              return looksBackAtResponse(step, recipe.response);
-          })),
+          m_lookBack(
+              std::any_of(recipe.steps.begin(), recipe.steps.end(),
+                          [&](const Step& step) { return looksBackAtResponse(step, recipe.response); })),
           m_steps(learnsAnything(recipe.steps) || m_lookBack),
           m_response(prepared.table.at(recipe.response, file).numbers()) {}
 
     FoldEvidence run() {
         m_progress.checkpoint(0, "Dealing folds");
         refuseLookBack();
-        const Dealing dealing = dealRows(*m_recipe.judge, m_prepared.table,
-                                         rowsToDeal(m_recipe, m_prepared, m_file), m_file);
+        const Dealing dealing =
+            dealRows(*m_recipe.judge, m_prepared.table, rowsToDeal(m_recipe, m_prepared, m_file), m_file);
         m_dealing = &dealing;
         m_whole = m_options.whole;
         double from = 0.02;
@@ -260,7 +263,7 @@ public:
         std::size_t done = 0;
         try {
             ProgressStage stage(m_progress, from, 1);
-            if (!m_steps && LeastSquaresFolds::applies(m_recipe, *m_whole)) {
+            if (!m_options.refit && !m_steps && LeastSquaresFolds::applies(m_recipe, *m_whole)) {
                 LeastSquaresFolds folds(m_recipe, m_prepared.table, m_file, *m_whole, dealing,
                                         m_options.threads, stage);
                 folds.judge([&](std::size_t fold) { return judgeOne(fold, stage); },
@@ -270,15 +273,31 @@ public:
                             },
                             stage);
             } else {
-                for (std::size_t fold = 0; fold < dealing.size(); ++fold) {
-                    const auto all = static_cast<double>(dealing.size());
-                    ProgressStage own(stage, static_cast<double>(fold) / all,
-                                      static_cast<double>(fold + 1) / all);
-                    own.checkpoint(0, "Judging, fold " + countText(fold + 1) + " of " +
-                                          countText(dealing.size()));
-                    FoldOutcome outcome = judgeOne(fold, own);
-                    ++done;
-                    if (!take(std::move(outcome))) break;
+                m_inBasis = !m_options.refit && m_recipe.judge->kind != FoldKind::bootstrap &&
+                            LeastSquaresFolds::applies(m_recipe, *m_whole);
+                // Those that need no fit of their own run beside each other, each in one thread.
+                const std::size_t beside = m_inBasis ? m_options.threads.resolved() : 1;
+                const auto all = static_cast<double>(dealing.size());
+                bool going = true;
+                for (std::size_t begin = 0; going && begin < dealing.size(); begin += beside) {
+                    const std::size_t end = std::min(begin + beside, dealing.size());
+                    stage.checkpoint(static_cast<double>(begin) / all, "Judging, fold " +
+                                                                           countText(begin + 1) + " of " +
+                                                                           countText(dealing.size()));
+                    std::vector<std::optional<FoldOutcome>> outcomes(end - begin);
+                    if (m_inBasis)
+                        parallelFor(end - begin, m_options.threads, [&](std::size_t i) {
+                            ProgressStage own(stage, static_cast<double>(begin) / all,
+                                              static_cast<double>(end) / all);
+                            outcomes[i] = judgeInBasis(begin + i, own);
+                        });
+                    for (std::size_t fold = begin; going && fold < end; ++fold) {
+                        ProgressStage own(stage, static_cast<double>(fold) / all,
+                                          static_cast<double>(fold + 1) / all);
+                        if (!outcomes[fold - begin]) outcomes[fold - begin] = judgeOne(fold, own);
+                        ++done;
+                        going = take(std::move(*outcomes[fold - begin]));
+                    }
                 }
             }
         } catch (const Stopped&) {
@@ -300,10 +319,9 @@ private:
                             {.file = m_file, .column = m_recipe.response},
                             "Judge by rolling origin over the column of the time, or switch the step off.");
             if (!m_prepared.raw.find(m_recipe.response))
-                throw Error(ErrorCode::badParts,
-                            step + ", which is made by a step and cannot be hidden from it",
-                            {.file = m_file, .column = m_recipe.response},
-                            "Switch one of the two steps off.");
+                throw Error(
+                    ErrorCode::badParts, step + ", which is made by a step and cannot be hidden from it",
+                    {.file = m_file, .column = m_recipe.response}, "Switch one of the two steps off.");
         }
     }
 
@@ -351,6 +369,26 @@ private:
         return m_prepared.raw.withColumn(Column::ofNumbers(column.name(), std::move(values)));
     }
 
+    /// None where the fold needs a fit of its own.
+    std::optional<FoldOutcome> judgeInBasis(std::size_t number, Progress& progress) const {
+        const Fold fold = m_dealing->fold(number);
+        try {
+            const PreparedRows own = preparedFor(fold, progress);
+            const RowsUsed used = rowsUsed(m_recipe, own, m_file);
+            auto out = foldOfLeastSquares(m_recipe, own.table, m_file, *m_whole, used, progress);
+            if (!out) return out;
+            out->name = fold.name;
+            out->repeat = fold.repeat;
+            out->settings = m_recipe.estimator;
+            for (const Term& term : m_recipe.terms)
+                out->chosen.push_back(termName(term));
+            out->unpredicted += fold.judged.size() - used.heldOut.size();
+            return out;
+        } catch (const Error&) { // said by the fit, with the fold's name
+            return std::nullopt;
+        }
+    }
+
     FoldOutcome judgeOne(std::size_t number, Progress& progress) const {
         const Fold fold = m_dealing->fold(number);
         const bool draws = m_recipe.judge->kind == FoldKind::bootstrap;
@@ -367,8 +405,8 @@ private:
                 std::erase_if(learning, [&](std::uint32_t row) { return in[row] == 0; });
             }
             ProgressStage learns(progress, 0.3, 0.9);
-            const auto study = learn(m_recipe, own.table, own.steps, m_file, std::move(learning),
-                                     m_options.threads, learns);
+            const auto study =
+                learn(m_recipe, own.table, own.steps, m_file, std::move(learning), m_options.threads, learns);
             return judged(fold, own, *study, used, draws);
         } catch (const Error& error) {
             throw Error(error.code(), "fold " + fold.name + ": " + error.message(),
@@ -411,8 +449,7 @@ private:
         std::vector<double> at(table.rows(), nan);
         const BoundModel bound = study.bind(table, m_file);
         for (std::size_t i = 0; i < study.rows.size(); ++i)
-            at[study.rows[i]] =
-                bound.natural(study.taught.fitted[static_cast<Index>(i)], study.rows[i]);
+            at[study.rows[i]] = bound.natural(study.taught.fitted[static_cast<Index>(i)], study.rows[i]);
         for (std::size_t i = 0; i < used.heldOut.size(); ++i)
             at[used.heldOut[i]] = judged[i];
         std::vector<std::uint32_t> others;
@@ -508,6 +545,8 @@ private:
     const JudgeOptions& m_options;
     Progress& m_progress;
     bool m_lookBack, m_steps;
+    /// Folds can be had by sums in the basis of the whole fit, on their own tables.
+    bool m_inBasis = false;
     std::span<const double> m_response;
     std::shared_ptr<const Study> m_whole;
     const Dealing* m_dealing = nullptr;
@@ -541,8 +580,7 @@ std::vector<std::uint32_t> rowsToDeal(const Recipe& recipe, const PreparedRows& 
 }
 
 bool judgesInOnePass(const Recipe& recipe, const Study& whole) {
-    return recipe.judge && !learnsAnything(recipe.steps) &&
-           LeastSquaresFolds::applies(recipe, whole);
+    return recipe.judge && !learnsAnything(recipe.steps) && LeastSquaresFolds::applies(recipe, whole);
 }
 
 FoldEvidence judgeByFolds(const Recipe& recipe, const PreparedRows& prepared, const std::string& file,

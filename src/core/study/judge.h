@@ -23,6 +23,8 @@ struct FoldScore {
     std::size_t repeat = 0;
     std::size_t rows = 0;
     double mse = 0, rmse = 0, mae = 0;
+    /// Of the response of its judged rows.
+    double mean = 0;
     /// Names of the terms in its model.
     std::vector<std::string> chosen;
     Settings settings;
@@ -114,21 +116,23 @@ struct JudgeOptions {
     Threads threads{};
     /// What was learned of all learning rows; learned here when null.
     std::shared_ptr<const Study> whole{};
+    /// Every fold is fitted anew, whatever could be had otherwise: for tests.
+    bool refit = false;
     /// Called now and then with what the folds found so far.
     std::function<void(const FoldEvidence&)> soFar{};
 };
 
-/// Judges the recipe by its folds; requires recipe.judge. Dealt are the learning rows that have a response and
-/// a weight above 0 and that nobody left out by hand, those that a step leaves out among them: they are judged
-/// and teach nothing. In each fold steps, terms that are chosen, levels, means, knots and the model are learned
-/// anew from its learning rows alone; rows without a response teach its steps nothing. Least squares of rows
-/// that nothing else is learned of takes the folds from cross products in the orthonormal basis of the whole
-/// fit, and leaving out one row from e / (1 − h) (Allen 1974, "The relationship between variable selection and
-/// data augmentation", Technometrics 16), which equal refits. A step that looks back at the response goes with
-/// rolling origin only, whose judged responses are hidden from it. A stop after the first fold keeps the folds
-/// done. Errors: those of dealRows, and what a fold's rows are too few or too alike for, with the fold's name
-/// (tooFewRows, badTerm); badParts for a look back at the response. Throws Stopped. The same for any number of
-/// threads.
+/// Judges the recipe by its folds; requires recipe.judge. Dealt are the learning rows that have a response
+/// and a weight above 0 and that nobody left out by hand, those that a step leaves out among them: they are
+/// judged and teach nothing. In each fold steps, terms that are chosen, levels, means, knots and the model
+/// are learned anew from its learning rows alone; rows without a response teach its steps nothing. Least
+/// squares of rows that nothing else is learned of takes the folds from cross products in the orthonormal
+/// basis of the whole fit, and leaving out one row from e / (1 − h) (Allen 1974, "The relationship between
+/// variable selection and data augmentation", Technometrics 16), which equal refits. A step that looks back
+/// at the response goes with rolling origin only, whose judged responses are hidden from it. A stop after the
+/// first fold keeps the folds done. Errors: those of dealRows, and what a fold's rows are too few or too
+/// alike for, with the fold's name (tooFewRows, badTerm); badParts for a look back at the response. Throws
+/// Stopped. The same for any number of threads.
 FoldEvidence judgeByFolds(const Recipe& recipe, const PreparedRows& prepared, const std::string& file,
                           const JudgeOptions& options, Progress& progress);
 

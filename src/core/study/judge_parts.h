@@ -1,6 +1,7 @@
 #pragma once
 // What the ways to judge by folds share.
 #include "study/judge.h"
+#include "study/rows_used.h"
 
 namespace oxgoad {
 
@@ -23,14 +24,21 @@ struct FoldOutcome {
     std::vector<double> squaresWithout{};
 };
 
+/// A fold of least squares whose steps were learned anew and nothing else: by sums over its learning rows in
+/// the basis of the whole fit, on the fold's own table. None where the fold needs a fit of its own: its rows
+/// lack levels or do not hold the model, or a judged row has a level that they lack. `used` says which rows
+/// learn and which are judged. One thread. Throws Stopped.
+std::optional<FoldOutcome> foldOfLeastSquares(const Recipe& recipe, const Table& own, const std::string& file,
+                                              const Study& whole, const RowsUsed& used, Progress& progress);
+
 /// Called for each fold in order; false to stop.
 using FoldSink = std::function<bool(FoldOutcome&&)>;
 
 /// Folds of least squares where nothing but coefficients is learned of the rows.
 ///
-/// With R of the whole fit, z = R⁻ᵀx~ are rows of an orthonormal basis and e its residuals; the model of other
-/// rows differs from the whole fit by z'd with d = (Σ w z z')⁻¹ Σ w z e over them. The sums are taken in that
-/// basis, where they are near the identity, so that squaring costs no digits.
+/// With R of the whole fit, z = R⁻ᵀx~ are rows of an orthonormal basis and e its residuals; the model of
+/// other rows differs from the whole fit by z'd with d = (Σ w z z')⁻¹ Σ w z e over them. The sums are taken
+/// in that basis, where they are near the identity, so that squaring costs no digits.
 class LeastSquaresFolds {
 public:
     /// True when the model of any rows can be had so.
@@ -40,7 +48,8 @@ public:
                       const Dealing& dealing, Threads threads, Progress& progress);
 
     /// Judges all folds. `refit` is asked for a fold whose learning rows do not hold all coefficients.
-    void judge(const std::function<FoldOutcome(std::size_t)>& refit, const FoldSink& sink, Progress& progress);
+    void judge(const std::function<FoldOutcome(std::size_t)>& refit, const FoldSink& sink,
+               Progress& progress);
 
 private:
     struct Impl;

@@ -18,8 +18,8 @@ namespace {
 
 /// Beyond it a refit to twice the precision tells more.
 constexpr double conditionLimit = 1e6;
-/// Of the sums in the orthonormal basis: learning rows that hold a direction with less than this share have as
-/// good as lost it.
+/// Of the sums in the orthonormal basis: learning rows that hold a direction with less than this share have
+/// as good as lost it.
 constexpr double leastShare = 1e-8;
 constexpr std::size_t mostDoubles = std::size_t{1} << 26; // of the orthonormal rows: 512 MB
 
@@ -161,13 +161,14 @@ struct LeastSquaresFolds::Impl {
         return counts;
     }
 
-    /// Whether the rows learned from have every level: otherwise levels and their reference are others, and so
-    /// may be what the columns span.
+    /// Whether the rows learned from have every level: otherwise levels and their reference are others, and
+    /// so may be what the columns span.
     template <class Learns> bool holdsLevels(Learns&& learns) const {
         for (std::size_t f = 0; f < levels.size(); ++f) {
             const auto counts = levelCounts(levels[f], learns);
             for (std::size_t level = 0; level < taughtLevels[f].size(); ++level)
-                if (taughtLevels[f][level] > 0 && (level >= counts.size() || counts[level] == 0)) return false;
+                if (taughtLevels[f][level] > 0 && (level >= counts.size() || counts[level] == 0))
+                    return false;
         }
         return true;
     }
@@ -218,7 +219,8 @@ struct LeastSquaresFolds::Impl {
     };
 
     /// Rows of a cell gathered and added; `some` are places.
-    void addRows(Sums& sums, std::span<const std::uint32_t> some, std::span<const std::uint32_t> times) const {
+    void addRows(Sums& sums, std::span<const std::uint32_t> some,
+                 std::span<const std::uint32_t> times) const {
         constexpr std::size_t most = 512;
         MatrixXd gathered(rank(), static_cast<Index>(std::min(most, some.size())));
         VectorXd e(gathered.cols());
@@ -242,8 +244,8 @@ struct LeastSquaresFolds::Impl {
         }
     }
 
-    /// Sums of each cell of a repeat; the last holds rows that always learn. Rows in pieces of a fixed size, so
-    /// that the number of threads changes no digit.
+    /// Sums of each cell of a repeat; the last holds rows that always learn. Rows in pieces of a fixed size,
+    /// so that the number of threads changes no digit.
     std::vector<Sums> cellSums(std::size_t repeat, Progress& progress) const {
         const auto cellOf = dealing.cellOf(repeat);
         const std::size_t cells = dealing.cells() + 1;
@@ -260,8 +262,8 @@ struct LeastSquaresFolds::Impl {
             if (progress.stopRequested()) throw Stopped{};
             const auto& [c, begin] = pieces[p];
             parts[p] = Sums(rank());
-            addRows(parts[p],
-                    std::span(inCell[c]).subspan(begin, std::min(piece, inCell[c].size() - begin)), {});
+            addRows(parts[p], std::span(inCell[c]).subspan(begin, std::min(piece, inCell[c].size() - begin)),
+                    {});
         });
         std::vector<Sums> sums(cells, Sums(rank()));
         for (std::size_t p = 0; p < pieces.size(); ++p)
@@ -301,7 +303,8 @@ struct LeastSquaresFolds::Impl {
         for (std::size_t t = 0; t < recipe.terms.size(); ++t) {
             std::vector<Index> at;
             for (std::size_t k = 0; k < fit.kept.size(); ++k)
-                if (linear.design.columns()[fit.kept[k]].term == t) at.push_back(first + static_cast<Index>(k));
+                if (linear.design.columns()[fit.kept[k]].term == t)
+                    at.push_back(first + static_cast<Index>(k));
             Constraint c;
             c.rows = fit.inverse.triangularView<Eigen::Upper>().toDenseMatrix()(at, Eigen::all);
             c.whole = coefficients(at);
@@ -326,7 +329,8 @@ struct LeastSquaresFolds::Impl {
     struct Whole {
         double smearing = 1, mse = nan;
     };
-    Whole wholeOf(const VectorXd& d, const Sums& all, const std::function<double(std::size_t)>& learns) const {
+    Whole wholeOf(const VectorXd& d, const Sums& all,
+                  const std::function<double(std::size_t)>& learns) const {
         Whole found;
         const auto n = static_cast<double>(teaching);
         if (squares) {
@@ -363,8 +367,8 @@ struct LeastSquaresFolds::Impl {
         out.repeat = repeat;
         out.settings = recipe.estimator;
         out.chosen = names;
-        out.learningMean =
-            static_cast<double>(learned.response / static_cast<long double>(std::max<std::size_t>(1, learned.rows)));
+        out.learningMean = static_cast<double>(
+            learned.response / static_cast<long double>(std::max<std::size_t>(1, learned.rows)));
         return out;
     }
 
@@ -421,10 +425,10 @@ struct LeastSquaresFolds::Impl {
                     double squared = 0;
                     for (std::size_t i = 0; i < out.rows.size(); ++i) {
                         const std::size_t place = placeAt(out.rows[i]);
-                        const double e = out.actual[i] -
-                                         natural(said[static_cast<Index>(place)] +
-                                                     z.col(static_cast<Index>(place)).dot(without),
-                                                 place, smearing);
+                        const double e =
+                            out.actual[i] - natural(said[static_cast<Index>(place)] +
+                                                        z.col(static_cast<Index>(place)).dot(without),
+                                                    place, smearing);
                         squared += e * e;
                     }
                     out.squaresWithout.push_back(squared);
@@ -492,7 +496,8 @@ struct LeastSquaresFolds::Impl {
     void judgeRows(const std::function<FoldOutcome(std::size_t)>& refit, const FoldSink& sink,
                    Progress& progress) {
         const auto [all, total] = everything(progress);
-        const VectorXd inBasis = linear.fit.factor.triangularView<Eigen::Upper>() * linear.fit.shiftedCoefficients();
+        const VectorXd inBasis =
+            linear.fit.factor.triangularView<Eigen::Upper>() * linear.fit.shiftedCoefficients();
         for (std::size_t dealt = 0; dealt < dealing.rows().size(); ++dealt) {
             if (dealt % 1024 == 0)
                 progress.checkpoint(static_cast<double>(dealt) / static_cast<double>(dealing.rows().size()),
@@ -512,16 +517,18 @@ struct LeastSquaresFolds::Impl {
             const double y = response[rows[place]], w = weight[i];
             const double h = w * z.col(i).squaredNorm();
             const bool lastOfLevel = w > 0 && isLastOfLevel(place);
-            if (h > 1 - leastShare || lastOfLevel || (w > 0 && teaching <= static_cast<std::size_t>(rank()))) {
+            if (h > 1 - leastShare || lastOfLevel ||
+                (w > 0 && teaching <= static_cast<std::size_t>(rank()))) {
                 if (!sink(refit(dealt))) return;
                 continue;
             }
-            out.learningMean = w > 0 ? static_cast<double>((total - y) / static_cast<long double>(teaching - 1))
-                                     : static_cast<double>(total / static_cast<long double>(teaching));
+            out.learningMean = w > 0
+                                   ? static_cast<double>((total - y) / static_cast<long double>(teaching - 1))
+                                   : static_cast<double>(total / static_cast<long double>(teaching));
             const double step = -w * left[i] / (1 - h);
             if (squares) {
-                out.wholeMse = (all.residual + step * step * z.col(i).squaredNorm()) /
-                               static_cast<double>(teaching);
+                out.wholeMse =
+                    (all.residual + step * step * z.col(i).squaredNorm()) / static_cast<double>(teaching);
                 out.rows.push_back(rows[place]);
                 out.actual.push_back(y);
                 out.predicted.push_back(natural(said[i] + step * z.col(i).squaredNorm(), place, 1));
@@ -533,8 +540,8 @@ struct LeastSquaresFolds::Impl {
                 }
             } else {
                 const VectorXd d = step * z.col(i);
-                const Whole own = wholeOf(
-                    d, all, [&](std::size_t other) { return other == place ? 0.0 : 1.0; });
+                const Whole own =
+                    wholeOf(d, all, [&](std::size_t other) { return other == place ? 0.0 : 1.0; });
                 out.wholeMse = own.mse;
                 put(out, place, d, own.smearing);
             }
@@ -580,6 +587,184 @@ void LeastSquaresFolds::judge(const std::function<FoldOutcome(std::size_t)>& ref
                             "Judging by folds");
         if (!impl.judgeRepeat(repeat, refit, sink, progress)) return;
     }
+}
+
+namespace {
+
+/// Rows of a fold's own table in the basis of the whole fit.
+class OwnRows {
+public:
+    OwnRows(const Recipe& recipe, const Table& table, const std::string& file, const Study& whole,
+            Progress& progress)
+        : m_recipe(recipe), m_table(table), m_file(file), m_whole(whole), m_linear(*whole.linear()),
+          m_bound(whole.bind(table, file)), m_working(recipe, table, file),
+          m_response(table.at(recipe.response, file).numbers()), m_progress(progress) {}
+
+    std::optional<FoldOutcome> judge(const RowsUsed& used) {
+        if (!m_linear.fit.dependent.empty() ||
+            used.learning.size() <= static_cast<std::size_t>(m_linear.fit.rank()))
+            return std::nullopt;
+        if (!holdsAll(used.learning)) return std::nullopt;
+        FoldOutcome out;
+        std::vector<std::uint32_t> judged;
+        for (const auto row : used.heldOut) {
+            if (m_bound.complete(row))
+                judged.push_back(row);
+            else if (hasUnseenLevel(row))
+                return std::nullopt;
+            else
+                ++out.unpredicted;
+        }
+        std::vector<std::uint32_t> rows = used.learning;
+        rows.insert(rows.end(), judged.begin(), judged.end());
+        const std::size_t taught = used.learning.size();
+        std::vector<std::uint8_t> there(m_table.rows(), 0);
+        for (const auto row : rows)
+            there[row] = 1;
+        for (const auto row : m_whole.rows) // the others of the whole fit, which a step leaves out here
+            if (there[row] == 0 && m_bound.complete(row) &&
+                !m_table.at(m_recipe.response, m_file).isMissing(row))
+                rows.push_back(row);
+        if (!fill(rows, taught)) return std::nullopt;
+        const auto d = solve();
+        if (!d) return std::nullopt;
+        put(out, rows, taught, judged.size(), *d);
+        return out;
+    }
+
+private:
+    /// Every learning row is complete, and each level of the whole fit is among them.
+    bool holdsAll(const std::vector<std::uint32_t>& learning) const {
+        std::vector<std::vector<std::uint8_t>> seen;
+        std::vector<std::size_t> factors;
+        for (std::size_t k = 0; k < m_whole.inputs.size(); ++k)
+            if (m_whole.inputs[k].factor) {
+                factors.push_back(k);
+                seen.emplace_back(m_whole.inputs[k].levels.size(), 0);
+            }
+        const bool guarded = !m_linear.design.guards().empty();
+        for (const auto row : learning) {
+            if (guarded && !m_bound.complete(row)) return false;
+            for (std::size_t f = 0; f < factors.size(); ++f) {
+                const double level = m_bound.inputs().value(factors[f], row);
+                if (std::isnan(level)) return false;
+                seen[f][static_cast<std::size_t>(level)] = 1;
+            }
+        }
+        return std::all_of(seen.begin(), seen.end(), [](const auto& levels) {
+            return std::all_of(levels.begin(), levels.end(), [](std::uint8_t there) { return there != 0; });
+        });
+    }
+
+    bool hasUnseenLevel(std::uint32_t row) const {
+        for (std::size_t k = 0; k < m_whole.inputs.size(); ++k)
+            if (m_whole.inputs[k].factor && std::isnan(m_bound.inputs().value(k, row)) &&
+                !m_table.at(m_whole.inputs[k].name, m_file).isMissing(row))
+                return true;
+        return false;
+    }
+
+    /// Rows in the basis, what the whole fit says of them and what is left; sums over the first `taught`.
+    bool fill(const std::vector<std::uint32_t>& rows, std::size_t taught) {
+        const LeastSquaresFit& fit = m_linear.fit;
+        const Index rank = fit.rank();
+        const std::vector<double> weights =
+            weightsOf(m_recipe, m_table, m_file, std::span(rows).subspan(0, taught));
+        m_z.resize(rank, static_cast<Index>(rows.size()));
+        m_said.resize(static_cast<Index>(rows.size()));
+        m_squares = MatrixXd::Zero(rank, rank);
+        m_products = VectorXd::Zero(rank);
+        const BoundDesign design(m_linear.design, m_table, m_file);
+        MatrixXd raw;
+        constexpr std::size_t piece = 2048;
+        for (std::size_t begin = 0, end = 0; begin < rows.size(); begin = end) {
+            if (m_progress.stopRequested()) throw Stopped{};
+            end = std::min(begin + piece, rows.size());
+            if (begin < taught) end = std::min(end, taught); // a piece either teaches or does not
+            const std::size_t count = end - begin;
+            raw.resize(static_cast<Index>(count), fit.columns);
+            design.fill(std::span(rows).subspan(begin, count), raw);
+            auto z = m_z.middleCols(static_cast<Index>(begin), static_cast<Index>(count));
+            z.noalias() = (fit.shifted(raw) * fit.inverse.triangularView<Eigen::Upper>()).transpose();
+            m_said.segment(static_cast<Index>(begin), static_cast<Index>(count)) = fit.predict(raw);
+            if (begin >= taught) continue;
+            MatrixXd weighted = z;
+            VectorXd e(static_cast<Index>(count));
+            for (std::size_t i = 0; i < count; ++i) {
+                const double root = weights.empty() ? 1 : std::sqrt(weights[begin + i]);
+                const auto at = static_cast<Index>(i);
+                e[at] = root * (m_working.at(rows[begin + i]) - m_said[static_cast<Index>(begin + i)]);
+                if (root != 1) weighted.col(at) *= root;
+            }
+            m_squares.selfadjointView<Eigen::Lower>().rankUpdate(weighted);
+            m_products.noalias() += weighted * e;
+        }
+        m_weights = weights;
+        return m_products.allFinite() && m_squares.allFinite();
+    }
+
+    std::optional<VectorXd> solve() const {
+        const Eigen::LDLT<MatrixXd> solver(m_squares.selfadjointView<Eigen::Lower>());
+        const VectorXd d = solver.vectorD();
+        if (solver.info() != Eigen::Success || !(d.minCoeff() > leastShare * d.maxCoeff()))
+            return std::nullopt;
+        return VectorXd(solver.solve(m_products));
+    }
+
+    void put(FoldOutcome& out, const std::vector<std::uint32_t>& rows, std::size_t taught, std::size_t judged,
+             const VectorXd& d) const {
+        const VectorXd value = m_said + m_z.transpose() * d;
+        long double sum = 0, grown = 0, weights = 0;
+        for (std::size_t i = 0; i < taught; ++i) {
+            sum += m_response[rows[i]];
+            if (!m_recipe.logResponse) continue;
+            const double w = m_weights.empty() ? 1 : m_weights[i];
+            grown += w * std::exp(m_working.at(rows[i]) - value[static_cast<Index>(i)]);
+            weights += w;
+        }
+        out.learningMean = static_cast<double>(sum / static_cast<long double>(taught));
+        const double smearing = m_recipe.logResponse ? static_cast<double>(grown / weights) : 1;
+        const auto natural = [&](std::size_t i) {
+            const double whole = value[static_cast<Index>(i)] + m_bound.offset(rows[i]);
+            return m_recipe.logResponse ? std::exp(whole) * smearing : whole;
+        };
+        std::vector<std::uint8_t> inWhole(m_table.rows(), 0);
+        for (const auto row : m_whole.rows)
+            inWhole[row] = 1;
+        long double squares = 0, count = 0;
+        for (std::size_t i = 0; i < rows.size(); ++i) {
+            const double predicted = natural(i), actual = m_response[rows[i]];
+            if (inWhole[rows[i]] != 0) {
+                squares += (static_cast<long double>(actual) - predicted) * (actual - predicted);
+                ++count;
+            }
+            if (i < taught || i >= taught + judged) continue;
+            out.rows.push_back(rows[i]);
+            out.actual.push_back(actual);
+            out.predicted.push_back(predicted);
+        }
+        out.wholeMse = count > 0 ? static_cast<double>(squares / count) : nan;
+    }
+
+    const Recipe& m_recipe;
+    const Table& m_table;
+    const std::string& m_file;
+    const Study& m_whole;
+    const LinearModel& m_linear;
+    BoundModel m_bound;
+    WorkingResponse m_working;
+    std::span<const double> m_response;
+    Progress& m_progress;
+    MatrixXd m_z, m_squares;
+    VectorXd m_said, m_products;
+    std::vector<double> m_weights;
+};
+
+} // namespace
+
+std::optional<FoldOutcome> foldOfLeastSquares(const Recipe& recipe, const Table& own, const std::string& file,
+                                              const Study& whole, const RowsUsed& used, Progress& progress) {
+    return OwnRows(recipe, own, file, whole, progress).judge(used);
 }
 
 } // namespace oxgoad
