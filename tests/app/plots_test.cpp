@@ -163,7 +163,7 @@ TEST_F(Sentences, TheBriefIsTrueInEveryState) {
     EXPECT_EQ(brief->sentence(), "Forecast price for rows to choose once there is a fit.");
     Recipe recipe = session().recipe();
     recipe.terms = {plainTerm("age"), plainTerm("make")};
-    recipe.setAside.reset();
+    recipe.judge.reset();
     session().change(recipe);
     ASSERT_TRUE(settle());
     station(3);

@@ -34,9 +34,8 @@ TEST_F(Window, TheWholePathFromOpeningToReopening) {
     // Open rows.
     openFile(demo + "/depot_months.csv");
     EXPECT_EQ(find<BriefBar>("briefBar")->sentence(),
-              "Predict revenue (a guess: click to choose another) from no terms yet by least squares, with "
-              "25 % held out "
-              "at random, seed 7. "
+              "Predict revenue (a guess: click to choose another) from no terms yet by least squares, to be "
+              "judged by 10 folds, seed 1. "
               "Tick a column in Fit to begin.");
     EXPECT_EQ(find<GridView>("ledger")->model()->rowCount(), 18);
     EXPECT_EQ(find<GridView>("rows")->model()->rowCount(), 1440);
@@ -58,8 +57,8 @@ TEST_F(Window, TheWholePathFromOpeningToReopening) {
     EXPECT_EQ(text(terms, line(terms, "contract"), "enters as"), "levels, from anchor");
     EXPECT_TRUE(find<BriefBar>("briefBar")
                     ->sentence()
-                    .startsWith("Predict revenue from 3 terms by least squares, learning from 1,080 rows, "
-                                "judged on 360 rows held out at random, seed 7: typically off by"))
+                    .startsWith("Predict revenue from 3 terms by least squares, learning from 1,440 rows, "
+                                "judged by 10 folds, seed 1: typically off by"))
         << ss(find<BriefBar>("briefBar")->sentence());
 
     // Select an outlying row by clicking its mark.
@@ -113,7 +112,7 @@ TEST_F(Window, TheWholePathFromOpeningToReopening) {
     EXPECT_FALSE(session().dirty());
     EXPECT_TRUE(window->windowTitle().startsWith("work.oxgoad")) << ss(window->windowTitle());
     const Recipe recipe = session().recipe();
-    const double rmse = session().evidence()->heldOut.rmse;
+    const double rmse = session().evidence()->folds->rmse;
     const QString sentence = find<BriefBar>("briefBar")->sentence();
     window->close();
     EXPECT_EQ(files.asked, 0);
@@ -122,7 +121,7 @@ TEST_F(Window, TheWholePathFromOpeningToReopening) {
     openFile(folder.filePath("work.oxgoad"));
     ASSERT_NE(session().evidence(), nullptr);
     EXPECT_EQ(session().recipe(), recipe);
-    EXPECT_EQ(session().evidence()->heldOut.rmse, rmse);
+    EXPECT_EQ(session().evidence()->folds->rmse, rmse);
     EXPECT_EQ(session().trail().fits().size(), 4u);
     EXPECT_EQ(find<BriefBar>("briefBar")->sentence(), sentence) << "the station it was left at";
     EXPECT_TRUE(settings.value("recent").toStringList().first().endsWith("work.oxgoad"));

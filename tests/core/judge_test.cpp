@@ -857,6 +857,8 @@ TEST(Judge, TheErrorWithoutATermIsThatOfFoldsWithoutIt) {
         value *= 2;
     doubled.learning.table = rows.learning.table.withColumn(Column::ofNumbers("x2", x2));
     EXPECT_NEAR(foldsOf(twice, doubled).errorWithout.at(1), 0, 1e-12);
+    twice.judge = FoldPlan{.kind = FoldKind::leaveOneOut};
+    EXPECT_NEAR(foldsOf(twice, doubled).errorWithout.at(1), 0, 1e-12);
 }
 
 TEST(Judge, TwoFitsAreComparedOverTheFoldsTheyShare) {

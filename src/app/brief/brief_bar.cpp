@@ -137,13 +137,15 @@ void BriefBar::tellModel() {
         addWord(",");
         tellJudging();
     } else {
-        addWord(tr("with"));
-        addPart(tr("held-out rows"),
-                recipe.setAside ? qs(setAsideText(*recipe.setAside)) : tr("no rows held out"),
-                [this](QPushButton* b) { chooseRows(b); });
         if (recipe.judge) {
-            addWord(tr(", judged by"));
+            addWord(tr("to be judged by"));
             addPart(tr("folds"), qs(foldPlanText(*recipe.judge)), [this](QPushButton* b) { chooseRows(b); });
+        }
+        if (recipe.setAside || !recipe.judge) {
+            addWord(recipe.judge ? tr("and on") : tr("with"));
+            addPart(tr("held-out rows"),
+                    recipe.setAside ? qs(setAsideText(*recipe.setAside)) : tr("no rows held out"),
+                    [this](QPushButton* b) { chooseRows(b); });
         }
         addWord(tr(". Tick a column in Fit to begin."));
     }

@@ -308,6 +308,7 @@ struct LeastSquaresFolds::Impl {
             Constraint c;
             c.rows = fit.inverse.triangularView<Eigen::Upper>().toDenseMatrix()(at, Eigen::all);
             c.whole = coefficients(at);
+            c.directions = MatrixXd::Zero(rank(), 0);
             if (!at.empty())
                 c.directions = Eigen::HouseholderQR<MatrixXd>(c.rows.transpose()).householderQ() *
                                MatrixXd::Identity(rank(), static_cast<Index>(at.size()));
