@@ -37,6 +37,12 @@ QStringList readingOf(const Session& session, const TermLine& line) {
             if (input.name == line.column) said << qs(importanceSentence(input));
         return said;
     }
+    if (!e->study->has(t)) {
+        said << QObject::tr("%1 was looked at and is not in the model: the choice (%2) passed it over.")
+                    .arg(qs(termName(recipe.terms[t])),
+                         recipe.choose ? qs(choosePlanText(*recipe.choose)) : QString());
+        return said;
+    }
     if (line.coefficient < 0) said << wholeTerm(*e, recipe, t);
     const Term& term = recipe.terms[t];
     if (term.parts.size() == 1) {

@@ -140,10 +140,10 @@ void Session::showFit(int fit, Evaluated result) {
     m_prepared = result.prepared;
     if (const TrailFit* entry = m_trail.find(fit)) m_recipe = entry->recipe;
     if (m_evidence) remember(fit, result);
+    startFolds();
     if (otherRows) emit rowsChanged();
     emit trailChanged();
     emit fitChanged();
-    startFolds();
 }
 
 void Session::startFolds() {

@@ -60,7 +60,8 @@ protected:
                 return !session().jobs().busy() && !session().saveJobs().busy() &&
                        !session().lookJobs().busy() && !session().sideJobs().busy() &&
                        !session().helpJobs().busy() && !session().chooseJobs().busy() &&
-                       !session().effectJobs().busy() && !session().rankJobs().busy();
+                       !session().effectJobs().busy() && !session().rankJobs().busy() &&
+                       !session().foldJobs().busy();
             },
             20000);
         QTest::qWait(20);

@@ -305,6 +305,7 @@ void BriefBar::chooseEstimator(QPushButton* at) {
         offer(in, text, now.estimator == estimator, [estimator](Recipe& recipe) {
             recipe.estimator = estimator;
             if (!kindOf(estimator).leastSquares) recipe.errors = {};
+            if (!kindOf(estimator).linear) recipe.choose.reset();
         });
     };
     for (const ModelKind& kind : modelKinds()) {
@@ -356,6 +357,7 @@ void BriefBar::askSettings(const std::string& kind) {
         Recipe recipe = m_session.draft();
         recipe.estimator = dialog->settings();
         if (!kindOf(recipe.estimator).leastSquares) recipe.errors = {};
+        if (!kindOf(recipe.estimator).linear) recipe.choose.reset();
         m_session.change(recipe);
     });
     dialog->open();

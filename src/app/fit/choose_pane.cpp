@@ -62,6 +62,21 @@ ChoosePane::ChoosePane(Session& session, QWidget* parent) : QWidget(parent), m_s
     m_always->setToolTip(tr("The model is then \"these terms, chosen so\": folds judge the choice with it"));
     m_always->hide();
     first->addWidget(m_always);
+    m_fix = linkButton(tr("choose no more"), this);
+    m_fix->setObjectName("chooseNoMore");
+    m_fix->setToolTip(tr("Keeps the terms that are in the model, as if they had been ticked by hand"));
+    first->addWidget(m_fix);
+    connect(m_fix, &QPushButton::clicked, this, [this] {
+        const auto& evidence = m_session.evidence();
+        if (!evidence) return;
+        Recipe recipe = m_session.recipe();
+        recipe.terms = evidence->study->terms();
+        recipe.choose.reset();
+        m_session.changeFrom(m_session.recipe(), recipe);
+    });
+    const auto showFix = [this] { m_fix->setVisible(m_session.recipe().choose.has_value()); };
+    connect(&session, &Session::fitChanged, this, showFix);
+    showFix();
     layout->addLayout(first);
     auto* second = new QHBoxLayout;
     const auto spin = [&](const QString& accessible, int low, int high, int value) {

@@ -41,6 +41,8 @@ private:
     QPushButton* m_take;
     /// Makes the choice part of what every fit learns.
     QPushButton* m_always;
+    /// Ends that: the terms that are in stay.
+    QPushButton* m_fix;
     GridView* m_terms;
     GridModel m_model;
     QLabel* m_said;

@@ -298,6 +298,11 @@ void FitStation::showLine() {
                                                             : tr("The constant has no effect to draw."));
         return;
     }
+    if (!evidence->study->has(static_cast<std::size_t>(line.term))) {
+        m_equation->setText(equationFor(m_session, {}));
+        m_effect->clear(tr("%1 was not chosen.").arg(qs(line.column)));
+        return;
+    }
     // A column alone, or the two of a product: a number along, a factor's levels as lines.
     const Term& term = m_session.recipe().terms[static_cast<std::size_t>(line.term)];
     auto columns = columnsOf(term);

@@ -226,7 +226,7 @@ void TrailStrip::drawFolds(QPainter& painter, const FitSummary& f, double cx) co
     for (const double rmse : f.repeatRmses)
         if (std::isfinite(rmse)) painter.drawEllipse(QPointF(cx - 18, yOf(rmse)), 1.6, 1.6);
     painter.drawPixmap(QPointF(cx - 4.5, yOf(f.foldRmse) - 4.5),
-                       theme::mark(theme::Mark::plain, theme::heldOut, devicePixelRatioF()));
+                       theme::mark(theme::Mark::plain, theme::ink, devicePixelRatioF()));
 }
 
 int TrailStrip::nearest(const QPoint& place) const {

@@ -70,7 +70,6 @@ void parseRest(JsonObject& object, Recipe& recipe) {
         if (!kindOf(recipe.estimator).linear)
             v.refuse("goes with models that have coefficients only",
                      "Take the key out, or choose another estimator.");
-        if (recipe.terms.empty()) v.refuse("has no term to choose from", "Name some in \"terms\".");
     });
     object.optional("forecast", [&](const JsonValue& v) {
         JsonObject forecast(v);

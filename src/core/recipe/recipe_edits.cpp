@@ -67,6 +67,8 @@ Recipe rebased(const Recipe& made, const Recipe& base, const Recipe& onto) {
     next.logResponse = chosen(made.logResponse, base.logResponse, onto.logResponse);
     next.level = chosen(made.level, base.level, onto.level);
     next.setAside = chosen(made.setAside, base.setAside, onto.setAside);
+    next.judge = chosen(made.judge, base.judge, onto.judge);
+    next.choose = chosen(made.choose, base.choose, onto.choose);
     next.forecast = chosen(made.forecast, base.forecast, onto.forecast);
     next.leaveOut = merged(made.leaveOut, base.leaveOut, onto.leaveOut);
     next.accepted = merged(made.accepted, base.accepted, onto.accepted);

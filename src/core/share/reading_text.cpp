@@ -47,7 +47,7 @@ std::string readingText(const Recipe& recipe, const Evidence& evidence) {
         text += importanceSentence(input) + "\n";
     text += "\n";
     for (std::size_t t = 0; t < recipe.terms.size(); ++t)
-        if (evidence.linear && recipe.terms[t].parts.size() == 1)
+        if (evidence.linear && evidence.study->has(t) && recipe.terms[t].parts.size() == 1)
             if (const std::string reference = referenceSentence(evidence, recipe, t); !reference.empty())
                 text += reference + "\n";
     if (evidence.logResponse && !kindOf(recipe.estimator).quantile)
@@ -56,15 +56,14 @@ std::string readingText(const Recipe& recipe, const Evidence& evidence) {
     return text;
 }
 
-std::string effectsCsv(const Recipe& recipe, const Evidence& evidence, const Table& table,
-                       Progress& progress) {
+std::string effectsCsv(const Evidence& evidence, const Table& table, Progress& progress) {
     CsvWriter out;
     for (const auto* name : {"column", "by", "line", "at", "level", "mean", "lower", "upper"})
         out.text(name);
     out.endRow();
     for (const Input& input : evidence.study->inputs)
         addLines(out, effectOf(evidence, table, input.name, {}, progress));
-    for (const Term& term : recipe.terms) {
+    for (const Term& term : evidence.study->terms()) {
         auto columns = columnsOf(term);
         if (columns.size() != 2) continue;
         const auto isFactor = [&](const std::string& name) {
@@ -93,7 +92,7 @@ std::string marginalEffectsCsv(const std::vector<MarginalEffect>& effects) {
 NamedFiles readingFiles(const Recipe& recipe, const Evidence& evidence, const Table& table, Threads threads,
                         Progress& progress) {
     return {{"reading.txt", readingText(recipe, evidence)},
-            {"effects.csv", effectsCsv(recipe, evidence, table, progress)},
+            {"effects.csv", effectsCsv(evidence, table, progress)},
             {"marginal_effects.csv",
              marginalEffectsCsv(averageMarginalEffects(evidence, table, threads, progress))}};
 }

@@ -14,8 +14,7 @@ namespace oxgoad {
 std::string readingText(const Recipe& recipe, const Evidence& evidence);
 /// effects.csv: column, by, line, at, level, mean, lower, upper; one block for each column, and for each
 /// product of two with a number or date in it. Throws Stopped.
-std::string effectsCsv(const Recipe& recipe, const Evidence& evidence, const Table& table,
-                       Progress& progress);
+std::string effectsCsv(const Evidence& evidence, const Table& table, Progress& progress);
 /// marginal_effects.csv: column, level, effect, standard_error, p, lower, upper.
 std::string marginalEffectsCsv(const std::vector<MarginalEffect>& effects);
 

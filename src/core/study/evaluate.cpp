@@ -233,7 +233,8 @@ private:
     void forecast() {
         m_progress.checkpoint(0.9, "Forecasting");
         ProgressStage stage(m_progress, 0.9, 0.95);
-        const LearnedRows learned{m_table, m_file, m_response, *m_bound, m_recipe.terms, m_used.learning};
+        const std::vector<Term> terms = study().terms();
+        const LearnedRows learned{m_table, m_file, m_response, *m_bound, terms, m_used.learning};
         const std::string& file = m_rows.forecast->report.file;
         const Evidence* before = m_options.before;
         if (before && before->study == m_evidence.study && before->forecast &&
@@ -284,8 +285,9 @@ private:
         if (!linear) return;
         const auto groups = termGroups(m_recipe.terms);
         for (std::size_t t = 0; t < m_evidence.linear->terms.size(); ++t)
-            parts.terms.push_back(
-                {m_evidence.linear->terms[t].name, m_evidence.linear->terms[t].inflation, groups[t]});
+            if (study().has(t))
+                parts.terms.push_back(
+                    {m_evidence.linear->terms[t].name, m_evidence.linear->terms[t].inflation, groups[t]});
         for (const auto row : m_used.learning) {
             parts.studentized.push_back(m_evidence.linear->rows.studentized[row]);
             parts.cooks.push_back(m_evidence.linear->rows.cook[row]);
@@ -415,6 +417,8 @@ Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRow
         ProgressStage judging(progress, 0.3, 1);
         judgeInto(evidence, recipe, rows, prepared, {.threads = options.threads, .whole = evidence.study},
                   judging);
+    } else { // what cannot be dealt is said at once, whenever the folds are judged
+        requireJudgeable(recipe, prepared, rows.learning.report.file);
     }
     return evidence;
 }

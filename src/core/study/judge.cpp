@@ -30,6 +30,22 @@ bool looksBackAtResponse(const Step& step, const std::string& response) {
     return step.on && (step.kind == "lag" || step.kind == "rolling mean") && step.text("column") == response;
 }
 
+void refuseLookBack(const Recipe& recipe, const PreparedRows& prepared, const std::string& file) {
+    for (std::size_t i = 0; i < recipe.steps.size(); ++i) {
+        if (!looksBackAtResponse(recipe.steps[i], recipe.response)) continue;
+        const std::string step = "step " + std::to_string(i + 1) + " looks back at " + recipe.response;
+        if (recipe.judge->kind != FoldKind::rollingOrigin)
+            throw Error(ErrorCode::badParts,
+                        step + ", and rows judged by " + foldPlanText(*recipe.judge) +
+                            " would be told by it what they are judged by",
+                        {.file = file, .column = recipe.response},
+                        "Judge by rolling origin over the column of the time, or switch the step off.");
+        if (!prepared.raw.find(recipe.response))
+            throw Error(ErrorCode::badParts, step + ", which is made by a step and cannot be hidden from it",
+                        {.file = file, .column = recipe.response}, "Switch one of the two steps off.");
+    }
+}
+
 /// Adds folds up.
 class Tally {
 public:
@@ -176,7 +192,11 @@ private:
         found.meanOfFoldMse = folds > 0 ? static_cast<double>(sum / static_cast<long double>(folds)) : nan;
         found.standardError =
             repeats > 0 ? static_cast<double>(std::sqrt(within / static_cast<long double>(repeats))) : nan;
-        found.rmseError = found.standardError / (2 * std::sqrt(found.meanOfFoldMse));
+        // Draws take all rows again and again: their spread says how many draws there were, not how many
+        // rows.
+        found.rmseError = found.plan.kind == FoldKind::bootstrap
+                              ? nan
+                              : found.standardError / (2 * std::sqrt(found.meanOfFoldMse));
         long double mean = 0, squares = 0;
         const auto r = static_cast<long double>(found.repeats.size());
         for (const RepeatScore& repeat : found.repeats)
@@ -241,7 +261,7 @@ public:
 
     FoldEvidence run() {
         m_progress.checkpoint(0, "Dealing folds");
-        refuseLookBack();
+        refuseLookBack(m_recipe, m_prepared, m_file);
         const Dealing dealing =
             dealRows(*m_recipe.judge, m_prepared.table, rowsToDeal(m_recipe, m_prepared, m_file), m_file);
         m_dealing = &dealing;
@@ -307,24 +327,6 @@ public:
     }
 
 private:
-    void refuseLookBack() const {
-        if (!m_lookBack) return;
-        for (std::size_t i = 0; i < m_recipe.steps.size(); ++i) {
-            if (!looksBackAtResponse(m_recipe.steps[i], m_recipe.response)) continue;
-            const std::string step = "step " + std::to_string(i + 1) + " looks back at " + m_recipe.response;
-            if (m_recipe.judge->kind != FoldKind::rollingOrigin)
-                throw Error(ErrorCode::badParts,
-                            step + ", and rows judged by " + foldPlanText(*m_recipe.judge) +
-                                " would be told by it what they are judged by",
-                            {.file = m_file, .column = m_recipe.response},
-                            "Judge by rolling origin over the column of the time, or switch the step off.");
-            if (!m_prepared.raw.find(m_recipe.response))
-                throw Error(
-                    ErrorCode::badParts, step + ", which is made by a step and cannot be hidden from it",
-                    {.file = m_file, .column = m_recipe.response}, "Switch one of the two steps off.");
-        }
-    }
-
     /// The rows as the fold sees them: its steps learned from its learning rows alone.
     PreparedRows preparedFor(const Fold& fold, Progress& progress) const {
         PreparedRows own;
@@ -566,6 +568,11 @@ BootstrapErrors bootstrapErrors(double learningMse, double outOfBag, double noIn
     e.weight = 0.632 / (1 - 0.368 * e.overfitting);
     e.plus632 = (1 - e.weight) * learningMse + e.weight * bounded;
     return e;
+}
+
+void requireJudgeable(const Recipe& recipe, const PreparedRows& prepared, const std::string& file) {
+    refuseLookBack(recipe, prepared, file);
+    (void)dealRows(*recipe.judge, prepared.table, rowsToDeal(recipe, prepared, file), file);
 }
 
 std::vector<std::uint32_t> rowsToDeal(const Recipe& recipe, const PreparedRows& prepared,

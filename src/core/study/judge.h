@@ -75,7 +75,7 @@ struct FoldEvidence {
     /// they are not: there is no unbiased estimate of the spread (Bengio and Grandvalet 2004, "No unbiased
     /// estimator of the variance of k-fold cross-validation", Journal of Machine Learning Research 5).
     double standardError = 0;
-    /// Of rmse, by the same.
+    /// Of rmse, by the same; NaN for the bootstrap, whose draws are all of the same rows.
     double rmseError = 0;
     /// Bias-adjusted (Davison and Hinkley 1997, "Bootstrap methods and their application", §6.4.1): mse, plus
     /// the learning error of the whole fit, less the mean over folds, by their judged rows, of the error of a
@@ -135,6 +135,9 @@ struct JudgeOptions {
 /// Stopped. The same for any number of threads.
 FoldEvidence judgeByFolds(const Recipe& recipe, const PreparedRows& prepared, const std::string& file,
                           const JudgeOptions& options, Progress& progress);
+
+/// Throws what judgeByFolds would throw before its first fold.
+void requireJudgeable(const Recipe& recipe, const PreparedRows& prepared, const std::string& file);
 
 /// The rows that folds deal, in order.
 std::vector<std::uint32_t> rowsToDeal(const Recipe& recipe, const PreparedRows& prepared,

@@ -178,7 +178,7 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
     study->recipe = recipe;
     study->steps = steps;
     study->rows = std::move(rows);
-    if (recipe.choose) {
+    if (recipe.choose && !recipe.terms.empty()) {
         ProgressStage choosing(progress, 0, 0.8);
         const Choice choice =
             chooseAmong(recipe, table, file, study->rows, *recipe.choose, threads, choosing);
@@ -189,11 +189,8 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
             throw Error(ErrorCode::badTerm, "no term was chosen, and the model has no constant",
                         {.file = file}, "Give it a constant, or choose by another criterion.");
     }
-    std::vector<Term> inModel;
     std::map<std::string, std::string> references = recipe.reference;
-    for (std::size_t t = 0; t < recipe.terms.size(); ++t)
-        if (study->has(t)) inModel.push_back(recipe.terms[t]);
-    const auto names = inputNames(inModel);
+    const auto names = inputNames(study->terms());
     if (recipe.choose)
         std::erase_if(references, [&](const auto& reference) {
             return std::find(names.begin(), names.end(), reference.first) == names.end();

@@ -12,6 +12,20 @@ namespace {
 
 /// Terms that a program chose by these rows: tests after it, and where choice and tests disagree.
 void addChoiceGoads(const Recipe& recipe, const Evidence& evidence, std::vector<Goad>& goads) {
+    if (recipe.choose && !recipe.chosen) {
+        Goad goad;
+        goad.key = "chosen terms";
+        goad.title = "The terms are chosen by looking at these rows";
+        goad.reading = choosePlanText(*recipe.choose) + ", " +
+                       std::to_string(evidence.study->terms().size()) + " of " +
+                       plural(recipe.terms.size(), "term", "terms") +
+                       "; p values and intervals do not know of the choice and are optimistic; folds judge "
+                       "it with the rest";
+        goad.threshold = "any choice of terms by the rows the fit learns from";
+        goad.source = "Miller 2002, \"Subset selection in regression\", 2nd ed., ch. 6";
+        goad.station = "fit";
+        goads.push_back(std::move(goad));
+    }
     if (!recipe.chosen) return;
     const ChosenTerms& chosen = *recipe.chosen;
     Goad goad;
@@ -210,8 +224,9 @@ void addDataGoads(const Recipe& recipe, const PreparedRows& prepared, std::vecto
 }
 
 void addModelGoads(const Recipe& recipe, const Evidence& evidence, std::vector<Goad>& goads) {
-    for (const Term& term : recipe.terms) {
-        const auto missing = parentsMissing(term, recipe.terms);
+    const std::vector<Term> inModel = evidence.study->terms();
+    for (const Term& term : inModel) {
+        const auto missing = parentsMissing(term, inModel);
         if (missing.empty()) continue;
         std::string names;
         for (const Term& parent : missing)

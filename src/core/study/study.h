@@ -35,6 +35,13 @@ struct Study {
 
     /// Whether a term of the recipe is in the model.
     bool has(std::size_t term) const { return passedOver.empty() || passedOver[term] == 0; }
+    /// Terms of the recipe that are.
+    std::vector<Term> terms() const {
+        std::vector<Term> in;
+        for (std::size_t t = 0; t < recipe.terms.size(); ++t)
+            if (has(t)) in.push_back(recipe.terms[t]);
+        return in;
+    }
     /// Null unless it has coefficients.
     const LinearModel* linear() const { return model->linear(); }
     BoundModel bind(const Table& table, const std::string& file) const {
