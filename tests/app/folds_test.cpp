@@ -110,7 +110,8 @@ TEST_F(FoldsTest, WhatCannotBeDealtIsSaidAndTakenBack) {
     EXPECT_EQ(session().recipe(), before);
     QString message;
     for (auto* label : window->findChildren<QLabel*>())
-        if (label->isVisible() && label->text().contains("3 groups of contract for 10 folds")) message = label->text();
+        if (label->isVisible() && label->text().contains("3 groups of contract for 10 folds"))
+            message = label->text();
     EXPECT_TRUE(message.contains("Use 3 folds or fewer")) << ss(message);
 }
 
@@ -119,7 +120,8 @@ TEST_F(FoldsTest, DealingAgainShowsWhatTurnsWithTheSeed) {
     ASSERT_TRUE(judged());
     auto* marks = window->findChild<FoldMarks*>("foldMarks");
     ASSERT_NE(marks, nullptr);
-    EXPECT_TRUE(marks->accessibleName().startsWith("errors of 10 folds from ")) << ss(marks->accessibleName());
+    EXPECT_TRUE(marks->accessibleName().startsWith("errors of 10 folds from "))
+        << ss(marks->accessibleName());
     const std::size_t fits = session().trail().fits().size();
     auto* folds = part("folds");
     ASSERT_NE(folds, nullptr);
@@ -286,7 +288,8 @@ TEST_F(FoldsTest, FoldsThatTakeLongerFillInAndAStopKeepsThoseDone) {
     EXPECT_GT(session().evidence()->folds->done, 0U);
     EXPECT_TRUE(std::any_of(session().evidence()->goads.begin(), session().evidence()->goads.end(),
                             [](const Goad& g) { return g.key == "folds were stopped"; }));
-    EXPECT_EQ(session().trail().find(session().current())->summary.foldRmse, session().evidence()->folds->rmse);
+    EXPECT_EQ(session().trail().find(session().current())->summary.foldRmse,
+              session().evidence()->folds->rmse);
     // An edit made while folds are judged is not held up by them and drops them.
     session().change(recipe = [&] {
         Recipe next = session().recipe();
@@ -321,7 +324,8 @@ TEST_F(FoldsTest, AFreshFileIsJudgedByWhatItsRowsAllow) {
     ASSERT_TRUE(many.open(QIODevice::WriteOnly));
     many.write("amount,x\n");
     for (int i = 0; i < 5200; ++i)
-        many.write(QByteArray::number(10.5 + (i * 7919) % 1013) + "," + QByteArray::number((i * 31) % 977) + "\n");
+        many.write(QByteArray::number(10.5 + (i * 7919) % 1013) + "," + QByteArray::number((i * 31) % 977) +
+                   "\n");
     many.close();
     openFile(many.fileName());
     EXPECT_FALSE(session().recipe().judge);

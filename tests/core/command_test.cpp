@@ -61,7 +61,15 @@ TEST(Command, WritesTheFixedPartsOfTheEvidence) {
     EXPECT_NE(head.find(",prediction,mean_lower,mean_upper,lower,upper,reach,reasons\n"), std::string::npos);
     EXPECT_TRUE(
         bytesOf(folder.file("out") / "rows.csv")
-            .starts_with("row,part,actual,fitted,residual,leverage,studentised_residual,cooks_distance\n"));
+            .starts_with("row,part,actual,fitted,residual,leverage,studentised_residual,cooks_distance,"
+                         "out_of_fold\n"));
+    for (const auto* key :
+         {"rows", "mse", "rmse", "mae", "r_squared", "mean_of_fold_mse", "standard_error", "adjusted_mse"})
+        EXPECT_TRUE(e["folds"][key].is_number()) << key;
+    EXPECT_EQ(e["folds"]["kind"], "k folds");
+    EXPECT_EQ(e["folds"]["each"].size(), 10U);
+    for (const auto* key : {"fold", "rows", "mse", "rmse", "mae", "chosen", "settings"})
+        EXPECT_TRUE(e["folds"]["each"][0].contains(key)) << key;
     EXPECT_TRUE(bytesOf(folder.file("out") / "coefficients.csv")
                     .starts_with("name,estimate,standard_error,t,p,lower,upper\n"));
 }
@@ -140,6 +148,42 @@ TEST(Command, AnInterruptIsExitCodeThreeAndLeavesNothing) {
     // The shell's redirection covers the last command only; its exit code is that of wait.
     EXPECT_EQ(ran.code, 3);
     EXPECT_FALSE(std::filesystem::exists(folder.file("o")));
+}
+
+TEST(Command, DealsFoldsAgainByAnOption) {
+    const TemporaryFolder folder;
+    const std::string recipe = demo + "/1_straight.json";
+    EXPECT_EQ(run(recipe + " --deal-again 4 --out " + folder.file("out").string(), folder).code, 0);
+    const auto e = nlohmann::json::parse(bytesOf(folder.file("out") / "evidence.json"));
+    EXPECT_EQ(e["folds"]["repeats"].size(), 4U);
+    EXPECT_EQ(e["recipe"]["judge"]["repeats"], 4);
+    EXPECT_TRUE(e["folds"]["spread_over_repeats"].is_number());
+    const auto none = folder.write(
+        "r.json", R"({"recipe": 1, "rows": {"file": "rows.csv"}, "response": "y", "terms": ["x"]})");
+    const Ran refused = run(none.string() + " --deal-again 4 --out " + folder.file("o").string(), folder);
+    EXPECT_EQ(refused.code, 2);
+    EXPECT_NE(refused.error.find("no folds to deal again"), std::string::npos) << refused.error;
+}
+
+TEST(Command, AnInterruptKeepsTheFoldsDone) {
+    const TemporaryFolder folder;
+    std::string text = "x,z,y\n";
+    for (int i = 0; i < 6000; ++i)
+        text += std::to_string((i * 7919) % 977) + "," + std::to_string((i * 31) % 1009) + "," +
+                std::to_string((i * 17) % 1013) + "\n";
+    folder.write("rows.csv", text);
+    const auto recipe = folder.write(
+        "r.json",
+        R"({"recipe": 1, "rows": {"file": "rows.csv"}, "response": "y", "terms": ["x", "z"], "estimator": {"kind": "neighbours"}, "judge": {"kind": "leave one out"}})");
+    const Ran ran = run(recipe.string() + " --threads 1 --out " + folder.file("o").string() +
+                            " & pid=$!; sleep 1.5; kill -INT $pid; wait $pid",
+                        folder);
+    EXPECT_EQ(ran.code, 3);
+    const auto e = nlohmann::json::parse(bytesOf(folder.file("o") / "evidence.json"));
+    EXPECT_GT(e["folds"]["done"], 0);
+    EXPECT_LT(e["folds"]["done"], 6000);
+    EXPECT_EQ(e["folds"]["asked"], 6000);
+    EXPECT_EQ(e["folds"]["rows"], e["folds"]["done"]);
 }
 
 TEST(Command, DescribesRowsAsTextAndAsJson) {

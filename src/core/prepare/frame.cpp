@@ -179,9 +179,12 @@ std::vector<std::uint32_t> StepFrame::learningRows() const {
 
 std::vector<double> StepFrame::learningNumbers(const Column& column) const {
     std::vector<double> values;
+    values.reserve(m_rows);
     const auto numbers = column.numbers();
-    for (const auto row : learningRows())
-        if (!std::isnan(numbers[row])) values.push_back(numbers[row]);
+    for (std::size_t i = 0; i < m_rows; ++i)
+        if (m_leftOut[i] == 0 && (m_learning.empty() || m_learning[i] != 0) && !std::isnan(numbers[i]))
+            values.push_back(numbers[i]);
+    if (values.empty()) (void)learningRows(); // says so when there is no row at all
     if (values.empty())
         throw Error(ErrorCode::badStep, "all values in learning rows are missing",
                     {.file = m_file, .column = column.name()}, "Choose another column.");

@@ -73,7 +73,7 @@ public:
         m_found.learningMse = static_cast<double>(squares / static_cast<long double>(whole.rows.size()));
     }
 
-    void add(FoldOutcome&& fold) {
+    void add(const FoldOutcome& fold) {
         long double squares = 0, absolute = 0, aboutMean = 0, sum = 0;
         for (std::size_t i = 0; i < fold.rows.size(); ++i) {
             const long double e = static_cast<long double>(fold.actual[i]) - fold.predicted[i];
@@ -102,8 +102,7 @@ public:
         if (m_found.plan.kind != FoldKind::leaveOneOut)
             m_found.each.push_back({fold.name, fold.repeat, fold.rows.size(), mse, std::sqrt(mse),
                                     n > 0 ? static_cast<double>(absolute) / n : nan,
-                                    n > 0 ? static_cast<double>(sum) / n : nan, fold.chosen,
-                                    std::move(fold.settings)});
+                                    n > 0 ? static_cast<double>(sum) / n : nan, fold.chosen, fold.settings});
         if (fold.repeat == 0 && !fold.rows.empty()) {
             m_firstSquares += squares;
             if (fold.squaresWithout.empty()) m_withoutKnown = false;
@@ -113,8 +112,7 @@ public:
         }
         for (const std::string& name : fold.chosen)
             ++m_chosen[name];
-        for (UnseenLevel& level : fold.unseen)
-            m_found.unseen.push_back(std::move(level));
+        m_found.unseen.insert(m_found.unseen.end(), fold.unseen.begin(), fold.unseen.end());
         m_found.unpredicted += fold.unpredicted;
         ++m_found.done;
     }
@@ -275,8 +273,8 @@ public:
             from = 0.1;
         }
         Tally tally(m_recipe, m_prepared, *m_whole, dealing);
-        const auto take = [&](FoldOutcome&& outcome) {
-            tally.add(std::move(outcome));
+        const auto take = [&](const FoldOutcome& outcome) {
+            tally.add(outcome);
             if (m_options.soFar) m_options.soFar(tally.result());
             return !m_progress.stopRequested();
         };
@@ -287,9 +285,9 @@ public:
                 LeastSquaresFolds folds(m_recipe, m_prepared.table, m_file, *m_whole, dealing,
                                         m_options.threads, stage);
                 folds.judge([&](std::size_t fold) { return judgeOne(fold, stage); },
-                            [&](FoldOutcome&& outcome) {
+                            [&](const FoldOutcome& outcome) {
                                 ++done;
-                                return take(std::move(outcome));
+                                return take(outcome);
                             },
                             stage);
             } else {
@@ -316,7 +314,7 @@ public:
                                           static_cast<double>(fold + 1) / all);
                         if (!outcomes[fold - begin]) outcomes[fold - begin] = judgeOne(fold, own);
                         ++done;
-                        going = take(std::move(*outcomes[fold - begin]));
+                        going = take(*outcomes[fold - begin]);
                     }
                 }
             }

@@ -32,7 +32,7 @@ std::optional<FoldOutcome> foldOfLeastSquares(const Recipe& recipe, const Table&
                                               const Study& whole, const RowsUsed& used, Progress& progress);
 
 /// Called for each fold in order; false to stop.
-using FoldSink = std::function<bool(FoldOutcome&&)>;
+using FoldSink = std::function<bool(const FoldOutcome&)>;
 
 /// Folds of least squares where nothing but coefficients is learned of the rows.
 ///

@@ -182,12 +182,18 @@ struct LeastSquaresFolds::Impl {
         return needed;
     }
 
+    /// R⁻¹ with zeros below: small triangles are multiplied faster so.
+    MatrixXd denseInverse() const {
+        return linear.fit.inverse.triangularView<Eigen::Upper>().toDenseMatrix();
+    }
+
     void makeBasis(Progress& progress) {
         z.resize(linear.fit.rank(), static_cast<Index>(rows.size()));
         const BoundDesign design(linear.design, table, file);
+        const MatrixXd back = denseInverse().transpose();
         forEachBlock(design, rows, threads, progress, [&](std::size_t first, const MatrixXd& block) {
             z.middleCols(static_cast<Index>(first), block.rows()).noalias() =
-                (linear.fit.shifted(block) * linear.fit.inverse.triangularView<Eigen::Upper>()).transpose();
+                back * linear.fit.shifted(block).transpose();
         });
     }
 
@@ -300,13 +306,14 @@ struct LeastSquaresFolds::Impl {
         const LeastSquaresFit& fit = linear.fit;
         const Index first = fit.intercept ? 1 : 0;
         const VectorXd coefficients = fit.shiftedCoefficients();
+        const MatrixXd inverse = denseInverse();
         for (std::size_t t = 0; t < recipe.terms.size(); ++t) {
             std::vector<Index> at;
             for (std::size_t k = 0; k < fit.kept.size(); ++k)
                 if (linear.design.columns()[fit.kept[k]].term == t)
                     at.push_back(first + static_cast<Index>(k));
             Constraint c;
-            c.rows = fit.inverse.triangularView<Eigen::Upper>().toDenseMatrix()(at, Eigen::all);
+            c.rows = inverse(at, Eigen::all);
             c.whole = coefficients(at);
             c.directions = MatrixXd::Zero(rank(), 0);
             if (!at.empty())
@@ -380,6 +387,43 @@ struct LeastSquaresFolds::Impl {
         out.predicted.push_back(natural(said[i] + z.col(i).dot(d), place, smearing));
     }
 
+    /// Squared errors of the judged rows without each term, all in one product.
+    void addWithout(FoldOutcome& out, const Difference& found, const Sums& all,
+                    const std::function<double(std::size_t)>& learns) const {
+        const auto terms = static_cast<Index>(constraints.size());
+        MatrixXd without(rank(), terms);
+        VectorXd smearing = VectorXd::Ones(terms);
+        for (Index t = 0; t < terms; ++t) {
+            without.col(t) =
+                differenceWithout(found.solver, found.d, constraints[static_cast<std::size_t>(t)]);
+            if (recipe.logResponse) smearing[t] = wholeOf(without.col(t), all, learns).smearing;
+        }
+        out.squaresWithout.assign(constraints.size(), 0);
+        constexpr std::size_t piece = 1024;
+        MatrixXd own;
+        for (std::size_t begin = 0; begin < out.rows.size(); begin += piece) {
+            const std::size_t end = std::min(begin + piece, out.rows.size());
+            own.resize(rank(), static_cast<Index>(end - begin));
+            std::vector<std::size_t> at;
+            for (std::size_t i = begin; i < end; ++i) {
+                at.push_back(placeAt(out.rows[i]));
+                own.col(static_cast<Index>(i - begin)) = z.col(static_cast<Index>(at.back()));
+            }
+            const MatrixXd change = own.transpose() * without;
+            for (Index t = 0; t < terms; ++t) {
+                double squared = 0;
+                for (std::size_t i = begin; i < end; ++i) {
+                    const std::size_t place = at[i - begin];
+                    const double e = out.actual[i] - natural(said[static_cast<Index>(place)] +
+                                                                 change(static_cast<Index>(i - begin), t),
+                                                             place, smearing[t]);
+                    squared += e * e;
+                }
+                out.squaresWithout[static_cast<std::size_t>(t)] += squared;
+            }
+        }
+    }
+
     bool judgeRepeat(std::size_t repeat, const std::function<FoldOutcome(std::size_t)>& refit,
                      const FoldSink& sink, Progress& progress) {
         const std::size_t folds = dealing.foldsPerRepeat(), cells = dealing.cells();
@@ -419,26 +463,12 @@ struct LeastSquaresFolds::Impl {
                         put(out, placeOf[dealt], d, own.smearing);
                 }
             }
-            if (repeat == 0)
-                for (const Constraint& c : constraints) {
-                    const VectorXd without = differenceWithout(found->solver, d, c);
-                    const double smearing = recipe.logResponse ? wholeOf(without, all, learns).smearing : 1;
-                    double squared = 0;
-                    for (std::size_t i = 0; i < out.rows.size(); ++i) {
-                        const std::size_t place = placeAt(out.rows[i]);
-                        const double e =
-                            out.actual[i] - natural(said[static_cast<Index>(place)] +
-                                                        z.col(static_cast<Index>(place)).dot(without),
-                                                    place, smearing);
-                        squared += e * e;
-                    }
-                    out.squaresWithout.push_back(squared);
-                }
+            if (repeat == 0) addWithout(out, *found, all, learns);
             outcomes[f] = std::move(out);
         });
         for (std::size_t f = 0; f < folds; ++f) {
             if (!outcomes[f]) outcomes[f] = refit(repeat * folds + f);
-            if (!sink(std::move(*outcomes[f]))) return false;
+            if (!sink(*outcomes[f])) return false;
         }
         return true;
     }
@@ -489,34 +519,86 @@ struct LeastSquaresFolds::Impl {
                 else
                     put(out, placeOf[dealt], d, smearing);
             }
-            if (!sink(std::move(out))) return;
+            if (!sink(out)) return;
         }
+    }
+
+    /// Squared residuals of each row left out of the model without each term; terms × rows.
+    MatrixXd squaresWithoutTerms(Progress& progress) const {
+        const VectorXd inBasis =
+            linear.fit.factor.triangularView<Eigen::Upper>() * linear.fit.shiftedCoefficients();
+        Index columns = 0;
+        for (const Constraint& c : constraints)
+            columns += c.directions.cols();
+        MatrixXd directions(rank(), columns);
+        VectorXd effects(columns);
+        Index at = 0;
+        for (const Constraint& c : constraints) {
+            const Index own = c.directions.cols();
+            directions.middleCols(at, own) = c.directions;
+            effects.segment(at, own) = c.directions.transpose() * inBasis;
+            at += own;
+        }
+        MatrixXd found(static_cast<Index>(constraints.size()), left.size());
+        constexpr Index piece = 2048;
+        const auto pieces = static_cast<std::size_t>((left.size() + piece - 1) / piece);
+        parallelFor(pieces, threads, [&](std::size_t p) {
+            if (progress.stopRequested()) throw Stopped{};
+            const Index begin = static_cast<Index>(p) * piece, count = std::min(piece, left.size() - begin);
+            const auto own = z.middleCols(begin, count);
+            const MatrixXd along = own.transpose() * directions;
+            const VectorXd norms = own.colwise().squaredNorm();
+            VectorXd moved(count), lost(count);
+            Index first = 0;
+            for (std::size_t t = 0; t < constraints.size(); ++t) {
+                const Index width = constraints[t].directions.cols();
+                moved.setZero();
+                lost.setZero();
+                for (Index k = first; k < first + width; ++k) {
+                    const double effect = effects[k];
+                    for (Index i = 0; i < count; ++i) {
+                        moved[i] += along(i, k) * effect;
+                        lost[i] += along(i, k) * along(i, k);
+                    }
+                }
+                for (Index i = 0; i < count; ++i) {
+                    const double e = left[begin + i] + moved[i];
+                    const double kept = 1 - weight[begin + i] * (norms[i] - lost[i]);
+                    found(static_cast<Index>(t), begin + i) = e * e / (kept * kept);
+                }
+                first += width;
+            }
+        });
+        return found;
     }
 
     /// e / (1 − h), row by row.
     void judgeRows(const std::function<FoldOutcome(std::size_t)>& refit, const FoldSink& sink,
                    Progress& progress) {
         const auto [all, total] = everything(progress);
-        const VectorXd inBasis =
-            linear.fit.factor.triangularView<Eigen::Upper>() * linear.fit.shiftedCoefficients();
+        const MatrixXd without = squares ? squaresWithoutTerms(progress) : MatrixXd();
+        FoldOutcome out;
+        out.settings = recipe.estimator;
         for (std::size_t dealt = 0; dealt < dealing.rows().size(); ++dealt) {
             if (dealt % 1024 == 0)
                 progress.checkpoint(static_cast<double>(dealt) / static_cast<double>(dealing.rows().size()),
                                     "Judging, row " + countText(dealt + 1) + " of " +
                                         countText(dealing.rows().size()));
-            FoldOutcome out;
-            out.name = dealing.nameOf(dealt);
-            out.settings = recipe.estimator;
+            out.rows.clear();
+            out.actual.clear();
+            out.predicted.clear();
+            out.squaresWithout.clear();
+            out.unpredicted = 0;
             if (placeOf[dealt] == none) {
                 out.unpredicted = 1;
                 out.wholeMse = nan;
-                if (!sink(std::move(out))) return;
+                if (!sink(out)) return;
                 continue;
             }
             const std::size_t place = placeOf[dealt];
             const auto i = static_cast<Index>(place);
             const double y = response[rows[place]], w = weight[i];
-            const double h = w * z.col(i).squaredNorm();
+            const double norm = z.col(i).squaredNorm(), h = w * norm;
             const bool lastOfLevel = w > 0 && isLastOfLevel(place);
             if (h > 1 - leastShare || lastOfLevel ||
                 (w > 0 && teaching <= static_cast<std::size_t>(rank()))) {
@@ -528,17 +610,11 @@ struct LeastSquaresFolds::Impl {
                                    : static_cast<double>(total / static_cast<long double>(teaching));
             const double step = -w * left[i] / (1 - h);
             if (squares) {
-                out.wholeMse =
-                    (all.residual + step * step * z.col(i).squaredNorm()) / static_cast<double>(teaching);
+                out.wholeMse = (all.residual + step * step * norm) / static_cast<double>(teaching);
                 out.rows.push_back(rows[place]);
                 out.actual.push_back(y);
-                out.predicted.push_back(natural(said[i] + step * z.col(i).squaredNorm(), place, 1));
-                for (const Constraint& c : constraints) {
-                    const VectorXd own = c.directions.transpose() * z.col(i);
-                    const double e = left[i] + own.dot(c.directions.transpose() * inBasis);
-                    const double rest = 1 - w * (z.col(i).squaredNorm() - own.squaredNorm());
-                    out.squaresWithout.push_back(e * e / (rest * rest));
-                }
+                out.predicted.push_back(natural(said[i] + step * norm, place, 1));
+                out.squaresWithout.assign(without.col(i).data(), without.col(i).data() + without.rows());
             } else {
                 const VectorXd d = step * z.col(i);
                 const Whole own =
@@ -546,7 +622,7 @@ struct LeastSquaresFolds::Impl {
                 out.wholeMse = own.mse;
                 put(out, place, d, own.smearing);
             }
-            if (!sink(std::move(out))) return;
+            if (!sink(out)) return;
         }
     }
 
@@ -608,8 +684,13 @@ public:
         if (!holdsAll(used.learning)) return std::nullopt;
         FoldOutcome out;
         std::vector<std::uint32_t> judged;
+        // Rows with missing values are gone by now: what is left to ask is about levels and where terms are
+        // defined.
+        const bool asks =
+            !m_linear.design.guards().empty() || std::any_of(m_whole.inputs.begin(), m_whole.inputs.end(),
+                                                             [](const Input& input) { return input.factor; });
         for (const auto row : used.heldOut) {
-            if (m_bound.complete(row))
+            if (!asks || m_bound.complete(row))
                 judged.push_back(row);
             else if (hasUnseenLevel(row))
                 return std::nullopt;
@@ -671,12 +752,17 @@ private:
         const Index rank = fit.rank();
         const std::vector<double> weights =
             weightsOf(m_recipe, m_table, m_file, std::span(rows).subspan(0, taught));
-        m_z.resize(rank, static_cast<Index>(rows.size()));
+        m_z.resize(static_cast<Index>(rows.size()), rank);
         m_said.resize(static_cast<Index>(rows.size()));
         m_squares = MatrixXd::Zero(rank, rank);
         m_products = VectorXd::Zero(rank);
         const BoundDesign design(m_linear.design, m_table, m_file);
-        MatrixXd raw;
+        const MatrixXd inverse = fit.inverse.triangularView<Eigen::Upper>().toDenseMatrix();
+        // Well conditioned columns lose two digits at most by being squared as they are, which saves the turn
+        // into the basis: only the sums are turned.
+        const bool asTheyAre = fit.conditionNumber <= 10;
+        const VectorXd coefficients = fit.shiftedCoefficients();
+        MatrixXd raw, weighted;
         constexpr std::size_t piece = 2048;
         for (std::size_t begin = 0, end = 0; begin < rows.size(); begin = end) {
             if (m_progress.stopRequested()) throw Stopped{};
@@ -685,20 +771,34 @@ private:
             const std::size_t count = end - begin;
             raw.resize(static_cast<Index>(count), fit.columns);
             design.fill(std::span(rows).subspan(begin, count), raw);
-            auto z = m_z.middleCols(static_cast<Index>(begin), static_cast<Index>(count));
-            z.noalias() = (fit.shifted(raw) * fit.inverse.triangularView<Eigen::Upper>()).transpose();
-            m_said.segment(static_cast<Index>(begin), static_cast<Index>(count)) = fit.predict(raw);
+            auto z = m_z.middleRows(static_cast<Index>(begin), static_cast<Index>(count));
+            const MatrixXd shifted = fit.shifted(raw);
+            auto said = m_said.segment(static_cast<Index>(begin), static_cast<Index>(count));
+            said.noalias() = shifted * coefficients;
+            if (asTheyAre)
+                z = shifted;
+            else
+                z.noalias() = shifted * inverse;
             if (begin >= taught) continue;
-            MatrixXd weighted = z;
             VectorXd e(static_cast<Index>(count));
-            for (std::size_t i = 0; i < count; ++i) {
-                const double root = weights.empty() ? 1 : std::sqrt(weights[begin + i]);
-                const auto at = static_cast<Index>(i);
-                e[at] = root * (m_working.at(rows[begin + i]) - m_said[static_cast<Index>(begin + i)]);
-                if (root != 1) weighted.col(at) *= root;
+            for (std::size_t i = 0; i < count; ++i)
+                e[static_cast<Index>(i)] = m_working.at(rows[begin + i]) - said[static_cast<Index>(i)];
+            if (weights.empty()) {
+                m_squares.selfadjointView<Eigen::Lower>().rankUpdate(z.transpose());
+                m_products.noalias() += z.transpose() * e;
+                continue;
             }
-            m_squares.selfadjointView<Eigen::Lower>().rankUpdate(weighted);
-            m_products.noalias() += weighted * e;
+            const VectorXd root =
+                Eigen::Map<const VectorXd>(weights.data() + begin, static_cast<Index>(count)).cwiseSqrt();
+            weighted = root.asDiagonal() * z;
+            m_squares.selfadjointView<Eigen::Lower>().rankUpdate(weighted.transpose());
+            m_products.noalias() += weighted.transpose() * root.cwiseProduct(e);
+        }
+        if (asTheyAre) {
+            const MatrixXd whole = m_squares.selfadjointView<Eigen::Lower>();
+            m_squares = inverse.transpose() * whole * inverse;
+            m_products = inverse.transpose() * m_products;
+            m_back = inverse;
         }
         m_weights = weights;
         return m_products.allFinite() && m_squares.allFinite();
@@ -709,12 +809,13 @@ private:
         const VectorXd d = solver.vectorD();
         if (solver.info() != Eigen::Success || !(d.minCoeff() > leastShare * d.maxCoeff()))
             return std::nullopt;
-        return VectorXd(solver.solve(m_products));
+        const VectorXd found = solver.solve(m_products);
+        return m_back.size() > 0 ? VectorXd(m_back * found) : found;
     }
 
     void put(FoldOutcome& out, const std::vector<std::uint32_t>& rows, std::size_t taught, std::size_t judged,
              const VectorXd& d) const {
-        const VectorXd value = m_said + m_z.transpose() * d;
+        const VectorXd value = m_said + m_z * d;
         long double sum = 0, grown = 0, weights = 0;
         for (std::size_t i = 0; i < taught; ++i) {
             sum += m_response[rows[i]];
@@ -756,6 +857,8 @@ private:
     WorkingResponse m_working;
     std::span<const double> m_response;
     Progress& m_progress;
+    /// R⁻¹ where m_z are the shifted columns as they are, otherwise empty.
+    MatrixXd m_back;
     MatrixXd m_z, m_squares;
     VectorXd m_said, m_products;
     std::vector<double> m_weights;

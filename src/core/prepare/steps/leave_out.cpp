@@ -3,6 +3,7 @@
 #include "base/text.h"
 #include "prepare/expression.h"
 #include "prepare/steps/kinds.h"
+#include "prepare/steps/selection.h"
 #include "table/summary.h"
 #include "table/values.h"
 
@@ -41,8 +42,8 @@ std::pair<double, double> fencesOf(StepFrame& frame, const Column& column, doubl
         column.name(), "quartiles",
         [&] {
             std::vector<double> values = frame.learningNumbers(column);
-            std::sort(values.begin(), values.end());
-            return std::vector<double>{quantileOfSorted(values, 0.25), quantileOfSorted(values, 0.75)};
+            const double lower = quantileBySelection(values, 0.25);
+            return std::vector<double>{lower, quantileBySelection(values, 0.75)};
         },
         2);
     const double spread = quartiles[1] - quartiles[0];
@@ -222,8 +223,8 @@ StepKind fillMissing() {
                                     "Fill it with a number, or change its type to factor first.");
                     std::vector<double> values = frame.learningNumbers(column);
                     if (with == "mean") return summarizeNumbers(values)->mean;
-                    std::sort(values.begin(), values.end());
-                    if (with == "median") return quantileOfSorted(values, 0.5);
+                    if (with == "median") return quantileBySelection(values, 0.5);
+                    sortNumbers(values);
                     double best = values[0];
                     std::size_t most = 0;
                     for (std::size_t i = 0; i < values.size();) {

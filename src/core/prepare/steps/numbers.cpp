@@ -193,7 +193,7 @@ StepKind cutIntoBands() {
                                     "Give some.");
                 } else {
                     std::vector<double> values = frame.learningNumbers(column);
-                    std::sort(values.begin(), values.end());
+                    sortNumbers(values);
                     const auto bands = step.number("bands");
                     for (double i = 1; i < bands; ++i)
                         cuts.push_back(at == "quantiles"
