@@ -351,8 +351,11 @@ void Session::setSaved(std::uint64_t revision) {
 
 std::shared_ptr<const Evidence> Session::evidenceOf(int fit) {
     if (fit == m_current) return m_evidence;
-    if (const Recent* at = recent(fit)) return at->evaluated.evidence;
     const TrailFit* entry = m_trail.find(fit);
+    // A fit made on the way may not have its folds yet.
+    if (const Recent* at = recent(fit);
+        at && (at->evaluated.evidence->folds || !entry || !entry->recipe.judge))
+        return at->evaluated.evidence;
     if (!entry) return nullptr;
     m_sideJobs.start(tr("Fitting"),
                      [this, fit, recipe = entry->recipe, rows = m_rows, forecastOf = m_forecastOf,
@@ -363,6 +366,10 @@ std::shared_ptr<const Evidence> Session::evidenceOf(int fit) {
                                                             false, EvaluateOptions::Folds::now);
                          return [this, fit, result] {
                              remember(fit, result);
+                             if (const TrailFit* shown = m_trail.find(fit); shown && !shown->earlierRows) {
+                                 m_trail.renew(fit, *result.evidence);
+                                 emit trailChanged();
+                             }
                              emit evidenceReady(fit);
                          };
                      });

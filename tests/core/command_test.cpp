@@ -162,7 +162,7 @@ TEST(Command, DealsFoldsAgainByAnOption) {
         "r.json", R"({"recipe": 1, "rows": {"file": "rows.csv"}, "response": "y", "terms": ["x"]})");
     const Ran refused = run(none.string() + " --deal-again 4 --out " + folder.file("o").string(), folder);
     EXPECT_EQ(refused.code, 2);
-    EXPECT_NE(refused.error.find("no folds to deal again"), std::string::npos) << refused.error;
+    EXPECT_NE(refused.errors.find("no folds to deal again"), std::string::npos) << refused.errors;
 }
 
 TEST(Command, AnInterruptKeepsTheFoldsDone) {

@@ -187,14 +187,8 @@ void BriefBar::tellFolds(const FoldEvidence& folds) {
     const Evidence& e = *m_session.evidence();
     addWord(tr("typically off by"));
     const bool plus = folds.bootstrap.has_value();
-    addError(plus ? std::sqrt(folds.bootstrap->plus632) : folds.rmse, plus ? std::nan("") : folds.rmseError);
-    if (folds.each.size() > 1) {
-        const QString unit = m_session.unit(m_session.recipe().response).section(' ', 0, 0);
-        auto* marks = new FoldMarks(std::make_shared<const FoldEvidence>(folds),
-                                    unit.isEmpty() ? unit : " " + unit, m_flow->parentWidget());
-        m_flow->addWidget(marks);
-        marks->show();
-    }
+    const double rmse = plus ? std::sqrt(folds.bootstrap->plus632) : folds.rmse;
+    addError(rmse, folds.rmseError);
     if (folds.partial()) {
         addWord(tr("in the first %1 of %2,").arg(qs(countText(folds.done)), qs(countText(folds.asked))));
         if (!e.folds) {
@@ -204,7 +198,14 @@ void BriefBar::tellFolds(const FoldEvidence& folds) {
     } else {
         addWord(",");
     }
-    addWord(qs(readableText(100 * folds.rmse / std::fabs(e.learning.meanActual), 2)) + tr(" % of the mean."));
+    addWord(qs(readableText(100 * rmse / std::fabs(e.learning.meanActual), 2)) + tr(" % of the mean."));
+    if (folds.each.size() > 1) {
+        const QString unit = m_session.unit(m_session.recipe().response).section(' ', 0, 0);
+        auto* marks = new FoldMarks(std::make_shared<const FoldEvidence>(folds),
+                                    unit.isEmpty() ? unit : " " + unit, m_flow->parentWidget());
+        m_flow->addWidget(marks);
+        marks->show();
+    }
 }
 
 void BriefBar::tellHeldOut(const Evidence& e) {

@@ -383,10 +383,19 @@ void judgeInto(Evidence& evidence, const Recipe& recipe, const StudyRows& rows, 
 
 /// Folds that take some tens of milliseconds: by the work they are, so that the same is done on any machine.
 bool isQuick(const Recipe& recipe, const Study& study) {
-    if (!judgesInOnePass(recipe, study)) return false;
+    if (!study.linear() || !kindOf(recipe.estimator).leastSquares || recipe.choose) return false;
     const auto n = static_cast<double>(study.rows.size());
     const auto rank = static_cast<double>(study.linear()->fit.rank());
     const FoldPlan& plan = *recipe.judge;
+    if (!judgesInOnePass(recipe, study)) { // a fit and the steps for each
+        const double folds = plan.kind == FoldKind::leaveOneOut ? n
+                             : plan.kind == FoldKind::bootstrap ? plan.draws
+                             : plan.kind == FoldKind::column    ? 20
+                                                                : 1.0 * plan.folds * plan.repeats;
+        const auto steps = static_cast<double>(recipe.steps.size());
+        return folds * n * (4 * rank * rank + 60 * static_cast<double>(study.inputs.size()) + 200 * steps) <
+               5e7;
+    }
     const bool plain = !recipe.logResponse && study.weights.empty();
     const double models = plan.kind == FoldKind::leaveOneOut ? n
                           : plan.kind == FoldKind::bootstrap ? plan.draws
