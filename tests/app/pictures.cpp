@@ -12,6 +12,7 @@
 #include <QApplication>
 #include <QCheckBox>
 #include <QComboBox>
+#include <QDialog>
 #include <QElapsedTimer>
 #include <QLineEdit>
 #include <QPushButton>
@@ -122,6 +123,32 @@ void shootReading(MainWindow& window, const QString& folder) {
     dialog.grab().save(folder + "/data_reading.png");
 }
 
+/// How the model is judged: dealt again, the dealing, the dialog, residuals out of fold.
+void shootJudging(MainWindow& window, const QString& folder) {
+    Session& session = window.session();
+    session.dealAgain(20);
+    (void)QTest::qWaitFor([&] { return !session.jobs().busy() && !session.foldJobs().busy(); }, 20000);
+    window.showStation("data");
+    for (auto* button : window.findChildren<QPushButton*>())
+        if (button->property("pane") == "parts") button->click();
+    QTest::qWait(300);
+    window.grab().save(folder + "/judge.png");
+    askParts(session, &window);
+    QTest::qWait(300);
+    for (auto* dialog : window.findChildren<QDialog*>("rowsDialog")) {
+        dialog->grab().save(folder + "/judge_dialog.png");
+        dialog->reject();
+    }
+    window.showStation("check");
+    QTest::qWait(300);
+    for (auto* box : window.findChildren<QComboBox*>("up"))
+        box->setCurrentText("out-of-fold residual");
+    QTest::qWait(400);
+    window.grab().save(folder + "/judge_residuals.png");
+    session.undo();
+    (void)QTest::qWaitFor([&] { return !session.jobs().busy(); }, 20000);
+}
+
 /// A pair read per level, a curve with its partial residuals, and a choice of terms.
 void shootFit(MainWindow& window, const QString& folder) {
     const auto press = [&](const QString& text) {
@@ -212,6 +239,7 @@ int main(int argc, char** argv) {
             window.grab().save(QString::fromLocal8Bit(argv[2]) + "/fit_helps.png");
             shootFit(window, QString::fromLocal8Bit(argv[2]));
         }
+        if (QString(station) == "check") shootJudging(window, QString::fromLocal8Bit(argv[2]));
         if (QString(station) == "data") shootReading(window, QString::fromLocal8Bit(argv[2]));
         if (QString(station) == "look") shootLooks(window, QString::fromLocal8Bit(argv[2]));
         if (QString(station) != "data" || window.session().recipe().steps.empty()) continue;

@@ -172,6 +172,28 @@ TEST(Judge, LeavingOneOutAgreesWithIndependentValues) {
     EXPECT_EQ(folds.asked, 442U);
 }
 
+// Leaving out one row, by mpmath at 80 digits (longley, 16 rows of nearly dependent columns, and stackloss).
+TEST(Judge, LeavingOneOutOfSmallAndNearlyDependentRows) {
+    const std::pair<const char*, std::vector<std::string>> sets[] = {
+        {"longley", {"GNPDEFL", "GNP", "UNEMP", "ARMED", "POP", "YEAR"}},
+        {"stackloss", {"AIRFLOW", "WATERTEMP", "ACIDCONC"}}};
+    for (const auto& [name, columns] : sets) {
+        const json values = publishedJson(std::string(name) + "_diagnostics");
+        const StudyRows rows = publishedRows(name);
+        std::string response;
+        for (const Column& column : rows.learning.table.columns())
+            if (std::find(columns.begin(), columns.end(), column.name()) == columns.end() &&
+                (column.name() == "TOTEMP" || column.name() == "STACKLOSS"))
+                response = column.name();
+        ASSERT_FALSE(response.empty()) << name;
+        for (const bool refit : {false, true}) {
+            const FoldEvidence folds =
+                foldsOf(judged(response, columns, {.kind = FoldKind::leaveOneOut}), rows, 2, refit);
+            EXPECT_GE(digits(folds.mse, values.at("loocv").at("mse")), 10) << name << refit;
+        }
+    }
+}
+
 // What a fold's model says, its pooled errors and the bias-adjusted one (Davison and Hinkley 1997, §6.4.1),
 // by plain refits with another reduction than the program's.
 TEST(Judge, ErrorsAreWhatTheirDefinitionsSay) {

@@ -133,6 +133,7 @@ CheckStation::CheckStation(Session& session, QWidget* parent) : Station(session,
     auto* head = new QHBoxLayout;
     m_up = plainBox(tr("Up the plot"), "up", this);
     m_up->addItems(upChoices());
+    m_up->setSizeAdjustPolicy(QComboBox::AdjustToContents);
     m_across = plainBox(tr("Along the plot"), "across", this);
     head->addWidget(m_up);
     head->addWidget(plainLabel(tr("against")));

@@ -53,7 +53,7 @@ FoldFields::FoldFields(Session& session, QWidget* parent) : QWidget(parent), m_s
     m_gap = spin("foldGap", tr("Periods between"), 0, 10000, plan.gap);
     m_bands = spin("foldBands", tr("Bands of a number"), 2, 100, plan.bands);
     m_draws = spin("foldDraws", tr("Draws"), 2, 100000, plan.draws);
-    m_repeats = spin("foldRepeats", tr("Dealt, times"), 1, 1000, plan.repeats);
+    m_repeats = spin("foldRepeats", tr("Times dealt"), 1, 1000, plan.repeats);
     m_seed = spin("foldSeed", tr("Seed"), 0, mostSeed,
                   static_cast<int>(std::min<std::uint64_t>(plan.seed, mostSeed)));
     m_kind->setCurrentIndex(m_kind->findData(now ? static_cast<int>(now->kind) : noFolds));

@@ -44,6 +44,7 @@ ChoosePane::ChoosePane(Session& session, QWidget* parent) : QWidget(parent), m_s
     for (const ChooseBy by : ways)
         m_by->addItem(name(chooseByName(by)));
     m_criterion = box(tr("Criterion"), "chooseCriterion");
+    m_criterion->setSizeAdjustPolicy(QComboBox::AdjustToContents);
     for (const ChooseCriterion criterion : criteria)
         m_criterion->addItem(name(criterionName(criterion)));
     first->addWidget(m_by);
@@ -61,11 +62,9 @@ ChoosePane::ChoosePane(Session& session, QWidget* parent) : QWidget(parent), m_s
     m_always->setObjectName("chooseAlways");
     m_always->setToolTip(tr("The model is then \"these terms, chosen so\": folds judge the choice with it"));
     m_always->hide();
-    first->addWidget(m_always);
     m_fix = linkButton(tr("choose no more"), this);
     m_fix->setObjectName("chooseNoMore");
     m_fix->setToolTip(tr("Keeps the terms that are in the model, as if they had been ticked by hand"));
-    first->addWidget(m_fix);
     connect(m_fix, &QPushButton::clicked, this, [this] {
         const auto& evidence = m_session.evidence();
         if (!evidence) return;
@@ -124,6 +123,8 @@ ChoosePane::ChoosePane(Session& session, QWidget* parent) : QWidget(parent), m_s
         m_hierarchy->setText(byP ? tr("parts kept") : tr("products keep their parts"));
     });
     second->addStretch(1);
+    second->addWidget(m_always);
+    second->addWidget(m_fix);
     layout->addLayout(second);
     m_terms = new GridView(tr("Chosen terms"), this);
     m_terms->setObjectName("chosen");

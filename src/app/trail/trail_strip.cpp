@@ -60,8 +60,11 @@ TrailStrip::Scale TrailStrip::scale() const {
     Scale s{1e300, -1e300};
     for (const TrailFit& fit : m_session.trail().fits()) {
         const FitSummary& f = fit.summary;
-        for (const double v : {f.heldOutRmse, f.learningRmse, f.foldRmse,
-                               f.judgedRmse() + f.judgedRmseError(), f.judgedRmse() - f.judgedRmseError()}) {
+        // What a fit is judged by makes the scale; held-out rows beside folds stand at its edge when they lie
+        // beyond, so that one awful row does not flatten all.
+        const double heldOut = std::isfinite(f.foldRmse) ? std::nan("") : f.heldOutRmse;
+        for (const double v : {heldOut, f.learningRmse, f.foldRmse, f.judgedRmse() + f.judgedRmseError(),
+                               f.judgedRmse() - f.judgedRmseError()}) {
             if (!std::isfinite(v)) continue;
             s.low = std::min(s.low, v);
             s.high = std::max(s.high, v);
@@ -189,9 +192,16 @@ void TrailStrip::paintEvent(QPaintEvent*) {
             painter.drawLine(QPointF(cx, yOf(f.judgedRmse() - f.judgedRmseError())),
                              QPointF(cx, yOf(f.judgedRmse() + f.judgedRmseError())));
         }
-        if (std::isfinite(f.heldOutRmse))
-            painter.drawPixmap(QPointF(cx - 4.5, yOf(f.heldOutRmse) - 4.5),
+        if (std::isfinite(f.heldOutRmse)) {
+            const double at = yOf(f.heldOutRmse);
+            painter.drawPixmap(QPointF(cx - 4.5, at - 4.5),
                                theme::mark(theme::Mark::heldOut, theme::heldOut, devicePixelRatioF()));
+            if (f.heldOutRmse > s.high) { // beyond the scale: its value beside it
+                painter.setPen(theme::heldOut);
+                painter.setFont(theme::font(theme::smallSize));
+                painter.drawText(QPointF(cx + 8, at + 4), "↑ " + qs(readableText(f.heldOutRmse, 3)));
+            }
+        }
         if (std::isfinite(f.foldRmse)) drawFolds(painter, f, cx);
         painter.setOpacity(1);
         if (chosen) {
@@ -202,7 +212,9 @@ void TrailStrip::paintEvent(QPaintEvent*) {
         const QFont font = theme::font(theme::smallSize, chosen);
         painter.setFont(font);
         painter.setPen(chosen ? theme::ink : theme::quiet);
-        const double space = (i + 1 < fits.size() ? xOf(i + 1) - cx : width() - cx) - 16;
+        // The strokes of the next fit's folds stand before its mark.
+        const bool strokes = i + 1 < fits.size() && std::isfinite(fits[i + 1].summary.foldRmse);
+        const double space = (i + 1 < fits.size() ? xOf(i + 1) - cx : width() - cx) - (strokes ? 36 : 16);
         const QString text =
             QFontMetrics(font).elidedText(QString("%1  %2").arg(fits[i].number).arg(qs(fits[i].change)),
                                           Qt::ElideRight, static_cast<int>(std::max(30.0, space)));

@@ -8,6 +8,7 @@
 #include <nlohmann/json.hpp>
 
 #include <algorithm>
+#include <charconv>
 #include <cmath>
 
 namespace oxgoad {
@@ -28,6 +29,23 @@ ordered_json bootstrapJson(const BootstrapErrors& b) {
             {"no_information_mse", b.noInformation},
             {"relative_overfitting", b.overfitting},
             {"weight", b.weight}};
+}
+
+/// A fold as scripts know it: its number, or the value of its column.
+ordered_json foldJson(const FoldEvidence& folds, const std::string& name) {
+    const FoldKind kind = folds.plan.kind;
+    if (kind == FoldKind::rollingOrigin) {
+        std::size_t number = 0;
+        while (number < folds.each.size() && folds.each[number].fold != name)
+            ++number;
+        return number + 1;
+    }
+    double number = 0;
+    const auto read = std::from_chars(name.data(), name.data() + name.size(), number);
+    if (read.ec != std::errc() || read.ptr != name.data() + name.size() || !std::isfinite(number))
+        return name;
+    if (number == std::floor(number) && std::fabs(number) < 1e15) return static_cast<std::int64_t>(number);
+    return number;
 }
 
 /// Held-out rows are new to every model of the folds, and were learned from by none.
@@ -127,7 +145,7 @@ ordered_json foldsJson(const FoldEvidence& f, const Recipe& recipe) {
             for (const auto row : u.rows)
                 rows.push_back(row + 1);
             out["unseen_levels"].push_back(
-                {{"fold", u.fold}, {"column", u.column}, {"level", u.level}, {"rows", rows}});
+                {{"fold", foldJson(f, u.fold)}, {"column", u.column}, {"level", u.level}, {"rows", rows}});
         }
     }
     if (f.errorWithout.size() == recipe.terms.size())
@@ -136,7 +154,8 @@ ordered_json foldsJson(const FoldEvidence& f, const Recipe& recipe) {
     for (const auto& [name, share] : f.chosenShares)
         out["chosen_shares"][name] = share;
     for (const FoldScore& e : f.each) {
-        ordered_json fold{{"fold", e.fold}};
+        ordered_json fold{{"fold", foldJson(f, e.fold)}};
+        if (f.plan.kind == FoldKind::rollingOrigin) fold["periods"] = e.fold;
         if (f.repeats.size() > 1) fold["repeat"] = e.repeat + 1;
         fold.update({{"rows", e.rows}, {"mse", e.mse}, {"rmse", e.rmse}, {"mae", e.mae}});
         fold["chosen"] = e.chosen;
