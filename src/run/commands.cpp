@@ -62,7 +62,9 @@ void lookAtRows(const Arguments& arguments, TerminalProgress& progress) {
     const auto prepared = prepareRows(recipe, rows, arguments.threads, preparing);
     std::optional<Evidence> evidence;
     if (arguments.against != Against::response)
-        evidence = evaluate(recipe, rows, *prepared, {.threads = arguments.threads}, preparing);
+        evidence =
+            evaluate(recipe, rows, *prepared,
+                     {.threads = arguments.threads, .folds = EvaluateOptions::Folds::never}, preparing);
     ProgressStage looking(progress, 0.7, 1);
     const LookReport report = lookReport(recipe, *prepared, evidence ? &*evidence : nullptr,
                                          arguments.against, arguments.threads, looking);

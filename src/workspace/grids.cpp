@@ -264,6 +264,17 @@ GridModel::Content compareGrid(const Session& session, int left, const Evidence*
             add("RMSE over folds" + unit, of(a, &FoldEvidence::rmse), of(b, &FoldEvidence::rmse));
             add("± its standard error, by folds", of(a, &FoldEvidence::rmseError),
                 of(b, &FoldEvidence::rmseError), 3);
+            const auto range = [](const Evidence* e) {
+                double low = 1e300, high = -1e300;
+                if (e->folds)
+                    for (const FoldScore& fold : e->folds->each)
+                        if (std::isfinite(fold.rmse)) {
+                            low = std::min(low, fold.rmse);
+                            high = std::max(high, fold.rmse);
+                        }
+                return low > high ? QString() : qs(readableText(low, 4) + " to " + readableText(high, 4));
+            };
+            lines->push_back({"single folds from, to" + unit, range(a), range(b), {}, false});
             if (!std::isnan(of(a, &FoldEvidence::adjustedMse)) ||
                 !std::isnan(of(b, &FoldEvidence::adjustedMse)))
                 add("bias-adjusted RMSE" + unit, root(a, &FoldEvidence::adjustedMse),

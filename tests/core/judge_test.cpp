@@ -647,6 +647,28 @@ TEST(Judge, AStopKeepsTheFoldsDone) {
     EXPECT_THROW(judgeByFolds(recipe, *prepared, "", {.threads = {1}}, atOnce), Stopped);
 }
 
+TEST(Judge, WhatIsFoundSoFarIsToldNowAndThen) {
+    const StudyRows rows = invented(1500, 16);
+    Recipe recipe = judged("y", {"x", "z"}, {.kind = FoldKind::leaveOneOut});
+    const auto prepared = prepareRows(recipe, rows, {1}, quietly());
+    std::size_t calls = 0, last = 0;
+    const auto count = [&](const FoldEvidence& so) {
+        ++calls;
+        EXPECT_GT(so.done, last);
+        EXPECT_EQ(so.asked, 1500U);
+        EXPECT_TRUE(std::isfinite(so.rmse));
+        last = so.done;
+    };
+    const FoldEvidence quick =
+        judgeByFolds(recipe, *prepared, "", {.threads = {1}, .soFar = count}, quietly());
+    EXPECT_LT(calls, 50U); // not a thousand times over a thousand rows
+    calls = last = 0;
+    const FoldEvidence refitted =
+        judgeByFolds(recipe, *prepared, "", {.threads = {1}, .refit = true, .soFar = count}, quietly());
+    EXPECT_GT(calls, 0U); // fifteen hundred fits take a while
+    EXPECT_GE(digits(quick.mse, refitted.mse), 11);
+}
+
 TEST(Judge, TheSameForAnyNumberOfThreadsAndOnEveryRun) {
     const StudyRows rows = invented(20000, 8);
     for (const FoldKind kind : {FoldKind::kFolds, FoldKind::leaveOneOut, FoldKind::bootstrap})

@@ -7,6 +7,7 @@
 #include "study/rows_used.h"
 
 #include <algorithm>
+#include <chrono>
 #include <cmath>
 #include <map>
 #include <set>
@@ -275,7 +276,7 @@ public:
         Tally tally(m_recipe, m_prepared, *m_whole, dealing);
         const auto take = [&](const FoldOutcome& outcome) {
             tally.add(outcome);
-            if (m_options.soFar) m_options.soFar(tally.result());
+            tellSoFar(tally);
             return !m_progress.stopRequested();
         };
         std::size_t done = 0;
@@ -325,6 +326,15 @@ public:
     }
 
 private:
+    /// Adding up takes as long as there are rows, so it is done a few times a second only.
+    void tellSoFar(const Tally& tally) {
+        if (!m_options.soFar) return;
+        const auto now = std::chrono::steady_clock::now();
+        if (now - m_told < std::chrono::milliseconds(150)) return;
+        m_told = now;
+        m_options.soFar(tally.result());
+    }
+
     /// The rows as the fold sees them: its steps learned from its learning rows alone.
     PreparedRows preparedFor(const Fold& fold, Progress& progress) const {
         PreparedRows own;
@@ -549,6 +559,7 @@ private:
     bool m_inBasis = false;
     std::span<const double> m_response;
     std::shared_ptr<const Study> m_whole;
+    std::chrono::steady_clock::time_point m_told = std::chrono::steady_clock::now();
     const Dealing* m_dealing = nullptr;
 };
 
