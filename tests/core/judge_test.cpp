@@ -1011,3 +1011,88 @@ TEST(Judge, StepsThatLearnGiveWhatRefitsGive) {
                 EXPECT_EQ(quick.unseenRows, refitted.unseenRows);
             }
 }
+
+/// A problem with what goes wrong at edges: rare levels, weights of 0, columns that others say, missing
+/// cells, a level with one row, logarithms, products, no constant, steps.
+struct RandomJudging {
+    StudyRows rows;
+    Recipe recipe;
+};
+
+RandomJudging randomJudging(std::uint64_t seed) {
+    RandomStream random(seed, "random judging");
+    const auto n = 30 + random.below(90);
+    const auto levels = 2 + random.below(5);
+    std::string text = "y,x,z,twice,g,w,month,site\n";
+    for (std::uint64_t i = 0; i < n; ++i) {
+        const double x = random.normal(), z = 2 + random.uniform();
+        const auto level = random.below(3) == 0 ? random.below(levels) : 0;
+        const double y =
+            std::exp(0.4 * x + 0.1 * z + 0.2 * static_cast<double>(level) + 0.3 * random.normal());
+        text += exactText(y) + "," + (random.below(20) == 0 ? "" : exactText(x)) + "," + exactText(z) + "," +
+                exactText(2 * z - 1) + ",g" + std::to_string(level) + "," +
+                (random.below(12) == 0 ? "0" : exactText(0.5 + random.uniform())) + "," +
+                std::to_string(i / 4) + ",s" + std::to_string(random.below(9)) + "\n";
+    }
+    RandomJudging made;
+    made.rows = rowsOf(text);
+    const std::vector<std::vector<std::string>> sets{{"x"}, {"x", "z"}, {"z", "twice", "x"},
+                                                     {"g"}, {"x", "g"}, {"z", "g", "x"}};
+    made.recipe = recipeOf("y", sets[random.below(sets.size())]);
+    Recipe& recipe = made.recipe;
+    if (random.below(3) == 0) recipe.terms.push_back(Term{{TermPart{"x"}, TermPart{"g"}}});
+    if (random.below(4) == 0) recipe.terms.push_back(Term{{TermPart{"z", 2}}});
+    recipe.intercept = random.below(5) != 0;
+    recipe.logResponse = random.below(3) == 0;
+    if (random.below(3) == 0) recipe.roles["w"] = Role::weight;
+    if (random.below(3) == 0) recipe.steps.push_back(learnsApart("x"));
+    if (random.below(4) == 0)
+        recipe.steps.push_back({.kind = "leave out beyond fences",
+                                .fields = {{"columns", std::vector<std::string>{"x"}}, {"width", 1.0}}});
+    switch (random.below(6)) {
+    case 0:
+        recipe.judge = FoldPlan{.kind = FoldKind::leaveOneOut};
+        break;
+    case 1:
+        recipe.judge = FoldPlan{.kind = FoldKind::groups, .folds = 3, .seed = seed, .column = "site"};
+        break;
+    case 2:
+        recipe.judge = FoldPlan{.kind = FoldKind::rollingOrigin, .folds = 2, .column = "month", .horizon = 1};
+        break;
+    case 3:
+        recipe.judge = FoldPlan{.kind = FoldKind::inProportion, .folds = 4, .seed = seed, .column = "g"};
+        break;
+    case 4:
+        recipe.judge = FoldPlan{.kind = FoldKind::bootstrap, .seed = seed, .draws = 8};
+        break;
+    default:
+        recipe.judge = FoldPlan{.folds = 5, .repeats = 2, .seed = seed};
+    }
+    return made;
+}
+
+TEST(Judge, RandomProblemsGiveWhatRefitsGive) {
+    int judgedOnes = 0, refused = 0, unseen = 0;
+    for (std::uint64_t seed = 1; seed <= 300; ++seed) {
+        const RandomJudging problem = randomJudging(seed);
+        FoldEvidence quick, refitted;
+        const std::string first = errorOf([&] { quick = foldsOf(problem.recipe, problem.rows, 2); });
+        const std::string second =
+            errorOf([&] { refitted = foldsOf(problem.recipe, problem.rows, 1, true); });
+        ASSERT_EQ(first, second) << seed;
+        if (!first.empty()) {
+            ++refused;
+            continue;
+        }
+        expectSame(quick, refitted, 8,
+                   "seed " + std::to_string(seed) + ", " + foldPlanText(*problem.recipe.judge));
+        EXPECT_EQ(quick.unpredicted, refitted.unpredicted) << seed;
+        EXPECT_EQ(quick.unseenRows, refitted.unseenRows) << seed;
+        ++judgedOnes;
+        unseen += quick.unseenRows > 0;
+    }
+    std::printf("[ judged   ] %d random problems, %d refused, %d with levels not learned\n", judgedOnes,
+                refused, unseen);
+    EXPECT_GT(judgedOnes, 200);
+    EXPECT_GT(unseen, 20);
+}
