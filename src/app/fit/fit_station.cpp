@@ -211,6 +211,9 @@ void FitStation::showHelps(std::shared_ptr<const WhatHelps> helps) {
                              ? tr("Nothing is left that could be added.") + passed
                              : tr("%1 tried, each on the learning rows that have it. A tick adds one.%2")
                                        .arg(qs(plural(helps->tried, "thing", "things")), passed) +
+                                   (helps->judgedBy.empty()
+                                        ? QString()
+                                        : tr(" Errors of the first by %1.").arg(qs(helps->judgedBy))) +
                                    (!kindOf(m_session.recipe().estimator).leastSquares ||
                                             !columnWith(m_session.recipe(), Role::weight).empty()
                                         ? tr(" Measured by least squares, rows counting alike.")
