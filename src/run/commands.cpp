@@ -125,9 +125,13 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
     if (partly) progress.goOn();
     // Everything is worked out before anything is written: a stop leaves the folder as it was.
     NamedFiles more;
-    if (arguments.whatHelps)
+    if (arguments.whatHelps) {
+        Recipe stands = recipe; // with the terms that are in the model
+        stands.terms = evidence.study->terms();
+        stands.choose.reset();
         more.emplace_back("what_helps.json",
-                          helpsJson(whatHelps(recipe, *prepared, arguments.threads, progress), recipe));
+                          helpsJson(whatHelps(stands, *prepared, arguments.threads, progress), recipe));
+    }
     if (arguments.readAloud)
         for (auto& file : readingFiles(recipe, evidence, prepared->table, arguments.threads, progress))
             more.push_back(std::move(file));

@@ -162,6 +162,18 @@ void FitStation::showSide(const std::string& side) {
     if (side == "helps") findHelps();
 }
 
+namespace {
+
+/// The recipe with the terms that are in the model, chosen no more: what is measured is what that model
+/// lacks.
+Recipe asItStands(Recipe recipe, const Evidence& evidence) {
+    recipe.terms = evidence.study->terms();
+    recipe.choose.reset();
+    return recipe;
+}
+
+} // namespace
+
 void FitStation::findHelps() {
     const auto evidence = m_session.evidence();
     const auto prepared = m_session.prepared();
@@ -177,7 +189,8 @@ void FitStation::findHelps() {
     m_helpsSaid->setText(tr("Measuring every column, bend and pair that is not in the model…"));
     m_session.helpJobs().start(
         tr("What would help"),
-        [this, evidence, prepared, recipe = m_session.recipe()](Progress& progress) -> Jobs::Finish {
+        [this, evidence, prepared,
+         recipe = asItStands(m_session.recipe(), *evidence)](Progress& progress) -> Jobs::Finish {
             auto last = std::chrono::steady_clock::now();
             const auto soFar = [&](const WhatHelps& now) { // fills in, but not more often than eyes follow
                 const auto time = std::chrono::steady_clock::now();
