@@ -1,5 +1,6 @@
 #include "workspace/session.h"
 
+#include "study/fold_evidence.h"
 #include "workspace/text.h"
 
 #include <algorithm>
@@ -150,6 +151,9 @@ void Session::startFolds() {
     m_foldsSoFar.reset();
     m_foldJobs.drop();
     if (!m_evidence || !m_recipe.judge || m_evidence->folds || !m_prepared) return;
+    if (std::any_of(m_evidence->goads.begin(), m_evidence->goads.end(),
+                    [](const Goad& goad) { return goad.key == unjudgedKey; }))
+        return; // it was tried, and the goad says why not
     // A stop throws away the job's answer, and this is where it is kept.
     const auto kept = std::make_shared<std::shared_ptr<const Evidence>>();
     const auto work = [this, kept, of = m_evidence, recipe = m_recipe, rows = m_rows,

@@ -77,11 +77,13 @@ Recipe startRecipe(const RowsPlan& plan, const Table& table) {
         }
     }
     // Of few rows every one is needed to learn; of many, one look at a part is as good as ten.
-    if (table.rows() >= 5000)
+    const Column* response = table.find(recipe.response);
+    const std::size_t rows = response ? response->size() - response->missingCount() : 0;
+    if (rows >= 5000)
         recipe.setAside = SetAside{.share = 0.25, .seed = 7};
-    else if (table.rows() >= 20)
+    else if (rows >= 20)
         recipe.judge = FoldPlan{};
-    else if (table.rows() >= 3)
+    else if (rows >= 3)
         recipe.judge = FoldPlan{.kind = FoldKind::leaveOneOut};
     return recipe;
 }

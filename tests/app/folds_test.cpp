@@ -307,6 +307,25 @@ TEST_F(FoldsTest, FoldsThatTakeLongerFillInAndAStopKeepsThoseDone) {
     EXPECT_FALSE(session().evidence()->folds->partial());
 }
 
+TEST_F(FoldsTest, AFitIsShownThoughItsFoldsCannotBeJudged) {
+    QFile file(folder.filePath("rare.csv"));
+    ASSERT_TRUE(file.open(QIODevice::WriteOnly));
+    file.write("kind,amount\n");
+    for (int i = 0; i < 30; ++i)
+        file.write(QByteArray(i == 7 ? "rare" : "usual") + "," + QByteArray::number(10.5 + i * 7 % 11) +
+                   "\n");
+    file.close();
+    openFile(file.fileName());
+    ASSERT_TRUE(session().recipe().judge);
+    station(3);
+    tick(find<GridView>("terms"), "kind");
+    ASSERT_TRUE(settle());
+    ASSERT_TRUE(session().evidence());
+    EXPECT_FALSE(session().evidence()->folds);
+    EXPECT_TRUE(sentence().contains("not judged")) << ss(sentence());
+    EXPECT_TRUE(session().evidence()->goads.front().title.starts_with("The folds could not be judged"));
+}
+
 TEST_F(FoldsTest, AFreshFileIsJudgedByWhatItsRowsAllow) {
     openFile(demo + "/depot_months.csv");
     EXPECT_EQ(session().recipe().judge, FoldPlan{});

@@ -611,6 +611,37 @@ TEST(Judge, FoldsWithTooFewRowsSayWhichAndWhatToDo) {
               std::string::npos);
 }
 
+TEST(Judge, AFitIsNotRefusedBecauseAFoldCannotLearn) {
+    // Of two levels one has a single row: the fold that judges it learns from one level only.
+    std::string text = "y,g\n";
+    for (int i = 0; i < 24; ++i)
+        text += std::to_string(3 * i % 7) + "," + (i == 5 ? "b" : "a") + "\n";
+    const StudyRows rows = rowsOf(text);
+    Recipe recipe = judged("y", {"g"}, {.folds = 4});
+    const auto prepared = prepareRows(recipe, rows, {1}, quietly());
+    EXPECT_NE(errorOf([&] { evaluate(recipe, rows, *prepared, {}, quietly()); }).find("fold "),
+              std::string::npos);
+    const auto unjudged = [](const Evidence& evidence) {
+        return std::count_if(evidence.goads.begin(), evidence.goads.end(), [](const Goad& g) {
+            return g.key == unjudgedKey && g.reading.find("fold ") != std::string::npos;
+        });
+    };
+    const Evidence evidence =
+        evaluate(recipe, rows, *prepared, {.folds = EvaluateOptions::Folds::whenQuick}, quietly());
+    EXPECT_FALSE(evidence.folds);
+    EXPECT_EQ(unjudged(evidence), 1);
+    const Evidence never =
+        evaluate(recipe, rows, *prepared, {.folds = EvaluateOptions::Folds::never}, quietly());
+    EXPECT_EQ(unjudged(never), 0);
+    EXPECT_EQ(unjudged(withFolds(never, recipe, rows, *prepared, {}, quietly())), 1);
+    // A plan that cannot be is refused all the same.
+    recipe.judge->folds = 25;
+    EXPECT_NE(errorOf([&] {
+                  evaluate(recipe, rows, *prepared, {.folds = EvaluateOptions::Folds::whenQuick}, quietly());
+              }).find("25 folds"),
+              std::string::npos);
+}
+
 TEST(Judge, ARowThatAloneHoldsACoefficientIsRefitted) {
     // Row 8 is the only one with x2 other than 0.
     const StudyRows rows =

@@ -422,12 +422,17 @@ Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRow
         addFolds(recipe, before->folds, evidence);
         return evidence;
     }
+    // What cannot be dealt is said at once, whenever the folds are judged.
+    requireJudgeable(recipe, prepared, rows.learning.report.file);
     if (options.folds == Folds::now || (asked && isQuick(recipe, *evidence.study))) {
         ProgressStage judging(progress, 0.3, 1);
-        judgeInto(evidence, recipe, rows, prepared, {.threads = options.threads, .whole = evidence.study},
-                  judging);
-    } else { // what cannot be dealt is said at once, whenever the folds are judged
-        requireJudgeable(recipe, prepared, rows.learning.report.file);
+        try {
+            judgeInto(evidence, recipe, rows, prepared, {.threads = options.threads, .whole = evidence.study},
+                      judging);
+        } catch (const Error& error) {
+            if (options.folds == Folds::now) throw;
+            addUnjudged(recipe, error.what(), evidence);
+        }
     }
     return evidence;
 }
@@ -435,7 +440,11 @@ Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRow
 Evidence withFolds(const Evidence& evidence, const Recipe& recipe, const StudyRows& rows,
                    const PreparedRows& prepared, const JudgeOptions& options, Progress& progress) {
     Evidence next = evidence;
-    judgeInto(next, recipe, rows, prepared, options, progress);
+    try {
+        judgeInto(next, recipe, rows, prepared, options, progress);
+    } catch (const Error& error) {
+        addUnjudged(recipe, error.what(), next);
+    }
     return next;
 }
 

@@ -18,7 +18,8 @@ struct EvaluateOptions {
     bool lookAtTest = false;
     /// What was learned before from the same prepared rows: nothing is fitted when it learned the same.
     std::shared_ptr<const Study> study{};
-    /// Whether the recipe's folds are judged here: always, when that is quick beside the fit, or never.
+    /// Whether the recipe's folds are judged here: always, when that is quick beside the fit, or never. Folds
+    /// that cannot be judged are an error, or a goad when only quick ones were asked for.
     enum class Folds { now, whenQuick, never } folds = Folds::now;
     /// Evidence of that study, whose parts are taken over where nothing else can come out.
     const Evidence* before = nullptr;
@@ -31,8 +32,8 @@ struct EvaluateOptions {
 /// `prepared` must be prepared for the recipe and the rows, its forecast included.
 Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared,
                   const EvaluateOptions& options, Progress& progress);
-/// Judges the recipe's folds and puts what they found into evidence that evaluate() gave without. A stop
-/// keeps the folds done. Errors and stops: those of judgeByFolds.
+/// Judges the recipe's folds and puts what they found into evidence that evaluate() gave without, or a goad
+/// that says why they could not be judged. A stop keeps the folds done. Throws Stopped.
 Evidence withFolds(const Evidence& evidence, const Recipe& recipe, const StudyRows& rows,
                    const PreparedRows& prepared, const JudgeOptions& options, Progress& progress);
 

@@ -173,9 +173,26 @@ std::string foldsSentence(const FoldEvidence& f) {
     return text;
 }
 
+void addUnjudged(const Recipe& recipe, const std::string& why, Evidence& evidence) {
+    Goad goad;
+    goad.key = unjudgedKey;
+    goad.severity = Severity::alarm;
+    goad.title = "The folds could not be judged, so that no error of unseen rows is known";
+    goad.reading = why;
+    goad.threshold = "any fold that cannot be learned from";
+    goad.source = "common practice, no source";
+    goad.station = "data";
+    for (const AcceptedGoad& accepted : recipe.accepted)
+        if (accepted.goad == goad.key) goad.accepted = accepted.reason;
+    evidence.folds.reset();
+    evidence.goads.insert(evidence.goads.begin(), std::move(goad));
+}
+
 void addFolds(const Recipe& recipe, std::shared_ptr<const FoldEvidence> folds, Evidence& evidence) {
     std::erase_if(evidence.readings, [](const Reading& r) { return r.name == differenceName; });
-    std::erase_if(evidence.goads, [](const Goad& g) { return g.key == unseenKey || g.key == stoppedKey; });
+    std::erase_if(evidence.goads, [](const Goad& g) {
+        return g.key == unseenKey || g.key == stoppedKey || g.key == unjudgedKey;
+    });
     evidence.folds = std::move(folds);
     if (!evidence.folds) return;
     const FoldEvidence& found = *evidence.folds;

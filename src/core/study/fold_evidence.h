@@ -6,6 +6,7 @@
 
 #include <memory>
 #include <string>
+#include <string_view>
 
 namespace oxgoad {
 
@@ -18,5 +19,11 @@ std::string foldsSentence(const FoldEvidence& folds);
 /// Puts what the folds found into the evidence, with the readings and goads that follow; those of folds that
 /// were there before go. Accepted goads are marked.
 void addFolds(const Recipe& recipe, std::shared_ptr<const FoldEvidence> folds, Evidence& evidence);
+
+/// Key of the goad that says why a fit was not judged by its folds.
+inline constexpr std::string_view unjudgedKey = "folds could not be judged";
+/// Puts that goad into the evidence in place of folds: a fit is not refused because a fold's rows are too few
+/// for it.
+void addUnjudged(const Recipe& recipe, const std::string& why, Evidence& evidence);
 
 } // namespace oxgoad
