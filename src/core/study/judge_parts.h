@@ -5,6 +5,10 @@
 
 namespace oxgoad {
 
+/// Of sums in the orthonormal basis of the whole fit: learning rows that hold a direction with less than this
+/// share have as good as lost it.
+inline constexpr double leastShare = 1e-8;
+
 /// A fold that was judged, before it is added up.
 struct FoldOutcome {
     std::string name;
