@@ -13,8 +13,8 @@ const char* const commandHelp = R"(oxgoad-run: fits the model a recipe describes
   oxgoad-run --describe NEW --against OLD [--json]
   oxgoad-run --describe FILE [--json] [--sheet S] [--range B3:F200] [--query SQL]
 
-  --out DIR        write evidence.json, coefficients.csv, rows.csv and, when the
-                   recipe asks for a forecast, forecast.csv into DIR
+  --out DIR        write evidence.json, coefficients.csv, rows.csv, summary.txt and,
+                   when the recipe asks for a forecast, forecast.csv into DIR
   --project FILE   evaluate the recipes one after the other, each coming from the
                    one before it, and save them as a project for the window; all
                    must use the same rows
@@ -39,6 +39,13 @@ const char* const commandHelp = R"(oxgoad-run: fits the model a recipe describes
   --read-aloud     with --out, also the equation in words and by level, effects with
                    bands and average marginal effects: reading.txt, effects.csv,
                    marginal_effects.csv
+  --influence      with --out, also what leaving out each learning row would do to
+                   the coefficients: influence.csv (least squares)
+  --moves          with --out, also what each move of an open goad would change,
+                   worked out: moves.json
+  --fail-on-open-goads[=alarm]
+                   with --out, write everything, then list the open goads on standard
+                   error and end with 4 when there are any; =alarm counts alarms only
   --choose WAY     with --out, also choose terms among those of the recipe and the other
                    columns: forward, backward, "both ways" or "best subsets"; writes
                    choice.json and chosen_recipe.json
@@ -61,7 +68,7 @@ const char* const commandHelp = R"(oxgoad-run: fits the model a recipe describes
 
 Exit code: 0 done, 2 bad input (one sentence on standard error, nothing half
 written), 3 stopped by an interrupt; folds that were judged by then are kept and
-written. The recipe's form is in docs/recipe.md. The
+written; 4 goads are open, with --fail-on-open-goads. The recipe's form is in docs/recipe.md. The
 password of a server is read from the environment variable OXGOAD_PASSWORD.
 )";
 
@@ -126,6 +133,14 @@ Arguments parseArguments(int argc, char** argv) {
             arguments.whatHelps = true;
         else if (word == "--read-aloud")
             arguments.readAloud = true;
+        else if (word == "--influence")
+            arguments.influence = true;
+        else if (word == "--moves")
+            arguments.moves = true;
+        else if (word == "--fail-on-open-goads")
+            arguments.fail = Arguments::Fail::onAny;
+        else if (word == "--fail-on-open-goads=alarm")
+            arguments.fail = Arguments::Fail::onAlarm;
         else if (word == "--compare-with")
             arguments.compareWith = next();
         else if (word == "--choose") {
@@ -182,16 +197,18 @@ Arguments parseArguments(int argc, char** argv) {
     if (!arguments.projectEvidence.empty()) {
         if (arguments.out.empty()) usage("--project-evidence needs --out DIR");
         if (!arguments.recipes.empty() || !arguments.project.empty() || arguments.whatHelps ||
-            arguments.choose || !arguments.compareWith.empty())
+            arguments.choose || !arguments.compareWith.empty() || arguments.moves)
             usage("--project-evidence takes a project, and of the other options --fit, --out, --read-aloud, "
-                  "--look-at-test and --threads");
+                  "--influence, --fail-on-open-goads, --look-at-test and --threads");
         return arguments;
     }
     if (arguments.fit != 0) usage("--fit goes with --project-evidence");
     if (arguments.choose) arguments.choose = request;
     if (arguments.out.empty() &&
-        (arguments.whatHelps || arguments.readAloud || arguments.choose || !arguments.compareWith.empty()))
-        usage("--what-helps, --read-aloud, --choose and --compare-with go with --out");
+        (arguments.whatHelps || arguments.readAloud || arguments.choose || !arguments.compareWith.empty() ||
+         arguments.influence || arguments.moves || arguments.fail != Arguments::Fail::never))
+        usage("--what-helps, --read-aloud, --choose, --compare-with, --influence, --moves and "
+              "--fail-on-open-goads go with --out");
     if (arguments.recipes.empty()) usage("name a recipe");
     if (arguments.out.empty() == arguments.project.empty()) usage("say either --out DIR or --project FILE");
     if (!arguments.out.empty() && arguments.recipes.size() != 1) usage("--out takes one recipe");

@@ -35,6 +35,12 @@ struct Arguments {
     bool readAloud = false;
     std::optional<ChooseRequest> choose;
     std::string compareWith;
+    /// Every row's measures of influence.
+    bool influence = false;
+    /// What each move of an open goad would change.
+    bool moves = false;
+    /// Ends with exitOpenGoads when goads are open: all, or alarms only.
+    enum class Fail { never, onAny, onAlarm } fail = Fail::never;
     /// Times the recipe's folds are dealt; 0 as the recipe says.
     int dealings = 0;
     Threads threads;

@@ -6,6 +6,7 @@
 #include "share/look_text.h"
 #include "share/reading_text.h"
 #include "study/evaluate.h"
+#include "study/preview_move.h"
 #include "study/project.h"
 #include "study/say.h"
 #include "study/what_helps.h"
@@ -111,6 +112,26 @@ Recipe dealtAgain(Recipe recipe, const Arguments& arguments) {
     return recipe;
 }
 
+/// Lists what is open, where that was asked for.
+int openGoads(const Arguments& arguments, const Evidence& evidence, TerminalProgress& progress) {
+    if (arguments.fail == Arguments::Fail::never) return 0;
+    std::string list;
+    std::size_t open = 0;
+    for (const Goad& goad : evidence.goads) {
+        if (goad.accepted || (arguments.fail == Arguments::Fail::onAlarm && goad.severity != Severity::alarm))
+            continue;
+        ++open;
+        list += std::string(goad.severity == Severity::alarm ? "alarm: " : "caution: ") + goad.key + ": " +
+                goad.title + " (" + goad.reading + ")\n";
+    }
+    if (open == 0) return 0;
+    progress.clear();
+    for (const char c : list) // line by line: texts of data are shown, not obeyed
+        std::cerr << (c == '\n' ? std::string("\n") : harmless({&c, 1}));
+    std::cerr << plural(open, "goad is", "goads are") << " open.\n";
+    return exitOpenGoads;
+}
+
 int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
     const fs::path path = arguments.recipes[0];
     const Recipe recipe = dealtAgain(readRecipe(path), arguments);
@@ -153,9 +174,15 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
                                                                {second, other, "the second fit"}) +
                                                 "\n");
     }
+    if (arguments.influence)
+        more.emplace_back("influence.csv", influenceCsv(evidence, prepared->table, rows.learning.report.file,
+                                                        arguments.threads, progress));
+    if (arguments.moves)
+        more.emplace_back("moves.json",
+                          movesJson(evidence, recipe, rows, *prepared, arguments.threads, progress));
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows, more);
-    if (!partly) return 0;
+    if (!partly) return openGoads(arguments, evidence, progress);
     progress.clear();
     std::cerr << "Stopped after " << countText(evidence.folds->done) << " of "
               << countText(evidence.folds->asked) << " folds; what they say was written.\n";
@@ -163,7 +190,7 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
 }
 
 /// What a fit of a project says, without fitting where the project keeps what was learned.
-void runProjectEvidence(const Arguments& arguments, Progress& progress) {
+int runProjectEvidence(const Arguments& arguments, TerminalProgress& progress) {
     const fs::path path = arguments.projectEvidence;
     ProgressStage opening(progress, 0, 0.4);
     const Project project = openProject(path, opening);
@@ -194,8 +221,12 @@ void runProjectEvidence(const Arguments& arguments, Progress& progress) {
     NamedFiles more;
     if (arguments.readAloud)
         more = readingFiles(recipe, evidence, prepared->table, arguments.threads, progress);
+    if (arguments.influence)
+        more.emplace_back("influence.csv", influenceCsv(evidence, prepared->table, rows.learning.report.file,
+                                                        arguments.threads, progress));
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows, more);
+    return openGoads(arguments, evidence, progress);
 }
 
 void runToProject(const Arguments& arguments, Progress& progress) {
@@ -233,7 +264,7 @@ int runCommand(const Arguments& arguments, TerminalProgress& progress) {
     else if (!arguments.look.empty())
         lookAtRows(arguments, progress);
     else if (!arguments.projectEvidence.empty())
-        runProjectEvidence(arguments, progress);
+        return runProjectEvidence(arguments, progress);
     else if (arguments.project.empty())
         return runToFolder(arguments, progress);
     else

@@ -6,9 +6,10 @@
 namespace oxgoad {
 
 inline constexpr int exitStopped = 3;
+inline constexpr int exitOpenGoads = 4;
 
 /// Errors are thrown; nothing is half written. Throws Stopped.
-/// The exit code: 0, or that of a stop after which something was written.
+/// The exit code: 0, that of a stop after which something was written, or that of open goads.
 int runCommand(const Arguments& arguments, TerminalProgress& progress);
 
 } // namespace oxgoad

@@ -668,10 +668,12 @@ TEST(Judge, AStopKeepsTheFoldsDone) {
         EXPECT_EQ(some.each[f].mse, all.each[f].mse);
     Evidence evidence =
         evaluate(recipe, rows, *prepared, {.folds = EvaluateOptions::Folds::never}, quietly());
-    addFolds(recipe, std::make_shared<const FoldEvidence>(some), evidence);
+    evidence.folds = std::make_shared<const FoldEvidence>(some);
+    gatherFindings(evidence, {recipe, rows, *prepared});
     EXPECT_TRUE(std::any_of(evidence.goads.begin(), evidence.goads.end(),
                             [](const Goad& g) { return g.title == "4 of 10 folds were judged"; }));
-    addFolds(recipe, std::make_shared<const FoldEvidence>(all), evidence);
+    evidence.folds = std::make_shared<const FoldEvidence>(all);
+    gatherFindings(evidence, {recipe, rows, *prepared});
     EXPECT_TRUE(std::none_of(evidence.goads.begin(), evidence.goads.end(),
                              [](const Goad& g) { return g.key == "folds were stopped"; }));
     StopsAfter atOnce(0);

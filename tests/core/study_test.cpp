@@ -385,8 +385,11 @@ TEST(Goads, AreAcceptedByKeyWithAReason) {
 TEST(Goads, ASoundFitHasNone) {
     const Evidence e = evaluate(recipeOf("y", {"x", "g"}), rowsOf(smallRows()), {}, quietly());
     for (const Goad& g : e.goads)
-        ADD_FAILURE() << g.title;
-    EXPECT_GE(e.readings.size(), 5u);
+        // Its residuals take three values: no normal distribution, and said to be none.
+        if (g.key != "shape of residuals") {
+            ADD_FAILURE() << g.title;
+        }
+    EXPECT_GE(e.readings.size(), 30u);
 }
 
 TEST(Goads, TheOverfitGapNeedsBothSizeAndCertainty) {
@@ -396,14 +399,15 @@ TEST(Goads, TheOverfitGapNeedsBothSizeAndCertainty) {
     const BoundInputs inputs(e.study->inputs, rows.learning.table, {});
     const auto fires = [&](double learning, double heldOut, double error) {
         const Scores l{.rows = 100, .rmse = learning}, h{.rows = 100, .rmse = heldOut, .rmseError = error};
-        const std::string response = "y";
-        const CheckContext context{.table = rows.learning.table,
+        const std::string file;
+        const CheckContext context{.recipe = recipe,
+                                   .table = rows.learning.table,
+                                   .file = file,
                                    .inputs = inputs,
                                    .terms = recipe.terms,
                                    .kind = kindOf(recipe.estimator),
                                    .learning = l,
-                                   .heldOut = h,
-                                   .response = response};
+                                   .heldOut = h};
         Findings findings;
         checkOverfit(context, findings);
         EXPECT_EQ(findings.readings.size(), 1u);
@@ -482,5 +486,5 @@ TEST(Exports, AFolderThatCannotBeWrittenStaysAsItWas) {
     for (const auto& entry : std::filesystem::directory_iterator(folder.file("out")))
         names.push_back(entry.path().filename().string());
     std::sort(names.begin(), names.end());
-    EXPECT_EQ(names, (std::vector<std::string>{"coefficients.csv", "evidence.json", "rows.csv"}));
+    EXPECT_EQ(names, (std::vector<std::string>{"coefficients.csv", "evidence.json", "rows.csv", "summary.txt"}));
 }

@@ -10,13 +10,6 @@ namespace oxgoad {
 
 namespace {
 
-const Column* coordinate(const Table& table, const QString& start) {
-    for (const Column& column : table.columns())
-        if (column.kind() == ColumnKind::number && qs(column.name()).startsWith(start, Qt::CaseInsensitive))
-            return &column;
-    return nullptr;
-}
-
 /// From pale to dark, the last darker in lightness too, so that the order shows without colour.
 const std::array colours{QColor(0xD8, 0xB3, 0x6A, 190), QColor(0xC8, 0x8D, 0x6A, 190),
                          QColor(0x9A, 0x6A, 0x86, 190), QColor(0x5B, 0x5A, 0x96, 190),
@@ -26,8 +19,8 @@ const std::array colours{QColor(0xD8, 0xB3, 0x6A, 190), QColor(0xC8, 0x8D, 0x6A,
 
 void drawMap(Looking& look) {
     PlotFrame::Content& content = look.picture.content;
-    const Column* longitude = coordinate(look.table(), "lon");
-    const Column* latitude = coordinate(look.table(), "lat");
+    const Column* longitude = coordinateOf(look.table(), "lon");
+    const Column* latitude = coordinateOf(look.table(), "lat");
     if (!longitude || !latitude) {
         content.summary = tr("There are no columns whose names begin with lon and lat, in degrees.");
         return;

@@ -7,6 +7,7 @@
 #include "resample/parts.h"
 #include "table/table.h"
 
+#include <functional>
 #include <span>
 #include <string>
 #include <string_view>
@@ -24,38 +25,87 @@ struct CheckedTerm {
     std::size_t group = 0;
 };
 
-/// What only a model with coefficients has.
+/// An effect as checks see it: from the lower to the upper quartile of a number, from 0 to 1 of a level.
+struct CheckedEffect {
+    std::string name;
+    double effect = 0;
+    /// Of one level of a factor, and the learning rows that have it.
+    bool level = false;
+    std::size_t rows = 0;
+};
+
+/// What only a model with coefficients has. Vectors are of the learning rows, in their order.
 struct CheckedLinear {
     const LinearModel& model;
     const BoundDesign& design;
-    /// Of the learning rows, in their order, on the model's scale.
+    /// The model's fit, with the residuals of the rows.
+    const LeastSquaresFit& fit;
+    /// On the model's scale.
     const Eigen::VectorXd& residuals;
     std::span<const CheckedTerm> terms;
-    /// Studentised (deleted) residuals and Cook's distances of the learning rows.
+    std::span<const CheckedEffect> effects;
+    std::span<const double> leverages;
+    /// Studentised (deleted) residuals and Cook's distances.
     std::span<const double> studentized;
     std::span<const double> cooks;
 };
 
+/// Rows that a model did not learn from, and what it says of them, in the response's unit.
+struct CheckedUnseen {
+    /// "held-out rows"; "rows out of fold"; empty when there are none.
+    std::string what;
+    std::span<const std::uint32_t> rows;
+    std::span<const double> actual, predicted;
+    bool heldOut = false;
+};
+
+/// The judgement of the recipe made with other seeds.
+struct SeedSpread {
+    /// "held out at random, with seeds 8 to 27"; empty when it cannot be made, for `why`.
+    std::string what, why;
+    /// Of each seed: the error, over that of the learning mean, over that of the learning rows.
+    std::vector<double> rmse, overMean, overLearning;
+    /// With the recipe's own seed.
+    double own = 0, ownOverMean = 0, ownOverLearning = 0;
+};
+
 /// Everything a check may read. References outlive the call.
 struct CheckContext {
+    const Recipe& recipe;
     const Table& table;
+    const std::string& file;
     const BoundInputs& inputs;
     const std::vector<Term>& terms;
     const ModelKind& kind;
     /// Null for other kinds.
     const CheckedLinear* linear = nullptr;
-    /// Rows of the table the model learned from.
+    /// Rows of the table the model learned from, what it fits there (a logarithm, less the offset) and what
+    /// it says of them in the response's unit.
     std::span<const std::uint32_t> learningRows;
+    std::span<const double> working, fitted;
+    /// Errors whose dependence, spread and shape are judged, on the model's scale, times the root of the
+    /// weight: residuals of learning rows of a model with coefficients, otherwise of rows not learned from.
+    /// `errorsOf` says which they are, and is empty when there are none.
+    std::string errorsOf;
+    std::span<const std::uint32_t> errorRows;
+    std::span<const double> errors;
     /// Standard deviation of single values about the model, on its scale, and its degrees of freedom.
     double spread = 0, spreadDegreesOfFreedom = 0;
-    /// Rows held out, and actual minus predicted there.
+    /// Rows held out, actual minus predicted there, and half of the interval of a single value at the
+    /// recipe's level; on the model's scale. The halves are empty where the model has no such intervals.
     std::span<const std::uint32_t> heldOutRows;
-    std::span<const double> heldOutErrors;
+    std::span<const double> heldOutErrors, heldOutHalves;
+    /// Held-out rows, or those out of fold.
+    CheckedUnseen unseen;
+    /// Variance of the sum of means of some rows of the table, in the response's unit squared; null without a
+    /// theory.
+    std::function<double(std::span<const std::uint32_t>)> varianceOfSum;
     /// Of learning rows; where a model predicts them by themselves, of those left out one at a time.
     Scores learning;
     bool learnedWithoutItself = false;
     Scores heldOut;
-    std::string response;
+    /// Of all unseen rows, 1 less their squared error over that of the learning mean; NaN without them.
+    double unseenRmse = 0, unseenRSquared = 0, unseenError = 0;
     /// Weights of the learning rows; empty without.
     std::span<const double> weights;
     /// Errors of the coefficients stand unequal spread; the fit is one of logarithms.
@@ -66,11 +116,21 @@ struct CheckContext {
     std::vector<std::pair<std::string, std::size_t>> missingByColumn;
     /// Cells of the rows that did not fit their column, by column.
     std::vector<std::pair<std::string, std::size_t>> misfitsByColumn;
-    /// Grades of the rows to be forecast; empty without a forecast.
+    /// Grades of the rows to be forecast, and what is predicted of them; empty without a forecast.
     std::span<const Reach> reach;
+    std::span<const double> forecast;
+    /// Judges with other seeds; null where nobody can.
+    std::function<SeedSpread(Progress&)> otherSeeds;
     Threads threads;
     /// Asked whether to stop; never null.
     Progress* progress = nullptr;
+
+    const std::string& response() const { return recipe.response; }
+    /// The threshold of a reading: the recipe's, or the usual one.
+    double limitOf(std::string_view reading, double usual) const {
+        const CheckSetting* setting = checkSetting(recipe, reading);
+        return setting && setting->threshold ? *setting->threshold : usual;
+    }
 };
 
 /// Tests are goads below it (common practice, no source).
@@ -88,40 +148,135 @@ enum CheckNeeds : unsigned {
     needsForecast = 8,
     /// A constant and a coefficient beside it, and degrees of freedom.
     needsSpreadToJudge = 16,
+    /// Least squares with degrees of freedom and residuals that are more than rounding.
+    needsTests = 32,
+    /// Errors to be judged, see CheckContext::errors, that differ.
+    needsErrors = 64,
+    /// Rows that the model did not learn from.
+    needsUnseenRows = 128,
 };
 
 struct Check {
-    /// The readings it makes.
+    /// The readings it makes; "curvature" stands for "curvature: COLUMN".
     std::vector<std::string_view> readings;
     unsigned needs = needsNothing;
     void (*run)(const CheckContext&, Findings&);
+    /// Takes as long as a fit or longer.
+    bool slow = false;
+    /// Reads rows out of fold.
+    bool readsFolds = false;
 };
 
-/// Every check, in the order of the goads.
+/// Every check, the most useful first.
 const std::vector<Check>& checks();
 
-/// Runs every check whose needs are met; of the others each reading is there without a value and says why.
-Findings runChecks(const CheckContext& context);
+/// What one check found; `done` is false until it ran.
+struct CheckOutcome {
+    bool done = false;
+    Findings found;
+};
 
+/// Runs check number `index` when its needs are met; otherwise each of its readings is there without a value
+/// and says why. What the recipe switches off is there without a value, too. Throws Stopped.
+CheckOutcome runCheck(std::size_t index, const CheckContext& context);
+
+/// Throws Error (badRecipe) when the recipe names a check that is not there.
+void requireKnownChecks(const Recipe& recipe);
+
+/// In the order of what they could cost: those that come first in any case, then by Goad::cost, where an
+/// alarm without one stands as 10 % and a caution as 2 % (common practice, no source).
+void orderGoads(std::vector<Goad>& goads);
+
+// Relation.
+/// For every number in the model: F tests of its square and of two more columns of a natural cubic spline
+/// with knots at the 5th, 35th, 65th and 95th percentile (Harrell 2015, "Regression modeling strategies", 2nd
+/// ed., §2.4.6); the goad goes by both together, for the number of columns (Bonferroni).
+void checkCurvature(const CheckContext& context, Findings& findings);
+/// F test of powers 2 and 3 of the fitted values (Ramsey 1969, Journal of the Royal Statistical Society B
+/// 31).
+void checkCurvatureOverall(const CheckContext& context, Findings& findings);
+/// F test of the strongest product of two columns of the model, for all that were tried (Bonferroni).
+void checkMissingInteraction(const CheckContext& context, Findings& findings);
+/// F test of the strongest column that is not in the model, for all that were tried (Bonferroni).
+void checkLeftOutColumn(const CheckContext& context, Findings& findings);
+
+// Spread.
+/// Unequal spread by the studentised Lagrange multiplier test (Koenker 1981), p below 0.01.
+void checkSpread(const CheckContext& context, Findings& findings);
+/// The same of errors of rows that a model without coefficients did not learn from, on its numbers and its
+/// prediction.
+void checkSpreadOfErrors(const CheckContext& context, Findings& findings);
+/// Rank correlation (Spearman 1904) of the sizes of errors with the numbers of the model, the strongest for
+/// all that were tried (Bonferroni): a far row that hides unequal spread from the tests of squares does not
+/// hide it from ranks.
+void checkSpreadByRanks(const CheckContext& context, Findings& findings);
+/// n R² of squared residuals on the columns, their squares and products (White 1980, Econometrica 48).
+void checkSpreadWhite(const CheckContext& context, Findings& findings);
+/// Brown and Forsythe 1974, Journal of the American Statistical Association 69, for every factor.
+void checkSpreadByGroup(const CheckContext& context, Findings& findings);
+
+// Shape of the errors: moments, Jarque and Bera 1980, Economics Letters 6; Anderson and Darling 1954 with
+// Stephens' p (D'Agostino and Stephens 1986, "Goodness-of-fit techniques", table 4.9).
+void checkShape(const CheckContext& context, Findings& findings);
+
+// Dependence.
+/// Durbin and Watson 1950, Biometrika 37, and Ljung and Box 1978, Biometrika 65; within groups of a panel
+/// (Bhargava, Franzini and Narendranathan 1982, Review of Economic Studies 49).
+void checkSerialDependence(const CheckContext& context, Findings& findings);
+/// Intraclass correlation (Fisher 1925) with the F test that the groups add nothing to the model.
+void checkGroups(const CheckContext& context, Findings& findings);
+/// Moran's I of mean errors of places, see moran().
+void checkSpace(const CheckContext& context, Findings& findings);
+
+// Rows.
+/// The largest studentised residual by Student's t with Bonferroni's adjustment, p below 0.01 (Cook and
+/// Weisberg 1982, "Residuals and influence in regression", §2.2.2); Cook's distance above 1 (Cook 1977);
+/// leverage above 0.5 (Huber 1981, "Robust statistics", §7.2); DFFITS and DFBETAS (Belsley, Kuh and Welsch
+/// 1980, "Regression diagnostics").
+void checkOutlyingRows(const CheckContext& context, Findings& findings);
+/// Held-out rows by their error over the spread, adjusted in the same way.
+void checkHeldOutRows(const CheckContext& context, Findings& findings);
+/// Errors of kinds that cannot leave a row out in closed form.
+void checkOutlyingErrors(const CheckContext& context, Findings& findings);
+/// Rows that a fit by least trimmed squares (see leastTrimmed) shows and least squares does not.
+void checkHiddenRows(const CheckContext& context, Findings& findings);
+
+// Columns.
+/// Columns that depend exactly on others; variance inflation above 5 (Belsley, Kuh and Welsch 1980; factor
+/// terms by Fox and Monette 1992); condition indexes with variance shares (Belsley 1991, "Conditioning
+/// diagnostics").
+void checkCollinearity(const CheckContext& context, Findings& findings);
 /// Rows lost because values of columns in use are missing. Threshold 5 % of rows (common practice, no
 /// source).
 void checkMissingValues(const CheckContext& context, Findings& findings);
 /// Cells of columns in use that could not be read. Any such cell.
 void checkMisfits(const CheckContext& context, Findings& findings);
-/// Columns that depend exactly on others, and variance inflation above 5 (Belsley, Kuh and Welsch 1980,
-/// "Regression diagnostics"; factor terms by Fox and Monette 1992).
-void checkCollinearity(const CheckContext& context, Findings& findings);
-/// Unequal spread by the studentised Lagrange multiplier test (Koenker 1981), p below 0.01.
-void checkSpread(const CheckContext& context, Findings& findings);
-/// The largest studentised residual by Student's t with Bonferroni's adjustment, p below 0.01 (Cook and
-/// Weisberg 1982, "Residuals and influence in regression", §2.2.2); then Cook's distance above 1 (Cook 1977).
-void checkOutlyingRows(const CheckContext& context, Findings& findings);
-/// Held-out rows by their error over the spread, adjusted in the same way.
-void checkHeldOutRows(const CheckContext& context, Findings& findings);
-/// Held-out error above the learning error by more than 10 % and two standard errors (common practice).
-void checkOverfit(const CheckContext& context, Findings& findings);
 /// Levels in use with fewer than 10 learning rows (common practice, no source).
 void checkRareLevels(const CheckContext& context, Findings& findings);
+
+// Judgement.
+/// Worse than the mean, and the error over the mean response above 10 % (common practice, no source).
+void checkErrorSize(const CheckContext& context, Findings& findings);
+/// Held-out error above the learning error by more than 10 % and two standard errors (common practice).
+void checkOverfit(const CheckContext& context, Findings& findings);
+/// Fewer than 10 rows for a coefficient (common practice; Harrell 2015, §4.4).
+void checkRowsPerCoefficient(const CheckContext& context, Findings& findings);
+/// The largest effect is that of a level that few rows have.
+void checkOneLevel(const CheckContext& context, Findings& findings);
+/// Predictions below 0 of a response that never is, or beyond 0 and 1 of shares.
+void checkImpossible(const CheckContext& context, Findings& findings);
+/// Sums of predictions over sums of what was, in all and by tenths of the prediction.
+void checkTotals(const CheckContext& context, Findings& findings);
+/// Exact binomial test (Clopper and Pearson 1934, Biometrika 26) of how many rows lie in their intervals.
+void checkCoverage(const CheckContext& context, Findings& findings);
+/// The same judgement with 20 other seeds.
+void checkSeeds(const CheckContext& context, Findings& findings);
+/// A column that explains nearly all of the response alone.
+void checkGoodColumn(const CheckContext& context, Findings& findings);
+/// Errors that drift with time, and a change of their level or slope at an unknown time (Andrews 1993,
+/// Econometrica 61).
+void checkTrendInTime(const CheckContext& context, Findings& findings);
+void checkChangeInTime(const CheckContext& context, Findings& findings);
 /// Rows to be forecast that are outside what was learned from. Any such row.
 void checkReach(const CheckContext& context, Findings& findings);
 

@@ -1,5 +1,7 @@
 #include "base/text.h"
-#include "check/checks.h"
+#include "check/check_tools.h"
+
+#include <Eigen/SVD>
 
 #include <algorithm>
 #include <cmath>
@@ -27,6 +29,97 @@ std::string combinationText(const Dependency& dependency, const std::vector<Desi
     return text.empty() ? "0" : text;
 }
 
+/// R of [1, X] as it is, its columns at unit length: not shifted, so that the constant counts.
+Eigen::MatrixXd uncentredFactor(const LeastSquaresFit& fit) {
+    const Eigen::Index rank = fit.rank();
+    const Eigen::Index first = fit.intercept ? 1 : 0;
+    // [1, X] = [1, X~] T with x = x~/scale + shift·1.
+    Eigen::MatrixXd factor = fit.factor.topLeftCorner(rank, rank);
+    for (Eigen::Index k = first; k < rank; ++k) {
+        const auto column = static_cast<Eigen::Index>(fit.kept[static_cast<std::size_t>(k - first)]);
+        factor.col(k) /= fit.scale[column];
+        if (fit.intercept) factor.col(k) += fit.shift[column] * fit.factor.col(0).head(rank);
+    }
+    for (Eigen::Index k = 0; k < rank; ++k)
+        factor.col(k).normalize();
+    return factor;
+}
+
+/// Condition indexes of the columns with the constant, uncentred at unit length, and what share of the
+/// variance of each coefficient comes with each (Belsley 1991, "Conditioning diagnostics", ch. 5).
+void addConditionIndexes(const CheckContext& context, Findings& findings) {
+    const LeastSquaresFit& fit = context.linear->fit;
+    const std::string source = "Belsley 1991, \"Conditioning diagnostics\"";
+    if (fit.rank() < 2) {
+        findings.readings.push_back(noReading("condition index", "the model has fewer than two columns"));
+        findings.readings.push_back(noReading("nearly dependent", "the model has fewer than two columns"));
+        return;
+    }
+    constexpr Eigen::Index wide = 64;
+    const Eigen::MatrixXd factor = uncentredFactor(fit);
+    Eigen::VectorXd d;
+    Eigen::MatrixXd v;
+    if (factor.cols() <= wide) { // Jacobi's keeps the small ones to their own digits
+        const Eigen::JacobiSVD<Eigen::MatrixXd> svd(factor, Eigen::ComputeThinV | Eigen::ComputeThinU);
+        d = svd.singularValues();
+        v = svd.matrixV();
+    } else {
+        const Eigen::BDCSVD<Eigen::MatrixXd> svd(factor, Eigen::ComputeThinV | Eigen::ComputeThinU);
+        d = svd.singularValues();
+        v = svd.matrixV();
+    }
+    const Eigen::Index p = d.size();
+    Eigen::MatrixXd shares(p, p); // coefficient × index
+    for (Eigen::Index k = 0; k < p; ++k)
+        for (Eigen::Index j = 0; j < p; ++j)
+            shares(k, j) = std::pow(v(k, j) / d[j], 2);
+    for (Eigen::Index k = 0; k < p; ++k)
+        shares.row(k) /= shares.row(k).sum();
+    const auto nameOf = [&](Eigen::Index k) {
+        if (fit.intercept && k == 0) return std::string("the constant");
+        return context.linear->design.design()
+            .columns()[fit.kept[static_cast<std::size_t>(k - (fit.intercept ? 1 : 0))]]
+            .name;
+    };
+    constexpr double usualIndex = 30, usualShare = 0.5;
+    const double limit = context.limitOf("condition index", usualIndex);
+    std::size_t dependencies = 0;
+    std::string said;
+    for (Eigen::Index j = p - 1; j >= 0 && d[0] / d[j] > limit; --j) {
+        std::string names;
+        int large = 0;
+        for (Eigen::Index k = 0; k < p; ++k)
+            if (shares(k, j) > usualShare) {
+                if (++large <= 6)
+                    names += (names.empty() ? "" : ", ") + nameOf(k) + " " +
+                             percentText(std::round(100 * shares(k, j)) / 100);
+            }
+        if (large < 2) continue;
+        ++dependencies;
+        if (dependencies <= 3)
+            said += (said.empty() ? "" : "; ") + std::string("index ") + readableText(d[0] / d[j], 3) + ": " +
+                    names + (large > 6 ? " …" : "");
+    }
+    std::string worst;
+    for (Eigen::Index k = 0, listed = 0; k < p && listed < 6; ++k)
+        if (shares(k, p - 1) > usualShare) {
+            worst += (worst.empty() ? "" : ", ") + nameOf(k) + " " +
+                     percentText(std::round(100 * shares(k, p - 1)) / 100);
+            ++listed;
+        }
+    findings.readings.push_back(
+        madeReading("condition index", d[0] / d[p - 1], limit, {},
+                    "the largest, columns with the constant at unit length, uncentred" +
+                        (worst.empty() ? std::string() : "; shares of variance above 50 %: " + worst),
+                    source));
+    const double most = context.limitOf("nearly dependent", 0);
+    findings.readings.push_back(madeReading("nearly dependent", static_cast<double>(dependencies), most, {},
+                                            "condition indexes above " + shortText(limit) +
+                                                " with half of the variance of two coefficients or more" +
+                                                (said.empty() ? "" : ": " + said),
+                                            source));
+}
+
 } // namespace
 
 void checkCollinearity(const CheckContext& context, Findings& findings) {
@@ -48,9 +141,10 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
         findings.goads.push_back(std::move(goad));
     }
     const CheckedTerm* worst = nullptr;
+    const double limit = context.limitOf("largest variance inflation", inflationLimit);
     for (const CheckedTerm& term : context.linear->terms) {
         if (!worst || term.inflation > worst->inflation) worst = &term;
-        if (!(term.inflation > inflationLimit)) continue;
+        if (!(term.inflation > limit)) continue;
         const auto together = std::count_if(context.linear->terms.begin(), context.linear->terms.end(),
                                             [&](const CheckedTerm& t) { return t.group == term.group; });
         if (together > 1 &&
@@ -62,20 +156,21 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
         goad.title = term.name + (together > 1 ? " and its products are mostly said by the other terms"
                                                : " is mostly said by the other terms");
         goad.reading = "variance inflation " + readableText(term.inflation, 3);
-        goad.threshold = "5";
+        goad.threshold = shortText(limit);
+        goad.check = "largest variance inflation";
+        goad.family = "collinearity";
+        goad.familyTitle = "# terms are mostly said by the others";
+        goad.size = term.inflation;
         goad.source = "Belsley, Kuh and Welsch 1980; Fox and Monette 1992";
         goad.station = "fit";
         goad.column = term.name;
         goad.moves.push_back(leaveOutTerm(term.name));
         findings.goads.push_back(std::move(goad));
     }
-    if (worst)
-        findings.readings.push_back({"largest variance inflation",
-                                     worst->inflation,
-                                     inflationLimit,
-                                     {},
-                                     worst->name,
-                                     "Belsley, Kuh and Welsch 1980; Fox and Monette 1992"});
+    findings.readings.push_back(worst ? madeReading("largest variance inflation", worst->inflation, limit, {},
+                                                    worst->name,
+                                                    "Belsley, Kuh and Welsch 1980; Fox and Monette 1992")
+                                      : noReading("largest variance inflation", "no term is in the model"));
     constexpr double fewDigits = 8; // half of a double's; common practice, no source
     if (context.linear->model.fit.digitsLeft < fewDigits) {
         Goad goad;
@@ -88,6 +183,7 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
         goad.threshold = "8 digits";
         goad.source = "Belsley, Kuh and Welsch 1980, §3.2; the 8 is common practice, no source";
         goad.station = "fit";
+        goad.check = "condition number";
         findings.goads.push_back(std::move(goad));
     }
     findings.readings.push_back({"condition number",
@@ -98,6 +194,7 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
                                      readableText(context.linear->model.fit.digitsLeft, 2) +
                                      " of the data's 16 digits",
                                  "Belsley, Kuh and Welsch 1980, §3.2"});
+    addConditionIndexes(context, findings);
 }
 
 } // namespace oxgoad

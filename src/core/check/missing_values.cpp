@@ -22,19 +22,22 @@ void checkMissingValues(const CheckContext& context, Findings& findings) {
     const auto usable = context.learning.rows + context.heldOut.rows;
     const double share =
         static_cast<double>(context.rowsMissing) / static_cast<double>(context.rowsMissing + usable);
+    const double limit = context.limitOf("rows with missing values", 100 * shareLimit);
     findings.readings.push_back({"rows with missing values",
                                  100 * share,
-                                 100 * shareLimit,
+                                 limit,
                                  {},
                                  readableText(100 * share, 2) + " % of rows cannot be used",
                                  "common practice, no source"});
     if (context.rowsMissing == 0) return;
     Goad goad;
     goad.key = "missing values";
-    goad.severity = share > shareLimit ? Severity::alarm : Severity::caution;
+    goad.check = "rows with missing values";
+    goad.size = share;
+    goad.severity = 100 * share > limit ? Severity::alarm : Severity::caution;
     goad.title = plural(context.rowsMissing, "row is", "rows are") + " not used because a value is missing";
     goad.reading = byColumn(context.missingByColumn) + "; " + readableText(100 * share, 2) + " % of rows";
-    goad.threshold = "any row; grave above 5 % of rows";
+    goad.threshold = "any row; grave above " + shortText(limit) + " % of rows";
     goad.source = "common practice, no source";
     goad.station = "data";
     const auto most = std::max_element(context.missingByColumn.begin(), context.missingByColumn.end(),
@@ -44,7 +47,7 @@ void checkMissingValues(const CheckContext& context, Findings& findings) {
         goad.moves.push_back(seeColumn());
         std::vector<std::string> numbers, factors;
         for (const auto& [name, count] : context.missingByColumn) {
-            const Column* column = name == context.response ? nullptr : context.table.find(name);
+            const Column* column = name == context.response() ? nullptr : context.table.find(name);
             if (column && column->kind() == ColumnKind::number) numbers.push_back(name);
             if (column && column->kind() == ColumnKind::factor) factors.push_back(name);
         }

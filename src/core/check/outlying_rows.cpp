@@ -1,5 +1,7 @@
+#include "base/not_a_number.h"
 #include "base/text.h"
-#include "check/checks.h"
+#include "check/check_tools.h"
+#include "check/influence.h"
 #include "estimate/distributions.h"
 
 #include <algorithm>
@@ -10,7 +12,7 @@ namespace oxgoad {
 
 namespace {
 
-constexpr double cookLimit = 1;
+constexpr double cookLimit = 1, leverageLimit = 0.5, betasLimit = 1;
 constexpr std::size_t listed = 5;
 
 std::size_t largestOf(std::span<const double> values) {
@@ -29,6 +31,44 @@ Goad rowGoad(std::size_t row, const std::string& kind) {
     goad.moves.push_back(seeRow(row));
     goad.moves.push_back(leaveOutRow(row));
     return goad;
+}
+
+/// The share of the typical error that one squared error makes.
+void setRowCost(Goad& goad, double square, double squares, const std::string& rows) {
+    if (!(squares > 0)) return;
+    goad.cost = 1 - std::sqrt(std::max(0.0, 1 - square / squares));
+    goad.costSays = "the share of the typical error of " + rows + " that it makes";
+}
+
+/// The row and coefficient with the largest DFBETAS, and the largest of each row.
+struct Movers {
+    std::vector<double> ofRow;
+    std::vector<Eigen::Index> which;
+};
+Movers moversOf(const CheckContext& context) {
+    const std::size_t n = context.learningRows.size();
+    Movers movers{std::vector<double>(n, nan), std::vector<Eigen::Index>(n, 0)};
+    const DesignRows x(context.linear->design, context.learningRows);
+    forEachDfbetas(context.linear->fit, x, context.weights, context.linear->leverages,
+                   context.linear->studentized, context.threads, *context.progress,
+                   [&](Eigen::Index first, const Eigen::MatrixXd& block) {
+                       for (Eigen::Index i = 0; i < block.rows(); ++i) {
+                           const auto at = static_cast<std::size_t>(first + i);
+                           if (std::isnan(block(i, 0))) continue;
+                           Eigen::Index j = 0;
+                           block.row(i).cwiseAbs().maxCoeff(&j);
+                           movers.ofRow[at] = block(i, j);
+                           movers.which[at] = j;
+                       }
+                   });
+    return movers;
+}
+
+std::string coefficientName(const CheckContext& context, Eigen::Index at) {
+    const LeastSquaresFit& fit = context.linear->fit;
+    if (fit.intercept && at == 0) return "the constant";
+    const auto kept = fit.kept[static_cast<std::size_t>(at - (fit.intercept ? 1 : 0))];
+    return context.linear->design.design().columns()[kept].name;
 }
 
 } // namespace
@@ -58,39 +98,141 @@ void checkHeldOutRows(const CheckContext& context, Findings& findings) {
                        " % of the squared held-out error";
         goad.threshold = "adjusted p below 0.01";
         goad.source = "Cook and Weisberg 1982, §2.2.2";
+        goad.family = "held-out row far off";
+        goad.familyTitle = "# held-out rows are predicted far off";
+        goad.size = std::fabs(ratio);
+        setRowCost(goad, context.heldOutErrors[i] * context.heldOutErrors[i], squares, "held-out rows");
+        findings.goads.push_back(std::move(goad));
+    }
+}
+
+void checkOutlyingErrors(const CheckContext& context, Findings& findings) {
+    const std::string name = "largest studentised residual";
+    if (context.linear && context.kind.leastSquares) return; // see checkOutlyingRows
+    const auto n = static_cast<double>(context.errors.size());
+    // The spread without the row itself, so that an outlier does not hide in it.
+    double squares = 0;
+    for (const double e : context.errors)
+        squares += e * e;
+    std::vector<double> t(context.errors.size());
+    for (std::size_t i = 0; i < t.size(); ++i) {
+        const double rest = squares - context.errors[i] * context.errors[i];
+        t[i] = rest > 0 ? context.errors[i] / std::sqrt(rest / (n - 1)) : 0;
+    }
+    const double limit = context.limitOf(name, pLimit);
+    const std::size_t top = largestOf(t);
+    const auto pOf = [&](std::size_t i) { return std::min(1.0, n * studentTwoSided(t[i], n - 1)); };
+    findings.readings.push_back(madeReading(
+        name, t[top], limit, pOf(top),
+        "row " + countText(context.errorRows[top] + 1) + ", its error over the spread of the other " +
+            context.errorsOf + "; p adjusted for " + countText(context.errors.size()) + " rows",
+        "Cook and Weisberg 1982, §2.2.2"));
+    std::vector<std::size_t> order;
+    for (std::size_t i = 0; i < t.size(); ++i)
+        if (std::fabs(t[i]) > 3 && pOf(i) < limit) order.push_back(i);
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return std::fabs(t[a]) > std::fabs(t[b]); });
+    // Who chose a kind that stands outliers knows that there are some.
+    for (std::size_t k = 0; k < std::min(order.size(), listed) && !context.kind.standsOutliers; ++k) {
+        const std::size_t i = order[k];
+        Goad goad = rowGoad(context.errorRows[i], "outlying");
+        goad.check = name;
+        goad.title = "Row " + countText(context.errorRows[i] + 1) + " lies far from the others";
+        goad.reading = "error " + readableText(t[i], 3) + " times the spread of the other " +
+                       context.errorsOf + ", p " + probabilityText(pOf(i)) +
+                       " adjusted for the number of rows";
+        goad.threshold = pThresholdText(limit) + ", adjusted";
+        goad.source = "Cook and Weisberg 1982, §2.2.2";
+        goad.family = "outlying";
+        goad.familyTitle = "# rows lie far from the others";
+        goad.size = std::fabs(t[i]);
+        setRowCost(goad, context.errors[i] * context.errors[i], squares, context.errorsOf);
         findings.goads.push_back(std::move(goad));
     }
 }
 
 void checkOutlyingRows(const CheckContext& context, Findings& findings) {
-    const double df = context.linear->model.fit.degreesOfFreedom - 1;
-    if (context.linear->studentized.empty() || !(df > 0)) return;
+    const double df = context.linear->fit.degreesOfFreedom - 1;
+    const auto leverages = context.linear->leverages;
+    const auto n = static_cast<double>(leverages.size());
+    const auto rank = static_cast<double>(context.linear->fit.rank());
+    if (leverages.empty()) return;
+    const auto rowText = [&](std::size_t i) { return "row " + countText(context.learningRows[i] + 1); };
+
+    const std::size_t far = largestOf(leverages);
+    const double farLimit = context.limitOf("largest leverage", leverageLimit);
+    findings.readings.push_back(madeReading("largest leverage", leverages[far], farLimit, {},
+                                            rowText(far) + "; the average is " + readableText(rank / n, 3),
+                                            "Huber 1981, §7.2"));
+    std::string why = !(df > 0)                         ? "there are no degrees of freedom to leave a row out"
+                      : context.linear->fit.fitsExactly ? "the residuals are no more than rounding"
+                                                        : "";
+    if (context.linear->studentized.empty() && why.empty()) why = "no row can be left out";
+    if (!why.empty()) {
+        for (const char* name :
+             {"largest studentised residual", "largest Cook's distance", "largest DFFITS", "largest DFBETAS"})
+            findings.readings.push_back(noReading(name, why));
+        return;
+    }
     const std::span<const double> studentized = context.linear->studentized, cooks = context.linear->cooks;
-    const auto n = static_cast<double>(studentized.size());
+    const double tLimit = context.limitOf("largest studentised residual", pLimit);
     std::vector<std::size_t> order;
     for (std::size_t i = 0; i < studentized.size(); ++i)
-        if (std::fabs(studentized[i]) > 3) order.push_back(i);
+        if (std::fabs(studentized[i]) > 2) order.push_back(i);
     std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
         return std::fabs(studentized[a]) > std::fabs(studentized[b]);
     });
     const std::size_t top = largestOf(studentized);
     const double topP = std::min(1.0, n * studentTwoSided(studentized[top], df));
-    findings.readings.push_back({"largest studentised residual", studentized[top], pLimit, topP,
-                                 "row " + countText(context.learningRows[top] + 1) + ", p adjusted for " +
-                                     countText(studentized.size()) + " rows",
+    findings.readings.push_back({"largest studentised residual", studentized[top], tLimit, topP,
+                                 rowText(top) + ", t on " + shortText(df) +
+                                     " degrees of freedom, p adjusted for " + countText(studentized.size()) +
+                                     " rows",
                                  "Cook and Weisberg 1982, §2.2.2"});
+    const std::size_t mover = largestOf(cooks);
+    const double cook = context.limitOf("largest Cook's distance", cookLimit);
+    findings.readings.push_back(
+        {"largest Cook's distance", cooks[mover], cook, {}, rowText(mover), "Cook 1977"});
+    std::vector<double> fits(studentized.size());
+    for (std::size_t i = 0; i < fits.size(); ++i)
+        fits[i] = dffits(studentized[i], leverages[i]);
+    const std::size_t shifts = largestOf(fits);
+    const double fitsLimit = context.limitOf("largest DFFITS", std::max(1.0, 3 * std::sqrt(rank / n)));
+    findings.readings.push_back(madeReading("largest DFFITS", fits[shifts], fitsLimit, {},
+                                            rowText(shifts) +
+                                                ": its own fitted value in standard errors; 2√(p/n) is " +
+                                                readableText(2 * std::sqrt(rank / n), 2),
+                                            "Belsley, Kuh and Welsch 1980, eq. 2.11"));
+    const Movers movers = moversOf(context);
+    const std::size_t turns = largestOf(movers.ofRow);
+    const double turnLimit = context.limitOf("largest DFBETAS", betasLimit);
+    findings.readings.push_back(
+        madeReading("largest DFBETAS", movers.ofRow[turns], turnLimit, {},
+                    rowText(turns) + " moves " + coefficientName(context, movers.which[turns]) +
+                        ", in standard errors; 2/√n is " + readableText(2 / std::sqrt(n), 2),
+                    "Belsley, Kuh and Welsch 1980, eq. 2.7"));
+
+    const double squares = context.linear->fit.residualSumOfSquares;
+    const auto costOf = [&](Goad& goad, std::size_t i) {
+        setRowCost(goad, context.errors[i] * context.errors[i], squares, "learning rows");
+    };
     std::size_t shown = 0;
     std::vector<std::size_t> named;
     for (const std::size_t i : order) {
         const double p = std::min(1.0, n * studentTwoSided(studentized[i], df));
-        if (!(p < pLimit) || shown++ >= listed) break;
+        if (!(p < tLimit) || shown++ >= listed) break;
         Goad goad = rowGoad(context.learningRows[i], "outlying");
+        goad.check = "largest studentised residual";
         goad.title = "Row " + countText(context.learningRows[i] + 1) + " lies far from the others";
         goad.reading = "studentised residual " + readableText(studentized[i], 3) + ", p " +
                        probabilityText(p) + " adjusted for the number of rows; Cook's distance " +
                        readableText(cooks[i], 2);
-        goad.threshold = "adjusted p below 0.01";
+        goad.threshold = pThresholdText(tLimit) + ", adjusted";
         goad.source = "Cook and Weisberg 1982, §2.2.2";
+        goad.family = "outlying";
+        goad.familyTitle = "# rows lie far from the others";
+        goad.size = std::fabs(studentized[i]);
+        costOf(goad, i);
         if (named.empty())
             goad.moves.push_back({.label = "fit robustly", .edit = [](Recipe& recipe, const std::string&) {
                                       recipe.estimator = {"robust", {{"function", std::string("Huber")}}};
@@ -99,20 +241,48 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
         findings.goads.push_back(std::move(goad));
         named.push_back(i);
     }
-    const std::size_t mover = largestOf(cooks);
-    findings.readings.push_back({"largest Cook's distance",
-                                 cooks[mover],
-                                 cookLimit,
-                                 {},
-                                 "row " + countText(context.learningRows[mover] + 1),
-                                 "Cook 1977"});
-    if (!(cooks[mover] > cookLimit) || std::find(named.begin(), named.end(), mover) != named.end()) return;
-    Goad goad = rowGoad(context.learningRows[mover], "influential");
-    goad.title = "Row " + countText(context.learningRows[mover] + 1) + " moves the whole fit";
-    goad.reading = "Cook's distance " + readableText(cooks[mover], 3);
-    goad.threshold = "1";
-    goad.source = "Cook 1977";
-    findings.goads.push_back(std::move(goad));
+    // Rows that move the fit, the strongest first; each once.
+    struct Mover {
+        std::size_t row;
+        std::string check, title, reading, threshold, source;
+        double over;
+    };
+    std::vector<Mover> found;
+    if (cooks[mover] > cook)
+        found.push_back({mover, "largest Cook's distance", " moves the whole fit",
+                         "Cook's distance " + readableText(cooks[mover], 3), shortText(cook), "Cook 1977",
+                         cooks[mover] / cook});
+    if (std::fabs(movers.ofRow[turns]) > turnLimit)
+        found.push_back({turns, "largest DFBETAS",
+                         " moves the coefficient of " + coefficientName(context, movers.which[turns]),
+                         "DFBETAS " + readableText(movers.ofRow[turns], 3) + " standard errors",
+                         shortText(turnLimit), "Belsley, Kuh and Welsch 1980",
+                         std::fabs(movers.ofRow[turns]) / turnLimit});
+    if (std::fabs(fits[shifts]) > fitsLimit)
+        found.push_back({shifts, "largest DFFITS", " pulls its own fitted value",
+                         "DFFITS " + readableText(fits[shifts], 3), readableText(fitsLimit, 3),
+                         "Belsley, Kuh and Welsch 1980", std::fabs(fits[shifts]) / fitsLimit});
+    if (leverages[far] > farLimit)
+        found.push_back(
+            {far, "largest leverage", " says its fitted value nearly alone",
+             "leverage " + readableText(leverages[far], 3) + ", the average is " + readableText(rank / n, 2),
+             shortText(farLimit), "Huber 1981, §7.2", leverages[far] / farLimit});
+    for (const Mover& each : found) {
+        if (std::find(named.begin(), named.end(), each.row) != named.end()) continue;
+        named.push_back(each.row);
+        Goad goad = rowGoad(context.learningRows[each.row], "influential");
+        goad.check = each.check;
+        goad.severity = each.check == "largest Cook's distance" ? Severity::alarm : Severity::caution;
+        goad.title = "Row " + countText(context.learningRows[each.row] + 1) + each.title;
+        goad.reading = each.reading;
+        goad.threshold = each.threshold;
+        goad.source = each.source;
+        goad.family = "influential";
+        goad.familyTitle = "# rows move the fit";
+        goad.size = each.over;
+        costOf(goad, each.row);
+        findings.goads.push_back(std::move(goad));
+    }
 }
 
 } // namespace oxgoad

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <bit>
+#include <cctype>
 #include <cmath>
 #include <numbers>
 #include <unordered_map>
@@ -28,6 +29,17 @@ double haversine(const Place& a, const Place& b) {
 }
 
 } // namespace
+
+const Column* coordinateOf(const Table& table, std::string_view start) {
+    for (const Column& column : table.columns()) {
+        const std::string& name = column.name();
+        if (column.kind() == ColumnKind::number && name.size() >= start.size() &&
+            std::equal(start.begin(), start.end(), name.begin(),
+                       [](char a, char b) { return a == std::tolower(static_cast<unsigned char>(b)); }))
+            return &column;
+    }
+    return nullptr;
+}
 
 Places placesOf(std::span<const double> longitude, std::span<const double> latitude,
                 std::span<const double> target, std::span<const std::uint8_t> used) {

@@ -1,10 +1,13 @@
 #pragma once
 // Rows on the ground.
+#include "table/table.h"
 #include <cstddef>
+
 #include <cstdint>
 #include <optional>
 #include <span>
 #include <string>
+#include <string_view>
 #include <vector>
 
 namespace oxgoad {
@@ -32,6 +35,9 @@ struct Places {
     /// (equirectangular projection; Snyder 1987, "Map projections: a working manual", §12).
     double proportion = 1;
 };
+
+/// The first number whose name starts so, whatever its case: "lon", "lat". Null when there is none.
+const Column* coordinateOf(const Table& table, std::string_view start);
 
 /// Throws nothing; rows where `used` is 0 belong to no place and are not counted.
 Places placesOf(std::span<const double> longitude, std::span<const double> latitude,

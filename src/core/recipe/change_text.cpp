@@ -51,6 +51,12 @@ std::string changeText(const Recipe& from, const Recipe& to) {
         changes.push_back(to.judge ? "judged by " + foldPlanText(*to.judge) : "judged by no folds");
     if (from.choose != to.choose)
         changes.push_back(to.choose ? "terms chosen " + choosePlanText(*to.choose) : "all terms");
+    for (const auto& [name, setting] : to.checks)
+        if (!from.checks.contains(name) || from.checks.at(name) != setting)
+            changes.push_back(setting.off ? "no check of " + name
+                                          : "threshold of " + name + " " + shortText(*setting.threshold));
+    for (const auto& [name, setting] : from.checks)
+        if (!to.checks.contains(name)) changes.push_back("check of " + name + " as usual");
     if (from.forecast != to.forecast)
         changes.push_back(to.forecast ? "forecast of " + sourceName(*to.forecast) : "no forecast");
     if (from.estimator != to.estimator) changes.push_back("by " + estimatorText(to.estimator));

@@ -48,8 +48,23 @@ struct Goad {
     std::vector<Move> moves;
     /// Noted by the analyst, not found by a check.
     bool noted = false;
-    /// The analyst's reason, when accepted.
+    /// The analyst's reason, when accepted; or, when it is clearly worse than what was accepted, the reason
+    /// given then.
     std::optional<std::string> accepted;
+    std::string acceptedBefore{};
+    /// The reading it comes from; empty where there is none.
+    std::string check{};
+    /// What it could cost the forecast: a share of the typical error or of the width of intervals, and how
+    /// that was worked out. None where it cannot be said.
+    std::optional<double> cost{};
+    std::string costSays{};
+    /// Grows with being worse, so that it is known when an accepted goad got worse.
+    std::optional<double> size{};
+    /// Comes before all others: the model is worse than none.
+    bool first = false;
+    /// Goads of one family are told together; its sentence has the number in place of "#".
+    std::string family{};
+    std::string familyTitle{};
 };
 
 /// A number a check computed, whether or not it crossed its threshold.

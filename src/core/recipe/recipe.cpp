@@ -89,7 +89,9 @@ void parseRest(JsonObject& object, Recipe& recipe) {
     object.optional("accepted", [&](const JsonValue& v) {
         v.eachItem([&](const JsonValue& item) {
             JsonObject goad(item);
-            recipe.accepted.push_back({goad.at("goad").text(), goad.at("reason").text()});
+            AcceptedGoad accepted{goad.at("goad").text(), goad.at("reason").text()};
+            goad.optional("size", [&](const JsonValue& size) { accepted.size = size.number(-1e300, 1e300); });
+            recipe.accepted.push_back(std::move(accepted));
             goad.finish();
         });
     });
@@ -98,6 +100,23 @@ void parseRest(JsonObject& object, Recipe& recipe) {
             JsonObject note(item);
             recipe.noted.push_back({note.at("column").text(), note.at("says").text()});
             note.finish();
+        });
+    });
+    object.optional("checks", [&](const JsonValue& v) {
+        v.eachMember([&](const std::string& name, const JsonValue& value) {
+            JsonObject check(value);
+            CheckSetting setting;
+            check.optional("off", [&](const JsonValue& off) { setting.off = off.boolean(); });
+            check.optional("reason", [&](const JsonValue& reason) { setting.reason = reason.text(); });
+            check.optional("threshold", [&](const JsonValue& threshold) {
+                setting.threshold = threshold.number(-1e300, 1e300);
+            });
+            check.finish();
+            if (setting.off && setting.reason.empty())
+                value.refuse("is off without a reason", "Say why in \"reason\".");
+            if (!setting.off && !setting.threshold)
+                value.refuse("says neither \"off\" nor a \"threshold\"", "Give one of them.");
+            recipe.checks[name] = std::move(setting);
         });
     });
     object.optional("chosen", [&](const JsonValue& v) { recipe.chosen = parseChosen(v); });
@@ -222,10 +241,18 @@ std::string recipeText(const Recipe& recipe) {
     }
     for (const LeftOutRow& row : recipe.leaveOut)
         out["leave_out"].push_back({{"row", row.row}, {"reason", row.reason}});
-    for (const AcceptedGoad& goad : recipe.accepted)
+    for (const AcceptedGoad& goad : recipe.accepted) {
         out["accepted"].push_back({{"goad", goad.goad}, {"reason", goad.reason}});
+        if (goad.size) out["accepted"].back()["size"] = *goad.size;
+    }
     for (const NotedGoad& note : recipe.noted)
         out["noted"].push_back({{"column", note.column}, {"says", note.says}});
+    for (const auto& [name, setting] : recipe.checks) {
+        auto& check = out["checks"][name];
+        if (setting.off) check["off"] = true;
+        if (setting.threshold) check["threshold"] = *setting.threshold;
+        if (!setting.reason.empty()) check["reason"] = setting.reason;
+    }
     if (recipe.chosen) out["chosen"] = chosenJson(*recipe.chosen);
     if (!recipe.units.empty()) out["units"] = recipe.units;
     return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
@@ -247,11 +274,33 @@ std::vector<Goad> notedGoads(const Recipe& recipe) {
         goad.moves.push_back({.label = "drop the note", .edit = [note](Recipe& edited, const std::string&) {
                                   std::erase(edited.noted, note);
                               }});
-        for (const AcceptedGoad& accepted : recipe.accepted)
-            if (accepted.goad == goad.key) goad.accepted = accepted.reason;
+        markAccepted(recipe, goad);
         goads.push_back(std::move(goad));
     }
     return goads;
+}
+
+const CheckSetting* checkSetting(const Recipe& recipe, std::string_view reading) {
+    auto found = recipe.checks.find(std::string(reading));
+    if (found == recipe.checks.end()) {
+        const auto colon = reading.find(": ");
+        if (colon == std::string_view::npos) return nullptr;
+        found = recipe.checks.find(std::string(reading.substr(0, colon)));
+    }
+    return found == recipe.checks.end() ? nullptr : &found->second;
+}
+
+void markAccepted(const Recipe& recipe, Goad& goad) {
+    constexpr double clearlyWorse = 1.5;
+    goad.accepted.reset();
+    goad.acceptedBefore.clear();
+    for (const AcceptedGoad& accepted : recipe.accepted) {
+        if (accepted.goad != goad.key) continue;
+        if (accepted.size && goad.size && *goad.size > clearlyWorse * *accepted.size && *accepted.size > 0)
+            goad.acceptedBefore = accepted.reason;
+        else
+            goad.accepted = accepted.reason;
+    }
 }
 
 bool sameModel(const Recipe& a, const Recipe& b) {
@@ -273,6 +322,7 @@ bool learnsTheSame(const Recipe& a, const Recipe& b) {
     Recipe other = b;
     other.forecast = a.forecast;
     other.level = a.level;
+    other.checks = a.checks;
     // Terms are chosen by folds that are dealt as the model is judged.
     if (!a.choose || a.choose->criterion != ChooseCriterion::crossValidated) other.judge = a.judge;
     return sameModel(a, other);

@@ -36,6 +36,8 @@ struct LeftOutRow {
 struct AcceptedGoad {
     std::string goad;
     std::string reason;
+    /// Goad::size when it was accepted; the goad is open again once it is clearly worse.
+    std::optional<double> size{};
     bool operator==(const AcceptedGoad&) const = default;
 };
 
@@ -44,6 +46,16 @@ struct NotedGoad {
     std::string column;
     std::string says;
     bool operator==(const NotedGoad&) const = default;
+};
+
+/// What an analyst says of a check, by the name of its reading, or of all "curvature: COLUMN" by "curvature".
+struct CheckSetting {
+    bool off = false;
+    /// Why it is off, or why its threshold is another.
+    std::string reason{};
+    /// In place of the usual one: of p where the reading has a p, of the value otherwise.
+    std::optional<double> threshold{};
+    bool operator==(const CheckSetting&) const = default;
 };
 
 /// "least squares", "Huber's robust regression", "5 nearest neighbours".
@@ -105,6 +117,8 @@ struct Recipe {
     std::vector<LeftOutRow> leaveOut;
     std::vector<AcceptedGoad> accepted;
     std::vector<NotedGoad> noted;
+    /// Checks that are off or have another threshold.
+    std::map<std::string, CheckSetting> checks;
     std::optional<ChosenTerms> chosen;
     /// Units of columns, for people: "EUR a month".
     std::map<std::string, std::string> units;
@@ -133,9 +147,17 @@ std::string recipeText(const Recipe& recipe);
 /// The goads of what was noted, with the moves to see it and to drop it.
 std::vector<Goad> notedGoads(const Recipe& recipe);
 
+/// The setting of a check by the name of its reading: its own, or that of all that share the part before
+/// ": ". Null without one.
+const CheckSetting* checkSetting(const Recipe& recipe, std::string_view reading);
+
+/// Marks a goad as accepted where the recipe accepts it, unless its size is above 1.5 times of what it was
+/// when it was accepted (common practice, no source).
+void markAccepted(const Recipe& recipe, Goad& goad);
+
 /// True when two recipes learn the same from the same rows: they differ at most in what is asked of the model
-/// afterwards (levels of intervals, rows to be forecast, folds) and in what sameModel passes over. Of a
-/// quantile regression the level of intervals of single values is learned.
+/// afterwards (levels of intervals, rows to be forecast, folds, checks) and in what sameModel passes over. Of
+/// a quantile regression the level of intervals of single values is learned.
 bool learnsTheSame(const Recipe& a, const Recipe& b);
 
 /// True when two recipes give the same fit: they differ at most in accepted and noted goads, units, and roles

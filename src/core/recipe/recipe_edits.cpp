@@ -73,6 +73,7 @@ Recipe rebased(const Recipe& made, const Recipe& base, const Recipe& onto) {
     next.leaveOut = merged(made.leaveOut, base.leaveOut, onto.leaveOut);
     next.accepted = merged(made.accepted, base.accepted, onto.accepted);
     next.noted = merged(made.noted, base.noted, onto.noted);
+    next.checks = merged(made.checks, base.checks, onto.checks);
     next.chosen = chosen(made.chosen, base.chosen, onto.chosen);
     next.units = merged(made.units, base.units, onto.units);
     return next;

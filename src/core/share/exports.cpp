@@ -2,6 +2,8 @@
 
 #include "base/error.h"
 #include "base/file.h"
+#include "check/influence.h"
+#include "study/say.h"
 #include "write/csv.h"
 
 #include <algorithm>
@@ -56,6 +58,51 @@ std::string rowsCsv(const Evidence& evidence) {
     return out.bytes();
 }
 
+std::string influenceCsv(const Evidence& evidence, const Table& table, const std::string& file,
+                         Threads threads, Progress& progress) {
+    CsvWriter out;
+    for (const auto* name : {"row", "leverage", "deleted_residual", "dffits", "cooks_distance"})
+        out.text(name);
+    const Study& study = *evidence.study;
+    const LinearModel* model = study.linear();
+    if (!model || !evidence.linear) {
+        out.endRow();
+        return out.bytes();
+    }
+    const LeastSquaresFit& fit = model->fit;
+    const bool closed = kindOf(study.recipe.estimator).leastSquares;
+    if (closed) {
+        if (fit.intercept) out.text("dfbetas_intercept");
+        for (const std::size_t column : fit.kept)
+            out.text("dfbetas_" + model->design.columns()[column].name);
+    }
+    out.endRow();
+    const std::size_t n = study.rows.size();
+    std::vector<double> leverages(n), studentized(n);
+    for (std::size_t i = 0; i < n; ++i) {
+        leverages[i] = evidence.linear->rows.leverage[study.rows[i]];
+        studentized[i] = evidence.linear->rows.studentized[study.rows[i]];
+    }
+    Eigen::MatrixXd betas(closed ? static_cast<Eigen::Index>(n) : 0, closed ? fit.rank() : 0);
+    if (closed) {
+        const BoundDesign design(model->design, table, file);
+        forEachDfbetas(fit, DesignRows(design, study.rows), study.weights, leverages, studentized, threads,
+                       progress, [&](Eigen::Index first, const Eigen::MatrixXd& block) {
+                           betas.middleRows(first, block.rows()) = block;
+                       });
+    }
+    for (std::size_t i = 0; i < n; ++i) {
+        out.count(study.rows[i] + 1);
+        for (const double v : {leverages[i], studentized[i], dffits(studentized[i], leverages[i]),
+                               evidence.linear->rows.cook[study.rows[i]]})
+            out.number(v);
+        for (Eigen::Index k = 0; k < betas.cols(); ++k)
+            out.number(betas(static_cast<Eigen::Index>(i), k));
+        out.endRow();
+    }
+    return out.bytes();
+}
+
 std::string forecastCsv(const Evidence& evidence, const Table& table) {
     static constexpr std::array added{"prediction", "mean_lower", "mean_upper", "lower",
                                       "upper",      "reach",      "reasons"};
@@ -91,7 +138,8 @@ void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence&
                    const StudyRows& rows, const NamedFiles& more) {
     NamedFiles files{{"evidence.json", evidenceText(evidence, recipe)},
                      {"coefficients.csv", coefficientsCsv(evidence)},
-                     {"rows.csv", rowsCsv(evidence)}};
+                     {"rows.csv", rowsCsv(evidence)},
+                     {"summary.txt", summaryText(evidence, recipe) + "\n"}};
     if (evidence.forecast && rows.forecast)
         files.emplace_back("forecast.csv", forecastCsv(evidence, rows.forecast->table));
     files.insert(files.end(), more.begin(), more.end());
@@ -99,9 +147,9 @@ void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence&
     writeFiles(folder, files);
     if (!overOlder) return;
     // What an earlier run wrote and this one does not would be read as part of it.
-    static constexpr std::array<std::string_view, 8> written{
-        "forecast.csv",   "what_helps.json", "choice.json", "chosen_recipe.json",
-        "comparison.txt", "reading.txt",     "effects.csv", "marginal_effects.csv"};
+    static constexpr std::array<std::string_view, 10> written{
+        "forecast.csv", "what_helps.json", "choice.json",          "chosen_recipe.json", "comparison.txt",
+        "reading.txt",  "effects.csv",     "marginal_effects.csv", "influence.csv",      "moves.json"};
     for (const std::string_view name : written)
         if (std::none_of(files.begin(), files.end(),
                          [name](const auto& file) { return file.first == name; })) {

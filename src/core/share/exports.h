@@ -20,6 +20,11 @@ std::string rowsCsv(const Evidence& evidence);
 /// A given column of one of those names gets "given_" in front. Requires evidence.forecast.
 std::string forecastCsv(const Evidence& evidence, const Table& rows);
 
+/// influence.csv: row, leverage, deleted_residual, dffits, cooks_distance, and dfbetas_NAME for each
+/// coefficient, one line a learning row. Without DFBETAS for other models than least squares.
+std::string influenceCsv(const Evidence& evidence, const Table& table, const std::string& file,
+                         Threads threads, Progress& progress);
+
 /// Names and contents.
 using NamedFiles = std::vector<std::pair<std::string, std::string>>;
 
@@ -27,8 +32,9 @@ using NamedFiles = std::vector<std::pair<std::string, std::string>>;
 /// first, so that nothing half-written is left when one cannot be written. Errors: cannotWrite.
 void writeFiles(const std::filesystem::path& folder, const NamedFiles& files);
 
-/// Writes evidence.json, coefficients.csv, rows.csv and, with a forecast, forecast.csv as writeFiles does.
-/// `more` goes with them. Over an older run, files of that run which this one does not write are taken away.
+/// Writes evidence.json, coefficients.csv, rows.csv, summary.txt and, with a forecast, forecast.csv as
+/// writeFiles does. `more` goes with them. Over an older run, files of that run which this one does not write
+/// are taken away.
 void writeEvidence(const std::filesystem::path& folder, const Recipe& recipe, const Evidence& evidence,
                    const StudyRows& rows, const NamedFiles& more = {});
 

@@ -3,12 +3,10 @@
 #include "base/error.h"
 #include "base/not_a_number.h"
 #include "base/text.h"
-#include "check/checks.h"
 #include "forecast/forecast.h"
 #include "study/fold_evidence.h"
 #include "study/input_evidence.h"
 #include "study/linear_evidence.h"
-#include "study/model_goads.h"
 #include "table/same_table.h"
 
 #include <algorithm>
@@ -47,7 +45,6 @@ public:
         describe();
         if (m_recipe.forecast && m_rows.forecast && m_prepared.forecast) forecast();
         describePreparation();
-        check();
         return std::move(m_evidence);
     }
 
@@ -272,86 +269,6 @@ private:
         m_evidence.parts = m_prepared.partSummaries;
     }
 
-    /// What the checks of a linear model read of rows and terms.
-    struct LinearParts {
-        std::vector<CheckedTerm> terms;
-        std::vector<double> studentized, cooks;
-        std::optional<BoundDesign> design;
-        std::optional<CheckedLinear> checked;
-    };
-
-    void takeLinearParts(LinearParts& parts) const {
-        const LinearModel* linear = study().linear();
-        if (!linear) return;
-        const auto groups = termGroups(m_recipe.terms);
-        for (std::size_t t = 0; t < m_evidence.linear->terms.size(); ++t)
-            if (study().has(t))
-                parts.terms.push_back(
-                    {m_evidence.linear->terms[t].name, m_evidence.linear->terms[t].inflation, groups[t]});
-        for (const auto row : m_used.learning) {
-            parts.studentized.push_back(m_evidence.linear->rows.studentized[row]);
-            parts.cooks.push_back(m_evidence.linear->rows.cook[row]);
-        }
-        parts.design.emplace(linear->design, m_table, m_file);
-        parts.checked.emplace(CheckedLinear{*linear, *parts.design, study().taught.residuals, parts.terms,
-                                            parts.studentized, parts.cooks});
-    }
-
-    void check() {
-        m_progress.checkpoint(0.95, "Checking");
-        LinearParts parts;
-        takeLinearParts(parts);
-        std::vector<double> heldOutErrors;
-        std::vector<std::uint32_t> heldOutRows;
-        for (std::size_t i = 0; i < m_heldOut.rows.size(); ++i) {
-            const double error = m_evidence.rows.residual[m_heldOut.rows[i]];
-            if (std::isnan(error)) continue; // no logarithm
-            heldOutErrors.push_back(error);
-            heldOutRows.push_back(m_heldOut.rows[i]);
-        }
-        std::vector<std::pair<std::string, std::size_t>> misfits;
-        const auto used = inputNames(m_recipe.terms);
-        for (const auto& [column, count] : m_rows.learning.report.faultsByColumn)
-            if (column == m_recipe.response || std::find(used.begin(), used.end(), column) != used.end())
-                misfits.emplace_back(column, count);
-        const CheckContext context{
-            .table = m_table,
-            .inputs = m_bound->inputs(),
-            .terms = m_recipe.terms,
-            .kind = kindOf(m_recipe.estimator),
-            .linear = parts.checked ? &*parts.checked : nullptr,
-            .learningRows = m_used.learning,
-            .spread = study().rule.spread,
-            .spreadDegreesOfFreedom = study().linear() ? study().linear()->fit.degreesOfFreedom
-                                                       : static_cast<double>(study().rule.leftOneOut.size()),
-            .heldOutRows = heldOutRows,
-            .heldOutErrors = heldOutErrors,
-            .learning = m_evidence.leftOneOut.value_or(m_evidence.learning),
-            .learnedWithoutItself = m_evidence.leftOneOut.has_value(),
-            .heldOut = m_evidence.heldOut,
-            .response = m_recipe.response,
-            .weights = study().weights,
-            .robustToSpread = m_recipe.errors.kind != ErrorsKind::equalSpread,
-            .logResponse = m_recipe.logResponse,
-            .rowsMissing = m_evidence.rowsMissing,
-            .missingByColumn = m_evidence.missingByColumn,
-            .misfitsByColumn = std::move(misfits),
-            .reach = m_evidence.forecast ? std::span<const Reach>(m_evidence.forecast->reach)
-                                         : std::span<const Reach>(),
-            .threads = m_threads,
-            .progress = &m_progress};
-        Findings findings = runChecks(context);
-        addDataGoads(m_recipe, m_prepared, findings.goads);
-        addModelGoads(m_recipe, m_evidence, findings.goads);
-        for (Goad& goad : findings.goads)
-            for (const AcceptedGoad& accepted : m_recipe.accepted)
-                if (accepted.goad == goad.key) goad.accepted = accepted.reason;
-        for (Goad& goad : notedGoads(m_recipe))
-            findings.goads.push_back(std::move(goad));
-        m_evidence.readings = std::move(findings.readings);
-        m_evidence.goads = std::move(findings.goads);
-    }
-
     const Recipe& m_recipe;
     const StudyRows& m_rows;
     const PreparedRows& m_prepared;
@@ -375,10 +292,8 @@ void judgeInto(Evidence& evidence, const Recipe& recipe, const StudyRows& rows, 
                const JudgeOptions& options, Progress& progress) {
     JudgeOptions own = options;
     if (!own.whole) own.whole = evidence.study;
-    addFolds(recipe,
-             std::make_shared<const FoldEvidence>(
-                 judgeByFolds(recipe, prepared, rows.learning.report.file, own, progress)),
-             evidence);
+    evidence.folds = std::make_shared<const FoldEvidence>(
+        judgeByFolds(recipe, prepared, rows.learning.report.file, own, progress));
 }
 
 /// Folds that take some tens of milliseconds: by the work they are, so that the same is done on any machine.
@@ -407,44 +322,73 @@ bool isQuick(const Recipe& recipe, const Study& study) {
     return sums + n * (rank + 20) * (plain ? without : without * models) < 1e8;
 }
 
+/// Folds of an evaluation, as the options ask for.
+void judge(Evidence& evidence, const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared,
+           const EvaluateOptions& options, Progress& progress) {
+    using Folds = EvaluateOptions::Folds;
+    const Evidence* before = options.before;
+    if (before && before->folds && before->study == evidence.study && before->folds->plan == *recipe.judge &&
+        !before->folds->partial()) {
+        evidence.folds = before->folds;
+        return;
+    }
+    // What cannot be dealt is said at once, whenever the folds are judged.
+    requireJudgeable(recipe, prepared, rows.learning.report.file);
+    if (options.folds != Folds::now && (options.folds == Folds::never || !isQuick(recipe, *evidence.study)))
+        return;
+    try {
+        judgeInto(evidence, recipe, rows, prepared, {.threads = options.threads, .whole = evidence.study},
+                  progress);
+    } catch (const Error& error) {
+        if (options.folds == Folds::now) throw;
+        evidence.foldsProblem = error.what();
+    }
+}
+
 } // namespace
 
 Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared,
                   const EvaluateOptions& options, Progress& progress) {
-    using Folds = EvaluateOptions::Folds;
-    const bool asked = recipe.judge && options.folds != Folds::never;
-    ProgressStage fitting(progress, 0, asked ? 0.3 : 1);
+    const bool judged = recipe.judge && options.folds != EvaluateOptions::Folds::never;
+    const bool slow = options.checks == ChecksWanted::all;
+    requireKnownChecks(recipe);
+    ProgressStage fitting(progress, 0, judged ? 0.3 : slow ? 0.6 : 0.95);
     Evidence evidence = Evaluation(recipe, rows, prepared, options, fitting).run();
-    if (!recipe.judge) return evidence;
-    const Evidence* before = options.before;
-    if (before && before->folds && before->study == evidence.study && before->folds->plan == *recipe.judge &&
-        !before->folds->partial()) {
-        addFolds(recipe, before->folds, evidence);
-        return evidence;
+    if (recipe.judge) {
+        ProgressStage judging(progress, 0.3, slow ? 0.7 : 0.95);
+        judge(evidence, recipe, rows, prepared, options, judging);
     }
-    // What cannot be dealt is said at once, whenever the folds are judged.
-    requireJudgeable(recipe, prepared, rows.learning.report.file);
-    if (options.folds == Folds::now || (asked && isQuick(recipe, *evidence.study))) {
-        ProgressStage judging(progress, 0.3, 1);
-        try {
-            judgeInto(evidence, recipe, rows, prepared, {.threads = options.threads, .whole = evidence.study},
-                      judging);
-        } catch (const Error& error) {
-            if (options.folds == Folds::now) throw;
-            addUnjudged(recipe, error.what(), evidence);
-        }
-    }
+    ProgressStage checking(progress, judged ? 0.7 : slow ? 0.6 : 0.95, 1);
+    // A stop while folds are judged keeps those done, and the slow checks are then not waited for.
+    const bool stopped = evidence.folds && evidence.folds->partial();
+    Progress quiet;
+    if (stopped)
+        runChecks(evidence, {recipe, rows, prepared}, ChecksWanted::quick, options.threads, quiet);
+    else
+        runChecks(evidence, {recipe, rows, prepared}, options.checks, options.threads, checking);
     return evidence;
 }
 
 Evidence withFolds(const Evidence& evidence, const Recipe& recipe, const StudyRows& rows,
                    const PreparedRows& prepared, const JudgeOptions& options, Progress& progress) {
     Evidence next = evidence;
+    next.foldsProblem.clear();
     try {
         judgeInto(next, recipe, rows, prepared, options, progress);
     } catch (const Error& error) {
-        addUnjudged(recipe, error.what(), next);
+        next.folds.reset();
+        next.foldsProblem = error.what();
     }
+    forgetChecksOfFolds(next);
+    Progress quiet; // a stop has kept folds, and quick checks belong to them
+    runChecks(next, {recipe, rows, prepared}, ChecksWanted::quick, options.threads, quiet);
+    return next;
+}
+
+Evidence withChecks(const Evidence& evidence, const Recipe& recipe, const StudyRows& rows,
+                    const PreparedRows& prepared, Threads threads, Progress& progress) {
+    Evidence next = evidence;
+    runChecks(next, {recipe, rows, prepared}, ChecksWanted::all, threads, progress);
     return next;
 }
 

@@ -6,6 +6,7 @@
 #include "study/evidence.h"
 #include "study/load_rows.h"
 #include "study/prepare_rows.h"
+#include "study/run_checks.h"
 #include "table/table.h"
 
 #include <memory>
@@ -21,6 +22,8 @@ struct EvaluateOptions {
     /// Whether the recipe's folds are judged here: always, when that is quick beside the fit, or never. Folds
     /// that cannot be judged are an error, or a goad when only quick ones were asked for.
     enum class Folds { now, whenQuick, never } folds = Folds::now;
+    /// Which checks run here: all, or those that are quick beside the fit.
+    ChecksWanted checks = ChecksWanted::all;
     /// Evidence of that study, whose parts are taken over where nothing else can come out.
     const Evidence* before = nullptr;
 };
@@ -36,6 +39,10 @@ Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRow
 /// that says why they could not be judged. A stop keeps the folds done. Throws Stopped.
 Evidence withFolds(const Evidence& evidence, const Recipe& recipe, const StudyRows& rows,
                    const PreparedRows& prepared, const JudgeOptions& options, Progress& progress);
+
+/// Runs the checks that evaluate() or withFolds() left. Throws Stopped.
+Evidence withChecks(const Evidence& evidence, const Recipe& recipe, const StudyRows& rows,
+                    const PreparedRows& prepared, Threads threads, Progress& progress);
 
 /// Prepares the rows first.
 Evidence evaluate(const Recipe& recipe, const StudyRows& rows, Threads threads, Progress& progress);

@@ -1,5 +1,7 @@
 #include "study/evidence.h"
 
+#include "check/explain.h"
+
 #include "base/text.h"
 #include "study/fold_evidence.h"
 
@@ -68,6 +70,16 @@ ordered_json goadJson(const Goad& g) {
     if (g.row) out["row"] = *g.row + 1;
     if (!g.column.empty()) out["column"] = g.column;
     if (g.accepted) out["reason"] = *g.accepted;
+    if (!g.acceptedBefore.empty()) out["accepted_before"] = g.acceptedBefore;
+    if (!g.check.empty()) out["check"] = g.check;
+    if (g.cost) out["cost"] = *g.cost;
+    if (!g.costSays.empty()) out["cost_says"] = g.costSays;
+    if (g.size) out["size"] = *g.size;
+    if (!g.family.empty()) out["family"] = g.family;
+    const Explanation why = explain(g);
+    out["why"] = {{"what", why.what}, {"here", why.here}, {"answers", why.answers}};
+    for (const Move& move : g.moves)
+        if (move.edit) out["moves"].push_back(move.label);
     return out;
 }
 

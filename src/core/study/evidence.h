@@ -1,5 +1,6 @@
 #pragma once
 // The evidence: everything that was found, as an immutable value.
+#include "check/checks.h"
 #include "forecast/forecast.h"
 #include "prepare/preparation.h"
 #include "recipe/goad.h"
@@ -193,10 +194,15 @@ struct Evidence {
     /// What models say that learned without the rows they are judged by; null without, and until it is worked
     /// out.
     std::shared_ptr<const FoldEvidence> folds;
+    /// Why the folds could not be judged; empty otherwise.
+    std::string foldsProblem;
     /// What each step of the recipe did and learned, and what each part holds.
     std::vector<StepOutcome> steps;
     std::vector<PartSummary> parts;
     RowEvidence rows;
+    /// One for each of checks(), and what they found together with the goads of the rows, the recipe and the
+    /// folds: see gatherFindings.
+    std::vector<CheckOutcome> checks;
     std::vector<Reading> readings;
     std::vector<Goad> goads;
     std::optional<ForecastEvidence> forecast;

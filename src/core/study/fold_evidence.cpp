@@ -173,40 +173,27 @@ std::string foldsSentence(const FoldEvidence& f) {
     return text;
 }
 
-void addUnjudged(const Recipe& recipe, const std::string& why, Evidence& evidence) {
-    Goad goad;
-    goad.key = unjudgedKey;
-    goad.severity = Severity::alarm;
-    goad.title = "The folds could not be judged, so that no error of unseen rows is known";
-    goad.reading = why;
-    goad.threshold = "any fold that cannot be learned from";
-    goad.source = "common practice, no source";
-    goad.station = "data";
-    for (const AcceptedGoad& accepted : recipe.accepted)
-        if (accepted.goad == goad.key) goad.accepted = accepted.reason;
-    evidence.folds.reset();
-    evidence.goads.insert(evidence.goads.begin(), std::move(goad));
-}
-
-void addFolds(const Recipe& recipe, std::shared_ptr<const FoldEvidence> folds, Evidence& evidence) {
-    std::erase_if(evidence.readings, [](const Reading& r) { return r.name == differenceName; });
-    std::erase_if(evidence.goads, [](const Goad& g) {
-        return g.key == unseenKey || g.key == stoppedKey || g.key == unjudgedKey;
-    });
-    evidence.folds = std::move(folds);
-    if (!evidence.folds) return;
-    const FoldEvidence& found = *evidence.folds;
-    evidence.readings.push_back(evidence.heldOut.rows > 1 && found.rows > 0 ? differenceOf(evidence, found)
-                                                                            : noDifference());
-    const auto put = [&](Goad goad) {
-        for (const AcceptedGoad& accepted : recipe.accepted)
-            if (accepted.goad == goad.key) goad.accepted = accepted.reason;
-        const auto noted =
-            std::find_if(evidence.goads.begin(), evidence.goads.end(), [](const Goad& g) { return g.noted; });
-        evidence.goads.insert(noted, std::move(goad));
-    };
-    if (found.unseenRows > 0) put(unseenGoad(found));
-    if (found.partial()) put(stoppedGoad(found));
+Findings foldFindings(const Evidence& evidence) {
+    Findings found;
+    if (!evidence.foldsProblem.empty()) {
+        Goad goad;
+        goad.key = unjudgedKey;
+        goad.severity = Severity::alarm;
+        goad.first = true;
+        goad.title = "The folds could not be judged, so that no error of unseen rows is known";
+        goad.reading = evidence.foldsProblem;
+        goad.threshold = "any fold that cannot be learned from";
+        goad.source = "common practice, no source";
+        goad.station = "data";
+        found.goads.push_back(std::move(goad));
+    }
+    if (!evidence.folds) return found;
+    const FoldEvidence& folds = *evidence.folds;
+    found.readings.push_back(evidence.heldOut.rows > 1 && folds.rows > 0 ? differenceOf(evidence, folds)
+                                                                         : noDifference());
+    if (folds.unseenRows > 0) found.goads.push_back(unseenGoad(folds));
+    if (folds.partial()) found.goads.push_back(stoppedGoad(folds));
+    return found;
 }
 
 } // namespace oxgoad

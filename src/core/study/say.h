@@ -61,6 +61,11 @@ std::pair<double, std::string_view> scaleWord(double size);
 /// A number with the digits that its standard error supports, U+2212 for minus.
 std::string supported(double value, double standardError);
 
+/// A paragraph for those who use the forecast: what the model is, how good on rows it did not learn from,
+/// where not to trust it, what is open, what was accepted and left out and why. Made of the readings and no
+/// more certain than they are.
+std::string summaryText(const Evidence& evidence, const Recipe& recipe);
+
 /// A fit that is compared and what it is called: "fit 3", "the first fit".
 struct Compared {
     const Evidence& evidence;

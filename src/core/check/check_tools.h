@@ -1,0 +1,82 @@
+#pragma once
+// What several checks need: readings put together, columns tried beside the model, rows in order of time.
+#include "check/checks.h"
+#include "estimate/linear/screen.h"
+
+#include <Eigen/Core>
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+Reading madeReading(std::string name, double value, double threshold, std::optional<double> p,
+                    std::string sentence, std::string source);
+/// Without a value; the sentence is "does not apply: " and why.
+Reading noReading(std::string name, const std::string& why);
+
+/// "F 3.21 on 2 and 1,096 degrees of freedom".
+std::string fText(double f, double numeratorDf, double denominatorDf);
+/// "p below 0.01".
+std::string pThresholdText(double limit);
+
+/// Columns tried beside those of a least squares model, a block a question: see screenBlocks. Values must be
+/// finite.
+class ColumnsBeside {
+public:
+    explicit ColumnsBeside(const CheckContext& context) : m_context(context) {}
+    /// One value a learning row.
+    std::size_t add(Eigen::VectorXd values) {
+        m_columns.push_back(std::move(values));
+        return m_columns.size() - 1;
+    }
+    void ask(ScreenBlock block) { m_blocks.push_back(std::move(block)); }
+    std::size_t width() const { return m_columns.size(); }
+    bool empty() const { return m_blocks.empty(); }
+    /// What each block adds, in the order asked; forgets columns and questions. Throws Stopped.
+    std::vector<Addition> answers();
+
+private:
+    const CheckContext& m_context;
+    std::vector<Eigen::VectorXd> m_columns;
+    std::vector<ScreenBlock> m_blocks;
+};
+
+/// Values of an input at the learning rows.
+Eigen::VectorXd inputValues(const CheckContext& context, std::size_t input);
+/// Less their mean and in units of their standard deviation; zeros where all are alike.
+Eigen::VectorXd standardised(const Eigen::VectorXd& values);
+/// Share of the typical error that an addition would take away: 1 − √(1 − share).
+double errorTaken(const Addition& addition);
+
+/// The time of rows: a column with the role of time, otherwise the first date, otherwise the first number all
+/// whose values are years and differ. Null when there is none.
+const Column* timeOf(const CheckContext& context);
+/// The column with the role of groups, otherwise the factor with the most levels in which no time occurs
+/// twice; null when times do not repeat or there is none.
+const Column* panelOf(const CheckContext& context, const Column& time, std::string& why);
+
+/// Errors in the order of time.
+struct OrderedErrors {
+    /// Places among CheckContext::errorRows, in order, one list a group; the groups of one row too.
+    std::vector<std::vector<std::uint32_t>> runs;
+    /// "in the order of month, within 40 levels of depot".
+    std::string says;
+    /// Why there is no such order; empty when there is one.
+    std::string why;
+    /// There is a time; otherwise the rows stand in the order of the file.
+    bool timed = false;
+    std::string time, group;
+};
+OrderedErrors errorsInOrder(const CheckContext& context);
+
+/// Name of the factors that can say groups: offered, not in the model.
+std::vector<const Column*> factorsOutside(const CheckContext& context);
+
+/// The moves that set the groups of a column aside when judging, or count them in the errors.
+Move judgeByGroup(const std::string& column);
+Move errorsByGroup(const std::string& column);
+
+} // namespace oxgoad

@@ -1,0 +1,194 @@
+#include "base/error.h"
+#include "base/not_a_number.h"
+#include "base/text.h"
+#include "check/check_tools.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace oxgoad {
+
+namespace {
+
+const char* const curveSource = "F test of added columns; knots as Harrell 2015, §2.4.6";
+
+/// The parts of a natural cubic spline beyond the straight line, scaled; empty where the values are too few.
+std::vector<Eigen::VectorXd> bendsOf(const Eigen::VectorXd& values) {
+    TermPart part{"x"};
+    part.form = Form::spline;
+    part.count = 4;
+    std::vector<Eigen::VectorXd> bends;
+    try {
+        const auto bases = learnNumberBasis(part, ColumnKind::number, {values.begin(), values.end()}, {});
+        for (const NamedBasis& each : bases) {
+            if (each.basis.isPlain()) continue;
+            bends.push_back(standardised(values.unaryExpr([&](double v) { return each.basis.at(v); })));
+        }
+    } catch (const Error&) { // too few different values for the knots
+        bends.clear();
+    }
+    return bends;
+}
+
+struct Curved {
+    std::string column;
+    std::string why;
+    std::size_t first = 0;
+    bool spline = false;
+};
+
+Goad curvatureGoad(const CheckContext& context, const std::string& column, const std::string& reading,
+                   double limit, const Addition& together, bool factorOfProducts) {
+    Goad goad;
+    goad.key = "curvature: " + column;
+    goad.check = "curvature: " + column;
+    goad.title = "The relation to " + column + " is bent";
+    goad.reading = reading;
+    goad.threshold = pThresholdText(limit) + ", for the number of columns";
+    goad.source = curveSource;
+    goad.station = "check";
+    goad.column = column;
+    goad.cost = errorTaken(together);
+    goad.costSays = "the share of the typical error that a curve takes away";
+    goad.size = together.f;
+    goad.family = "curvature";
+    goad.familyTitle = "# relations are bent";
+    goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
+    if (factorOfProducts) return goad;
+    const bool date = findInput(context.inputs.inputs(), column) &&
+                      context.inputs.inputs()[*findInput(context.inputs.inputs(), column)].date;
+    if (!date)
+        goad.moves.push_back({.label = "add the curve", .edit = [column](Recipe& recipe, const std::string&) {
+                                  Term curve = plainTerm(column);
+                                  curve.parts[0].form = Form::spline;
+                                  curve.parts[0].count = 4;
+                                  // A curve has the straight line in it.
+                                  std::erase(recipe.terms, plainTerm(column));
+                                  if (std::find(recipe.terms.begin(), recipe.terms.end(), curve) ==
+                                      recipe.terms.end())
+                                      recipe.terms.push_back(curve);
+                              }});
+    return goad;
+}
+
+} // namespace
+
+void checkCurvature(const CheckContext& context, Findings& findings) {
+    const auto& inputs = context.inputs.inputs();
+    std::vector<Curved> curved;
+    ColumnsBeside beside(context);
+    std::vector<Addition> answers;
+    std::size_t questions = 0;
+    const auto flush = [&] {
+        if (beside.empty()) return;
+        for (Addition& each : beside.answers())
+            answers.push_back(each);
+    };
+    for (std::size_t i = 0; i < inputs.size(); ++i) {
+        if (inputs[i].factor) continue;
+        if (context.progress->stopRequested()) throw Stopped{};
+        Curved each{inputs[i].name, {}, questions, false};
+        const Eigen::VectorXd x = standardised(inputValues(context, i));
+        std::vector<double> distinct;
+        for (const double v : x) {
+            if (std::find(distinct.begin(), distinct.end(), v) == distinct.end()) distinct.push_back(v);
+            if (distinct.size() > 2) break;
+        }
+        if (distinct.size() < 3) {
+            each.why = "it has fewer than three different values";
+            curved.push_back(each);
+            continue;
+        }
+        if (beside.width() > 64) flush();
+        const Eigen::VectorXd square = x.array().square();
+        const auto line = beside.add(x), bent = beside.add(standardised(square));
+        beside.ask({{line, bent}, 1});
+        ++questions;
+        const auto bends = bendsOf(x);
+        each.spline = !bends.empty();
+        if (each.spline) {
+            ScreenBlock alone{{line}, 1}, together{{line, bent}, 1};
+            for (const Eigen::VectorXd& bend : bends) {
+                const auto at = beside.add(bend);
+                alone.columns.push_back(at);
+                together.columns.push_back(at);
+            }
+            beside.ask(std::move(alone));
+            beside.ask(std::move(together));
+            questions += 2;
+        }
+        curved.push_back(each);
+    }
+    flush();
+    const auto asked = static_cast<double>(
+        std::count_if(curved.begin(), curved.end(), [](const Curved& c) { return c.why.empty(); }));
+    if (curved.empty()) findings.readings.push_back(noReading("curvature", "no number is in the model"));
+    for (Curved& each : curved) {
+        const std::string name = "curvature: " + each.column;
+        if (each.why.empty() && !(answers[each.first].numeratorDf > 0))
+            each.why = "the model has its square already";
+        if (!each.why.empty()) {
+            findings.readings.push_back(noReading(name, each.why));
+            continue;
+        }
+        const Addition& square = answers[each.first];
+        const double limit = context.limitOf(name, pLimit);
+        std::string says = "the square: " + fText(square.f, square.numeratorDf, square.denominatorDf);
+        Addition together = square;
+        if (each.spline && answers[each.first + 1].numeratorDf > 0) {
+            const Addition& spline = answers[each.first + 1];
+            together = answers[each.first + 2];
+            says += "; a curve with 4 knots: " + fText(spline.f, spline.numeratorDf, spline.denominatorDf) +
+                    ", p " + probabilityText(spline.p) + "; together p " + probabilityText(together.p);
+        }
+        findings.readings.push_back(madeReading(name, square.f, limit, square.p, says, curveSource));
+        if (!(together.p * asked < limit)) continue;
+        const bool plain = std::any_of(context.terms.begin(), context.terms.end(),
+                                       [&](const Term& term) { return term.parts.size() == 1 &&
+                                                                      term.parts[0].column == each.column; });
+        findings.goads.push_back(curvatureGoad(context, each.column, says, limit, together, !plain));
+    }
+}
+
+void checkCurvatureOverall(const CheckContext& context, Findings& findings) {
+    const std::string name = "curvature overall";
+    const Eigen::VectorXd said = Eigen::Map<const Eigen::VectorXd>(
+                                     context.working.data(), static_cast<Eigen::Index>(context.working.size())) -
+                                 context.linear->residuals;
+    const Eigen::VectorXd z = standardised(said);
+    ColumnsBeside beside(context);
+    // Powers less what the powers before them say would be the same test; scaled they keep their digits.
+    const auto square = beside.add(standardised(z.array().square()));
+    const auto cube = beside.add(standardised(z.array().cube()));
+    beside.ask({{square, cube}, 0});
+    const Addition added = beside.answers().front();
+    if (!(added.numeratorDf > 0)) {
+        findings.readings.push_back(noReading(name, "the model says the powers of its fitted values already"));
+        return;
+    }
+    const double limit = context.limitOf(name, pLimit);
+    const std::string source = "Ramsey 1969";
+    const std::string says = "powers 2 and 3 of the fitted values: " +
+                             fText(added.f, added.numeratorDf, added.denominatorDf);
+    findings.readings.push_back(madeReading(name, added.f, limit, added.p, says, source));
+    if (!(added.p < limit)) return;
+    Goad goad;
+    goad.key = goad.check = name;
+    goad.title = "The model as a whole is bent";
+    goad.reading = says + ", p " + probabilityText(added.p);
+    goad.threshold = pThresholdText(limit);
+    goad.source = source;
+    goad.station = "check";
+    goad.cost = errorTaken(added);
+    goad.costSays = "the share of the typical error that powers of the fitted values take away";
+    goad.size = added.f;
+    goad.family = "curvature";
+    goad.familyTitle = "# relations are bent";
+    if (!context.logResponse && std::all_of(context.working.begin(), context.working.end(),
+                                            [](double v) { return v > 0; }))
+        goad.moves.push_back({.label = "model the logarithm",
+                              .edit = [](Recipe& recipe, const std::string&) { recipe.logResponse = true; }});
+    findings.goads.push_back(std::move(goad));
+}
+
+} // namespace oxgoad

@@ -1,0 +1,66 @@
+#include "base/text.h"
+#include "check/check_tools.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace oxgoad {
+
+void checkSeeds(const CheckContext& context, Findings& findings) {
+    const std::string name = "hangs on the seed";
+    const std::string source = "common practice, no source";
+    SeedSpread seeds;
+    if (context.otherSeeds)
+        seeds = context.otherSeeds(*context.progress);
+    else
+        seeds.why = "nothing in the judgement is drawn at random";
+    if (!seeds.why.empty() || seeds.rmse.size() < 2) {
+        findings.readings.push_back(noReading(name, seeds.why.empty() ? "too few seeds could be judged" : seeds.why));
+        return;
+    }
+    const auto n = static_cast<double>(seeds.rmse.size());
+    double mean = 0, squares = 0;
+    for (const double v : seeds.rmse)
+        mean += v / n;
+    for (const double v : seeds.rmse)
+        squares += (v - mean) * (v - mean);
+    const double spread = std::sqrt(squares / (n - 1));
+    const auto [least, most] = std::minmax_element(seeds.rmse.begin(), seeds.rmse.end());
+    const auto turned = [](const std::vector<double>& values, double own, double at) {
+        return std::count_if(values.begin(), values.end(), [&](double v) { return (v > at) != (own > at); });
+    };
+    const auto mean_turned = turned(seeds.overMean, seeds.ownOverMean, 1);
+    const auto gap_turned = turned(seeds.overLearning, seeds.ownOverLearning, 1.1);
+    std::string turns;
+    if (mean_turned > 0)
+        turns += "; whether it is better than the mean turns with " +
+                 plural(static_cast<std::size_t>(mean_turned), "seed", "seeds");
+    if (gap_turned > 0)
+        turns += "; whether the error is 10 % above that of learning rows turns with " +
+                 plural(static_cast<std::size_t>(gap_turned), "seed", "seeds");
+    const double limit = context.limitOf(name, 0.1);
+    findings.readings.push_back(madeReading(
+        name, spread / mean, limit, {},
+        "standard deviation over the mean of RMSE " + seeds.what + ": from " + readableText(*least) + " to " +
+            readableText(*most) + ", " + readableText(seeds.own) + " with the recipe's own" +
+            (turns.empty() ? "; no conclusion turns" : turns),
+        source));
+    if (!(spread / mean > limit)) return;
+    Goad goad;
+    goad.key = goad.check = name;
+    goad.severity = mean_turned > 0 ? Severity::alarm : Severity::caution;
+    goad.title = "The typical error hangs on the seed";
+    goad.reading = "RMSE from " + readableText(*least) + " to " + readableText(*most) + " " + seeds.what + turns;
+    goad.threshold = "a standard deviation of " + percentText(limit) + " of the error";
+    goad.source = source;
+    goad.station = "compare";
+    goad.cost = spread / mean;
+    goad.costSays = "by this share the typical error differs from seed to seed";
+    goad.size = spread / mean;
+    if (!context.recipe.judge)
+        goad.moves.push_back({.label = "judge by ten folds",
+                              .edit = [](Recipe& recipe, const std::string&) { recipe.judge = FoldPlan{}; }});
+    findings.goads.push_back(std::move(goad));
+}
+
+} // namespace oxgoad

@@ -1,0 +1,174 @@
+#include "estimate/linear/least_trimmed.h"
+
+#include "base/random.h"
+#include "estimate/distributions.h"
+
+#include <Eigen/Cholesky>
+
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+#include <utility>
+
+namespace oxgoad {
+
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+constexpr Index subsampleRows = 1500;
+constexpr std::size_t finalists = 10;
+
+/// Least squares of chosen rows. A hair of ridge stands in where they do not determine every direction.
+VectorXd solveRows(const MatrixXd& q, const VectorXd& y, const std::vector<Index>& rows) {
+    const Index p = q.cols();
+    MatrixXd gram = MatrixXd::Zero(p, p);
+    VectorXd cross = VectorXd::Zero(p);
+    constexpr std::size_t block = 1024;
+    MatrixXd part;
+    for (std::size_t begin = 0; begin < rows.size(); begin += block) {
+        const auto count = static_cast<Index>(std::min(block, rows.size() - begin));
+        part.resize(p, count);
+        for (Index i = 0; i < count; ++i) {
+            const Index row = rows[begin + static_cast<std::size_t>(i)];
+            part.col(i) = q.row(row).transpose();
+            cross += y[row] * part.col(i);
+        }
+        gram.selfadjointView<Eigen::Lower>().rankUpdate(part);
+    }
+    gram.diagonal().array() += 1e-9 * std::max(gram.trace() / static_cast<double>(p), 1e-300);
+    return gram.selfadjointView<Eigen::Lower>().ldlt().solve(cross);
+}
+
+/// The h rows with the smallest squared residuals, and the sum of these.
+std::pair<std::vector<Index>, double> closest(const VectorXd& residuals, Index h) {
+    std::vector<Index> order(static_cast<std::size_t>(residuals.size()));
+    std::iota(order.begin(), order.end(), Index{0});
+    const auto smaller = [&](Index a, Index b) {
+        const double ra = std::fabs(residuals[a]), rb = std::fabs(residuals[b]);
+        return ra != rb ? ra < rb : a < b;
+    };
+    std::nth_element(order.begin(), order.begin() + (h - 1), order.end(), smaller);
+    order.resize(static_cast<std::size_t>(h));
+    std::sort(order.begin(), order.end()); // sums in one order
+    double sum = 0;
+    for (const Index row : order)
+        sum += residuals[row] * residuals[row];
+    return {std::move(order), sum};
+}
+
+struct Start {
+    VectorXd beta;
+    double sum = 0;
+};
+
+/// Concentration steps: least squares of the rows that lie closest, again and again.
+void concentrate(const MatrixXd& q, const VectorXd& y, Index h, int steps, Start& start) {
+    double before = INFINITY;
+    for (int step = 0; step < steps; ++step) {
+        auto [rows, sum] = closest(y - q * start.beta, h);
+        start.sum = sum;
+        if (!(sum < before * (1 - 1e-12))) break;
+        before = sum;
+        start.beta = solveRows(q, y, rows);
+    }
+    start.sum = closest(y - q * start.beta, h).second;
+}
+
+Index trimmedRows(Index n, Index p) {
+    return (n + p + 1) / 2;
+}
+
+std::vector<Start> tryStarts(const MatrixXd& q, const VectorXd& y, const VectorXd& leastSquares,
+                             Threads threads, Progress& progress) {
+    const Index n = q.rows(), p = q.cols(), h = trimmedRows(n, p);
+    const std::size_t random = p <= 10 ? 300 : std::max<std::size_t>(40, static_cast<std::size_t>(3000 / p));
+    std::vector<Start> starts(random + 1);
+    parallelFor(starts.size(), threads, [&](std::size_t k) {
+        if (progress.stopRequested()) throw Stopped{};
+        Start& start = starts[k];
+        if (k == 0) {
+            start.beta = leastSquares;
+        } else {
+            RandomStream stream(k, "least trimmed squares");
+            std::vector<Index> rows;
+            while (static_cast<Index>(rows.size()) < p + 1) {
+                const auto row = static_cast<Index>(stream.below(static_cast<std::uint64_t>(n)));
+                if (std::find(rows.begin(), rows.end(), row) == rows.end()) rows.push_back(row);
+            }
+            start.beta = solveRows(q, y, rows);
+        }
+        concentrate(q, y, h, 2, start);
+    });
+    std::stable_sort(starts.begin(), starts.end(), [](const Start& a, const Start& b) { return a.sum < b.sum; });
+    starts.resize(std::min(starts.size(), finalists));
+    parallelFor(starts.size(), threads, [&](std::size_t k) {
+        if (progress.stopRequested()) throw Stopped{};
+        concentrate(q, y, h, 30, starts[k]);
+    });
+    std::stable_sort(starts.begin(), starts.end(), [](const Start& a, const Start& b) { return a.sum < b.sum; });
+    return starts;
+}
+
+double normalDensity(double z) {
+    return std::exp(-0.5 * z * z) / 2.50662827463100050242;
+}
+
+/// The standard deviation of a normal over that of its part within ±z.
+double consistency(double z) {
+    const double inside = 1 - normalTwoSided(z);
+    return 1 / std::sqrt(1 - 2 * z * normalDensity(z) / inside);
+}
+
+} // namespace
+
+LeastTrimmed leastTrimmed(const MatrixXd& q, const VectorXd& y, Threads threads, Progress& progress) {
+    const Index n = q.rows(), p = q.cols(), h = trimmedRows(n, p);
+    const VectorXd leastSquares = q.transpose() * y;
+    Start best;
+    if (n <= subsampleRows) {
+        best = tryStarts(q, y, leastSquares, threads, progress).front();
+    } else {
+        RandomStream stream(1, "least trimmed squares, rows");
+        auto rows = shuffled(static_cast<std::uint32_t>(n), stream);
+        rows.resize(static_cast<std::size_t>(subsampleRows));
+        std::sort(rows.begin(), rows.end());
+        MatrixXd few(subsampleRows, p);
+        VectorXd fewY(subsampleRows);
+        for (Index i = 0; i < subsampleRows; ++i) {
+            few.row(i) = q.row(rows[static_cast<std::size_t>(i)]);
+            fewY[i] = y[rows[static_cast<std::size_t>(i)]];
+        }
+        best = tryStarts(few, fewY, leastSquares, threads, progress).front();
+        const bool much = static_cast<double>(n) * static_cast<double>(p) * static_cast<double>(p) > 5e7;
+        concentrate(q, y, h, much ? 2 : 20, best);
+    }
+    progress.checkpoint(0.8, "Looking for rows that hide each other");
+    // Reweighted: the scale of the trimmed sum decides which rows count.
+    VectorXd residuals = y - q * best.beta;
+    double sum = closest(residuals, h).second;
+    double scale = std::sqrt(sum / static_cast<double>(h)) *
+                   consistency(normalQuantile((1 + static_cast<double>(h) / static_cast<double>(n)) / 2));
+    LeastTrimmed out;
+    constexpr double cut = 2.5;
+    std::vector<Index> kept;
+    for (Index i = 0; i < n; ++i)
+        if (std::fabs(residuals[i]) <= cut * scale) kept.push_back(i);
+    if (static_cast<Index>(kept.size()) > p && scale > 0) {
+        residuals = y - q * solveRows(q, y, kept);
+        sum = 0;
+        for (const Index row : kept)
+            sum += residuals[row] * residuals[row];
+        scale = std::sqrt(sum / static_cast<double>(static_cast<Index>(kept.size()) - p)) * consistency(cut);
+    }
+    const double far = normalQuantile(1 - 0.005 / static_cast<double>(n));
+    for (Index i = 0; i < n && scale > 0; ++i)
+        if (std::fabs(residuals[i]) > far * scale) out.suspects.push_back(i);
+    out.residuals = std::move(residuals);
+    out.scale = scale;
+    return out;
+}
+
+} // namespace oxgoad

@@ -1,0 +1,344 @@
+#include "study/run_checks.h"
+
+#include "base/not_a_number.h"
+#include "base/text.h"
+#include "check/checks.h"
+#include "estimate/distributions.h"
+#include "estimate/row_blocks.h"
+#include "study/fold_evidence.h"
+#include "study/judge.h"
+#include "study/linear_evidence.h"
+#include "study/model_goads.h"
+#include "study/other_seeds.h"
+
+#include <algorithm>
+#include <cmath>
+#include <optional>
+
+namespace oxgoad {
+
+namespace {
+
+using Eigen::Index;
+
+/// Everything the checks read, owned in one place.
+class CheckedFit {
+public:
+    CheckedFit(const Evidence& evidence, const EvaluatedFrom& from, Threads threads, Progress& progress)
+        : m_evidence(evidence), m_from(from), m_table(from.prepared.table),
+          m_file(from.rows.learning.report.file), m_threads(threads), m_progress(progress) {
+        takeRows();
+        takeLinear();
+        takeErrors();
+        takeUnseen();
+        takeMisfits();
+    }
+
+    CheckContext context() {
+        const Study& study = *m_evidence.study;
+        CheckContext context{.recipe = m_from.recipe,
+                             .table = m_table,
+                             .file = m_file,
+                             .inputs = m_bound->inputs(),
+                             .terms = m_terms,
+                             .kind = kindOf(m_from.recipe.estimator),
+                             .linear = m_checked ? &*m_checked : nullptr,
+                             .learningRows = study.rows,
+                             .working = m_working,
+                             .fitted = m_fitted,
+                             .errorsOf = m_errorsOf,
+                             .errorRows = m_errorRows,
+                             .errors = m_errors,
+                             .spread = study.rule.spread,
+                             .spreadDegreesOfFreedom = study.linear()
+                                                           ? study.linear()->fit.degreesOfFreedom
+                                                           : static_cast<double>(study.rule.leftOneOut.size()),
+                             .heldOutRows = m_heldOutRows,
+                             .heldOutErrors = m_heldOutErrors,
+                             .heldOutHalves = m_heldOutHalves,
+                             .unseen = {m_unseenWhat, m_unseenRows, m_unseenActual, m_unseenPredicted,
+                                        m_unseenHeldOut},
+                             .learning = m_evidence.leftOneOut.value_or(m_evidence.learning),
+                             .learnedWithoutItself = m_evidence.leftOneOut.has_value(),
+                             .heldOut = m_evidence.heldOut,
+                             .weights = study.weights,
+                             .robustToSpread = m_from.recipe.errors.kind != ErrorsKind::equalSpread,
+                             .logResponse = m_from.recipe.logResponse,
+                             .rowsMissing = m_evidence.rowsMissing,
+                             .missingByColumn = m_evidence.missingByColumn,
+                             .misfitsByColumn = m_misfits,
+                             .threads = m_threads,
+                             .progress = &m_progress};
+        const bool ofFolds = !m_unseenHeldOut && m_evidence.folds;
+        context.unseenRmse = ofFolds ? m_evidence.folds->rmse : m_evidence.heldOut.rmse;
+        context.unseenRSquared = ofFolds ? m_evidence.folds->rSquared : m_evidence.heldOut.rSquared;
+        context.unseenError = ofFolds ? m_evidence.folds->rmseError : m_evidence.heldOut.rmseError;
+        if (m_evidence.forecast) {
+            context.reach = m_evidence.forecast->reach;
+            context.forecast = m_evidence.forecast->prediction;
+        }
+        if (m_checked && context.kind.leastSquares && m_checked->fit.degreesOfFreedom > 0)
+            context.varianceOfSum = [this](std::span<const std::uint32_t> rows) { return varianceOfSum(rows); };
+        context.otherSeeds = [this](Progress& progress) {
+            return otherSeeds(m_evidence, m_from, m_threads, progress);
+        };
+        return context;
+    }
+
+private:
+    void takeRows() {
+        const Study& study = *m_evidence.study;
+        m_bound.emplace(study.bind(m_table, m_file));
+        m_terms = study.terms();
+        const WorkingResponse working(m_from.recipe, m_table, m_file);
+        for (const auto row : study.rows) {
+            m_working.push_back(working.at(row));
+            m_fitted.push_back(m_evidence.rows.fitted[row]);
+        }
+        for (std::size_t row = 0; row < m_evidence.rows.state.size(); ++row) {
+            if (m_evidence.rows.state[row] != RowState::heldOut || std::isnan(m_evidence.rows.fitted[row]))
+                continue;
+            m_heldOutAll.push_back(static_cast<std::uint32_t>(row));
+            const double error = m_evidence.rows.residual[row];
+            if (std::isnan(error)) continue; // no logarithm
+            m_heldOutErrors.push_back(error);
+            m_heldOutRows.push_back(static_cast<std::uint32_t>(row));
+        }
+    }
+
+    void takeLinear() {
+        const Study& study = *m_evidence.study;
+        const LinearModel* linear = study.linear();
+        if (!linear || !m_evidence.linear) return;
+        const auto groups = termGroups(m_from.recipe.terms);
+        for (std::size_t t = 0; t < m_evidence.linear->terms.size(); ++t)
+            if (study.has(t))
+                m_checkedTerms.push_back(
+                    {m_evidence.linear->terms[t].name, m_evidence.linear->terms[t].inflation, groups[t]});
+        for (const auto row : study.rows) {
+            m_leverages.push_back(m_evidence.linear->rows.leverage[row]);
+            m_studentized.push_back(m_evidence.linear->rows.studentized[row]);
+            m_cooks.push_back(m_evidence.linear->rows.cook[row]);
+        }
+        m_fit = linear->fit;
+        m_fit.residuals = study.taught.residuals;
+        takeEffects(*linear);
+        m_design.emplace(linear->design, m_table, m_file);
+        m_checked.emplace(CheckedLinear{*linear, *m_design, m_fit, study.taught.residuals, m_checkedTerms,
+                                        m_effects, m_leverages, m_studentized, m_cooks});
+        takeHalves(*linear);
+    }
+
+    void takeEffects(const LinearModel& linear) {
+        const auto& columns = linear.design.columns();
+        const Inputs& inputs = linear.design.inputs();
+        const BoundDesign bound(linear.design, m_table, m_file);
+        for (const CoefficientEvidence& c : m_evidence.linear->coefficients) {
+            if (c.term < 0 || c.dependent || c.derived) continue;
+            CheckedEffect effect{c.name, c.effect, false, 0};
+            for (const DesignColumn& column : columns) {
+                if (column.name != c.name || column.pieces.size() != 1) continue;
+                const auto& piece = column.pieces[0];
+                if (!inputs[piece.input].factor || piece.basis.kind != Basis::Kind::indicator) continue;
+                effect.level = true;
+                for (const auto row : m_evidence.study->rows)
+                    effect.rows += bound.inputValue(piece.input, row) == static_cast<double>(piece.basis.level);
+            }
+            m_effects.push_back(std::move(effect));
+        }
+    }
+
+    /// Half of the interval of a single value at each held-out row.
+    void takeHalves(const LinearModel& linear) {
+        if (m_heldOutRows.empty() || linear.isQuantile() || !(m_evidence.study->rule.spread > 0)) return;
+        const DesignRows x(*m_design, m_heldOutRows);
+        const double t = studentQuantile(m_from.recipe.level, linear.fit.testDegreesOfFreedom());
+        if (std::isnan(t)) return;
+        m_heldOutHalves.assign(m_heldOutRows.size(), nan);
+        const double spread = m_evidence.study->rule.spread;
+        forRowBlocks(x, m_threads, m_progress, [&](Index begin, const Eigen::MatrixXd& raw) {
+            const Eigen::VectorXd ofMean = linear.fit.meanVariance(raw);
+            for (Index i = 0; i < raw.rows(); ++i) {
+                const auto at = static_cast<std::size_t>(begin + i);
+                m_heldOutHalves[at] =
+                    t * std::sqrt(ofMean[i] + spread * spread / m_bound->weight(m_heldOutRows[at]));
+            }
+        });
+    }
+
+    void takeErrors() {
+        const Study& study = *m_evidence.study;
+        if (study.linear()) {
+            m_errorsOf = "residuals";
+            m_errorRows = study.rows;
+            for (std::size_t i = 0; i < study.rows.size(); ++i) {
+                const double weight = study.weights.empty() ? 1 : study.weights[i];
+                m_errors.push_back(std::sqrt(weight) * study.taught.residuals[static_cast<Index>(i)]);
+            }
+            return;
+        }
+        const auto add = [&](std::uint32_t row, double error) {
+            if (!std::isfinite(error)) return;
+            m_errorRows.push_back(row);
+            m_errors.push_back(std::sqrt(m_bound->weight(row)) * error);
+        };
+        if (m_evidence.folds && m_evidence.folds->rows > 0) {
+            m_errorsOf = "errors of rows out of fold";
+            const auto& outOfFold = m_evidence.folds->outOfFold;
+            for (const auto row : study.rows) {
+                const double actual = m_evidence.rows.actual[row];
+                add(row, m_from.recipe.logResponse ? std::log(actual / outOfFold[row])
+                                                   : actual - outOfFold[row]);
+            }
+        } else if (!study.taught.leftOneOut.empty()) {
+            m_errorsOf = "errors of learning rows left out one at a time";
+            for (std::size_t i = 0; i < study.taught.leftOneOut.size(); ++i)
+                add(study.rows[study.taught.leftOneOutRows[i]], study.taught.leftOneOut[i]);
+        } else if (!m_heldOutRows.empty()) {
+            m_errorsOf = "errors of held-out rows";
+            for (std::size_t i = 0; i < m_heldOutRows.size(); ++i)
+                add(m_heldOutRows[i], m_heldOutErrors[i]);
+        }
+        if (m_errors.empty()) m_errorsOf.clear();
+    }
+
+    void takeUnseen() {
+        const auto add = [&](std::uint32_t row, double predicted) {
+            const double actual = m_evidence.rows.actual[row];
+            if (!std::isfinite(predicted) || !std::isfinite(actual)) return;
+            m_unseenRows.push_back(row);
+            m_unseenActual.push_back(actual);
+            m_unseenPredicted.push_back(predicted);
+        };
+        if (m_heldOutAll.size() > 1) {
+            m_unseenWhat = "held-out rows";
+            m_unseenHeldOut = true;
+            for (const auto row : m_heldOutAll)
+                add(row, m_evidence.rows.fitted[row]);
+        } else if (m_evidence.folds && m_evidence.folds->rows > 1) {
+            m_unseenWhat = "rows out of fold";
+            for (std::size_t row = 0; row < m_evidence.folds->outOfFold.size(); ++row)
+                if (m_evidence.rows.state[row] == RowState::learning)
+                    add(static_cast<std::uint32_t>(row), m_evidence.folds->outOfFold[row]);
+        }
+    }
+
+    void takeMisfits() {
+        const auto used = inputNames(m_from.recipe.terms);
+        for (const auto& [column, count] : m_from.rows.learning.report.faultsByColumn)
+            if (column == m_from.recipe.response || std::find(used.begin(), used.end(), column) != used.end())
+                m_misfits.emplace_back(column, count);
+    }
+
+    /// σ² s'(X'X)⁻¹s of the sum s of the rows' columns; of a fit in logarithms each times its prediction, by
+    /// the delta method.
+    double varianceOfSum(std::span<const std::uint32_t> rows) {
+        const DesignRows x(*m_design, rows);
+        const bool logarithm = m_from.recipe.logResponse;
+        const Eigen::VectorXd sum = sumRowBlocks(
+            x, m_threads, m_progress, Eigen::VectorXd::Zero(m_fit.rank()).eval(),
+            [&](Index begin, const Eigen::MatrixXd& raw) {
+                Eigen::MatrixXd shifted = m_fit.shifted(raw);
+                if (logarithm)
+                    for (Index i = 0; i < shifted.rows(); ++i)
+                        shifted.row(i) *= m_evidence.rows.fitted[rows[static_cast<std::size_t>(begin + i)]];
+                return Eigen::VectorXd(shifted.colwise().sum());
+            });
+        const Eigen::VectorXd u = m_fit.factor.topLeftCorner(m_fit.rank(), m_fit.rank())
+                                      .triangularView<Eigen::Upper>()
+                                      .transpose()
+                                      .solve(sum);
+        return u.squaredNorm() * m_fit.residualSumOfSquares / m_fit.degreesOfFreedom;
+    }
+
+    const Evidence& m_evidence;
+    const EvaluatedFrom& m_from;
+    const Table& m_table;
+    std::string m_file;
+    Threads m_threads;
+    Progress& m_progress;
+    std::optional<BoundModel> m_bound;
+    std::vector<Term> m_terms;
+    std::vector<double> m_working, m_fitted;
+    std::vector<std::uint32_t> m_heldOutAll, m_heldOutRows;
+    std::vector<double> m_heldOutErrors, m_heldOutHalves;
+    std::vector<CheckedTerm> m_checkedTerms;
+    std::vector<CheckedEffect> m_effects;
+    std::vector<double> m_leverages, m_studentized, m_cooks;
+    LeastSquaresFit m_fit;
+    std::optional<BoundDesign> m_design;
+    std::optional<CheckedLinear> m_checked;
+    std::string m_errorsOf, m_unseenWhat;
+    std::vector<std::uint32_t> m_errorRows, m_unseenRows;
+    std::vector<double> m_errors, m_unseenActual, m_unseenPredicted;
+    bool m_unseenHeldOut = false;
+    std::vector<std::pair<std::string, std::size_t>> m_misfits;
+};
+
+} // namespace
+
+void forgetChecksOfFolds(Evidence& evidence) {
+    for (std::size_t i = 0; i < evidence.checks.size(); ++i)
+        if (checks()[i].readsFolds) evidence.checks[i] = {};
+}
+
+bool checksPending(const Evidence& evidence) {
+    return evidence.checks.size() < checks().size() ||
+           std::any_of(evidence.checks.begin(), evidence.checks.end(),
+                       [](const CheckOutcome& outcome) { return !outcome.done; });
+}
+
+void runChecks(Evidence& evidence, const EvaluatedFrom& from, ChecksWanted wanted, Threads threads,
+               Progress& progress) {
+    if (wanted == ChecksWanted::none) {
+        gatherFindings(evidence, from);
+        return;
+    }
+    progress.checkpoint(0, "Checking");
+    std::vector<CheckOutcome> outcomes = evidence.checks;
+    outcomes.resize(checks().size());
+    CheckedFit fit(evidence, from, threads, progress);
+    CheckContext context = fit.context();
+    const auto count = static_cast<double>(outcomes.size());
+    for (std::size_t i = 0; i < outcomes.size(); ++i) {
+        if (outcomes[i].done || (checks()[i].slow && wanted == ChecksWanted::quick)) continue;
+        ProgressStage stage(progress, static_cast<double>(i) / count, static_cast<double>(i + 1) / count);
+        context.progress = &stage;
+        const auto readings = checks()[i].readings;
+        stage.checkpoint(0, readings.empty() ? std::string("Checking") : "Checking " + std::string(readings[0]));
+        outcomes[i] = runCheck(i, context);
+    }
+    evidence.checks = std::move(outcomes);
+    gatherFindings(evidence, from);
+}
+
+void gatherFindings(Evidence& evidence, const EvaluatedFrom& from) {
+    std::vector<Reading> readings;
+    std::vector<Goad> goads;
+    const auto take = [&](const Findings& found) {
+        for (const Reading& reading : found.readings) {
+            // Two checks may make one reading for different kinds of model: what has a value stands.
+            const auto same = std::find_if(readings.begin(), readings.end(),
+                                           [&](const Reading& r) { return r.name == reading.name; });
+            if (same == readings.end())
+                readings.push_back(reading);
+            else if (std::isnan(same->value))
+                *same = reading;
+        }
+        goads.insert(goads.end(), found.goads.begin(), found.goads.end());
+    };
+    for (const CheckOutcome& outcome : evidence.checks)
+        take(outcome.found);
+    take(foldFindings(evidence));
+    addDataGoads(from.recipe, from.prepared, goads);
+    addModelGoads(from.recipe, evidence, goads);
+    orderGoads(goads);
+    for (Goad& goad : goads)
+        markAccepted(from.recipe, goad);
+    for (Goad& goad : notedGoads(from.recipe))
+        goads.push_back(std::move(goad));
+    evidence.readings = std::move(readings);
+    evidence.goads = std::move(goads);
+}
+
+} // namespace oxgoad

@@ -1,0 +1,159 @@
+#include "base/text.h"
+#include "study/run_checks.h"
+#include "study/say.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace oxgoad {
+
+namespace {
+
+std::string withUnit(const Recipe& recipe, double value, int digits = 4) {
+    const auto unit = recipe.units.find(recipe.response);
+    return readableText(value, digits) + (unit == recipe.units.end() ? "" : " " + unit->second);
+}
+
+const Reading* readingOf(const Evidence& evidence, std::string_view name) {
+    for (const Reading& reading : evidence.readings)
+        if (reading.name == name && !std::isnan(reading.value)) return &reading;
+    return nullptr;
+}
+
+std::string learnedText(const Evidence& evidence, const Recipe& recipe) {
+    const auto names = inputNames(evidence.study->terms());
+    std::string from;
+    constexpr std::size_t named = 4;
+    for (std::size_t i = 0; i < std::min(named, names.size()); ++i)
+        from += (i == 0 ? "" : i + 1 == names.size() ? " and " : ", ") + names[i];
+    if (names.size() > named) from += " and " + plural(names.size() - named, "other column", "other columns");
+    return "The model predicts " + recipe.response + (from.empty() ? " by its mean" : " from " + from) +
+           ", learned from " + plural(evidence.rowsLearning, "row", "rows") + " by " +
+           estimatorText(recipe.estimator) + (recipe.logResponse ? " of its logarithm" : "") + ".";
+}
+
+/// How good, on rows it has not seen where there are any.
+std::string qualityText(const Evidence& evidence, const Recipe& recipe) {
+    const bool folds = evidence.folds && evidence.folds->rows > 0;
+    const bool heldOut = evidence.heldOut.rows > 1;
+    if (!folds && !heldOut)
+        return "How good it is on new rows is not known: it was judged by the " +
+               plural(evidence.rowsLearning, "row", "rows") + " it learned from only, where it is typically off by " +
+               withUnit(recipe, evidence.learning.rmse) + ".";
+    const double error = heldOut ? evidence.heldOut.rmse : evidence.folds->rmse;
+    const double spread = heldOut ? evidence.heldOut.rmseError : evidence.folds->rmseError;
+    const double rSquared = heldOut ? evidence.heldOut.rSquared : evidence.folds->rSquared;
+    std::string text = "On rows it did not learn from it is typically off by " + withUnit(recipe, error);
+    if (std::isfinite(spread)) text += ", give or take " + readableText(spread, 2);
+    text += heldOut ? " (" + plural(evidence.heldOut.rows, "row", "rows") + " " + judgedText(*recipe.setAside) + ")"
+                    : " (judged by " + foldPlanText(*recipe.judge) + ")";
+    if (const Reading* share = readingOf(evidence, "error over the mean"))
+        text += ", " + readableText(100 * share->value, 2) + " % of the mean";
+    text += ". ";
+    if (!(rSquared > 0))
+        return text + "That is worse than saying the mean every time: do not use it.";
+    return text + "Saying the mean every time would be off by " +
+           withUnit(recipe, error / std::sqrt(1 - std::min(rSquared, 1 - 1e-16))) + ".";
+}
+
+std::string intervalText(const Evidence& evidence, const Recipe& recipe) {
+    const Reading* coverage = readingOf(evidence, "interval coverage");
+    if (!coverage) return {};
+    const std::string level = percentText(recipe.level);
+    const bool off = coverage->p && *coverage->p < coverage->threshold;
+    return " Its " + level + " intervals held " + readableText(100 * coverage->value, 3) +
+           " % of the rows that could test them" +
+           (off ? (coverage->value < recipe.level ? ", so they are too narrow." : ", so they are too wide.")
+                : ", which agrees with what they say.");
+}
+
+std::string forecastText(const Evidence& evidence, const Recipe& recipe) {
+    if (!evidence.forecast) return {};
+    const ForecastEvidence& f = *evidence.forecast;
+    double total = 0;
+    for (const double v : f.prediction)
+        if (std::isfinite(v)) total += v;
+    std::string text = " The forecast of " + plural(f.prediction.size(), "row", "rows") + " adds up to " +
+                       withUnit(recipe, total, 5) + ".";
+    if (f.outside > 0)
+        text += " Of them " + plural(f.outside, "row lies", "rows lie") +
+                " outside what the model learned from, and nothing here vouches for them.";
+    if (f.unpredicted > 0)
+        text += " " + plural(f.unpredicted, "row", "rows") + " could not be predicted.";
+    return text;
+}
+
+std::string goadsText(const Evidence& evidence) {
+    std::vector<const Goad*> open, accepted;
+    for (const Goad& goad : evidence.goads)
+        (goad.accepted ? accepted : open).push_back(&goad);
+    std::string text;
+    if (open.empty())
+        text = " No check that could be made is open.";
+    else {
+        constexpr std::size_t named = 3;
+        text = " What could make it wrong and is not answered yet: ";
+        std::size_t said = 0, covered = 0;
+        std::vector<std::string> families;
+        for (const Goad* goad : open) {
+            const bool again = !goad->family.empty() && std::find(families.begin(), families.end(), goad->family) != families.end();
+            if (again) {
+                ++covered;
+                continue;
+            }
+            if (said == named) continue;
+            if (!goad->family.empty()) families.push_back(goad->family);
+            const auto alike = std::count_if(open.begin(), open.end(), [&](const Goad* g) {
+                return !goad->family.empty() && g->family == goad->family;
+            });
+            std::string title = goad->title;
+            if (alike > 1 && !goad->familyTitle.empty()) {
+                title = goad->familyTitle;
+                title.replace(title.find('#'), 1, countText(static_cast<std::size_t>(alike)));
+            }
+            text += (said > 0 ? "; " : "") + title;
+            ++said;
+            ++covered;
+        }
+        const std::size_t rest = open.size() - covered;
+        text += rest > 0 ? "; and " + plural(rest, "more finding", "more findings") + "." : ".";
+    }
+    if (!accepted.empty()) {
+        text += " Known and accepted: ";
+        for (std::size_t i = 0; i < accepted.size(); ++i)
+            text += (i > 0 ? "; " : "") + accepted[i]->title + " (" + *accepted[i]->accepted + ")";
+        text += ".";
+    }
+    return text;
+}
+
+std::string leftOutText(const Recipe& recipe) {
+    std::string text;
+    if (!recipe.leaveOut.empty()) {
+        constexpr std::size_t named = 10;
+        text = " Left out by hand: ";
+        for (std::size_t i = 0; i < std::min(named, recipe.leaveOut.size()); ++i)
+            text += (i > 0 ? "; " : "") + std::string("row ") + countText(recipe.leaveOut[i].row) + " (" +
+                    recipe.leaveOut[i].reason + ")";
+        if (recipe.leaveOut.size() > named)
+            text += "; and " + plural(recipe.leaveOut.size() - named, "more row", "more rows");
+        text += ".";
+    }
+    for (const auto& [name, setting] : recipe.checks)
+        text += setting.off ? " Not checked: " + name + " (" + setting.reason + ")."
+                            : " The threshold of " + name + " is " + shortText(*setting.threshold) +
+                                  (setting.reason.empty() ? "" : " (" + setting.reason + ")") + ".";
+    return text;
+}
+
+} // namespace
+
+std::string summaryText(const Evidence& evidence, const Recipe& recipe) {
+    std::string text = learnedText(evidence, recipe) + " " + qualityText(evidence, recipe) +
+                       intervalText(evidence, recipe) + forecastText(evidence, recipe) + goadsText(evidence) +
+                       leftOutText(recipe);
+    if (checksPending(evidence)) text += " Not all checks have run yet.";
+    return text;
+}
+
+} // namespace oxgoad
