@@ -1,6 +1,8 @@
 #include "workspace/session.h"
 
 #include "study/fold_evidence.h"
+#include "study/model_goads.h"
+#include "study/preview_move.h"
 #include "workspace/text.h"
 
 #include <algorithm>
@@ -21,9 +23,10 @@ bool isNoted(const Goad& goad) {
 
 Session::Session(QObject* parent)
     : QObject(parent), m_jobs(this), m_sideJobs(this), m_viewJobs(this), m_saveJobs(this), m_lookJobs(this),
-      m_rankJobs(this), m_helpJobs(this), m_chooseJobs(this), m_effectJobs(this), m_foldJobs(this) {
+      m_rankJobs(this), m_helpJobs(this), m_chooseJobs(this), m_effectJobs(this), m_foldJobs(this),
+      m_checkJobs(this), m_previewJobs(this) {
     for (Jobs* jobs : {&m_jobs, &m_sideJobs, &m_viewJobs, &m_saveJobs, &m_lookJobs, &m_rankJobs, &m_helpJobs,
-                       &m_chooseJobs, &m_effectJobs, &m_foldJobs})
+                       &m_chooseJobs, &m_effectJobs, &m_foldJobs, &m_checkJobs, &m_previewJobs})
         connect(jobs, &Jobs::failed, this, &Session::failed);
     connect(&m_saveJobs, &Jobs::busyChanged, this, [this](bool busy) {
         if (!busy) startNextSave();
@@ -60,11 +63,11 @@ Session::Goads Session::goads() const {
             continue;
         goads.all.push_back(std::move(goad));
     }
-    for (Goad& goad : goads.all) {
-        goad.accepted.reset();
-        for (const AcceptedGoad& accepted : m_recipe.accepted)
-            if (accepted.goad == goad.key) goad.accepted = accepted.reason;
-    }
+    for (Goad& goad : goads.all)
+        markAccepted(m_recipe, goad);
+    // What is odd about one column is told together.
+    for (std::size_t i = goads.ofTheFit; i < goads.all.size(); ++i)
+        tellByColumn(goads.all[i]);
     return goads;
 }
 
@@ -87,8 +90,9 @@ void Session::takeProject() {
 void Session::takeRows(std::shared_ptr<const StudyRows> rows, std::optional<RowsSource> forecastOf) {
     // What is worked out of the rows before must not be taken for an answer of these.
     for (Jobs* jobs : {&m_sideJobs, &m_viewJobs, &m_lookJobs, &m_rankJobs, &m_helpJobs, &m_chooseJobs,
-                       &m_effectJobs, &m_foldJobs})
+                       &m_effectJobs, &m_foldJobs, &m_checkJobs, &m_previewJobs})
         jobs->drop();
+    m_previews.clear();
     m_foldsSoFar.reset();
     m_rows = std::move(rows);
     m_forecastOf = std::move(forecastOf);
@@ -137,6 +141,8 @@ const Session::Recent* Session::recent(int fit) const {
 void Session::showFit(int fit, Evaluated result) {
     m_current = fit;
     m_evidence = result.evidence;
+    m_previews.clear();
+    m_previewJobs.drop();
     const bool otherRows = m_prepared != result.prepared;
     m_prepared = result.prepared;
     if (const TrailFit* entry = m_trail.find(fit)) m_recipe = entry->recipe;
@@ -150,10 +156,17 @@ void Session::showFit(int fit, Evaluated result) {
 void Session::startFolds() {
     m_foldsSoFar.reset();
     m_foldJobs.drop();
-    if (!m_evidence || !m_recipe.judge || m_evidence->folds || !m_prepared) return;
+    m_checkJobs.drop();
+    if (!m_evidence || !m_recipe.judge || m_evidence->folds || !m_prepared) {
+        startChecks();
+        return;
+    }
     if (std::any_of(m_evidence->goads.begin(), m_evidence->goads.end(),
                     [](const Goad& goad) { return goad.key == unjudgedKey; }))
-        return; // it was tried, and the goad says why not
+    {
+        startChecks(); // it was tried, and the goad says why not
+        return;
+    }
     // A stop throws away the job's answer, and this is where it is kept.
     const auto kept = std::make_shared<std::shared_ptr<const Evidence>>();
     const auto work = [this, kept, of = m_evidence, recipe = m_recipe, rows = m_rows,
@@ -178,7 +191,10 @@ void Session::startFolds() {
     };
     m_foldJobs.start(tr("Judging by folds"), work, [this, kept, of = m_evidence](bool stopped) {
         m_foldsSoFar.reset();
-        if (stopped && *kept) takeFolds(of, *kept);
+        if (stopped && *kept)
+            takeFolds(of, *kept);
+        else if (m_evidence == of)
+            startChecks();
         emit foldsProgressed();
     });
 }
@@ -190,8 +206,72 @@ void Session::takeFolds(const std::shared_ptr<const Evidence>& of,
     m_evidence = judged;
     if (m_trail.find(m_current)) m_trail.renew(m_current, *judged);
     remember(m_current, {m_prepared, judged});
+    startChecks();
     emit trailChanged();
     emit fitChanged();
+}
+
+void Session::startChecks() {
+    m_checkJobs.drop();
+    if (!m_evidence || !m_prepared || !checksPending(*m_evidence)) return;
+    m_checkJobs.start(tr("Checking"),
+                      [this, of = m_evidence, recipe = m_recipe, rows = m_rows,
+                       prepared = m_prepared](Progress& progress) -> Jobs::Finish {
+                          auto checked = std::make_shared<const Evidence>(
+                              withChecks(*of, recipe, *rows, *prepared, {}, progress));
+                          return [this, of, checked] {
+                              if (m_evidence != of) return; // another fit is shown by now
+                              m_evidence = checked;
+                              if (m_trail.find(m_current)) m_trail.renew(m_current, *checked);
+                              remember(m_current, {m_prepared, checked});
+                              emit trailChanged();
+                              emit fitChanged();
+                          };
+                      });
+}
+
+void Session::previewMoves(const Goad& goad) {
+    if (!m_evidence || !m_prepared) return;
+    std::vector<Move> wanted;
+    for (const Move& move : goad.moves) {
+        if (!move.edit) continue;
+        const auto known = m_previews.find({goad.key, move.label});
+        if (known != m_previews.end())
+            emit movePreviewed(qs(goad.key), qs(move.label), known->second);
+        else
+            wanted.push_back(move);
+    }
+    if (wanted.empty()) return;
+    m_previewJobs.start(
+        tr("Working out what it would change"),
+        [this, key = goad.key, wanted, of = m_evidence, recipe = m_recipe, rows = m_rows,
+         prepared = m_prepared](Progress& progress) -> Jobs::Finish {
+            std::vector<std::pair<std::string, QString>> told;
+            for (std::size_t i = 0; i < wanted.size(); ++i) {
+                const auto n = static_cast<double>(wanted.size());
+                ProgressStage stage(progress, static_cast<double>(i) / n, static_cast<double>(i + 1) / n);
+                told.emplace_back(wanted[i].label,
+                                  qs(previewText(previewMove(*of, recipe, *rows, *prepared, wanted[i], {}, stage))));
+            }
+            return [this, key, of, told] {
+                if (!m_evidence || m_evidence->study != of->study) return;
+                for (const auto& [label, text] : told) {
+                    m_previews[{key, label}] = text;
+                    emit movePreviewed(qs(key), qs(label), text);
+                }
+            };
+        });
+}
+
+void Session::openRow(std::size_t row) {
+    selectRow(row);
+    if (m_selectedRow) emit rowOpened(row);
+}
+
+void Session::putBack(std::size_t row) {
+    Recipe recipe = draft();
+    std::erase_if(recipe.leaveOut, [&](const LeftOutRow& left) { return left.row == row + 1; });
+    change(recipe);
 }
 
 void Session::dealAgain(int repeats) {
@@ -271,7 +351,10 @@ void Session::dropNote(const std::string& column, const std::string& says) {
 
 void Session::acceptGoad(const std::string& key, const std::string& reason) {
     if (!m_rows) return;
-    annotate([made = AcceptedGoad{key, reason}](Recipe& recipe) {
+    std::optional<double> size;
+    for (const Goad& goad : goads().all)
+        if (goad.key == key) size = goad.size;
+    annotate([made = AcceptedGoad{key, reason, size}](Recipe& recipe) {
         std::erase_if(recipe.accepted, [&](const AcceptedGoad& a) { return a.goad == made.goad; });
         recipe.accepted.push_back(made);
     });

@@ -145,6 +145,17 @@ public:
     /// Deals the rows into folds with other seeds, several times; judged again from the first.
     void dealAgain(int repeats);
     Jobs& effectJobs() { return m_effectJobs; }
+    /// The checks that take as long as a fit, of the fit that is shown.
+    Jobs& checkJobs() { return m_checkJobs; }
+    /// What moves would change, of the fit that is shown.
+    Jobs& previewJobs() { return m_previewJobs; }
+    /// Works out what the moves of a goad would change; movePreviewed() follows for each. What is known is told
+    /// at once.
+    void previewMoves(const Goad& goad);
+    /// Opens a row, wherever it was pointed at: it is selected, and rowOpened() follows.
+    void openRow(std::size_t row);
+    /// Takes back that a row was left out by hand.
+    void putBack(std::size_t row);
 
     bool canUndo() const { return !back().empty(); }
     bool canRedo() const { return !forward().empty(); }
@@ -169,6 +180,9 @@ signals:
     /// The selected row or the marked ones.
     void selectionChanged();
     void lookedAtChanged();
+    void rowOpened(std::size_t row);
+    /// What a move of a goad of the fit that is shown would change, in a sentence.
+    void movePreviewed(const QString& goad, const QString& move, const QString& says);
     void evidenceReady(int fit);
     /// foldsSoFar() is another.
     void foldsProgressed();
@@ -242,6 +256,8 @@ private:
     void showFit(int fit, Evaluated evaluated);
     /// Judges the folds of what is shown, when nobody did.
     void startFolds();
+    /// Runs the checks that are left of what is shown.
+    void startChecks();
     void takeFolds(const std::shared_ptr<const Evidence>& of, const std::shared_ptr<const Evidence>& judged);
     void setDirty();
     void setSaved(std::uint64_t revision);
@@ -286,6 +302,10 @@ private:
     Jobs m_chooseJobs;
     Jobs m_effectJobs;
     Jobs m_foldJobs;
+    Jobs m_checkJobs;
+    Jobs m_previewJobs;
+    /// Of the fit that is shown, by goad and move.
+    std::map<std::pair<std::string, std::string>, QString> m_previews;
     std::shared_ptr<const FoldEvidence> m_foldsSoFar;
     std::shared_ptr<const StudyRows> m_rows;
     /// What the rows to be forecast in m_rows were read from.

@@ -52,6 +52,7 @@ Session::Evaluated Session::evaluated(const Recipe& recipe, const StudyRows& row
                                                   {.lookAtTest = lookAtTest,
                                                    .study = again ? shown : known.study,
                                                    .folds = folds,
+                                                   .checks = ChecksWanted::quick,
                                                    .before = again ? known.evidence.get() : nullptr},
                                                   fitting));
     return result;

@@ -3,6 +3,7 @@
 #include "app/parts.h"
 #include "app/theme.h"
 #include "base/text.h"
+#include "check/explain.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
@@ -11,6 +12,8 @@
 #include <QPainter>
 #include <QScrollArea>
 #include <QVBoxLayout>
+#include <algorithm>
+#include <cmath>
 
 namespace oxgoad {
 
@@ -67,6 +70,7 @@ GoadsPanel::GoadsPanel(Session& session, QWidget* parent) : QWidget(parent), m_s
     m_cards->addStretch(1);
     scroll->setWidget(m_inner);
     layout->addWidget(scroll, 1);
+    connect(&session, &Session::movePreviewed, this, &GoadsPanel::showPreview);
     // In a turn of the event loop of its own, so that a new fit never holds the window up for long.
     m_later.setSingleShot(true);
     connect(&m_later, &QTimer::timeout, this, &GoadsPanel::rebuild);
@@ -96,6 +100,8 @@ void GoadsPanel::rebuild() {
     const std::size_t own = m_session.evidence() ? found.ofTheFit : 0;
     std::size_t open = 0, accepted = 0;
     int place = 0;
+    const auto put = [&](QWidget* widget) { m_cards->insertWidget(place++, widget); };
+    std::vector<std::uint8_t> told(goads.size(), 0);
     for (const bool wantAccepted : {false, true})
         for (std::size_t i = 0; i < goads.size(); ++i) {
             const Goad& goad = goads[i];
@@ -103,39 +109,127 @@ void GoadsPanel::rebuild() {
             const bool counted = own == 0 || i < own;
             if (counted) (wantAccepted ? accepted : open) += 1;
             if (!wantAccepted && own > 0 && i == own)
-                m_cards->insertWidget(place++,
-                                      wrapped(tr("About columns that are not in the model:"), "hint"));
-            if (place < mostCards) m_cards->insertWidget(place++, card(goad));
+                put(wrapped(tr("About columns that are not in the model:"), "hint"));
+            if (told[i] != 0 || place >= mostCards) continue;
+            // Open ones of one family on one side of that line are told together.
+            std::vector<std::size_t> family;
+            if (!wantAccepted && !goad.family.empty())
+                for (std::size_t k = i; k < goads.size(); ++k)
+                    if (goads[k].family == goad.family && !goads[k].accepted &&
+                        (own == 0 || (k < own) == (i < own)))
+                        family.push_back(k);
+            if (family.size() < 2) {
+                put(card(goad, 0));
+                continue;
+            }
+            const bool shown = m_openFamilies.contains(qs(goad.family));
+            put(familyCard(goads, family, shown));
+            for (const std::size_t k : family) {
+                told[k] = 1;
+                if (shown && place < mostCards) put(card(goads[k], 12));
+            }
         }
     if (place >= mostCards)
-        m_cards->insertWidget(
-            place++,
-            wrapped(tr("and more; the ledger in Data lists what is odd about every column."), "hint"));
+        put(wrapped(tr("and more; the ledger in Data lists what is odd about every column."), "hint"));
     const std::size_t mended = m_session.trail().mendedGoads(m_session.current()).size();
     m_counts->setText(tr("%1 open · %2 mended · %3 accepted").arg(open).arg(mended).arg(accepted));
-    if (place == 0)
-        m_cards->insertWidget(0, wrapped(tr("Nothing was found. Every check passed its threshold."), "hint"));
+    if (place == 0) put(wrapped(tr("Nothing was found. Every check passed its threshold."), "hint"));
+    if (m_session.evidence() && m_session.checkJobs().busy())
+        put(wrapped(tr("Some checks are still running."), "hint"));
+    if (!m_focusAfter.isEmpty()) {
+        for (auto* button : m_inner->findChildren<QPushButton*>())
+            if (button->property("keeps").toString() == m_focusAfter) button->setFocus();
+        m_focusAfter.clear();
+    }
 }
 
-QWidget* GoadsPanel::card(const Goad& goad) {
-    const QColor edge = goad.accepted                      ? theme::rule
-                        : goad.station == "forecast"       ? theme::forecast
-                        : goad.severity == Severity::alarm ? theme::alarm
-                                                           : theme::goad;
-    auto* card = new Card(edge, m_inner);
+namespace {
+
+QColor edgeOf(const Goad& goad) {
+    return goad.accepted                      ? theme::rule
+           : goad.station == "forecast"       ? theme::forecast
+           : goad.severity == Severity::alarm ? theme::alarm
+                                              : theme::goad;
+}
+
+QString costText(const Goad& goad) {
+    if (!goad.cost || !std::isfinite(*goad.cost)) return {};
+    const double percent = 100 * *goad.cost;
+    return percent < 0.1 ? GoadsPanel::tr("costs less than 0.1 %")
+                         : GoadsPanel::tr("costs about %1 %").arg(qs(readableText(percent, 2)));
+}
+
+} // namespace
+
+QWidget* GoadsPanel::familyCard(const std::vector<Goad>& goads, const std::vector<std::size_t>& family,
+                                bool shown) {
+    const Goad& first = goads[family.front()];
+    QString title = qs(first.familyTitle);
+    title.replace("#", QString::number(family.size()));
+    bool alarm = false;
+    for (const std::size_t k : family)
+        alarm = alarm || goads[k].severity == Severity::alarm;
+    Goad worst = first;
+    worst.severity = alarm ? Severity::alarm : Severity::caution;
+    auto* card = new Card(edgeOf(worst), m_inner);
+    card->setObjectName("goadFamily");
+    card->setProperty("family", qs(first.family));
+    card->setAccessibleName(title);
+    auto* layout = new QVBoxLayout(card);
+    layout->setContentsMargins(12, 0, 0, 0);
+    layout->setSpacing(2);
+    auto* label = wrapped(title, "heading");
+    label->setFont(theme::font(theme::textSize, true));
+    layout->addWidget(label);
+    QString worstText = qs(first.title);
+    if (const QString cost = costText(first); !cost.isEmpty()) worstText += ", " + cost;
+    layout->addWidget(wrapped(tr("first: %1").arg(worstText), "hint"));
+    auto* toggle = linkButton(shown ? tr("close") : tr("open"), card);
+    toggle->setAccessibleName(shown ? tr("Close: %1").arg(title) : tr("Open: %1").arg(title));
+    toggle->setProperty("keeps", "family " + qs(first.family));
+    layout->addWidget(toggle, 0, Qt::AlignLeft);
+    connect(toggle, &QPushButton::clicked, this, [this, name = qs(first.family)] {
+        if (!m_openFamilies.remove(name)) m_openFamilies.insert(name);
+        m_focusAfter = "family " + name;
+        m_later.start(0);
+    });
+    return card;
+}
+
+QWidget* GoadsPanel::card(const Goad& goad, int indent) {
+    auto* card = new Card(edgeOf(goad), m_inner);
     card->setObjectName("goadCard");
     card->setProperty("goad", qs(goad.key));
     card->setAccessibleName(qs(goad.title));
     auto* layout = new QVBoxLayout(card);
-    layout->setContentsMargins(12, 0, 0, 0);
+    layout->setContentsMargins(12 + indent, 0, 0, 0);
     layout->setSpacing(2);
     auto* title = wrapped(qs(goad.title), "heading");
-    title->setFont(theme::font(theme::textSize, true));
+    title->setFont(theme::font(goad.first ? theme::textSize + 2 : theme::textSize, true));
     layout->addWidget(title);
+    if (!goad.acceptedBefore.empty())
+        layout->addWidget(wrapped(tr("accepted before (%1), and clearly worse since").arg(qs(goad.acceptedBefore)), "hint"));
     layout->addWidget(wrapped(qs(goad.reading), "hint"));
-    layout->addWidget(wrapped(tr("threshold %1 (%2)").arg(qs(goad.threshold), qs(goad.source)), "hint"));
+    const QString cost = costText(goad);
+    layout->addWidget(wrapped((cost.isEmpty() ? QString() : cost + "; ") +
+                                  tr("threshold %1 (%2)").arg(qs(goad.threshold), qs(goad.source)),
+                              "hint"));
+    addWhy(*layout, *card, goad);
     auto* moves = new QWidget(card);
     auto* flow = new FlowLayout(moves, 12, 0);
+    auto* why = linkButton(m_openWhys.contains(qs(goad.key)) ? tr("less") : tr("why?"), moves);
+    why->setAccessibleName(tr("Why? %1").arg(qs(goad.title)));
+    why->setProperty("keeps", "why " + qs(goad.key));
+    flow->addWidget(why);
+    connect(why, &QPushButton::clicked, this, [this, goad] {
+        const QString key = qs(goad.key);
+        if (!m_openWhys.remove(key)) {
+            m_openWhys.insert(key);
+            m_session.previewMoves(goad);
+        }
+        m_focusAfter = "why " + key;
+        m_later.start(0);
+    });
     if (goad.accepted) {
         layout->addWidget(wrapped(tr("accepted: %1").arg(qs(*goad.accepted)), "hint"));
         auto* back = linkButton(tr("take back"), moves);
@@ -156,6 +250,7 @@ QWidget* GoadsPanel::card(const Goad& goad) {
             constexpr int widest = 180; // a long name must not widen the column
             const QString shown =
                 QFontMetrics(theme::font(12, true)).elidedText(button->text(), Qt::ElideRight, widest);
+            button->setProperty("move", qs(move.label));
             if (shown != button->text()) {
                 button->setText(shown);
                 button->setToolTip(qs(move.label).toHtmlEscaped());
@@ -176,6 +271,39 @@ QWidget* GoadsPanel::card(const Goad& goad) {
     moves->setSizePolicy(policy);
     layout->addWidget(moves);
     return card;
+}
+
+void GoadsPanel::addWhy(QVBoxLayout& layout, QWidget& card, const Goad& goad) {
+    if (!m_openWhys.contains(qs(goad.key))) return;
+    const Explanation explained = explain(goad);
+    auto* what = wrapped(qs(explained.what), {});
+    what->setProperty("why", 0);
+    auto* here = wrapped(qs(explained.here), {});
+    here->setProperty("why", 1);
+    auto* answers = wrapped(qs(explained.answers), {});
+    answers->setProperty("why", 2);
+    for (QLabel* label : {what, here, answers})
+        layout.addWidget(label);
+    if (!goad.accepted)
+        for (const Move& move : goad.moves) {
+            if (!move.edit) continue;
+            auto* preview = wrapped(tr("%1: working out what it would change …").arg(qs(move.label)), "hint");
+            preview->setProperty("previewOf", qs(move.label));
+            layout.addWidget(preview);
+        }
+    auto* help = linkButton(tr("formula and source"), &card);
+    layout.addWidget(help, 0, Qt::AlignLeft);
+    connect(help, &QPushButton::clicked, this, [this, topic = qs(explained.help)] { emit helpWanted(topic); });
+    // What is known is there at once; what is not is being worked out.
+    QMetaObject::invokeMethod(this, [this, goad] { m_session.previewMoves(goad); }, Qt::QueuedConnection);
+}
+
+void GoadsPanel::showPreview(const QString& goad, const QString& move, const QString& says) {
+    for (auto* card : m_inner->findChildren<QWidget*>("goadCard")) {
+        if (card->property("goad").toString() != goad) continue;
+        for (auto* label : card->findChildren<QLabel*>())
+            if (label->property("previewOf").toString() == move) label->setText(move + ": " + says);
+    }
 }
 
 void GoadsPanel::act(const Move& move, const Goad& goad, QWidget* card) {

@@ -358,6 +358,7 @@ Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRow
         ProgressStage judging(progress, 0.3, slow ? 0.7 : 0.95);
         judge(evidence, recipe, rows, prepared, options, judging);
     }
+    if (options.before) takeOverChecks(evidence, *options.before, recipe);
     ProgressStage checking(progress, judged ? 0.7 : slow ? 0.6 : 0.95, 1);
     // A stop while folds are judged keeps those done, and the slow checks are then not waited for.
     const bool stopped = evidence.folds && evidence.folds->partial();

@@ -11,6 +11,7 @@
 #include "study/study.h"
 
 #include <cstdint>
+#include <map>
 #include <memory>
 #include <optional>
 #include <string>
@@ -203,6 +204,8 @@ struct Evidence {
     /// One for each of checks(), and what they found together with the goads of the rows, the recipe and the
     /// folds: see gatherFindings.
     std::vector<CheckOutcome> checks;
+    /// What the recipe said of the checks when they ran.
+    std::map<std::string, CheckSetting> checkSettings;
     std::vector<Reading> readings;
     std::vector<Goad> goads;
     std::optional<ForecastEvidence> forecast;

@@ -196,6 +196,12 @@ void addReadAnswers(const Recipe& recipe, const PreparedRows& prepared, std::vec
 
 } // namespace
 
+void tellByColumn(Goad& goad) {
+    if (!goad.family.empty() || goad.column.empty()) return;
+    goad.family = "column: " + goad.column;
+    goad.familyTitle = "# things are odd about " + goad.column;
+}
+
 void addDataGoads(const Recipe& recipe, const PreparedRows& prepared, std::vector<Goad>& goads) {
     for (std::size_t i = 0; i < prepared.steps.size(); ++i) {
         if (prepared.steps[i].problem.empty()) continue;
@@ -220,7 +226,10 @@ void addDataGoads(const Recipe& recipe, const PreparedRows& prepared, std::vecto
             for (const Goad& goad : line->goads)
                 if (!goad.key.starts_with("missing: ") && !goad.key.starts_with("rare levels: ") &&
                     !goad.key.starts_with("unreadable cells: "))
+                {
                     goads.push_back(goad);
+                    tellByColumn(goads.back());
+                }
 }
 
 void addModelGoads(const Recipe& recipe, const Evidence& evidence, std::vector<Goad>& goads) {

@@ -282,6 +282,16 @@ void forgetChecksOfFolds(Evidence& evidence) {
         if (checks()[i].readsFolds) evidence.checks[i] = {};
 }
 
+void takeOverChecks(Evidence& evidence, const Evidence& before, const Recipe& recipe) {
+    if (before.study != evidence.study || before.checkSettings != recipe.checks ||
+        before.forecast.has_value() != evidence.forecast.has_value() || before.checks.size() != checks().size())
+        return;
+    evidence.checks.resize(checks().size());
+    for (std::size_t i = 0; i < evidence.checks.size(); ++i)
+        if (checks()[i].slow && (!checks()[i].readsFolds || before.folds == evidence.folds))
+            evidence.checks[i] = before.checks[i];
+}
+
 bool checksPending(const Evidence& evidence) {
     return evidence.checks.size() < checks().size() ||
            std::any_of(evidence.checks.begin(), evidence.checks.end(),
@@ -309,6 +319,7 @@ void runChecks(Evidence& evidence, const EvaluatedFrom& from, ChecksWanted wante
         outcomes[i] = runCheck(i, context);
     }
     evidence.checks = std::move(outcomes);
+    evidence.checkSettings = from.recipe.checks;
     gatherFindings(evidence, from);
 }
 

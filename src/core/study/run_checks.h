@@ -29,6 +29,9 @@ void runChecks(Evidence& evidence, const EvaluatedFrom& from, ChecksWanted wante
 /// Checks that read rows out of fold have to run again.
 void forgetChecksOfFolds(Evidence& evidence);
 
+/// Slow checks of evidence of the same study, where nothing they read is different now.
+void takeOverChecks(Evidence& evidence, const Evidence& before, const Recipe& recipe);
+
 /// Whether checks are left to run.
 bool checksPending(const Evidence& evidence);
 
