@@ -90,6 +90,7 @@ std::function<QString(std::size_t)> Station::rowDescription() const {
 void Station::link(PlotFrame& plot) {
     m_linked.push_back(&plot);
     connect(&plot, &PlotFrame::rowClicked, this, [this](std::size_t row) { m_session.selectRow(row); });
+    connect(&plot, &PlotFrame::rowOpened, this, [this](std::size_t row) { m_session.openRow(row); });
     connect(&plot, &PlotFrame::rowsMarked, this,
             [this](const std::vector<std::size_t>& rows, bool add) { m_session.markRows(rows, add); });
     connect(&m_session, &Session::selectionChanged, &plot, [this, &plot] {

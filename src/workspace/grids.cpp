@@ -1,6 +1,7 @@
 #include "workspace/grids.h"
 
 #include "base/text.h"
+#include "check/influence.h"
 #include "study/compare.h"
 #include "workspace/grid_text.h"
 #include "workspace/text.h"
@@ -94,9 +95,16 @@ GridModel::Content outlyingGrid(const Session& session) {
         };
         grid.columns.push_back(numberColumn("studentised", of(&LinearRows::studentized), 2));
         grid.columns.push_back(numberColumn("leverage", of(&LinearRows::leverage), 4));
-        if (linear->robustWeight.empty())
+        if (linear->robustWeight.empty()) {
             grid.columns.push_back(numberColumn("Cook's distance", of(&LinearRows::cook), 3));
-        else // in place of what only least squares has
+            grid.columns.push_back(numberColumn(
+                "DFFITS",
+                [at, evidence](int row) {
+                    return dffits(evidence->linear->rows.studentized[at(row)],
+                                  evidence->linear->rows.leverage[at(row)]);
+                },
+                3));
+        } else // in place of what only least squares has
             grid.columns.push_back(numberColumn("weight", of(&LinearRows::robustWeight), 3));
     }
     grid.extra = [at](int row, int, int role) -> QVariant {
@@ -118,7 +126,8 @@ GridModel::Content readingsGrid(const Session& session) {
         {"reading",
          true,
          [at](int row) {
-             return at(row).value == std::floor(at(row).value)
+             return std::isnan(at(row).value) ? QString("–")
+                    : at(row).value == std::floor(at(row).value) && at(row).value >= 0
                         ? qs(countText(static_cast<std::size_t>(std::fabs(at(row).value))))
                         : qs(readableText(at(row).value));
          },
@@ -131,15 +140,24 @@ GridModel::Content readingsGrid(const Session& session) {
          {}},
         {"threshold",
          true,
-         [at](int row) { return (at(row).p ? "p " : "") + qs(exactText(at(row).threshold)); },
+         [at](int row) {
+             return std::isnan(at(row).threshold)
+                        ? QString()
+                        : (at(row).p ? "p " : "") + qs(shortText(at(row).threshold));
+         },
          [at](int row) { return rawNumber(at(row).threshold); },
          {}},
         textColumn("what it says", [at](int row) { return qs(at(row).sentence); }),
         textColumn("source", [at](int row) { return qs(at(row).source); }),
     };
-    grid.extra = [](int, int column, int role) -> QVariant {
+    grid.extra = [at](int row, int column, int role) -> QVariant {
         if (role == FractionRole) return -1; // readings are of different units
-        return role == ToneRole && column == 5 ? QVariant("quiet") : QVariant();
+        if (role != ToneRole) return {};
+        const Reading& reading = at(row);
+        if (std::isnan(reading.value)) return "quiet";
+        const bool crossed = reading.p && *reading.p < reading.threshold;
+        if (crossed && column == 2) return "goad";
+        return column == 5 ? QVariant("quiet") : QVariant();
     };
     return grid;
 }

@@ -162,8 +162,7 @@ void Session::startFolds() {
         return;
     }
     if (std::any_of(m_evidence->goads.begin(), m_evidence->goads.end(),
-                    [](const Goad& goad) { return goad.key == unjudgedKey; }))
-    {
+                    [](const Goad& goad) { return goad.key == unjudgedKey; })) {
         startChecks(); // it was tried, and the goad says why not
         return;
     }
@@ -250,8 +249,8 @@ void Session::previewMoves(const Goad& goad) {
             for (std::size_t i = 0; i < wanted.size(); ++i) {
                 const auto n = static_cast<double>(wanted.size());
                 ProgressStage stage(progress, static_cast<double>(i) / n, static_cast<double>(i + 1) / n);
-                told.emplace_back(wanted[i].label,
-                                  qs(previewText(previewMove(*of, recipe, *rows, *prepared, wanted[i], {}, stage))));
+                told.emplace_back(wanted[i].label, qs(previewText(previewMove(*of, recipe, *rows, *prepared,
+                                                                              wanted[i], {}, stage))));
             }
             return [this, key, of, told] {
                 if (!m_evidence || m_evidence->study != of->study) return;

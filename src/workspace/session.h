@@ -149,8 +149,8 @@ public:
     Jobs& checkJobs() { return m_checkJobs; }
     /// What moves would change, of the fit that is shown.
     Jobs& previewJobs() { return m_previewJobs; }
-    /// Works out what the moves of a goad would change; movePreviewed() follows for each. What is known is told
-    /// at once.
+    /// Works out what the moves of a goad would change; movePreviewed() follows for each. What is known is
+    /// told at once.
     void previewMoves(const Goad& goad);
     /// Opens a row, wherever it was pointed at: it is selected, and rowOpened() follows.
     void openRow(std::size_t row);

@@ -61,7 +61,8 @@ protected:
                        !session().lookJobs().busy() && !session().sideJobs().busy() &&
                        !session().helpJobs().busy() && !session().chooseJobs().busy() &&
                        !session().effectJobs().busy() && !session().rankJobs().busy() &&
-                       !session().foldJobs().busy();
+                       !session().foldJobs().busy() && !session().checkJobs().busy() &&
+                       !session().previewJobs().busy();
             },
             20000);
         QTest::qWait(20);

@@ -170,6 +170,7 @@ TEST_F(FoldsTest, PartsShowTheDealingAndCheckDrawsOutOfFoldResiduals) {
     ASSERT_TRUE(settle());
     EXPECT_TRUE(find<PlotFrame>("checkPlot")->accessibleDescription().contains("out of fold"))
         << ss(find<PlotFrame>("checkPlot")->accessibleDescription());
+    click(button("readings of the checks"));
     auto* readings = find<GridView>("readings");
     bool found = false;
     for (int i = 0; i < readings->model()->rowCount(); ++i)

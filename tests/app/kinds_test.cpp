@@ -167,8 +167,11 @@ TEST_F(Kinds, AReopenedProjectShowsWhatItKnewOfEveryKind) {
         ASSERT_TRUE(settle());
         Session other;
         other.open(file);
-        ASSERT_TRUE(
-            QTest::qWaitFor([&] { return other.evidence() != nullptr && !other.foldJobs().busy(); }, 20000));
+        ASSERT_TRUE(QTest::qWaitFor(
+            [&] {
+                return other.evidence() != nullptr && !other.foldJobs().busy() && !other.checkJobs().busy();
+            },
+            20000));
         EXPECT_EQ(evidenceText(*other.evidence(), other.recipe()), said);
         EXPECT_EQ(studyText(*other.evidence()->study), studyText(*session().evidence()->study));
         // The fit before comes back from the project too.

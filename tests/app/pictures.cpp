@@ -123,11 +123,59 @@ void shootReading(MainWindow& window, const QString& folder) {
     dialog.grab().save(folder + "/data_reading.png");
 }
 
+/// The Check station's panes, and a goad opened.
+void shootChecks(MainWindow& window, const QString& folder) {
+    Session& session = window.session();
+    const auto settled = [&] {
+        (void)QTest::qWaitFor(
+            [&] {
+                return !session.jobs().busy() && !session.checkJobs().busy() && !session.previewJobs().busy();
+            },
+            20000);
+        QTest::qWait(700);
+    };
+    const auto press = [&](const char* property, const QString& value) {
+        for (auto* button : window.findChildren<QPushButton*>())
+            if (button->isVisible() && button->property(property).toString() == value) return button->click();
+    };
+    settled();
+    window.grab().save(folder + "/check.png");
+    press("table", "readings");
+    settled();
+    window.grab().save(folder + "/check_readings.png");
+    session.openRow(276);
+    settled();
+    window.grab().save(folder + "/check_row.png");
+    press("rowPart", "without");
+    window.findChild<QComboBox*>("beside")->setCurrentText("normal quantiles");
+    settled();
+    window.grab().save(folder + "/check_without.png");
+    press("table", "words");
+    window.findChild<QComboBox*>("by")->setCurrentText("by contract");
+    settled();
+    window.grab().save(folder + "/check_words.png");
+    window.findChild<QComboBox*>("by")->setCurrentIndex(0);
+    window.findChild<QComboBox*>("beside")->setCurrentIndex(0);
+    session.choose(1);
+    settled();
+    press("keeps", "family spread");
+    settled();
+    press("keeps", "why outlying: row 89");
+    settled();
+    settled();
+    window.grab().save(folder + "/check_why.png");
+    session.choose(4);
+    press("table", "rows");
+    settled();
+}
+
 /// How the model is judged: dealt again, the dealing, the dialog, residuals out of fold.
 void shootJudging(MainWindow& window, const QString& folder) {
     Session& session = window.session();
     session.dealAgain(20);
-    (void)QTest::qWaitFor([&] { return !session.jobs().busy() && !session.foldJobs().busy(); }, 20000);
+    (void)QTest::qWaitFor(
+        [&] { return !session.jobs().busy() && !session.foldJobs().busy() && !session.checkJobs().busy(); },
+        20000);
     window.showStation("data");
     for (auto* button : window.findChildren<QPushButton*>())
         if (button->property("pane") == "parts") button->click();
@@ -239,7 +287,10 @@ int main(int argc, char** argv) {
             window.grab().save(QString::fromLocal8Bit(argv[2]) + "/fit_helps.png");
             shootFit(window, QString::fromLocal8Bit(argv[2]));
         }
-        if (QString(station) == "check") shootJudging(window, QString::fromLocal8Bit(argv[2]));
+        if (QString(station) == "check") {
+            shootChecks(window, QString::fromLocal8Bit(argv[2]));
+            shootJudging(window, QString::fromLocal8Bit(argv[2]));
+        }
         if (QString(station) == "data") shootReading(window, QString::fromLocal8Bit(argv[2]));
         if (QString(station) == "look") shootLooks(window, QString::fromLocal8Bit(argv[2]));
         if (QString(station) != "data" || window.session().recipe().steps.empty()) continue;

@@ -166,7 +166,17 @@ TEST_F(Window, GoadsJumpAreAcceptedAndMended) {
     for (auto* label : panel->findChildren<QLabel*>())
         if (label->property("goadCounts").toBool()) counts = label;
     ASSERT_NE(counts, nullptr);
-    EXPECT_EQ(counts->text(), "7 open · 3 mended · 0 accepted");
+    ASSERT_TRUE(settle());
+    const auto open = [&] { return counts->text().section(' ', 0, 0).toInt(); };
+    const auto mended = [&] { return counts->text().section(' ', 3, 3).toInt(); };
+    const int before = open(), mendedBefore = mended();
+    EXPECT_GE(before, 7);
+    EXPECT_TRUE(counts->text().endsWith("mended · 0 accepted")) << ss(counts->text());
+    const auto openFamily = [&](const QString& name) {
+        for (auto* b : panel->findChildren<QPushButton*>())
+            if (b->property("keeps").toString() == "family " + name) return b->click();
+        FAIL() << ss(name);
+    };
     auto card = [&](const QString& key) -> QWidget* {
         QTest::qWait(20); // new cards are shown by the next turn of the event loop
         for (auto* widget : panel->findChildren<QWidget*>("goadCard"))
@@ -181,6 +191,7 @@ TEST_F(Window, GoadsJumpAreAcceptedAndMended) {
         FAIL() << label.toStdString();
     };
     // A jump shows the evidence.
+    openFamily("spread");
     press("unequal spread", "see residuals");
     QTest::qWait(50);
     EXPECT_EQ(find<QComboBox>("across")->currentText(), "places");
@@ -194,14 +205,16 @@ TEST_F(Window, GoadsJumpAreAcceptedAndMended) {
     QTest::keyClick(reason, Qt::Key_Return);
     ASSERT_EQ(session().recipe().accepted.size(), 1u);
     ASSERT_TRUE(settle());
-    EXPECT_EQ(counts->text(), "6 open · 3 mended · 1 accepted");
+    EXPECT_EQ(open(), before - 1);
+    EXPECT_TRUE(counts->text().endsWith("1 accepted"));
     press("missing values", "take back");
     ASSERT_TRUE(settle());
-    EXPECT_EQ(counts->text(), "7 open · 3 mended · 0 accepted");
+    EXPECT_EQ(open(), before);
     // A move answers the goad.
+    openFamily("collinearity");
     press("collinearity: energy_price", "leave out energy_price");
     ASSERT_TRUE(settle());
-    EXPECT_EQ(counts->text().section(' ', 3, 3), "4") << counts->text().toStdString();
+    EXPECT_GT(mended(), mendedBefore) << counts->text().toStdString();
     EXPECT_EQ(card("collinearity: energy_price"), nullptr);
 }
 
@@ -311,8 +324,10 @@ TEST_F(Window, PlotsZoomPanComeBackAndAreSaved) {
     for (auto* view : plot->findChildren<GridView*>())
         values = view;
     ASSERT_NE(values, nullptr);
-    EXPECT_EQ(values->model()->rowCount(),
-              static_cast<int>(session().evidence()->rowsLearning + session().evidence()->rowsHeldOut));
+    std::size_t points = session().evidence()->rowsLearning + session().evidence()->rowsHeldOut;
+    for (const auto& line : plot->content().lines) // smooth lines have places of their own
+        points += line.x.size();
+    EXPECT_EQ(values->model()->rowCount(), static_cast<int>(points));
 }
 
 TEST_F(Window, UnsavedChangesAreAskedAbout) {

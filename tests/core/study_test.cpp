@@ -486,5 +486,6 @@ TEST(Exports, AFolderThatCannotBeWrittenStaysAsItWas) {
     for (const auto& entry : std::filesystem::directory_iterator(folder.file("out")))
         names.push_back(entry.path().filename().string());
     std::sort(names.begin(), names.end());
-    EXPECT_EQ(names, (std::vector<std::string>{"coefficients.csv", "evidence.json", "rows.csv", "summary.txt"}));
+    EXPECT_EQ(names,
+              (std::vector<std::string>{"coefficients.csv", "evidence.json", "rows.csv", "summary.txt"}));
 }

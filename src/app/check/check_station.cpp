@@ -1,270 +1,290 @@
 #include "app/check/check_station.h"
 
+#include "app/check/check_picture.h"
+#include "app/check/row_pane.h"
+#include "app/look/plot_panels.h"
 #include "app/parts.h"
 #include "base/text.h"
-#include "look/distribution.h"
+#include "study/say.h"
 #include "workspace/grids.h"
+#include "workspace/row_grids.h"
 #include "workspace/text.h"
 
+#include <QApplication>
+#include <QClipboard>
 #include <QHBoxLayout>
 #include <QLineEdit>
+#include <QScrollArea>
+#include <QShortcut>
 #include <QSplitter>
 #include <QStackedWidget>
 #include <QVBoxLayout>
-#include <cmath>
 
 namespace oxgoad {
 
 namespace {
 
-// The first choices along each axis; columns follow.
-const QStringList& acrossChoices() {
-    static const QStringList choices{"predicted", "row number", "leverage"};
-    return choices;
-}
-const QStringList& upChoices() {
-    static const QStringList choices{"residual", "studentised residual", "actual", "out-of-fold residual"};
-    return choices;
-}
-
-struct CheckRequest {
-    std::shared_ptr<const Evidence> evidence;
-    std::shared_ptr<const PreparedRows> prepared;
-    QString across, up;
-    /// Name and unit of the column along the plot.
-    QString acrossTitle;
-    QString unit;
+/// The first choices along the plot; columns follow.
+struct Along {
+    QString text;
+    ResidualAgainst against;
 };
-
-CheckPicture checkPicture(const CheckRequest& request, Progress& progress) {
-    const Evidence& evidence = *request.evidence;
-    const RowEvidence& rows = evidence.rows;
-    const QString unit = request.unit.isEmpty() ? QString() : ", " + request.unit;
-    CheckPicture picture;
-    PlotFrame::Content& content = picture.plot;
-    std::function<double(std::size_t)> x;
-    if (request.across == acrossChoices()[0]) {
-        x = [&rows](std::size_t i) { return rows.fitted[i]; };
-        content.xTitle = QObject::tr("predicted %1").arg(qs(evidence.response)) + unit;
-    } else if (request.across == acrossChoices()[1]) {
-        x = [](std::size_t i) { return static_cast<double>(i + 1); };
-        content.xTitle = QObject::tr("row number");
-    } else if (request.across == acrossChoices()[2] && evidence.linear) {
-        x = [&leverage = evidence.linear->rows.leverage](std::size_t i) { return leverage[i]; };
-        content.xTitle = QObject::tr("leverage");
-    } else {
-        const Column* column = request.prepared->table.find(ss(request.across));
-        if (!column) return picture;
-        const bool factor = column->kind() == ColumnKind::factor;
-        x = [column, factor](std::size_t i) {
-            return column->asNumber(i) +
-                   (factor ? 0.5 * (static_cast<double>((i * 2654435761U) % 1000) / 1000 - 0.5) : 0);
-        };
-        content.xTitle = request.acrossTitle;
-        content.xIsDate = column->kind() == ColumnKind::date;
-        if (factor)
-            for (const auto& level : column->levels())
-                content.xLevels << qs(level);
-    }
-    const std::vector<double>* up = &rows.residual;
-    std::vector<double> outOfFold;
-    content.yTitle = evidence.logResponse ? QObject::tr("residual, ln actual − ln predicted")
-                                          : QObject::tr("residual, actual − predicted") + unit;
-    content.zeroLine = true;
-    if (request.up == upChoices()[1] && evidence.linear) {
-        up = &evidence.linear->rows.studentized;
-        content.yTitle = QObject::tr("studentised residual");
-    } else if (request.up == upChoices()[2]) {
-        up = &rows.actual;
-        content.yTitle = QObject::tr("actual %1").arg(qs(evidence.response)) + unit;
-        content.zeroLine = false;
-    }
-    if (request.up == upChoices()[3] && evidence.folds) {
-        outOfFold.resize(rows.state.size());
-        for (std::size_t i = 0; i < outOfFold.size(); ++i)
-            outOfFold[i] = rows.actual[i] - evidence.folds->outOfFold[i];
-        up = &outOfFold;
-        content.yTitle = QObject::tr("out of fold, actual − predicted") + unit;
-    }
-    content.marks =
-        Station::marksOf(&evidence, rows.state.size(), x, [up](std::size_t i) { return (*up)[i]; });
-    progress.checkpoint(0.3, {});
-    if (up == &rows.actual && request.across == acrossChoices()[0]) { // where actual equals predicted
-        double low = 1e300, high = -1e300;
-        for (const double v : rows.fitted)
-            if (std::isfinite(v)) {
-                low = std::min(low, v);
-                high = std::max(high, v);
-            }
-        content.lines.push_back({QObject::tr("actual = predicted"),
-                                 {low, high},
-                                 {low, high},
-                                 theme::quiet,
-                                 Qt::DashLine,
-                                 {},
-                                 1.2});
-    }
-    content.summary =
-        QObject::tr("%1 against %2, %3 rows")
-            .arg(content.yTitle, content.xTitle, qs(countText(evidence.rowsLearning + evidence.rowsHeldOut)));
-    std::vector<double> values;
-    for (const auto& marks : content.marks)
-        values.insert(values.end(), marks.y.begin(), marks.y.end());
-    PlotFrame::Content& beside = picture.beside;
-    beside.legend = false;
-    beside.xTitle = QObject::tr("rows");
-    if (const auto h = histogram(std::move(values))) {
-        PlotFrame::Bars bars;
-        bars.low = h->low;
-        bars.width = h->width;
-        bars.heights.assign(h->counts.begin(), h->counts.end());
-        bars.sideways = true;
-        beside.bars.push_back(std::move(bars));
-    }
-    beside.summary = QObject::tr("Distribution of %1").arg(content.yTitle);
-    return picture;
+const std::vector<Along>& alongChoices() {
+    static const std::vector<Along> choices{{"predicted", ResidualAgainst::predicted},
+                                            {"row number", ResidualAgainst::rowNumber},
+                                            {"time", ResidualAgainst::time},
+                                            {"leverage", ResidualAgainst::leverage}};
+    return choices;
 }
+
+const QString noGroups = "all together";
+const QString besideDistribution = "distribution", besideQuantiles = "normal quantiles";
 
 } // namespace
 
 CheckStation::CheckStation(Session& session, QWidget* parent) : Station(session, "check", parent) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(20, 12, 20, 6);
+    layout->addLayout(makeHead());
+    m_splitter = new QSplitter(Qt::Vertical, this);
+    m_splitter->setHandleWidth(1);
+    m_splitter->addWidget(makePlots(m_splitter));
+    m_splitter->addWidget(makePanes(m_splitter));
+    layout->addWidget(m_splitter, 1);
+    showPane("rows");
+
+    for (QComboBox* box : {m_across, m_up, m_groups, m_besideBox})
+        connect(box, &QComboBox::currentTextChanged, this, [this] {
+            m_session.view()["check.across"] = ss(m_across->currentText());
+            m_session.view()["check.up"] = ss(m_up->currentText());
+            m_session.view()["check.by"] = ss(m_groups->currentText());
+            m_session.view()["check.beside"] = ss(m_besideBox->currentText());
+            draw();
+        });
+    link(*m_plot);
+    link(*m_distribution);
+    connect(&m_jobs, &Jobs::failed, &session, &Session::failed);
+    connect(&session, &Session::selectionChanged, this, &CheckStation::showSelection);
+    connect(m_leaveOut, &QPushButton::clicked, this, &CheckStation::leaveOut);
+    connect(m_reason, &QLineEdit::returnPressed, this, &CheckStation::leaveOut);
+}
+
+QHBoxLayout* CheckStation::makeHead() {
     auto* head = new QHBoxLayout;
     m_up = plainBox(tr("Up the plot"), "up", this);
-    m_up->addItems(upChoices());
-    m_up->setSizeAdjustPolicy(QComboBox::AdjustToContents);
     m_across = plainBox(tr("Along the plot"), "across", this);
+    m_groups = plainBox(tr("By the levels of"), "by", this);
+    m_besideBox = plainBox(tr("Beside the plot"), "beside", this);
+    m_besideBox->addItems({besideDistribution, besideQuantiles});
     head->addWidget(m_up);
     head->addWidget(plainLabel(tr("against")));
     head->addWidget(m_across);
-    head->addStretch(1);
-    m_selected = plainLabel(tr("Click a mark to select its row everywhere."), "hint");
-    head->addWidget(m_selected);
-    m_reason = new QLineEdit(this);
-    m_reason->setObjectName("leaveOutReason");
-    m_reason->setPlaceholderText(tr("reason to leave it out"));
-    m_reason->setAccessibleName(tr("Reason to leave the selected row out"));
-    m_reason->setFixedWidth(170);
-    m_leaveOut = linkButton(tr("leave out"), this);
-    m_leaveOut->setObjectName("link");
-    m_leaveOut->setProperty("leaveOut", true);
-    head->addWidget(m_reason);
-    head->addWidget(m_leaveOut);
-    layout->addLayout(head);
+    head->addWidget(m_groups);
+    m_says = plainLabel({}, "hint");
+    m_says->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred); // the plots decide how wide it is
+    m_says->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
+    head->addWidget(m_says, 1);
+    head->addWidget(m_besideBox);
+    return head;
+}
 
-    auto* splitter = new QSplitter(Qt::Vertical, this);
-    splitter->setHandleWidth(1);
-    auto* plots = new QSplitter(Qt::Horizontal, splitter);
+QWidget* CheckStation::makePlots(QWidget* parent) {
+    auto* plots = new QSplitter(Qt::Horizontal, parent);
     plots->setHandleWidth(1);
-    m_plot = new PlotFrame(tr("Residual plot"), plots);
+    m_main = new QStackedWidget(plots);
+    m_plot = new PlotFrame(tr("Residual plot"), m_main);
     m_plot->setObjectName("checkPlot");
+    m_panels = new PlotPanels(m_main);
+    m_main->addWidget(m_plot);
+    m_main->addWidget(m_panels);
     m_distribution = new PlotFrame(tr("Distribution"), plots);
-    plots->addWidget(m_plot);
+    m_distribution->setObjectName("checkBeside");
+    plots->addWidget(m_main);
     plots->addWidget(m_distribution);
     plots->setStretchFactor(0, 7);
     plots->setStretchFactor(1, 2);
-    plots->setSizes({680, 190});
-    splitter->addWidget(plots);
-    auto* lower = new QWidget(splitter);
-    auto* lowerLayout = new QVBoxLayout(lower);
-    lowerLayout->setContentsMargins(0, 4, 0, 0);
-    lowerLayout->setSpacing(2);
+    plots->setSizes({660, 210});
+    return plots;
+}
+
+QWidget* CheckStation::makePanes(QWidget* parent) {
+    auto* lower = new QWidget(parent);
+    auto* layout = new QVBoxLayout(lower);
+    layout->setContentsMargins(0, 4, 0, 0);
+    layout->setSpacing(2);
     auto* choice = new QHBoxLayout;
-    auto tab = [&](const QString& text, const QString& name) {
+    for (const auto& [name, text] : {std::pair{"rows", tr("rows that stand out")},
+                                     {"readings", tr("readings of the checks")},
+                                     {"row", tr("this row")},
+                                     {"left out", tr("left out")},
+                                     {"words", tr("in plain words")}}) {
         auto* button = linkButton(text, lower);
         button->setProperty("table", name);
         button->setCheckable(true);
         choice->addWidget(button);
-        connect(button, &QPushButton::clicked, this, [this, name] { showTable(name); });
-        return button;
-    };
-    m_showRows = tab(tr("rows that stand out"), "rows");
-    m_showReadings = tab(tr("readings of the checks"), "readings");
+        m_tabs.push_back(button);
+        connect(button, &QPushButton::clicked, this, [this, pane = QString(name)] { showPane(pane); });
+    }
     choice->addStretch(1);
-    lowerLayout->addLayout(choice);
-    m_tables = new QStackedWidget(lower);
-    m_outlying = new GridView(tr("Rows that stand out"), m_tables);
-    m_outlying->setObjectName("outlying");
-    m_outlying->setModel(&m_outlyingModel);
-    m_readings = new GridView(tr("Readings of the checks"), m_tables);
-    m_readings->setObjectName("readings");
-    m_readings->setModel(&m_readingsModel);
-    m_tables->addWidget(m_outlying);
-    m_tables->addWidget(m_readings);
-    lowerLayout->addWidget(m_tables);
-    splitter->addWidget(lower);
-    showTable("rows");
-    splitter->setSizes({370, 190});
-    layout->addWidget(splitter, 1);
+    m_selected = plainLabel({}, "hint");
+    choice->addWidget(m_selected);
+    m_reason = new QLineEdit(lower);
+    m_reason->setObjectName("leaveOutReason");
+    m_reason->setPlaceholderText(tr("reason to leave it out"));
+    m_reason->setAccessibleName(tr("Reason to leave the selected row out"));
+    m_reason->setFixedWidth(170);
+    m_leaveOut = linkButton(tr("leave out"), lower);
+    m_leaveOut->setProperty("leaveOut", true);
+    choice->addWidget(m_reason);
+    choice->addWidget(m_leaveOut);
+    layout->addLayout(choice);
 
-    for (QComboBox* box : {m_across, m_up})
-        connect(box, &QComboBox::currentTextChanged, this, [this] {
-            m_session.view()["check.across"] = ss(m_across->currentText());
-            m_session.view()["check.up"] = ss(m_up->currentText());
-            draw();
-        });
-    link(*m_plot);
-    connect(&m_jobs, &Jobs::failed, &session, &Session::failed);
-    connect(m_outlying, &GridView::lineChosen, this,
-            [this](const QModelIndex& index) { m_session.selectRow(index.data(DataRowRole).toULongLong()); });
-    connect(&session, &Session::selectionChanged, this, &CheckStation::showSelection);
-    auto leaveOut = [this] {
-        const auto row = m_session.selectedRow();
-        const std::string reason = ss(m_reason->text().trimmed());
-        if (!row) return;
-        if (reason.empty()) {
-            m_reason->setFocus();
-            return;
-        }
-        Recipe recipe = m_session.draft();
-        recipe.leaveOut.push_back({*row + 1, reason});
-        m_reason->clear();
-        m_session.change(recipe);
+    m_panes = new QStackedWidget(lower);
+    const auto table = [&](const QString& accessible, const QString& name, GridModel& model) {
+        auto* view = new GridView(accessible, m_panes);
+        view->setObjectName(name);
+        view->setModel(&model);
+        m_panes->addWidget(view);
+        return view;
     };
-    connect(m_leaveOut, &QPushButton::clicked, this, leaveOut);
-    connect(m_reason, &QLineEdit::returnPressed, this, leaveOut);
+    m_outlying = table(tr("Rows that stand out"), "outlying", m_outlyingModel);
+    m_readings = table(tr("Readings of the checks"), "readings", m_readingsModel);
+    m_row = new RowPane(m_session, m_panes);
+    m_panes->addWidget(m_row);
+    m_leftOut = table(tr("Rows left out by hand; Return puts one back"), "leftOut", m_leftOutModel);
+    auto* scroll = new QScrollArea(m_panes);
+    scroll->setFrameShape(QFrame::NoFrame);
+    scroll->setWidgetResizable(true);
+    scroll->setStyleSheet("QScrollArea, QLabel { background: white; }");
+    m_words = plainLabel({}, {}, scroll);
+    m_words->setWordWrap(true);
+    m_words->setAlignment(Qt::AlignTop | Qt::AlignLeft);
+    m_words->setProperty("plainWords", true);
+    m_words->setAccessibleName(tr("The model in plain words"));
+    scroll->setWidget(m_words);
+    scroll->setFocusPolicy(Qt::StrongFocus);
+    const auto copy = [this] { QApplication::clipboard()->setText(m_words->text()); };
+    auto* shortcut = new QShortcut(QKeySequence::Copy, scroll);
+    shortcut->setContext(Qt::WidgetWithChildrenShortcut);
+    connect(shortcut, &QShortcut::activated, this, copy);
+    m_copy = linkButton(tr("copy"), lower);
+    m_copy->setAccessibleName(tr("Copy the paragraph"));
+    choice->addWidget(m_copy);
+    connect(m_copy, &QPushButton::clicked, this, copy);
+    m_panes->addWidget(scroll);
+    layout->addWidget(m_panes);
+    for (GridView* view : {m_outlying, m_leftOut})
+        connect(view, &GridView::lineChosen, this, [this](const QModelIndex& index) {
+            m_session.selectRow(index.data(DataRowRole).toULongLong());
+        });
+    connect(m_outlying, &GridView::opened, this,
+            [this](const QModelIndex& index) { m_session.openRow(index.data(DataRowRole).toULongLong()); });
+    connect(m_leftOut, &GridView::opened, this,
+            [this](const QModelIndex& index) { m_session.putBack(index.data(DataRowRole).toULongLong()); });
+    return lower;
 }
 
-void CheckStation::showTable(const QString& name) {
-    const bool rows = name == "rows";
-    m_tables->setCurrentWidget(rows ? m_outlying : m_readings);
-    for (QPushButton* button : {m_showRows, m_showReadings}) {
-        const bool shown = (button == m_showRows) == rows;
-        button->setChecked(shown);
-        button->setStyleSheet(shown ? "font-weight: 600; color: #1F2A2C;" : "");
+void CheckStation::leaveOut() {
+    const auto row = m_session.selectedRow();
+    if (!row) return;
+    if (m_pane == "words") return;
+    if (m_pane == "left out") {
+        m_session.putBack(*row);
+        return;
     }
+    const std::string reason = ss(m_reason->text().trimmed());
+    if (reason.empty()) {
+        m_reason->setFocus();
+        return;
+    }
+    Recipe recipe = m_session.draft();
+    recipe.leaveOut.push_back({*row + 1, reason});
+    m_reason->clear();
+    m_session.change(recipe);
+}
+
+void CheckStation::showPane(const QString& name) {
+    if (name != m_pane || m_splitter->sizes()[0] == 0) // a row has more to say than a list
+        m_splitter->setSizes(name == "row" || name == "readings" ? QList<int>{270, 300}
+                                                                 : QList<int>{360, 210});
+    m_pane = name;
+    for (std::size_t i = 0; i < m_tabs.size(); ++i) {
+        const bool shown = m_tabs[i]->property("table").toString() == name;
+        m_tabs[i]->setChecked(shown);
+        m_tabs[i]->setStyleSheet(shown ? "font-weight: 600; color: #1F2A2C;" : "");
+        if (shown) m_panes->setCurrentIndex(static_cast<int>(i));
+    }
+    refreshPane();
+    showSelection();
+    m_copy->setVisible(name == "words");
+    if (name == "words" && isVisible()) m_panes->currentWidget()->setFocus();
+}
+
+void CheckStation::refreshPane() {
+    if (m_pane == "rows") {
+        m_outlyingModel.setContent(outlyingGrid(m_session));
+        m_outlying->fitColumns();
+    } else if (m_pane == "readings") {
+        m_readingsModel.setContent(readingsGrid(m_session));
+        m_readings->fitColumns(700);
+    } else if (m_pane == "row") {
+        m_row->refresh();
+    } else if (m_pane == "left out") {
+        m_leftOutModel.setContent(leftOutGrid(m_session));
+        m_leftOut->fitColumns(500);
+    } else if (m_session.evidence()) {
+        m_words->setText(qs(summaryText(*m_session.evidence(), m_session.recipe())));
+    } else {
+        m_words->setText(tr("There is no fit to speak of yet."));
+    }
+}
+
+void CheckStation::fillBoxes() {
+    const auto& evidence = m_session.evidence();
+    QStringList up, across, groups{noGroups};
+    for (const ResidualKind kind : residualKinds(*evidence))
+        up << qs(std::string(residualName(kind)));
+    bool dates = false;
+    for (const Column& column : m_session.table().columns())
+        dates = dates || column.kind() == ColumnKind::date;
+    for (const Along& each : alongChoices())
+        if ((each.against != ResidualAgainst::leverage || evidence->linear) &&
+            (each.against != ResidualAgainst::time || dates))
+            across << each.text;
+    for (const LedgerLine& line : m_session.ledger().columns) {
+        if (line.summary.kind != ColumnKind::text) across << qs(line.summary.name);
+        if (line.summary.kind == ColumnKind::factor) groups << tr("by %1").arg(qs(line.summary.name));
+    }
+    const auto& view = m_session.view();
+    const auto wanted = [&](const char* key, const QStringList& choices) {
+        const auto found = view.find(key);
+        const QString text = found == view.end() ? choices[0] : qs(found->second);
+        return choices.contains(text) ? text : choices[0];
+    };
+    const std::array<QSignalBlocker, 4> blockers{QSignalBlocker(m_up), QSignalBlocker(m_across),
+                                                 QSignalBlocker(m_groups), QSignalBlocker(m_besideBox)};
+    for (const auto& [box, items, key] :
+         {std::tuple{m_up, up, "check.up"}, std::tuple{m_across, across, "check.across"},
+          std::tuple{m_groups, groups, "check.by"}}) {
+        const QString choice = wanted(key, items);
+        fillBox(*box, items, choice);
+        box->setCurrentText(choice);
+    }
+    m_besideBox->setCurrentText(wanted("check.beside", {besideDistribution, besideQuantiles}));
 }
 
 void CheckStation::refresh() {
-    const auto& evidence = m_session.evidence();
-    m_outlyingModel.setContent(outlyingGrid(m_session));
-    m_readingsModel.setContent(readingsGrid(m_session));
-    m_outlying->fitColumns();
-    m_readings->fitColumns(600);
-    if (!evidence) {
+    refreshPane();
+    if (!m_session.evidence()) {
+        m_jobs.drop();
+        m_main->setCurrentWidget(m_plot);
         m_plot->clear(tr("There is no fit to check yet. Tick columns in Fit."));
         m_distribution->clear(tr("Nothing to count yet."));
+        m_says->setText({});
         showSelection();
         return;
     }
-    // Leverages and what is made of them are of models with coefficients.
-    const bool linear = evidence->linear.has_value();
-    QStringList across = acrossChoices(), up = upChoices();
-    if (!evidence->folds) up.removeAt(3);
-    if (!linear) {
-        across.removeAt(2);
-        up.removeAt(1);
-    }
-    for (const LedgerLine& line : m_session.ledger().columns)
-        if (line.summary.kind != ColumnKind::text) across << qs(line.summary.name);
-    const auto& view = m_session.view();
-    const QString wanted = view.contains("check.across") ? qs(view.at("check.across")) : across[0];
-    fillBox(*m_across, across, across.contains(wanted) ? wanted : across[0]);
-    const QString upWanted = view.contains("check.up") ? qs(view.at("check.up")) : up[0];
-    fillBox(*m_up, up, up[0]);
-    const QSignalBlocker blocker(m_up);
-    m_up->setCurrentText(up.contains(upWanted) ? upWanted : up[0]);
+    fillBoxes();
     draw();
     showSelection();
 }
@@ -280,19 +300,39 @@ void CheckStation::showColumn(const QString& column) {
 void CheckStation::draw() {
     const auto evidence = m_session.evidence();
     if (!evidence) return;
-    CheckRequest request{evidence,
-                         m_session.prepared(),
-                         m_across->currentText(),
-                         m_up->currentText(),
-                         {},
-                         m_session.unit(evidence->response)};
-    if (const Column* column = m_session.table().find(ss(request.across)))
-        request.acrossTitle = m_session.titled(column->name());
+    CheckRequest request;
+    request.evidence = evidence;
+    request.prepared = m_session.prepared();
+    request.rows = m_session.rows();
+    request.recipe = m_session.recipe();
+    request.unit = m_session.unit(evidence->response);
+    for (const ResidualKind kind : residualKinds(*evidence))
+        if (qs(std::string(residualName(kind))) == m_up->currentText()) request.residuals.kind = kind;
+    request.residuals.against = ResidualAgainst::column;
+    request.residuals.column = ss(m_across->currentText());
+    request.acrossTitle = m_session.titled(request.residuals.column);
+    // Names of columns go before words of ours.
+    if (!m_session.table().find(request.residuals.column))
+        for (const Along& each : alongChoices())
+            if (each.text == m_across->currentText()) request.residuals.against = each.against;
+    if (request.residuals.against == ResidualAgainst::time)
+        for (const Column& column : m_session.table().columns())
+            if (column.kind() == ColumnKind::date) {
+                request.acrossTitle = m_session.titled(column.name());
+                break;
+            }
+    const QString by = m_groups->currentText();
+    if (by != noGroups)
+        for (const Column& column : m_session.table().columns())
+            if (by == tr("by %1").arg(qs(column.name()))) request.group = column.name();
+    request.quantiles = m_besideBox->currentText() == besideQuantiles;
     m_plot->setDescription(rowDescription());
-    // Of many rows the marks and their distribution are put together beside the window.
-    constexpr std::size_t many = 20000;
+    m_distribution->setDescription(rowDescription());
+    request.residuals.quantiles = request.quantiles;
+    // Of many rows, and with quantiles, the picture is put together beside the window.
     m_jobs.drop();
-    if (evidence->rows.state.size() <= many) {
+    constexpr std::size_t many = 3000;
+    if (!request.quantiles && evidence->rows.state.size() <= many) {
         Progress quiet;
         show(checkPicture(request, quiet));
         return;
@@ -305,27 +345,54 @@ void CheckStation::draw() {
 
 void CheckStation::show(CheckPicture picture) {
     if (picture.plot.xTitle.isEmpty()) return;
+    m_says->setText(picture.says);
+    m_says->setToolTip(picture.says.toHtmlEscaped());
+    const bool panels = !picture.panels.empty();
+    m_main->setCurrentWidget(panels ? static_cast<QWidget*>(m_panels) : m_plot);
     m_plot->show(std::move(picture.plot));
     const auto range = m_plot->extent();
     picture.beside.yRange = {range[2], range[3]};
-    m_distribution->show(std::move(picture.beside));
+    if (picture.beside.marks.empty() && picture.beside.bars.empty())
+        m_distribution->clear(tr("Nothing to count."));
+    else
+        m_distribution->show(std::move(picture.beside));
+    if (panels) {
+        std::vector<LookPicture::Panel> shown;
+        for (auto& [title, content] : picture.panels)
+            shown.push_back({title, std::move(content)});
+        m_panels->show(std::move(shown), 3, {}, [this](PlotFrame& frame) {
+            frame.setDescription(rowDescription());
+            link(frame);
+        });
+        for (PlotFrame* frame : m_panels->frames())
+            showSelectionIn(*frame);
+    }
     showSelectionIn(*m_plot);
+    showSelectionIn(*m_distribution);
 }
 
 void CheckStation::showSelection() {
     const auto row = m_session.selectedRow();
     showSelectionIn(*m_plot);
+    if (m_distribution->isVisible()) showSelectionIn(*m_distribution);
     const auto& evidence = m_session.evidence();
-    m_leaveOut->setVisible(row && evidence);
-    m_reason->setVisible(row && evidence);
-    if (!row || !evidence) {
-        m_selected->setText(tr("Click a mark to select its row everywhere."));
+    const bool known = row && evidence && *row < evidence->rows.state.size();
+    const bool back = known && m_pane == "left out" && evidence->rows.leftOutBy[*row] < 0;
+    const bool out = known && m_pane != "left out" && m_pane != "words";
+    m_leaveOut->setVisible(back || out);
+    m_leaveOut->setText(back ? tr("put it back") : tr("leave out"));
+    m_reason->setVisible(out);
+    if (m_pane == "row" && isVisible()) m_row->refresh();
+    if (!known) {
+        m_selected->setText(m_pane == "words" ? tr("Ctrl+C copies it.")
+                                              : tr("Click a mark to select its row everywhere."));
         return;
     }
-    const RowEvidence& rows = evidence->rows;
-    m_selected->setText(tr("row %1 · %2 · actual %3, predicted %4")
-                            .arg(qs(countText(*row + 1)), rowDescription()(*row),
-                                 qs(readableText(rows.actual[*row])), qs(readableText(rows.fitted[*row]))));
+    const QString text = tr("row %1").arg(qs(countText(*row + 1))) +
+                         (m_pane == "row" ? QString() : " · " + rowDescription()(*row));
+    constexpr int widest = 170;
+    m_selected->setText(m_selected->fontMetrics().elidedText(text, Qt::ElideRight, widest));
+    m_selected->setToolTip(text.toHtmlEscaped());
     for (int i = 0; i < m_outlyingModel.rowCount(); ++i)
         if (m_outlyingModel.index(i, 0).data(DataRowRole).toULongLong() == *row &&
             m_outlying->currentIndex().row() != i)

@@ -23,7 +23,7 @@ namespace oxgoad {
 
 namespace {
 
-constexpr int previewDelay = 250;
+constexpr int describeDelay = 250;
 
 /// "89, 129" or "1.5; 3" as numbers; what cannot be read is passed over.
 std::vector<double> numbersIn(const QString& text) {
@@ -81,7 +81,7 @@ StepDialog::StepDialog(Session& session, Step step, std::size_t index, QWidget* 
     connect(buttons, &QDialogButtonBox::accepted, this, &QDialog::accept);
     connect(buttons, &QDialogButtonBox::rejected, this, &QDialog::reject);
     m_later.setSingleShot(true);
-    m_later.setInterval(previewDelay);
+    m_later.setInterval(describeDelay);
     connect(&m_later, &QTimer::timeout, this, &StepDialog::preview);
     connect(&m_session, &Session::stepDescribed, this,
             [this](int ticket, const StepEffect& effect, const StepOutcome& outcome) {

@@ -11,6 +11,7 @@
 #include <QLineEdit>
 #include <QPainter>
 #include <QScrollArea>
+#include <QScrollBar>
 #include <QVBoxLayout>
 #include <algorithm>
 #include <cmath>
@@ -52,13 +53,11 @@ GoadsPanel::GoadsPanel(Session& session, QWidget* parent) : QWidget(parent), m_s
     setFixedWidth(236);
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(16, 14, 8, 8);
-    auto* head = new QHBoxLayout;
-    head->addWidget(plainLabel(tr("Goads"), "heading"));
+    layout->addWidget(plainLabel(tr("Goads"), "heading"));
     m_counts = plainLabel({}, "hint");
     m_counts->setProperty("goadCounts", true);
-    head->addWidget(m_counts, 1);
-    layout->addLayout(head);
-    auto* scroll = new QScrollArea(this);
+    layout->addWidget(m_counts);
+    auto* scroll = m_scroll = new QScrollArea(this);
     scroll->setFrameShape(QFrame::NoFrame);
     scroll->setWidgetResizable(true);
     scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
@@ -79,6 +78,11 @@ GoadsPanel::GoadsPanel(Session& session, QWidget* parent) : QWidget(parent), m_s
 }
 
 void GoadsPanel::rebuild() {
+    // Who reads a card keeps it in view.
+    QMetaObject::invokeMethod(
+        this,
+        [this, at = m_scroll->verticalScrollBar()->value()] { m_scroll->verticalScrollBar()->setValue(at); },
+        Qt::QueuedConnection);
     while (m_cards->count() > 1) {
         QLayoutItem* item = m_cards->takeAt(0);
         if (item->widget()) {
@@ -208,7 +212,8 @@ QWidget* GoadsPanel::card(const Goad& goad, int indent) {
     title->setFont(theme::font(goad.first ? theme::textSize + 2 : theme::textSize, true));
     layout->addWidget(title);
     if (!goad.acceptedBefore.empty())
-        layout->addWidget(wrapped(tr("accepted before (%1), and clearly worse since").arg(qs(goad.acceptedBefore)), "hint"));
+        layout->addWidget(wrapped(
+            tr("accepted before (%1), and clearly worse since").arg(qs(goad.acceptedBefore)), "hint"));
     layout->addWidget(wrapped(qs(goad.reading), "hint"));
     const QString cost = costText(goad);
     layout->addWidget(wrapped((cost.isEmpty() ? QString() : cost + "; ") +
@@ -293,9 +298,11 @@ void GoadsPanel::addWhy(QVBoxLayout& layout, QWidget& card, const Goad& goad) {
         }
     auto* help = linkButton(tr("formula and source"), &card);
     layout.addWidget(help, 0, Qt::AlignLeft);
-    connect(help, &QPushButton::clicked, this, [this, topic = qs(explained.help)] { emit helpWanted(topic); });
+    connect(help, &QPushButton::clicked, this,
+            [this, topic = qs(explained.help)] { emit helpWanted(topic); });
     // What is known is there at once; what is not is being worked out.
-    QMetaObject::invokeMethod(this, [this, goad] { m_session.previewMoves(goad); }, Qt::QueuedConnection);
+    QMetaObject::invokeMethod(
+        this, [this, goad] { m_session.previewMoves(goad); }, Qt::QueuedConnection);
 }
 
 void GoadsPanel::showPreview(const QString& goad, const QString& move, const QString& says) {

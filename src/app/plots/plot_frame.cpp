@@ -359,7 +359,11 @@ bool PlotFrame::eventFilter(QObject* watched, QEvent* event) {
             }
         }
     } else if (event->type() == QEvent::MouseButtonDblClick) {
-        showAll();
+        const auto hit = nearest(static_cast<QMouseEvent*>(event)->pos());
+        if (hit && !m_content.marks[hit->series].rows.empty())
+            emit rowOpened(m_content.marks[hit->series].rows[hit->point]);
+        else
+            showAll();
         return true;
     } else if (event->type() == QEvent::Wheel) {
         QMetaObject::invokeMethod(
@@ -435,6 +439,8 @@ void PlotFrame::keyPressEvent(QKeyEvent* event) {
         move(0, -0.1);
     else if (event->key() == Qt::Key_M)
         markInView();
+    else if ((event->key() == Qt::Key_Return || event->key() == Qt::Key_Enter) && m_selected)
+        emit rowOpened(*m_selected);
     else if (event->key() == Qt::Key_Escape && m_marked)
         emit rowsMarked({}, false);
     else

@@ -115,6 +115,8 @@ public:
 
 signals:
     void rowClicked(std::size_t row);
+    /// A double click on a mark, or Return with a row selected.
+    void rowOpened(std::size_t row);
     /// Rows to be marked, by a box, a line round them or the view; `add` to those that are already.
     void rowsMarked(const std::vector<std::size_t>& rows, bool add);
 

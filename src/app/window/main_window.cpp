@@ -96,6 +96,12 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
         for (Station* station : m_stations)
             if (station->name() == name) station->showColumn(column);
     });
+    connect(m_goads, &GoadsPanel::helpWanted, this, &MainWindow::showHelpAbout);
+    connect(&m_session, &Session::rowOpened, this, [this] {
+        showStation("check");
+        for (Station* station : m_stations)
+            if (auto* check = qobject_cast<CheckStation*>(station)) check->showPane("row");
+    });
     connect(&m_session, &Session::failed, this, &MainWindow::showFailure);
     connect(&m_session, &Session::damaged, this, [this](const QString& path, const QString& sentence) {
         showFailure(sentence);
@@ -224,6 +230,7 @@ void MainWindow::buildMessageLine(QWidget* line) {
         m_session.saveJobs().stop();
         m_session.chooseJobs().stop();
         m_session.foldJobs().stop();
+        m_session.checkJobs().stop();
     });
     connect(m_dismiss, &QPushButton::clicked, line, &QWidget::hide);
     line->hide();
@@ -244,6 +251,7 @@ void MainWindow::addShortcuts() {
     key(QKeySequence("Escape"), [this] {
         m_session.jobs().stop();
         m_session.foldJobs().stop();
+        m_session.checkJobs().stop();
     });
 }
 
@@ -308,6 +316,10 @@ void MainWindow::showHelp() {
         if (widget == m_trail) topic = "Trail";
         if (qobject_cast<const PlotFrame*>(widget)) topic = "Plots";
     }
+    showHelpAbout(topic);
+}
+
+void MainWindow::showHelpAbout(const QString& topic) {
     if (!m_help) m_help = new HelpWindow(this);
     m_help->showTopic(topic);
     m_help->show();

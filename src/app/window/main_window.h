@@ -35,6 +35,7 @@ public:
     QString failureShown() const;
     /// The help, at what belongs to what has the focus.
     void showHelp();
+    void showHelpAbout(const QString& topic);
 
 protected:
     void closeEvent(QCloseEvent* event) override;

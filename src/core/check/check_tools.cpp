@@ -42,6 +42,11 @@ std::vector<Addition> ColumnsBeside::answers() {
     return found;
 }
 
+bool isTested(const Addition& addition) {
+    return addition.numeratorDf > 0 && addition.denominatorDf > 0 && std::isfinite(addition.f) &&
+           addition.p >= 0 && addition.p <= 1;
+}
+
 Eigen::VectorXd inputValues(const CheckContext& context, std::size_t input) {
     Eigen::VectorXd values(static_cast<Eigen::Index>(context.learningRows.size()));
     context.inputs.fillOne(input, context.learningRows, values.data());

@@ -44,6 +44,9 @@ private:
     std::vector<ScreenBlock> m_blocks;
 };
 
+/// Whether an addition has columns of its own and degrees of freedom to be tested with.
+bool isTested(const Addition& addition);
+
 /// Values of an input at the learning rows.
 Eigen::VectorXd inputValues(const CheckContext& context, std::size_t input);
 /// Less their mean and in units of their standard deviation; zeros where all are alike.

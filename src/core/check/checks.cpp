@@ -131,7 +131,8 @@ CheckOutcome runCheck(std::size_t index, const CheckContext& context) {
     const std::string why = wholly ? "switched off" : unmet(check.needs, context);
     const auto none = [&](const std::string& reason) {
         for (const std::string_view reading : check.readings)
-            out.found.readings.push_back({std::string(reading), nan, nan, {}, "does not apply: " + reason, ""});
+            out.found.readings.push_back(
+                {std::string(reading), nan, nan, {}, "does not apply: " + reason, ""});
     };
     try {
         if (why.empty())

@@ -125,8 +125,10 @@ void checkCurvature(const CheckContext& context, Findings& findings) {
     if (curved.empty()) findings.readings.push_back(noReading("curvature", "no number is in the model"));
     for (Curved& each : curved) {
         const std::string name = "curvature: " + each.column;
-        if (each.why.empty() && !(answers[each.first].numeratorDf > 0))
-            each.why = "the model has its square already";
+        if (each.why.empty() && !isTested(answers[each.first]))
+            each.why = answers[each.first].numeratorDf > 0
+                           ? "no degrees of freedom are left beside its square"
+                           : "the model has its square already";
         if (!each.why.empty()) {
             findings.readings.push_back(noReading(name, each.why));
             continue;
@@ -135,7 +137,7 @@ void checkCurvature(const CheckContext& context, Findings& findings) {
         const double limit = context.limitOf(name, pLimit);
         std::string says = "the square: " + fText(square.f, square.numeratorDf, square.denominatorDf);
         Addition together = square;
-        if (each.spline && answers[each.first + 1].numeratorDf > 0) {
+        if (each.spline && isTested(answers[each.first + 1]) && isTested(answers[each.first + 2])) {
             const Addition& spline = answers[each.first + 1];
             together = answers[each.first + 2];
             says += "; a curve with 4 knots: " + fText(spline.f, spline.numeratorDf, spline.denominatorDf) +
@@ -143,18 +145,19 @@ void checkCurvature(const CheckContext& context, Findings& findings) {
         }
         findings.readings.push_back(madeReading(name, square.f, limit, square.p, says, curveSource));
         if (!(together.p * asked < limit)) continue;
-        const bool plain = std::any_of(context.terms.begin(), context.terms.end(),
-                                       [&](const Term& term) { return term.parts.size() == 1 &&
-                                                                      term.parts[0].column == each.column; });
+        const bool plain = std::any_of(context.terms.begin(), context.terms.end(), [&](const Term& term) {
+            return term.parts.size() == 1 && term.parts[0].column == each.column;
+        });
         findings.goads.push_back(curvatureGoad(context, each.column, says, limit, together, !plain));
     }
 }
 
 void checkCurvatureOverall(const CheckContext& context, Findings& findings) {
     const std::string name = "curvature overall";
-    const Eigen::VectorXd said = Eigen::Map<const Eigen::VectorXd>(
-                                     context.working.data(), static_cast<Eigen::Index>(context.working.size())) -
-                                 context.linear->residuals;
+    const Eigen::VectorXd said =
+        Eigen::Map<const Eigen::VectorXd>(context.working.data(),
+                                          static_cast<Eigen::Index>(context.working.size())) -
+        context.linear->residuals;
     const Eigen::VectorXd z = standardised(said);
     ColumnsBeside beside(context);
     // Powers less what the powers before them say would be the same test; scaled they keep their digits.
@@ -162,14 +165,16 @@ void checkCurvatureOverall(const CheckContext& context, Findings& findings) {
     const auto cube = beside.add(standardised(z.array().cube()));
     beside.ask({{square, cube}, 0});
     const Addition added = beside.answers().front();
-    if (!(added.numeratorDf > 0)) {
-        findings.readings.push_back(noReading(name, "the model says the powers of its fitted values already"));
+    if (!isTested(added)) {
+        findings.readings.push_back(noReading(
+            name, added.numeratorDf > 0 ? "no degrees of freedom are left beside the powers"
+                                        : "the model says the powers of its fitted values already"));
         return;
     }
     const double limit = context.limitOf(name, pLimit);
     const std::string source = "Ramsey 1969";
-    const std::string says = "powers 2 and 3 of the fitted values: " +
-                             fText(added.f, added.numeratorDf, added.denominatorDf);
+    const std::string says =
+        "powers 2 and 3 of the fitted values: " + fText(added.f, added.numeratorDf, added.denominatorDf);
     findings.readings.push_back(madeReading(name, added.f, limit, added.p, says, source));
     if (!(added.p < limit)) return;
     Goad goad;
@@ -184,8 +189,8 @@ void checkCurvatureOverall(const CheckContext& context, Findings& findings) {
     goad.size = added.f;
     goad.family = "curvature";
     goad.familyTitle = "# relations are bent";
-    if (!context.logResponse && std::all_of(context.working.begin(), context.working.end(),
-                                            [](double v) { return v > 0; }))
+    if (!context.logResponse &&
+        std::all_of(context.working.begin(), context.working.end(), [](double v) { return v > 0; }))
         goad.moves.push_back({.label = "model the logarithm",
                               .edit = [](Recipe& recipe, const std::string&) { recipe.logResponse = true; }});
     findings.goads.push_back(std::move(goad));

@@ -13,17 +13,18 @@ void addWorseThanMean(const CheckContext& context, Findings& findings) {
     const std::string name = "worse than the mean";
     const std::string source = "common practice, no source";
     if (context.unseen.what.empty() || std::isnan(context.unseenRSquared)) {
-        findings.readings.push_back(noReading(name, "the model is judged by no rows that it did not learn from"));
+        findings.readings.push_back(
+            noReading(name, "the model is judged by no rows that it did not learn from"));
         return;
     }
     const double ratio = std::sqrt(std::max(0.0, 1 - context.unseenRSquared));
     const double limit = context.limitOf(name, 1);
-    findings.readings.push_back(madeReading(
-        name, ratio, limit, {},
-        "error of " + countText(context.unseen.rows.size()) + " " + context.unseen.what +
-            " over that of predicting the mean of the learning rows; R² there is " +
-            readableText(context.unseenRSquared, 3),
-        source));
+    findings.readings.push_back(
+        madeReading(name, ratio, limit, {},
+                    "error of " + countText(context.unseen.rows.size()) + " " + context.unseen.what +
+                        " over that of predicting the mean of the learning rows; R² there is " +
+                        readableText(context.unseenRSquared, 3),
+                    source));
     if (!(ratio > limit)) return;
     Goad goad;
     goad.key = goad.check = name;
@@ -64,17 +65,16 @@ void addErrorOverMean(const CheckContext& context, Findings& findings) {
         }
     const double mean = sum / static_cast<double>(n);
     if (!(mean > 0) || smallest < 0) {
-        findings.readings.push_back(
-            noReading(name, "the response is below 0 in places, so that its mean is no size to compare with"));
+        findings.readings.push_back(noReading(
+            name, "the response is below 0 in places, so that its mean is no size to compare with"));
         return;
     }
     const double error = unseen ? context.unseenRmse : context.learning.rmse;
     const double limit = context.limitOf(name, 0.1);
     const std::string of = unseen ? context.unseen.what : "learning rows";
-    findings.readings.push_back(madeReading(name, error / mean, limit, {},
-                                            "RMSE " + readableText(error) + " over a mean of " +
-                                                readableText(mean) + ", on " + of,
-                                            source));
+    findings.readings.push_back(madeReading(
+        name, error / mean, limit, {},
+        "RMSE " + readableText(error) + " over a mean of " + readableText(mean) + ", on " + of, source));
     if (!(error / mean > limit)) return;
     Goad goad;
     goad.key = goad.check = name;

@@ -18,7 +18,8 @@ using Eigen::Index;
 double skewnessP(double skewness, double n) {
     if (n < 8) return nan;
     const double y = skewness * std::sqrt((n + 1) * (n + 3) / (6 * (n - 2)));
-    const double beta = 3 * (n * n + 27 * n - 70) * (n + 1) * (n + 3) / ((n - 2) * (n + 5) * (n + 7) * (n + 9));
+    const double beta =
+        3 * (n * n + 27 * n - 70) * (n + 1) * (n + 3) / ((n - 2) * (n + 5) * (n + 7) * (n + 9));
     const double w2 = -1 + std::sqrt(2 * (beta - 1));
     const double delta = 1 / std::sqrt(0.5 * std::log(w2));
     const double alpha = std::sqrt(2 / (w2 - 1));

@@ -24,14 +24,14 @@ double andersonDarlingP(double a2, double n);
 /// Σ (e_t − e_{t−1})² over Σ e² (Durbin and Watson 1950), the differences within each run only.
 double durbinWatson(std::span<const double> errors, const std::vector<std::vector<std::uint32_t>>& runs);
 /// P(D ≤ d) for residuals of least squares with normal errors on the columns that `q` (n × rank, orthonormal)
-/// spans. `exact`: by Imhof 1961, Biometrika 48, from the eigenvalues; otherwise by the beta distribution on 0
-/// to 4 with the mean and variance of D (Durbin and Watson 1951, Biometrika 38, §4; exact moments of 1950).
+/// spans. `exact`: by Imhof 1961, Biometrika 48, from the eigenvalues; otherwise by the beta distribution on
+/// 0 to 4 with the mean and variance of D (Durbin and Watson 1951, Biometrika 38, §4; exact moments of 1950).
 struct DurbinWatsonTail {
     double p = 0;
     bool exact = false;
 };
 DurbinWatsonTail durbinWatsonLower(double d, const std::vector<std::vector<std::uint32_t>>& runs,
-                                   const Eigen::MatrixXd& q, std::size_t exactRows = 400);
+                                   const Eigen::MatrixXd& q, std::size_t exactRows = 150);
 
 /// P(Σ λ χ²₁ < 0) for weights λ (Imhof 1961).
 double imhofBelowZero(std::span<const double> weights);

@@ -62,8 +62,8 @@ void checkGoodColumn(const CheckContext& context, Findings& findings) {
     const Eigen::Map<const Eigen::VectorXd> y(context.working.data(),
                                               static_cast<Eigen::Index>(context.working.size()));
     if (inputs.empty() || y.size() < 5) {
-        findings.readings.push_back(noReading(name, inputs.empty() ? "no column is in the model"
-                                                                   : "fewer than five learning rows"));
+        findings.readings.push_back(
+            noReading(name, inputs.empty() ? "no column is in the model" : "fewer than five learning rows"));
         return;
     }
     // Ranks and repeats are looked for on evenly spaced rows when there are many.
@@ -76,7 +76,8 @@ void checkGoodColumn(const CheckContext& context, Findings& findings) {
         return few;
     };
     const Eigen::VectorXd fewY = thinned(y);
-    const std::vector<double> ranks = ranksOf(std::span<const double>(fewY.data(), static_cast<std::size_t>(m)));
+    const std::vector<double> ranks =
+        ranksOf(std::span<const double>(fewY.data(), static_cast<std::size_t>(m)));
     const Eigen::Map<const Eigen::VectorXd> rankY(ranks.data(), m);
     double best = -1;
     std::string column, how;
@@ -110,9 +111,9 @@ void checkGoodColumn(const CheckContext& context, Findings& findings) {
         return;
     }
     const double limit = context.limitOf(name, 0.98);
-    findings.readings.push_back(madeReading(name, best, limit, {},
-                                            column + ": the share of the response's variance that " + how + " says",
-                                            source));
+    findings.readings.push_back(
+        madeReading(name, best, limit, {},
+                    column + ": the share of the response's variance that " + how + " says", source));
     if (!(best > limit)) return;
     Goad goad;
     goad.key = name + ": " + column;

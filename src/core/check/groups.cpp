@@ -70,7 +70,8 @@ OneWay oneWay(std::span<const double> errors, const Grouped& g) {
     OneWay out;
     out.between = k - 1;
     out.within = static_cast<double>(n) - k;
-    const double msb = static_cast<double>(between) / out.between, msw = static_cast<double>(within) / out.within;
+    const double msb = static_cast<double>(between) / out.between,
+                 msw = static_cast<double>(within) / out.within;
     out.f = msb / msw;
     out.icc = (msb - msw) / (msb + (usual - 1) * msw);
     return out;
@@ -109,8 +110,8 @@ Addition groupsBeside(const CheckContext& context, const Eigen::MatrixXd& q, con
     out.denominatorDf = fit.degreesOfFreedom - out.numeratorDf;
     out.reduction = std::min(reduction, fit.residualSumOfSquares);
     out.share = out.reduction / fit.residualSumOfSquares;
-    out.f = out.reduction / out.numeratorDf /
-            ((fit.residualSumOfSquares - out.reduction) / out.denominatorDf);
+    out.f =
+        out.reduction / out.numeratorDf / ((fit.residualSumOfSquares - out.reduction) / out.denominatorDf);
     out.p = fisherUpper(out.f, out.numeratorDf, out.denominatorDf);
     return out;
 }
@@ -153,7 +154,8 @@ void checkGroups(const CheckContext& context, Findings& findings) {
                 continue;
             }
             if (!(added.denominatorDf > 0) || !std::isfinite(added.f)) {
-                findings.readings.push_back(noReading(name, "no degrees of freedom are left beside its levels"));
+                findings.readings.push_back(
+                    noReading(name, "no degrees of freedom are left beside its levels"));
                 continue;
             }
             f = added.f;
@@ -192,11 +194,12 @@ void checkGroups(const CheckContext& context, Findings& findings) {
         goad.station = "check";
         goad.column = column->name();
         goad.cost = 1 - 1 / std::sqrt(1 + std::max(0.0, (rows - 1) * way.icc));
-        goad.costSays = "by this share intervals of what changes only between groups are too narrow (Kish 1965, "
-                        "\"Survey sampling\", §5.4)";
+        goad.costSays =
+            "by this share intervals of what changes only between groups are too narrow (Kish 1965, "
+            "\"Survey sampling\", §5.4)";
         goad.size = way.icc;
         goad.family = "left out: " + column->name();
-        goad.familyTitle = "# goads about " + column->name() + ", which is left out";
+        goad.familyTitle = "# signs that " + column->name() + " is missing";
         goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
         if (!judged) goad.moves.push_back(judgeByGroup(column->name()));
         if (!byIt && context.kind.leastSquares) goad.moves.push_back(errorsByGroup(column->name()));

@@ -50,9 +50,9 @@ void checkHiddenRows(const CheckContext& context, Findings& findings) {
     const LeastSquaresFit& fit = context.linear->fit;
     const auto n = static_cast<Eigen::Index>(context.learningRows.size());
     if (n < 2 * fit.rank() + 5) {
-        findings.readings.push_back(noReading(
-            name, "half of the rows are too few for " +
-                      plural(static_cast<std::size_t>(fit.rank()), "coefficient", "coefficients")));
+        findings.readings.push_back(
+            noReading(name, "half of the rows are too few for " +
+                                plural(static_cast<std::size_t>(fit.rank()), "coefficient", "coefficients")));
         return;
     }
     const DesignRows x(context.linear->design, context.learningRows);
@@ -74,9 +74,8 @@ void checkHiddenRows(const CheckContext& context, Findings& findings) {
         const double own = fit.degreesOfFreedom - 1;
         for (std::size_t k = 0; k < robust.suspects.size(); ++k) {
             const auto i = static_cast<std::size_t>(robust.suspects[k]);
-            const bool seen =
-                !context.linear->studentized.empty() && own > 0 &&
-                rows * studentTwoSided(context.linear->studentized[i], own) < pLimit;
+            const bool seen = !context.linear->studentized.empty() && own > 0 &&
+                              rows * studentTwoSided(context.linear->studentized[i], own) < pLimit;
             if (!seen && df > 0 && rows * studentTwoSided(t[k], df) < pLimit) {
                 hidden.push_back(i);
                 hiddenT.push_back(t[k]);
@@ -84,12 +83,13 @@ void checkHiddenRows(const CheckContext& context, Findings& findings) {
         }
     }
     const auto value = static_cast<double>(hidden.size());
-    findings.readings.push_back(madeReading(
-        name, value, limit, {},
-        "rows far off a fit by least trimmed squares, of " + countText(robust.suspects.size()) +
-            " suspects, whose residual against the other rows is significant for " + countText(context.learningRows.size()) +
-            " rows, though least squares of all rows does not show it",
-        source));
+    findings.readings.push_back(
+        madeReading(name, value, limit, {},
+                    "rows far off a fit by least trimmed squares, of " + countText(robust.suspects.size()) +
+                        " suspects, whose residual against the other rows is significant for " +
+                        countText(context.learningRows.size()) +
+                        " rows, though least squares of all rows does not show it",
+                    source));
     if (!(value > limit)) return;
     std::string listed;
     for (std::size_t k = 0; k < std::min<std::size_t>(hidden.size(), 5); ++k)

@@ -50,11 +50,12 @@ void checkImpossible(const CheckContext& context, Findings& findings) {
     add(learning, "learning rows");
     add(unseen, "held-out rows");
     add(coming, "rows to be forecast");
-    findings.readings.push_back(madeReading(
-        name, static_cast<double>(count), limit, {},
-        std::string(share ? "beyond 0 and 1, which the response never is" : "below 0, which the response never is") +
-            ", of " + countText(all) + " predictions" + (where.empty() ? "" : ": " + where),
-        source));
+    findings.readings.push_back(madeReading(name, static_cast<double>(count), limit, {},
+                                            std::string(share ? "beyond 0 and 1, which the response never is"
+                                                              : "below 0, which the response never is") +
+                                                ", of " + countText(all) + " predictions" +
+                                                (where.empty() ? "" : ": " + where),
+                                            source));
     if (!(static_cast<double>(count) > limit)) return;
     Goad goad;
     goad.key = goad.check = name;

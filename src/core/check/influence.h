@@ -10,8 +10,8 @@ namespace oxgoad {
 /// DFBETAS (Belsley, Kuh and Welsch 1980, eq. 2.7): the change of a coefficient when a row is left out, over
 /// its standard error with the deleted residual standard deviation. For rows of least squares with their
 /// leverages and deleted residuals, times the weights' roots inside. Calls use(first, block) for blocks of
-/// rows, in parallel: rows × (constant, if there is one, then the kept columns). NaN for a row that alone fixes
-/// its value. Throws Stopped.
+/// rows, in parallel: rows × (constant, if there is one, then the kept columns). NaN for a row that alone
+/// fixes its value. Throws Stopped.
 void forEachDfbetas(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> weights,
                     std::span<const double> leverages, std::span<const double> studentized, Threads threads,
                     Progress& progress,

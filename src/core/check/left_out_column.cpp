@@ -149,7 +149,7 @@ void checkLeftOutColumn(const CheckContext& context, Findings& findings) {
     goad.costSays = "the share of the typical error that the column takes away";
     goad.size = best.f;
     goad.family = "left out: " + best.column;
-    goad.familyTitle = "# goads about " + best.column + ", which is left out";
+    goad.familyTitle = "# signs that " + best.column + " is missing";
     goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
     goad.moves.push_back(
         {.label = "add " + best.column, .edit = [column = best.column](Recipe& recipe, const std::string&) {

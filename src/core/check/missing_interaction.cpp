@@ -106,9 +106,15 @@ void keepPromising(const CheckContext& context, const std::vector<Side>& sides, 
     options.precision = LeastSquaresOptions::Precision::plain;
     const LeastSquaresFit fit =
         fitLeastSquares(DesignRows(context.linear->design, rows), y, options, *context.progress);
-    const CheckedLinear linear{context.linear->model, context.linear->design,      fit,
-                               fit.residuals,         context.linear->terms,       context.linear->effects,
-                               {},                    {},                          {}};
+    const CheckedLinear linear{context.linear->model,
+                               context.linear->design,
+                               fit,
+                               fit.residuals,
+                               context.linear->terms,
+                               context.linear->effects,
+                               {},
+                               {},
+                               {}};
     CheckContext few = context;
     few.linear = &linear;
     few.learningRows = rows;
@@ -131,7 +137,8 @@ void checkMissingInteraction(const CheckContext& context, Findings& findings) {
     for (std::size_t a = 0; a < sides.size(); ++a)
         for (std::size_t b = a + 1; b < sides.size(); ++b) {
             const std::size_t width = sides[a].columns.size() * sides[b].columns.size();
-            if (width == 0 || width > widest || inModel(context.terms, sides[a].name, sides[b].name)) continue;
+            if (width == 0 || width > widest || inModel(context.terms, sides[a].name, sides[b].name))
+                continue;
             pairs.push_back({a, b, {}});
             columns += width;
         }
@@ -160,8 +167,9 @@ void checkMissingInteraction(const CheckContext& context, Findings& findings) {
     const double limit = context.limitOf(name, pLimit);
     const std::string first = sides[best->a].name, second = sides[best->b].name;
     const std::string pair = first + " × " + second;
-    std::string says = pair + ": " + fText(best->added.f, best->added.numeratorDf, best->added.denominatorDf) +
-                       ", p for " + plural(tried, "pair", "pairs") + " tried";
+    std::string says = pair + ": " +
+                       fText(best->added.f, best->added.numeratorDf, best->added.denominatorDf) + ", p for " +
+                       plural(tried, "pair", "pairs") + " tried";
     if (many)
         says += " (the " + std::to_string(kept) + " most promising of " + countText(fewRows) +
                 " evenly spaced rows on all rows)";

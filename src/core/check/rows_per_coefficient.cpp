@@ -11,10 +11,11 @@ void checkRowsPerCoefficient(const CheckContext& context, Findings& findings) {
     const double rows = static_cast<double>(context.learningRows.size());
     const double limit = context.limitOf(name, 10);
     const std::string source = "common practice; Harrell 2015, §4.4";
-    findings.readings.push_back(madeReading(name, rows / rank, limit, {},
-                                            countText(context.learningRows.size()) + " learning rows, " +
-                                                plural(static_cast<std::size_t>(rank), "coefficient", "coefficients"),
-                                            source));
+    findings.readings.push_back(
+        madeReading(name, rows / rank, limit, {},
+                    countText(context.learningRows.size()) + " learning rows, " +
+                        plural(static_cast<std::size_t>(rank), "coefficient", "coefficients"),
+                    source));
     if (!(rows / rank < limit)) return;
     Goad goad;
     goad.key = goad.check = name;
@@ -27,7 +28,8 @@ void checkRowsPerCoefficient(const CheckContext& context, Findings& findings) {
     goad.station = "fit";
     // The optimism of the learning error: 2 p/n of the variance, half of that of the standard deviation.
     goad.cost = std::min(1.0, rank / rows);
-    goad.costSays = "about the share by which the error of new rows exceeds that of learning rows (Mallows 1973)";
+    goad.costSays =
+        "about the share by which the error of new rows exceeds that of learning rows (Mallows 1973)";
     goad.size = rank / rows;
     findings.goads.push_back(std::move(goad));
 }

@@ -15,7 +15,8 @@ void checkSeeds(const CheckContext& context, Findings& findings) {
     else
         seeds.why = "nothing in the judgement is drawn at random";
     if (!seeds.why.empty() || seeds.rmse.size() < 2) {
-        findings.readings.push_back(noReading(name, seeds.why.empty() ? "too few seeds could be judged" : seeds.why));
+        findings.readings.push_back(
+            noReading(name, seeds.why.empty() ? "too few seeds could be judged" : seeds.why));
         return;
     }
     const auto n = static_cast<double>(seeds.rmse.size());
@@ -39,18 +40,19 @@ void checkSeeds(const CheckContext& context, Findings& findings) {
         turns += "; whether the error is 10 % above that of learning rows turns with " +
                  plural(static_cast<std::size_t>(gap_turned), "seed", "seeds");
     const double limit = context.limitOf(name, 0.1);
-    findings.readings.push_back(madeReading(
-        name, spread / mean, limit, {},
-        "standard deviation over the mean of RMSE " + seeds.what + ": from " + readableText(*least) + " to " +
-            readableText(*most) + ", " + readableText(seeds.own) + " with the recipe's own" +
-            (turns.empty() ? "; no conclusion turns" : turns),
-        source));
+    findings.readings.push_back(
+        madeReading(name, spread / mean, limit, {},
+                    "standard deviation over the mean of RMSE " + seeds.what + ": from " +
+                        readableText(*least) + " to " + readableText(*most) + ", " + readableText(seeds.own) +
+                        " with the recipe's own" + (turns.empty() ? "; no conclusion turns" : turns),
+                    source));
     if (!(spread / mean > limit)) return;
     Goad goad;
     goad.key = goad.check = name;
     goad.severity = mean_turned > 0 ? Severity::alarm : Severity::caution;
     goad.title = "The typical error hangs on the seed";
-    goad.reading = "RMSE from " + readableText(*least) + " to " + readableText(*most) + " " + seeds.what + turns;
+    goad.reading =
+        "RMSE from " + readableText(*least) + " to " + readableText(*most) + " " + seeds.what + turns;
     goad.threshold = "a standard deviation of " + percentText(limit) + " of the error";
     goad.source = source;
     goad.station = "compare";

@@ -41,10 +41,11 @@ Goad serialGoad(const CheckContext& context, const OrderedErrors& order, const s
     const double rho = std::clamp(correlation, -0.98, 0.98);
     goad.cost = rho > 0 ? 1 - std::sqrt((1 - rho) / (1 + rho)) : 0;
     goad.costSays = "by this share intervals of coefficients of columns that change as slowly are too narrow "
-                    "(correlation " + readableText(correlation, 2) + " from one time to the next)";
+                    "(correlation " +
+                    readableText(correlation, 2) + " from one time to the next)";
     goad.size = std::fabs(correlation);
     goad.family = "serial dependence";
-    goad.familyTitle = "# goads about errors that hang together in time";
+    goad.familyTitle = "# signs that errors hang together in time";
     goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
     if (context.kind.leastSquares && context.recipe.errors.kind != ErrorsKind::serial)
         goad.moves.push_back({.label = "errors that stand it",
@@ -53,14 +54,14 @@ Goad serialGoad(const CheckContext& context, const OrderedErrors& order, const s
                                   recipe.errors.column = time;
                               }});
     if (!(context.recipe.judge && context.recipe.judge->kind == FoldKind::rollingOrigin))
-        goad.moves.push_back(
-            {.label = "judge the next times", .edit = [time = order.time](Recipe& recipe, const std::string&) {
-                 FoldPlan plan;
-                 plan.kind = FoldKind::rollingOrigin;
-                 plan.column = time;
-                 plan.folds = 5;
-                 recipe.judge = plan;
-             }});
+        goad.moves.push_back({.label = "judge the next times",
+                              .edit = [time = order.time](Recipe& recipe, const std::string&) {
+                                  FoldPlan plan;
+                                  plan.kind = FoldKind::rollingOrigin;
+                                  plan.column = time;
+                                  plan.folds = 5;
+                                  recipe.judge = plan;
+                              }});
     return goad;
 }
 
@@ -85,9 +86,10 @@ void checkSerialDependence(const CheckContext& context, Findings& findings) {
     // Rows passed over are no residuals of a fit of the others; the moments are those of all rows.
     const DurbinWatsonTail tail = durbinWatsonLower(d, order.runs, basisOf(context));
     const double watsonLimit = context.limitOf(watson, pLimit);
-    std::string says = order.says + "; p that errors alike give so small a d: " +
-                       (tail.exact ? "exact by Imhof 1961" : "by the beta distribution of its exact moments") +
-                       "; against errors that alternate p " + probabilityText(1 - tail.p);
+    std::string says =
+        order.says + "; p that errors alike give so small a d: " +
+        (tail.exact ? "exact by Imhof 1961" : "by the beta distribution of its exact moments") +
+        "; against errors that alternate p " + probabilityText(1 - tail.p);
     if (!fits) says += "; moments those of all rows";
     findings.readings.push_back(
         madeReading(watson, d, watsonLimit, tail.p, says, "Durbin and Watson 1950; Imhof 1961"));
@@ -98,11 +100,11 @@ void checkSerialDependence(const CheckContext& context, Findings& findings) {
     std::string correlations;
     for (std::size_t k = 0; k < std::min<std::size_t>(3, lags); ++k)
         correlations += (k > 0 ? ", " : "") + readableText(lb.correlations[k], 2);
-    findings.readings.push_back(
-        madeReading(box, lb.statistic, boxLimit, p,
-                    order.says + "; " + plural(lags, "lag", "lags") + ", as many degrees of freedom; correlations " +
-                        correlations + (lags > 3 ? " …" : ""),
-                    "Ljung and Box 1978"));
+    findings.readings.push_back(madeReading(box, lb.statistic, boxLimit, p,
+                                            order.says + "; " + plural(lags, "lag", "lags") +
+                                                ", as many degrees of freedom; correlations " + correlations +
+                                                (lags > 3 ? " …" : ""),
+                                            "Ljung and Box 1978"));
     if (!order.timed) return; // an order of rows that nobody vouches for is no time
     const double first = lb.correlations[0];
     const bool standsIt = context.recipe.errors.kind == ErrorsKind::serial;

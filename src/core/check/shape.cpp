@@ -17,17 +17,18 @@ std::string whatItDoes(const CheckContext& context, double n) {
         context.linear ? n / std::max<double>(1, static_cast<double>(context.linear->fit.rank())) : n;
     const std::string single = "intervals of single values are off whatever the number of rows";
     if (!context.linear) return single;
-    return single + (perCoefficient >= 20 ? "; those of coefficients and means hardly, with " +
-                                                readableText(perCoefficient, 3) + " rows for each coefficient"
-                                          : "; those of coefficients and means too, with only " +
-                                                readableText(perCoefficient, 3) + " rows for each coefficient");
+    return single + (perCoefficient >= 20
+                         ? "; those of coefficients and means hardly, with " +
+                               readableText(perCoefficient, 3) + " rows for each coefficient"
+                         : "; those of coefficients and means too, with only " +
+                               readableText(perCoefficient, 3) + " rows for each coefficient");
 }
 
 /// The share of errors beyond what 95 % of a normal lie within.
 double shareBeyond(std::span<const double> errors, double deviation) {
     const double far = normalQuantile(0.975) * deviation;
-    return static_cast<double>(std::count_if(errors.begin(), errors.end(),
-                                             [&](double e) { return std::fabs(e) > far; })) /
+    return static_cast<double>(
+               std::count_if(errors.begin(), errors.end(), [&](double e) { return std::fabs(e) > far; })) /
            static_cast<double>(errors.size());
 }
 
@@ -46,20 +47,21 @@ void checkShape(const CheckContext& context, Findings& findings) {
         findings.readings.push_back(madeReading(name, value, limit, p, says + "; " + does, source));
         return p && *p < limit;
     };
-    bool found = add("skewness", moments.skewness,
-                     std::isnan(skewP) ? std::optional<double>() : std::optional<double>(skewP),
-                     "m3/m2^1.5 of " + of + (moments.skewness > 0 ? ", long to the right" : ", long to the left"),
-                     "D'Agostino 1970, Biometrika 57");
+    bool found =
+        add("skewness", moments.skewness,
+            std::isnan(skewP) ? std::optional<double>() : std::optional<double>(skewP),
+            "m3/m2^1.5 of " + of + (moments.skewness > 0 ? ", long to the right" : ", long to the left"),
+            "D'Agostino 1970, Biometrika 57");
     found |= add("kurtosis", kurtosis,
                  std::isnan(kurtosisP) ? std::optional<double>() : std::optional<double>(kurtosisP),
                  "m4/m2² of " + of + ", 3 for the normal", "Anscombe and Glynn 1983, Biometrika 70");
     const double jb = jarqueBera(moments.skewness, kurtosis, n);
     const double jbP = chiSquaredUpper(jb, 2);
-    found |= add("normality, Jarque–Bera", jb, jbP,
-                 "chi-squared with 2 degrees of freedom" +
-                     std::string(n < 2000 ? ", which it reaches only slowly: with few rows it fires too seldom"
-                                          : ""),
-                 "Jarque and Bera 1980");
+    found |= add(
+        "normality, Jarque–Bera", jb, jbP,
+        "chi-squared with 2 degrees of freedom" +
+            std::string(n < 2000 ? ", which it reaches only slowly: with few rows it fires too seldom" : ""),
+        "Jarque and Bera 1980");
     const double a2 = andersonDarling(context.errors);
     found |= add("normality, Anderson–Darling", a2, andersonDarlingP(a2, n),
                  "A² with estimated mean and spread (divisor n − 1)",
@@ -85,9 +87,10 @@ void checkShape(const CheckContext& context, Findings& findings) {
     goad.cost = std::fabs(beyond - 0.05);
     goad.costSays = "the share of rows that is wrongly in or out of a 95 % interval of single values";
     goad.size = std::fabs(moments.skewness) + std::fabs(kurtosis - 3);
-    const bool positive = std::all_of(context.learningRows.begin(), context.learningRows.end(), [&](auto row) {
-        return context.table.at(context.response(), context.file).numbers()[row] > 0;
-    });
+    const bool positive =
+        std::all_of(context.learningRows.begin(), context.learningRows.end(), [&](auto row) {
+            return context.table.at(context.response(), context.file).numbers()[row] > 0;
+        });
     if (!context.logResponse && moments.skewness > 0 && positive)
         goad.moves.push_back({.label = "model the logarithm",
                               .edit = [](Recipe& recipe, const std::string&) { recipe.logResponse = true; }});

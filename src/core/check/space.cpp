@@ -50,10 +50,11 @@ void checkSpace(const CheckContext& context, Findings& findings) {
     goad.column = longitude->name();
     goad.size = std::fabs(found->i);
     goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
-    goad.moves.push_back({.label = "add the coordinates",
-                          .edit = [a = longitude->name(), b = latitude->name()](Recipe& recipe, const std::string&) {
-                              recipe = withTerm(withTerm(recipe, plainTerm(a)), plainTerm(b));
-                          }});
+    goad.moves.push_back(
+        {.label = "add the coordinates",
+         .edit = [a = longitude->name(), b = latitude->name()](Recipe& recipe, const std::string&) {
+             recipe = withTerm(withTerm(recipe, plainTerm(a)), plainTerm(b));
+         }});
     findings.goads.push_back(std::move(goad));
 }
 

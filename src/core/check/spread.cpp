@@ -199,7 +199,7 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     goad.source = "Koenker 1981";
     goad.check = "unequal spread";
     goad.family = "spread";
-    goad.familyTitle = "# goads about the spread of residuals";
+    goad.familyTitle = "# signs of unequal spread";
     setSpreadCost(context, goad);
     goad.station = "check";
     goad.column = column;
@@ -277,7 +277,7 @@ void checkSpreadByRanks(const CheckContext& context, Findings& findings) {
     goad.station = "check";
     goad.column = inputs[best].name;
     goad.family = "spread";
-    goad.familyTitle = "# goads about the spread of residuals";
+    goad.familyTitle = "# signs of unequal spread";
     setSpreadCost(context, goad);
     goad.size = std::fabs(r);
     goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});

@@ -77,11 +77,11 @@ void judge(const CheckContext& context, const Column& column, Findings& findings
     const double p = fisherUpper(f, k - 1, n - k);
     const double limit = context.limitOf(name, pLimit);
     std::string says = "distances from the median of each level: " + fText(f, k - 1, n - k);
-    if (groups.alone > 0)
-        says += "; " + plural(groups.alone, "level", "levels") + " of one row passed over";
+    if (groups.alone > 0) says += "; " + plural(groups.alone, "level", "levels") + " of one row passed over";
     findings.readings.push_back(madeReading(name, f, limit, p, says, source));
     if (!(p < limit) || (context.robustToSpread && context.reach.empty())) return;
-    const auto widest = static_cast<std::size_t>(std::max_element(means.begin(), means.end()) - means.begin());
+    const auto widest =
+        static_cast<std::size_t>(std::max_element(means.begin(), means.end()) - means.begin());
     Goad goad;
     goad.key = goad.check = name;
     goad.title = "Errors spread differently by " + column.name();
@@ -96,10 +96,11 @@ void judge(const CheckContext& context, const Column& column, Findings& findings
     for (std::size_t g = 0; g < means.size(); ++g)
         off += static_cast<double>(groups.distances[g].size()) / n * std::fabs(1 - means[g] / (total / n));
     goad.cost = off;
-    goad.costSays = "by this share intervals of single values are too wide or too narrow, on average over the rows";
+    goad.costSays =
+        "by this share intervals of single values are too wide or too narrow, on average over the rows";
     goad.size = f;
     goad.family = "spread";
-    goad.familyTitle = "# goads about the spread of residuals";
+    goad.familyTitle = "# signs of unequal spread";
     goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
     if (!context.robustToSpread && context.kind.leastSquares)
         goad.moves.push_back(

@@ -54,20 +54,22 @@ void checkSpreadWhite(const CheckContext& context, Findings& findings) {
     const auto n = static_cast<double>(context.learningRows.size());
     if (wide > mostColumns || n * static_cast<double>(wide) * static_cast<double>(wide) > mostWork) {
         findings.readings.push_back(
-            noReading(name, countText(static_cast<std::size_t>(wide)) +
-                                " squares and products on " + countText(context.learningRows.size()) +
+            noReading(name, countText(static_cast<std::size_t>(wide)) + " squares and products on " +
+                                countText(context.learningRows.size()) +
                                 " rows are too many; unequal spread is judged on the columns alone"));
         return;
     }
     Eigen::VectorXd mean = Eigen::VectorXd::Zero(k), square = mean;
     Progress& progress = *context.progress;
-    mean = sumRowBlocks(x, context.threads, progress, mean, [](Eigen::Index, const Eigen::MatrixXd& raw) {
-               return Eigen::VectorXd(raw.colwise().sum());
-           }) /
+    mean = sumRowBlocks(x, context.threads, progress, mean,
+                        [](Eigen::Index, const Eigen::MatrixXd& raw) {
+                            return Eigen::VectorXd(raw.colwise().sum());
+                        }) /
            n;
-    square = sumRowBlocks(x, context.threads, progress, square, [&](Eigen::Index, const Eigen::MatrixXd& raw) {
-        return Eigen::VectorXd((raw.rowwise() - mean.transpose()).colwise().squaredNorm());
-    });
+    square =
+        sumRowBlocks(x, context.threads, progress, square, [&](Eigen::Index, const Eigen::MatrixXd& raw) {
+            return Eigen::VectorXd((raw.rowwise() - mean.transpose()).colwise().squaredNorm());
+        });
     Eigen::VectorXd scale(k);
     for (Eigen::Index j = 0; j < k; ++j)
         scale[j] = square[j] > 0 ? std::sqrt(n / square[j]) : 0;
@@ -93,9 +95,9 @@ void checkSpreadWhite(const CheckContext& context, Findings& findings) {
     }();
     const auto df = static_cast<double>(fit.rank() - 1);
     if (fit.rows == 0 || !(df > 0) || !(fit.degreesOfFreedom > 0) || !(fit.totalSumOfSquares > 0)) {
-        findings.readings.push_back(
-            noReading(name, countText(context.learningRows.size()) + " rows are too few for " +
-                                countText(static_cast<std::size_t>(wide)) + " columns, squares and products"));
+        findings.readings.push_back(noReading(
+            name, countText(context.learningRows.size()) + " rows are too few for " +
+                      countText(static_cast<std::size_t>(wide)) + " columns, squares and products"));
         return;
     }
     const double statistic = n * (fit.totalSumOfSquares - fit.residualSumOfSquares) / fit.totalSumOfSquares;
@@ -115,7 +117,7 @@ void checkSpreadWhite(const CheckContext& context, Findings& findings) {
     goad.station = "check";
     goad.size = statistic;
     goad.family = "spread";
-    goad.familyTitle = "# goads about the spread of residuals";
+    goad.familyTitle = "# signs of unequal spread";
     if (!context.robustToSpread)
         goad.moves.push_back(
             {.label = "errors that stand it",

@@ -115,8 +115,9 @@ std::vector<Break> breaksOf(const Times& times) {
         Eigen::MatrixXd z(m, 2);
         for (Eigen::Index k = 0; k < m; ++k) {
             z(k, 0) = 1;
-            z(k, 1) = (times.time[static_cast<std::size_t>(b + k)] - times.time[static_cast<std::size_t>(b)]) /
-                      range;
+            z(k, 1) =
+                (times.time[static_cast<std::size_t>(b + k)] - times.time[static_cast<std::size_t>(b)]) /
+                range;
         }
         const Eigen::Matrix2d covariance = z.transpose() * times.covariance.bottomRightCorner(m, m) * z;
         Break each;
@@ -195,7 +196,8 @@ double chiSquaredDraw(double df, RandomStream& stream) {
 
 /// p of the largest statistic by draws of normal errors: what their sums by time are under these columns is
 /// known exactly.
-double simulatedP(const std::vector<Break>& breaks, const Times& times, double wald, const CheckContext& context) {
+double simulatedP(const std::vector<Break>& breaks, const Times& times, double wald,
+                  const CheckContext& context) {
     const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> solver(times.covariance);
     const Eigen::VectorXd& values = solver.eigenvalues();
     const double smallest = 1e-9 * values.maxCoeff();
@@ -203,16 +205,18 @@ double simulatedP(const std::vector<Break>& breaks, const Times& times, double w
     while (first < values.size() && values[first] < smallest)
         ++first;
     const Eigen::Index rank = values.size() - first;
-    const Eigen::MatrixXd root =
-        solver.eigenvectors().rightCols(rank) * values.tail(rank).cwiseSqrt().asDiagonal();
+    // The symmetric root: what a draw gives does not hang on the signs of the eigenvectors.
+    const Eigen::MatrixXd span = solver.eigenvectors().rightCols(rank);
+    const Eigen::MatrixXd root = span * values.tail(rank).cwiseSqrt().asDiagonal() * span.transpose();
     std::vector<std::uint8_t> beyond(draws, 0);
     parallelFor(draws, context.threads, [&](std::size_t k) {
         if (context.progress->stopRequested()) throw Stopped{};
         RandomStream stream(k + 1, "change in time");
-        Eigen::VectorXd g(rank);
-        for (Eigen::Index i = 0; i < rank; ++i)
+        Eigen::VectorXd g(values.size());
+        for (Eigen::Index i = 0; i < g.size(); ++i)
             g[i] = stream.normal();
-        const double squares = g.squaredNorm() + chiSquaredDraw(times.df - static_cast<double>(rank), stream);
+        const double squares = (span.transpose() * g).squaredNorm() +
+                               chiSquaredDraw(times.df - static_cast<double>(rank), stream);
         beyond[k] = largestOver(breaks, times, root * g, squares).wald >= wald ? 1 : 0;
     });
     return (1.0 + static_cast<double>(std::count(beyond.begin(), beyond.end(), 1))) / (draws + 1.0);
@@ -265,8 +269,8 @@ void checkTrendInTime(const CheckContext& context, Findings& findings) {
         return;
     }
     const double limit = context.limitOf(name, pLimit);
-    const std::string says = "a straight line in " + time->name() + ": " +
-                             fText(added.f, added.numeratorDf, added.denominatorDf);
+    const std::string says =
+        "a straight line in " + time->name() + ": " + fText(added.f, added.numeratorDf, added.denominatorDf);
     findings.readings.push_back(madeReading(name, added.f, limit, added.p, says, source));
     if (!(added.p < limit)) return;
     Goad goad;
@@ -281,12 +285,12 @@ void checkTrendInTime(const CheckContext& context, Findings& findings) {
     goad.costSays = "the share of the typical error that a straight line in time takes away";
     goad.size = added.f;
     goad.family = "time";
-    goad.familyTitle = "# goads about changes in time";
+    goad.familyTitle = "# signs of a change in time";
     goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
-    goad.moves.push_back({.label = "add " + time->name(),
-                          .edit = [column = time->name()](Recipe& recipe, const std::string&) {
-                              recipe = withTerm(recipe, plainTerm(column));
-                          }});
+    goad.moves.push_back(
+        {.label = "add " + time->name(), .edit = [column = time->name()](Recipe& recipe, const std::string&) {
+             recipe = withTerm(recipe, plainTerm(column));
+         }});
     findings.goads.push_back(std::move(goad));
 }
 
@@ -316,15 +320,18 @@ void checkChangeInTime(const CheckContext& context, Findings& findings) {
     std::string says = "the largest Wald statistic of a change of level and slope at one of " +
                        plural(breaks.size(), "time", "times") + ": from " + when +
                        " on; of the level alone F " + readableText(found.stepF, 4) + " from " +
-                       timeText(*time, times.time[found.stepAt]) + " on; p by 999 draws of independent normal errors";
-    if (times.missing > 0) says += "; " + plural(times.missing, "row", "rows") + " without a time passed over";
+                       timeText(*time, times.time[found.stepAt]) +
+                       " on; p by 999 draws of independent normal errors";
+    if (times.missing > 0)
+        says += "; " + plural(times.missing, "row", "rows") + " without a time passed over";
     findings.readings.push_back(madeReading(name, found.wald, limit, p, says, source));
     if (!(p < limit)) return;
     Goad goad;
     goad.key = goad.check = name;
     goad.title = "Something changed from " + when + " on";
     goad.reading = "a change of level or slope there has a Wald statistic of " + readableText(found.wald, 3) +
-                   ", p " + probabilityText(p) + " for the unknown time; what was learned before may not hold on";
+                   ", p " + probabilityText(p) +
+                   " for the unknown time; what was learned before may not hold on";
     goad.threshold = pThresholdText(limit);
     goad.source = source;
     goad.station = "check";
@@ -334,7 +341,7 @@ void checkChangeInTime(const CheckContext& context, Findings& findings) {
     goad.costSays = "the share of the typical error that the change takes away";
     goad.size = found.wald;
     goad.family = "time";
-    goad.familyTitle = "# goads about changes in time";
+    goad.familyTitle = "# signs of a change in time";
     goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
     if (!(context.recipe.setAside && context.recipe.setAside->kind == SetAsideKind::latest))
         goad.moves.push_back({.label = "set the latest aside",

@@ -74,10 +74,11 @@ void checkTotals(const CheckContext& context, Findings& findings) {
         const std::size_t begin = t * n / bands, end = (t + 1) * n / bands;
         const Total part = totalOf(context, std::span(order).subspan(begin, end - begin));
         ++tests;
-        if (!(part.actual > 0) || !(std::fabs(part.predicted - part.actual) / part.error > furthest)) continue;
+        if (!(part.actual > 0) || !(std::fabs(part.predicted - part.actual) / part.error > furthest))
+            continue;
         furthest = std::fabs(part.predicted - part.actual) / part.error;
-        worst = "part " + std::to_string(t + 1) + " of " + std::to_string(bands) + " by the prediction: " +
-                readableText(part.ratio(), 4) + " ± " +
+        worst = "part " + std::to_string(t + 1) + " of " + std::to_string(bands) +
+                " by the prediction: " + readableText(part.ratio(), 4) + " ± " +
                 readableText(normalQuantile(0.975) * part.error / part.actual, 2);
         worstShare = std::max(worstShare, std::fabs(part.ratio() - 1));
         smallest = std::min(smallest, part.p);
@@ -85,8 +86,8 @@ void checkTotals(const CheckContext& context, Findings& findings) {
     const double p = std::min(1.0, smallest * static_cast<double>(tests));
     const double limit = context.limitOf(name, pLimit);
     const double half = normalQuantile(0.975) * all.error / all.actual;
-    std::string says = "sum of predictions over sum of what was, " + countText(n) + " " + context.unseen.what +
-                       ", 95 % from " + readableText(all.ratio() - half, 4) + " to " +
+    std::string says = "sum of predictions over sum of what was, " + countText(n) + " " +
+                       context.unseen.what + ", 95 % from " + readableText(all.ratio() - half, 4) + " to " +
                        readableText(all.ratio() + half, 4);
     if (!worst.empty()) says += "; furthest off is " + worst;
     says += "; p for " + plural(tests, "total", "totals");

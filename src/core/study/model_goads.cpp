@@ -225,8 +225,7 @@ void addDataGoads(const Recipe& recipe, const PreparedRows& prepared, std::vecto
         if (const LedgerLine* line = prepared.ledger.find(column))
             for (const Goad& goad : line->goads)
                 if (!goad.key.starts_with("missing: ") && !goad.key.starts_with("rare levels: ") &&
-                    !goad.key.starts_with("unreadable cells: "))
-                {
+                    !goad.key.starts_with("unreadable cells: ")) {
                     goads.push_back(goad);
                     tellByColumn(goads.back());
                 }

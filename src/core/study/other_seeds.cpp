@@ -15,9 +15,10 @@ namespace {
 constexpr int seeds = 20;
 
 /// Rows set aside with another seed; nothing else is prepared anew where no step learns.
-std::shared_ptr<const PreparedRows> setAsideAnew(const Recipe& recipe, const EvaluatedFrom& from, Threads threads,
-                                                 Progress& progress) {
-    const bool steps = std::any_of(recipe.steps.begin(), recipe.steps.end(), [](const Step& s) { return s.on; });
+std::shared_ptr<const PreparedRows> setAsideAnew(const Recipe& recipe, const EvaluatedFrom& from,
+                                                 Threads threads, Progress& progress) {
+    const bool steps =
+        std::any_of(recipe.steps.begin(), recipe.steps.end(), [](const Step& s) { return s.on; });
     if (steps) return prepareRows(recipe, from.rows, threads, progress, &from.prepared);
     auto next = std::make_shared<PreparedRows>(from.prepared);
     next->parts = assignParts(next->table, recipe.setAside, from.rows.learning.report.file);
@@ -31,7 +32,8 @@ void judgeSplit(const Recipe& recipe, const EvaluatedFrom& from, Threads threads
     const std::string& file = from.rows.learning.report.file;
     const auto prepared = setAsideAnew(recipe, from, threads, progress);
     const RowsUsed used = rowsUsed(recipe, *prepared, file);
-    const auto study = learn(recipe, prepared->table, prepared->steps, file, used.learning, threads, progress);
+    const auto study =
+        learn(recipe, prepared->table, prepared->steps, file, used.learning, threads, progress);
     const BoundModel bound = study->bind(prepared->table, file);
     std::vector<std::uint32_t> judged = used.heldOut;
     std::erase_if(judged, [&](std::uint32_t row) { return !bound.complete(row); });
@@ -58,7 +60,8 @@ void judgeSplit(const Recipe& recipe, const EvaluatedFrom& from, Threads threads
 
 } // namespace
 
-SeedSpread otherSeeds(const Evidence& evidence, const EvaluatedFrom& from, Threads threads, Progress& progress) {
+SeedSpread otherSeeds(const Evidence& evidence, const EvaluatedFrom& from, Threads threads,
+                      Progress& progress) {
     SeedSpread spread;
     const Recipe& recipe = from.recipe;
     const bool drawn = recipe.setAside && (recipe.setAside->kind == SetAsideKind::random ||

@@ -35,15 +35,16 @@ MovePreview previewMove(const Evidence& evidence, const Recipe& recipe, const St
         ProgressStage preparing(progress, 0, 0.4);
         const auto changed = prepareRows(with, rows, threads, preparing, &prepared);
         ProgressStage fitting(progress, 0.4, 1);
-        const Evidence then = evaluate(with, rows, *changed,
-                                       {.threads = threads,
-                                        .folds = folds ? EvaluateOptions::Folds::now : EvaluateOptions::Folds::never,
-                                        .checks = ChecksWanted::none},
-                                       fitting);
+        const Evidence then =
+            evaluate(with, rows, *changed,
+                     {.threads = threads,
+                      .folds = folds ? EvaluateOptions::Folds::now : EvaluateOptions::Folds::never,
+                      .checks = ChecksWanted::none},
+                     fitting);
         if (then.folds && then.folds->partial()) throw Stopped{};
         // Folds do not see held-out rows: what only these tell is told by them.
-        if (preview.before == judged(then, with).second && evidence.heldOut.rows > 1 && then.heldOut.rows > 1 &&
-            evidence.heldOut.rmse != then.heldOut.rmse) {
+        if (preview.before == judged(then, with).second && evidence.heldOut.rows > 1 &&
+            then.heldOut.rows > 1 && evidence.heldOut.rmse != then.heldOut.rmse) {
             preview.measure = "typical error of held-out rows";
             preview.before = evidence.heldOut.rmse;
             preview.after = then.heldOut.rmse;
@@ -84,12 +85,9 @@ std::string movesJson(const Evidence& evidence, const Recipe& recipe, const Stud
             ++done;
             if (!move.edit) continue;
             const MovePreview preview = previewMove(evidence, recipe, rows, prepared, move, threads, stage);
-            nlohmann::ordered_json each{{"goad", goad.key},
-                                        {"move", move.label},
-                                        {"measure", preview.measure},
-                                        {"before", preview.before},
-                                        {"after", preview.after},
-                                        {"other_rows", preview.otherRows}};
+            nlohmann::ordered_json each{{"goad", goad.key},           {"move", move.label},
+                                        {"measure", preview.measure}, {"before", preview.before},
+                                        {"after", preview.after},     {"other_rows", preview.otherRows}};
             if (!preview.problem.empty()) each["problem"] = preview.problem;
             out.push_back(std::move(each));
         }

@@ -158,13 +158,14 @@ void addQuantiles(ResidualView& view, Threads threads, Progress& progress) {
         const double place = whole ? static_cast<double>(i)
                                    : static_cast<double>(i) * static_cast<double>(n - 1) /
                                          static_cast<double>(sorted.size() - 1);
-        const auto next = std::lower_bound(places.begin(), places.end(), static_cast<std::size_t>(std::ceil(place)));
-        const auto b = static_cast<std::size_t>(std::min<std::ptrdiff_t>(
-            next - places.begin(), static_cast<std::ptrdiff_t>(places.size()) - 1));
+        const auto next =
+            std::lower_bound(places.begin(), places.end(), static_cast<std::size_t>(std::ceil(place)));
+        const auto b = static_cast<std::size_t>(
+            std::min<std::ptrdiff_t>(next - places.begin(), static_cast<std::ptrdiff_t>(places.size()) - 1));
         const std::size_t a = b > 0 && places[b] > static_cast<std::size_t>(std::floor(place)) ? b - 1 : b;
-        const double share = a == b ? 0
-                                    : (place - static_cast<double>(places[a])) /
-                                          static_cast<double>(places[b] - places[a]);
+        const double share =
+            a == b ? 0
+                   : (place - static_cast<double>(places[a])) / static_cast<double>(places[b] - places[a]);
         const auto scaled = [&](const std::vector<double>& edge) {
             return moments.mean + moments.standardDeviation * (edge[a] + share * (edge[b] - edge[a]));
         };
@@ -256,7 +257,8 @@ ResidualView residualView(const Evidence& evidence, const Recipe& recipe, const 
     progress.checkpoint(0.3, "Drawing residuals");
     if (!view.levels && request.kind != ResidualKind::actual) smooth(evidence, view, threads);
     progress.checkpoint(0.5, "Drawing residuals");
-    if (request.kind != ResidualKind::actual && !view.y.empty()) addQuantiles(view, threads, progress);
+    if (request.quantiles && request.kind != ResidualKind::actual && !view.y.empty())
+        addQuantiles(view, threads, progress);
     return view;
 }
 

@@ -41,6 +41,8 @@ struct ResidualRequest {
     ResidualAgainst against = ResidualAgainst::predicted;
     /// Of `column`, and for partial residuals.
     std::string column;
+    /// Whether normal quantiles and their band are worked out, which takes some hundreds of samples.
+    bool quantiles = true;
 };
 
 /// A smooth line with its band.
@@ -70,10 +72,10 @@ ResidualView residualView(const Evidence& evidence, const Recipe& recipe, const 
                           const std::string& file, const ResidualRequest& request, Threads threads,
                           Progress& progress);
 
-/// A simultaneous 95 % band for the sorted values of n normal rows with their own mean and standard deviation,
-/// at chosen places (from 0): each place has the same chance to lie outside, found by 500 seeded samples
-/// (Aldor-Noiman, Brown, Buja, Rolke and Stine 2013, "The power to see: a new graphical test of normality",
-/// The American Statistician 67). In standard deviations about the mean. Throws Stopped.
+/// A simultaneous 95 % band for the sorted values of n normal rows with their own mean and standard
+/// deviation, at chosen places (from 0): each place has the same chance to lie outside, found by 500 seeded
+/// samples (Aldor-Noiman, Brown, Buja, Rolke and Stine 2013, "The power to see: a new graphical test of
+/// normality", The American Statistician 67). In standard deviations about the mean. Throws Stopped.
 struct QuantileBand {
     std::vector<double> low, high;
 };

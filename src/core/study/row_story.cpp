@@ -148,10 +148,9 @@ private:
         // Means of the learning rows, of all columns at once.
         Eigen::VectorXd mean = Eigen::VectorXd::Zero(x.cols());
         const DesignRows rows(design, m_study.rows);
-        mean = sumRowBlocks(rows, m_threads, m_progress, mean,
-                            [](Index, const Eigen::MatrixXd& raw) {
-                                return Eigen::VectorXd(raw.colwise().sum());
-                            }) /
+        mean = sumRowBlocks(
+                   rows, m_threads, m_progress, mean,
+                   [](Index, const Eigen::MatrixXd& raw) { return Eigen::VectorXd(raw.colwise().sum()); }) /
                static_cast<double>(m_study.rows.size());
         const std::vector<Term>& terms = model.design.terms();
         std::vector<double> amounts(terms.size(), 0);
@@ -230,9 +229,8 @@ private:
             const std::size_t column =
                 constant ? 0 : fit.kept[static_cast<std::size_t>(k - (fit.intercept ? 1 : 0))];
             const double with = constant ? fit.constant : fit.coefficients[static_cast<Index>(column)];
-            m_story.coefficients.push_back(
-                {constant ? "intercept" : model->design.columns()[column].name, with,
-                 with - change.naturalChange[k], change.dfbetas[k]});
+            m_story.coefficients.push_back({constant ? "intercept" : model->design.columns()[column].name,
+                                            with, with - change.naturalChange[k], change.dfbetas[k]});
         }
         takeForecast(*model, change);
     }
@@ -249,8 +247,8 @@ private:
             }
         if (rows.empty()) return;
         const DesignRows x(design, rows);
-        const double moved = sumRowBlocks(
-            x, m_threads, m_progress, 0.0, [&](Index begin, const Eigen::MatrixXd& raw) {
+        const double moved =
+            sumRowBlocks(x, m_threads, m_progress, 0.0, [&](Index begin, const Eigen::MatrixXd& raw) {
                 const Eigen::VectorXd shift = model.fit.shifted(raw) * change.shiftedChange;
                 double sum = 0;
                 for (Index i = 0; i < shift.size(); ++i) {

@@ -36,39 +36,38 @@ public:
 
     CheckContext context() {
         const Study& study = *m_evidence.study;
-        CheckContext context{.recipe = m_from.recipe,
-                             .table = m_table,
-                             .file = m_file,
-                             .inputs = m_bound->inputs(),
-                             .terms = m_terms,
-                             .kind = kindOf(m_from.recipe.estimator),
-                             .linear = m_checked ? &*m_checked : nullptr,
-                             .learningRows = study.rows,
-                             .working = m_working,
-                             .fitted = m_fitted,
-                             .errorsOf = m_errorsOf,
-                             .errorRows = m_errorRows,
-                             .errors = m_errors,
-                             .spread = study.rule.spread,
-                             .spreadDegreesOfFreedom = study.linear()
-                                                           ? study.linear()->fit.degreesOfFreedom
-                                                           : static_cast<double>(study.rule.leftOneOut.size()),
-                             .heldOutRows = m_heldOutRows,
-                             .heldOutErrors = m_heldOutErrors,
-                             .heldOutHalves = m_heldOutHalves,
-                             .unseen = {m_unseenWhat, m_unseenRows, m_unseenActual, m_unseenPredicted,
-                                        m_unseenHeldOut},
-                             .learning = m_evidence.leftOneOut.value_or(m_evidence.learning),
-                             .learnedWithoutItself = m_evidence.leftOneOut.has_value(),
-                             .heldOut = m_evidence.heldOut,
-                             .weights = study.weights,
-                             .robustToSpread = m_from.recipe.errors.kind != ErrorsKind::equalSpread,
-                             .logResponse = m_from.recipe.logResponse,
-                             .rowsMissing = m_evidence.rowsMissing,
-                             .missingByColumn = m_evidence.missingByColumn,
-                             .misfitsByColumn = m_misfits,
-                             .threads = m_threads,
-                             .progress = &m_progress};
+        CheckContext context{
+            .recipe = m_from.recipe,
+            .table = m_table,
+            .file = m_file,
+            .inputs = m_bound->inputs(),
+            .terms = m_terms,
+            .kind = kindOf(m_from.recipe.estimator),
+            .linear = m_checked ? &*m_checked : nullptr,
+            .learningRows = study.rows,
+            .working = m_working,
+            .fitted = m_fitted,
+            .errorsOf = m_errorsOf,
+            .errorRows = m_errorRows,
+            .errors = m_errors,
+            .spread = study.rule.spread,
+            .spreadDegreesOfFreedom = study.linear() ? study.linear()->fit.degreesOfFreedom
+                                                     : static_cast<double>(study.rule.leftOneOut.size()),
+            .heldOutRows = m_heldOutRows,
+            .heldOutErrors = m_heldOutErrors,
+            .heldOutHalves = m_heldOutHalves,
+            .unseen = {m_unseenWhat, m_unseenRows, m_unseenActual, m_unseenPredicted, m_unseenHeldOut},
+            .learning = m_evidence.leftOneOut.value_or(m_evidence.learning),
+            .learnedWithoutItself = m_evidence.leftOneOut.has_value(),
+            .heldOut = m_evidence.heldOut,
+            .weights = study.weights,
+            .robustToSpread = m_from.recipe.errors.kind != ErrorsKind::equalSpread,
+            .logResponse = m_from.recipe.logResponse,
+            .rowsMissing = m_evidence.rowsMissing,
+            .missingByColumn = m_evidence.missingByColumn,
+            .misfitsByColumn = m_misfits,
+            .threads = m_threads,
+            .progress = &m_progress};
         const bool ofFolds = !m_unseenHeldOut && m_evidence.folds;
         context.unseenRmse = ofFolds ? m_evidence.folds->rmse : m_evidence.heldOut.rmse;
         context.unseenRSquared = ofFolds ? m_evidence.folds->rSquared : m_evidence.heldOut.rSquared;
@@ -78,7 +77,9 @@ public:
             context.forecast = m_evidence.forecast->prediction;
         }
         if (m_checked && context.kind.leastSquares && m_checked->fit.degreesOfFreedom > 0)
-            context.varianceOfSum = [this](std::span<const std::uint32_t> rows) { return varianceOfSum(rows); };
+            context.varianceOfSum = [this](std::span<const std::uint32_t> rows) {
+                return varianceOfSum(rows);
+            };
         context.otherSeeds = [this](Progress& progress) {
             return otherSeeds(m_evidence, m_from, m_threads, progress);
         };
@@ -142,7 +143,8 @@ private:
                 if (!inputs[piece.input].factor || piece.basis.kind != Basis::Kind::indicator) continue;
                 effect.level = true;
                 for (const auto row : m_evidence.study->rows)
-                    effect.rows += bound.inputValue(piece.input, row) == static_cast<double>(piece.basis.level);
+                    effect.rows +=
+                        bound.inputValue(piece.input, row) == static_cast<double>(piece.basis.level);
             }
             m_effects.push_back(std::move(effect));
         }
@@ -187,8 +189,8 @@ private:
             const auto& outOfFold = m_evidence.folds->outOfFold;
             for (const auto row : study.rows) {
                 const double actual = m_evidence.rows.actual[row];
-                add(row, m_from.recipe.logResponse ? std::log(actual / outOfFold[row])
-                                                   : actual - outOfFold[row]);
+                add(row,
+                    m_from.recipe.logResponse ? std::log(actual / outOfFold[row]) : actual - outOfFold[row]);
             }
         } else if (!study.taught.leftOneOut.empty()) {
             m_errorsOf = "errors of learning rows left out one at a time";
@@ -235,15 +237,16 @@ private:
     double varianceOfSum(std::span<const std::uint32_t> rows) {
         const DesignRows x(*m_design, rows);
         const bool logarithm = m_from.recipe.logResponse;
-        const Eigen::VectorXd sum = sumRowBlocks(
-            x, m_threads, m_progress, Eigen::VectorXd::Zero(m_fit.rank()).eval(),
-            [&](Index begin, const Eigen::MatrixXd& raw) {
-                Eigen::MatrixXd shifted = m_fit.shifted(raw);
-                if (logarithm)
-                    for (Index i = 0; i < shifted.rows(); ++i)
-                        shifted.row(i) *= m_evidence.rows.fitted[rows[static_cast<std::size_t>(begin + i)]];
-                return Eigen::VectorXd(shifted.colwise().sum());
-            });
+        const Eigen::VectorXd sum =
+            sumRowBlocks(x, m_threads, m_progress, Eigen::VectorXd::Zero(m_fit.rank()).eval(),
+                         [&](Index begin, const Eigen::MatrixXd& raw) {
+                             Eigen::MatrixXd shifted = m_fit.shifted(raw);
+                             if (logarithm)
+                                 for (Index i = 0; i < shifted.rows(); ++i)
+                                     shifted.row(i) *=
+                                         m_evidence.rows.fitted[rows[static_cast<std::size_t>(begin + i)]];
+                             return Eigen::VectorXd(shifted.colwise().sum());
+                         });
         const Eigen::VectorXd u = m_fit.factor.topLeftCorner(m_fit.rank(), m_fit.rank())
                                       .triangularView<Eigen::Upper>()
                                       .transpose()
@@ -284,7 +287,8 @@ void forgetChecksOfFolds(Evidence& evidence) {
 
 void takeOverChecks(Evidence& evidence, const Evidence& before, const Recipe& recipe) {
     if (before.study != evidence.study || before.checkSettings != recipe.checks ||
-        before.forecast.has_value() != evidence.forecast.has_value() || before.checks.size() != checks().size())
+        before.forecast.has_value() != evidence.forecast.has_value() ||
+        before.checks.size() != checks().size())
         return;
     evidence.checks.resize(checks().size());
     for (std::size_t i = 0; i < evidence.checks.size(); ++i)
@@ -315,7 +319,8 @@ void runChecks(Evidence& evidence, const EvaluatedFrom& from, ChecksWanted wante
         ProgressStage stage(progress, static_cast<double>(i) / count, static_cast<double>(i + 1) / count);
         context.progress = &stage;
         const auto readings = checks()[i].readings;
-        stage.checkpoint(0, readings.empty() ? std::string("Checking") : "Checking " + std::string(readings[0]));
+        stage.checkpoint(0,
+                         readings.empty() ? std::string("Checking") : "Checking " + std::string(readings[0]));
         outcomes[i] = runCheck(i, context);
     }
     evidence.checks = std::move(outcomes);

@@ -35,8 +35,8 @@ void takeOverChecks(Evidence& evidence, const Evidence& before, const Recipe& re
 /// Whether checks are left to run.
 bool checksPending(const Evidence& evidence);
 
-/// Readings and goads of the evidence anew: of the checks that ran, of the rows, the recipe and the folds; the
-/// goads in the order of what they could cost, marked as the recipe accepts them, the analyst's own last.
+/// Readings and goads of the evidence anew: of the checks that ran, of the rows, the recipe and the folds;
+/// the goads in the order of what they could cost, marked as the recipe accepts them, the analyst's own last.
 void gatherFindings(Evidence& evidence, const EvaluatedFrom& from);
 
 } // namespace oxgoad

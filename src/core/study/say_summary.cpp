@@ -3,7 +3,10 @@
 #include "study/say.h"
 
 #include <algorithm>
+#include <array>
+#include <cctype>
 #include <cmath>
+#include <string_view>
 
 namespace oxgoad {
 
@@ -38,20 +41,21 @@ std::string qualityText(const Evidence& evidence, const Recipe& recipe) {
     const bool heldOut = evidence.heldOut.rows > 1;
     if (!folds && !heldOut)
         return "How good it is on new rows is not known: it was judged by the " +
-               plural(evidence.rowsLearning, "row", "rows") + " it learned from only, where it is typically off by " +
+               plural(evidence.rowsLearning, "row", "rows") +
+               " it learned from only, where it is typically off by " +
                withUnit(recipe, evidence.learning.rmse) + ".";
     const double error = heldOut ? evidence.heldOut.rmse : evidence.folds->rmse;
     const double spread = heldOut ? evidence.heldOut.rmseError : evidence.folds->rmseError;
     const double rSquared = heldOut ? evidence.heldOut.rSquared : evidence.folds->rSquared;
     std::string text = "On rows it did not learn from it is typically off by " + withUnit(recipe, error);
     if (std::isfinite(spread)) text += ", give or take " + readableText(spread, 2);
-    text += heldOut ? " (" + plural(evidence.heldOut.rows, "row", "rows") + " " + judgedText(*recipe.setAside) + ")"
+    text += heldOut ? " (" + plural(evidence.heldOut.rows, "row", "rows") + " " +
+                          judgedText(*recipe.setAside) + ")"
                     : " (judged by " + foldPlanText(*recipe.judge) + ")";
     if (const Reading* share = readingOf(evidence, "error over the mean"))
         text += ", " + readableText(100 * share->value, 2) + " % of the mean";
     text += ". ";
-    if (!(rSquared > 0))
-        return text + "That is worse than saying the mean every time: do not use it.";
+    if (!(rSquared > 0)) return text + "That is worse than saying the mean every time: do not use it.";
     return text + "Saying the mean every time would be off by " +
            withUnit(recipe, error / std::sqrt(1 - std::min(rSquared, 1 - 1e-16))) + ".";
 }
@@ -78,9 +82,20 @@ std::string forecastText(const Evidence& evidence, const Recipe& recipe) {
     if (f.outside > 0)
         text += " Of them " + plural(f.outside, "row lies", "rows lie") +
                 " outside what the model learned from, and nothing here vouches for them.";
-    if (f.unpredicted > 0)
-        text += " " + plural(f.unpredicted, "row", "rows") + " could not be predicted.";
+    if (f.unpredicted > 0) text += " " + plural(f.unpredicted, "row", "rows") + " could not be predicted.";
     return text;
+}
+
+/// A title as it stands within a sentence; names of columns and levels keep their capitals.
+std::string withinSentence(std::string title) {
+    static constexpr std::array starts{"The ",       "Row ",       "Rows ",  "Held-out ", "Errors ",
+                                       "Residuals ", "Something ", "Few ",   "Totals ",   "Intervals ",
+                                       "Places ",    "What ",      "Step ",  "More ",     "Terms ",
+                                       "As ",        "Too ",       "Equal ", "Chosen ",   "No "};
+    for (const std::string_view start : starts)
+        if (title.starts_with(start))
+            title[0] = static_cast<char>(std::tolower(static_cast<unsigned char>(title[0])));
+    return title;
 }
 
 std::string goadsText(const Evidence& evidence) {
@@ -96,7 +111,8 @@ std::string goadsText(const Evidence& evidence) {
         std::size_t said = 0, covered = 0;
         std::vector<std::string> families;
         for (const Goad* goad : open) {
-            const bool again = !goad->family.empty() && std::find(families.begin(), families.end(), goad->family) != families.end();
+            const bool again = !goad->family.empty() &&
+                               std::find(families.begin(), families.end(), goad->family) != families.end();
             if (again) {
                 ++covered;
                 continue;
@@ -111,7 +127,7 @@ std::string goadsText(const Evidence& evidence) {
                 title = goad->familyTitle;
                 title.replace(title.find('#'), 1, countText(static_cast<std::size_t>(alike)));
             }
-            text += (said > 0 ? "; " : "") + title;
+            text += (said > 0 ? "; " : "") + withinSentence(title);
             ++said;
             ++covered;
         }
@@ -121,7 +137,8 @@ std::string goadsText(const Evidence& evidence) {
     if (!accepted.empty()) {
         text += " Known and accepted: ";
         for (std::size_t i = 0; i < accepted.size(); ++i)
-            text += (i > 0 ? "; " : "") + accepted[i]->title + " (" + *accepted[i]->accepted + ")";
+            text += (i > 0 ? "; " : "") + withinSentence(accepted[i]->title) + " (" + *accepted[i]->accepted +
+                    ")";
         text += ".";
     }
     return text;

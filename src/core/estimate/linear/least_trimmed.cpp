@@ -102,13 +102,15 @@ std::vector<Start> tryStarts(const MatrixXd& q, const VectorXd& y, const VectorX
         }
         concentrate(q, y, h, 2, start);
     });
-    std::stable_sort(starts.begin(), starts.end(), [](const Start& a, const Start& b) { return a.sum < b.sum; });
+    std::stable_sort(starts.begin(), starts.end(),
+                     [](const Start& a, const Start& b) { return a.sum < b.sum; });
     starts.resize(std::min(starts.size(), finalists));
     parallelFor(starts.size(), threads, [&](std::size_t k) {
         if (progress.stopRequested()) throw Stopped{};
         concentrate(q, y, h, 30, starts[k]);
     });
-    std::stable_sort(starts.begin(), starts.end(), [](const Start& a, const Start& b) { return a.sum < b.sum; });
+    std::stable_sort(starts.begin(), starts.end(),
+                     [](const Start& a, const Start& b) { return a.sum < b.sum; });
     return starts;
 }
 
