@@ -1,6 +1,7 @@
 // Checks against limits in the same run: all checks on 100,000 × 50 within 1 s; influence of all rows of
-// 1,000,000 × 30 within 3 fits, what each fit without one row of 100,000 × 30 predicts within 2; a row's opening
-// within 30 ms; the quick checks and a stop. Each slow check's own time is told, so that one sees where it goes.
+// 1,000,000 × 30 within 3 fits, what each fit without one row of 100,000 × 30 predicts within 2; a row's
+// opening within 30 ms; the quick checks and a stop. Each slow check's own time is told, so that one sees
+// where it goes.
 #include "base/random.h"
 #include "check/influence.h"
 #include "study/evaluate.h"
@@ -90,7 +91,8 @@ void allChecks(benchmark::State& state, bool folds) {
     double best = 1e9;
     for (auto _ : state)
         best = std::min(best, seconds([&] {
-                            benchmark::DoNotOptimize(withChecks(before, m.recipe, m.rows, *m.prepared, {}, quietly()));
+                            benchmark::DoNotOptimize(
+                                withChecks(before, m.recipe, m.rows, *m.prepared, {}, quietly()));
                         }));
     state.counters["seconds_best"] = best;
     state.counters["limit_s"] = 1;
@@ -100,8 +102,8 @@ void allChecks(benchmark::State& state, bool folds) {
         Evidence one = before;
         for (std::size_t j = 0; j < one.checks.size(); ++j)
             one.checks[j].done = j != i;
-        const double own =
-            seconds([&] { benchmark::DoNotOptimize(withChecks(one, m.recipe, m.rows, *m.prepared, {}, quietly())); });
+        const double own = seconds(
+            [&] { benchmark::DoNotOptimize(withChecks(one, m.recipe, m.rows, *m.prepared, {}, quietly())); });
         std::printf("    %-40s %.3f s\n",
                     checks()[i].readings.empty() ? "-" : std::string(checks()[i].readings[0]).c_str(), own);
     }
@@ -128,8 +130,8 @@ void influence(benchmark::State& state) {
     double fit = 1e9, best = 1e9;
     for (int i = 0; i < 2; ++i)
         fit = std::min(fit, seconds([&] {
-                           study = learn(m.recipe, m.prepared->table, m.prepared->steps, {}, used.learning, {},
-                                         quietly());
+                           study = learn(m.recipe, m.prepared->table, m.prepared->steps, {}, used.learning,
+                                         {}, quietly());
                        }));
     const Evidence e = quick(m);
     std::vector<double> leverages(study->rows.size()), studentized(study->rows.size());
@@ -141,8 +143,8 @@ void influence(benchmark::State& state) {
     for (auto _ : state)
         best = std::min(best, seconds([&] {
                             double largest = 0;
-                            forEachDfbetas(study->linear()->fit, DesignRows(design, study->rows), {}, leverages,
-                                           studentized, {1}, quietly(),
+                            forEachDfbetas(study->linear()->fit, DesignRows(design, study->rows), {},
+                                           leverages, studentized, {1}, quietly(),
                                            [&](Eigen::Index, const Eigen::MatrixXd& block) {
                                                largest = std::max(largest, block.cwiseAbs().maxCoeff());
                                            });
@@ -161,8 +163,8 @@ void openRow(benchmark::State& state) {
     std::uint32_t row = 0;
     for (auto _ : state) {
         longest = std::max(longest, seconds([&] {
-                               benchmark::DoNotOptimize(rowStory(e, m.recipe, m.prepared->table, nullptr, {}, row, {},
-                                                                 quietly()));
+                               benchmark::DoNotOptimize(
+                                   rowStory(e, m.recipe, m.prepared->table, nullptr, {}, row, {}, quietly()));
                            }));
         row += 4999;
     }

@@ -25,8 +25,12 @@ struct LadderStep {
 
 std::vector<LadderStep> ladderSteps(const RowStory& story, bool constant) {
     std::vector<LadderStep> steps;
-    steps.push_back({constant ? QObject::tr("mean of the learning rows") : QObject::tr("start"), {}, story.start,
-                     story.start, story.start, true});
+    steps.push_back({constant ? QObject::tr("mean of the learning rows") : QObject::tr("start"),
+                     {},
+                     story.start,
+                     story.start,
+                     story.start,
+                     true});
     double at = story.start;
     for (const Contribution& each : story.ladder) {
         steps.push_back({qs(each.name), qs(each.values), each.amount, at, at + each.amount, false});
@@ -53,17 +57,21 @@ GridModel::Content ladderGrid(const Session& session, std::shared_ptr<const RowS
         high = std::max({high, step.from, step.to});
     }
     if (!(high > low)) high = low + 1;
-    const int decimals = decimalsFor(evidence.study->rule.spread > 0 ? evidence.study->rule.spread : high - low);
+    const int decimals =
+        decimalsFor(evidence.study->rule.spread > 0 ? evidence.study->rule.spread : high - low);
     grid.rows = static_cast<int>(steps->size());
     const auto at = [steps](int row) -> const LadderStep& { return (*steps)[static_cast<std::size_t>(row)]; };
     const QString scale = evidence.logResponse ? QObject::tr(", logarithm") : QString();
     grid.columns = {
         textColumn("step", [at](int row) { return at(row).name; }),
         textColumn("of this row", [at](int row) { return at(row).values; }),
-        numberColumn("adds" + scale, [at](int row) { return at(row).whole ? std::nan("") : at(row).amount; },
-                     decimals),
-        numberColumn("comes to" + scale, [at](int row) { return at(row).to; }, decimals),
-        {QObject::tr("from %1 to %2").arg(qs(readableText(low, 3)), qs(readableText(high, 3))), false,
+        numberColumn(
+            "adds" + scale, [at](int row) { return at(row).whole ? std::nan("") : at(row).amount; },
+            decimals),
+        numberColumn(
+            "comes to" + scale, [at](int row) { return at(row).to; }, decimals),
+        {QObject::tr("from %1 to %2").arg(qs(readableText(low, 3)), qs(readableText(high, 3))),
+         false,
          [](int) { return QString(); },
          [](int) { return QVariant(); },
          {}},
@@ -86,20 +94,24 @@ GridModel::Content placesGrid(std::shared_ptr<const RowStory> story) {
     GridModel::Content grid;
     if (!story) return grid;
     grid.rows = static_cast<int>(story->places.size());
-    const auto at = [story](int row) -> const ColumnPlace& { return story->places[static_cast<std::size_t>(row)]; };
+    const auto at = [story](int row) -> const ColumnPlace& {
+        return story->places[static_cast<std::size_t>(row)];
+    };
     grid.columns = {
         textColumn("column", [at](int row) { return qs(at(row).name); }),
         textColumn("value", [at](int row) { return qs(at(row).value); }),
-        textColumn("among the learning rows",
-                   [at](int row) {
-                       const ColumnPlace& place = at(row);
-                       if (std::isnan(place.share)) return QObject::tr("not learned from");
-                       if (place.factor)
-                           return QObject::tr("%1 % have this level").arg(qs(readableText(100 * place.share, 3)));
-                       if (place.outside)
-                           return place.share > 0.5 ? QObject::tr("above all of them") : QObject::tr("below all of them");
-                       return QObject::tr("above %1 % of them").arg(qs(readableText(100 * place.share, 3)));
-                   }),
+        textColumn(
+            "among the learning rows",
+            [at](int row) {
+                const ColumnPlace& place = at(row);
+                if (std::isnan(place.share)) return QObject::tr("not learned from");
+                if (place.factor)
+                    return QObject::tr("%1 % have this level").arg(qs(readableText(100 * place.share, 3)));
+                if (place.outside)
+                    return place.share > 0.5 ? QObject::tr("above all of them")
+                                             : QObject::tr("below all of them");
+                return QObject::tr("above %1 % of them").arg(qs(readableText(100 * place.share, 3)));
+            }),
         {"lowest to highest", false, [](int) { return QString(); }, [](int) { return QVariant(); }, {}},
     };
     grid.extra = [at](int row, int column, int role) -> QVariant {
@@ -119,17 +131,25 @@ GridModel::Content nearestGrid(const Session& session, std::shared_ptr<const Row
     GridModel::Content grid;
     if (!story || !session.evidence()) return grid;
     grid.rows = static_cast<int>(story->nearest.size());
-    const auto at = [story](int row) -> const NearRow& { return story->nearest[static_cast<std::size_t>(row)]; };
+    const auto at = [story](int row) -> const NearRow& {
+        return story->nearest[static_cast<std::size_t>(row)];
+    };
     const int decimals = decimalsFor(session.evidence()->learning.rmse);
     grid.columns = {
-        {"row", true, [at](int row) { return rowNumber(at(row).row); },
+        {"row",
+         true,
+         [at](int row) { return rowNumber(at(row).row); },
          [at](int row) { return QVariant::fromValue<qulonglong>(at(row).row + 1); },
          {}},
-        numberColumn("distance,\nstandard deviations", [at](int row) { return at(row).distance; }, 2),
-        numberColumn("actual", [at](int row) { return at(row).actual; }, decimals),
-        numberColumn("predicted", [at](int row) { return at(row).predicted; }, decimals),
-        numberColumn(session.evidence()->logResponse ? "residual,\nlogarithm" : "residual",
-                     [at](int row) { return at(row).residual; }, decimalsFor(session.evidence()->study->rule.spread)),
+        numberColumn(
+            "distance,\nstandard deviations", [at](int row) { return at(row).distance; }, 2),
+        numberColumn(
+            "actual", [at](int row) { return at(row).actual; }, decimals),
+        numberColumn(
+            "predicted", [at](int row) { return at(row).predicted; }, decimals),
+        numberColumn(
+            session.evidence()->logResponse ? "residual,\nlogarithm" : "residual",
+            [at](int row) { return at(row).residual; }, decimalsFor(session.evidence()->study->rule.spread)),
     };
     grid.extra = [at](int row, int, int role) -> QVariant {
         return role == DataRowRole ? QVariant::fromValue<qulonglong>(at(row).row) : QVariant();
@@ -151,17 +171,23 @@ GridModel::Content withoutRowGrid(std::shared_ptr<const RowStory> story) {
     const auto supported = [error](int row, double value) { return supportedText(value, error(row)); };
     grid.columns = {
         textColumn("coefficient", [at](int row) { return qs(at(row).name); }),
-        {"with the row", true, [at, supported](int row) { return supported(row, at(row).with); },
+        {"with the row",
+         true,
+         [at, supported](int row) { return supported(row, at(row).with); },
          [at](int row) { return QVariant(at(row).with); },
          {}},
-        {"without it", true, [at, supported](int row) { return supported(row, at(row).without); },
+        {"without it",
+         true,
+         [at, supported](int row) { return supported(row, at(row).without); },
          [at](int row) { return QVariant(at(row).without); },
          {}},
-        numberColumn("moved by,\nstandard errors", [at](int row) { return at(row).inErrors; }, 3),
+        numberColumn(
+            "moved by,\nstandard errors", [at](int row) { return at(row).inErrors; }, 3),
     };
     grid.extra = [at](int row, int column, int role) -> QVariant {
         if (role == FractionRole && (column == 1 || column == 2)) return -1; // of different units
-        return role == ToneRole && column == 3 && std::fabs(at(row).inErrors) > 1 ? QVariant("goad") : QVariant();
+        return role == ToneRole && column == 3 && std::fabs(at(row).inErrors) > 1 ? QVariant("goad")
+                                                                                  : QVariant();
     };
     return grid;
 }
@@ -178,7 +204,9 @@ GridModel::Content leftOutGrid(const Session& session) {
         return evidence && i < evidence->rows.actual.size() ? evidence->rows.actual[i] : std::nan("");
     };
     grid.columns = {
-        {"row", true, [at](int row) { return rowNumber(at(row).row - 1); },
+        {"row",
+         true,
+         [at](int row) { return rowNumber(at(row).row - 1); },
          [at](int row) { return QVariant::fromValue<qulonglong>(at(row).row); },
          {}},
         numberColumn("actual", actual, decimals),
@@ -195,7 +223,8 @@ QString rowHeadline(const Session& session, const RowStory& story) {
     if (!evidence) return {};
     const QString unit = session.unit(evidence->response);
     const auto number = [](double v, int digits = 6) { return qs(readableText(v, digits)); };
-    QString text = QObject::tr("%1, %2").arg(QObject::tr("row %1").arg(rowNumber(story.row)), qs(stateName(story.state)));
+    QString text = QObject::tr("%1, %2").arg(QObject::tr("row %1").arg(rowNumber(story.row)),
+                                             qs(stateName(story.state)));
     if (!std::isnan(story.actual)) text += QObject::tr(" · actual %1").arg(number(story.actual));
     if (!std::isnan(story.predicted)) text += QObject::tr(" · predicted %1").arg(number(story.predicted));
     if (!std::isnan(story.lower))
@@ -205,7 +234,8 @@ QString rowHeadline(const Session& session, const RowStory& story) {
     if (!std::isnan(story.residual))
         text += QObject::tr(" · residual %1").arg(number(story.residual, 4)) +
                 (evidence->logResponse ? QObject::tr(" (logarithm)") : QString());
-    if (!std::isnan(story.studentized)) text += QObject::tr(" · studentised %1").arg(number(story.studentized, 3));
+    if (!std::isnan(story.studentized))
+        text += QObject::tr(" · studentised %1").arg(number(story.studentized, 3));
     if (!std::isnan(story.leverage)) text += QObject::tr(" · leverage %1").arg(number(story.leverage, 3));
     if (!std::isnan(story.cook)) text += QObject::tr(" · Cook's distance %1").arg(number(story.cook, 3));
     if (!std::isnan(story.dffits)) text += QObject::tr(" · DFFITS %1").arg(number(story.dffits, 3));

@@ -1,8 +1,8 @@
 #pragma once
 // What the model says of one row, as tables.
 #include "study/row_story.h"
-#include "workspace/session.h"
 #include "workspace/grid_model.h"
+#include "workspace/session.h"
 
 #include <memory>
 

@@ -51,11 +51,11 @@ struct Set {
         std::vector<std::string> twenty;
         for (int k = 0; k < 20; ++k)
             twenty.push_back("h" + std::to_string(k));
-        return {RowsRead{Table({Column::ofNumbers("y", y), Column::ofNumbers("x", x), Column::ofNumbers("z", z),
-                                Column::ofNumbers("u", u), Column::ofNumbers("v", v),
-                                Column::ofFactor("g", g, {"a", "b", "c"}), Column::ofFactor("h", h, twenty),
-                                Column::ofDates("day", day), Column::ofNumbers("lon", lon),
-                                Column::ofNumbers("lat", lat)}),
+        return {RowsRead{Table({Column::ofNumbers("y", y), Column::ofNumbers("x", x),
+                                Column::ofNumbers("z", z), Column::ofNumbers("u", u),
+                                Column::ofNumbers("v", v), Column::ofFactor("g", g, {"a", "b", "c"}),
+                                Column::ofFactor("h", h, twenty), Column::ofDates("day", day),
+                                Column::ofNumbers("lon", lon), Column::ofNumbers("lat", lat)}),
                          {}},
                 {}};
     }
@@ -65,10 +65,11 @@ struct Set {
 Recipe plainRecipe(std::string_view only = {}) {
     Recipe recipe = recipeOf("y", {"x", "z", "g"});
     for (const Check& check : checks()) {
-        const bool wanted = std::any_of(check.readings.begin(), check.readings.end(), [&](std::string_view name) {
-            return only.empty() ? name != "hangs on the seed" && name != "rows that hide each other"
-                                : only == name || only.substr(0, only.find(": ")) == name;
-        });
+        const bool wanted =
+            std::any_of(check.readings.begin(), check.readings.end(), [&](std::string_view name) {
+                return only.empty() ? name != "hangs on the seed" && name != "rows that hide each other"
+                                    : only == name || only.substr(0, only.find(": ")) == name;
+            });
         if (!wanted)
             for (const std::string_view name : check.readings)
                 recipe.checks[std::string(name)] = {true, "not asked here", {}};
@@ -77,7 +78,8 @@ Recipe plainRecipe(std::string_view only = {}) {
 }
 
 /// Of each reading the share of sets in which its p is below 0.05.
-std::map<std::string, double> sharesOf(const Recipe& recipe, std::size_t sets, const std::function<Set(unsigned)>& make) {
+std::map<std::string, double> sharesOf(const Recipe& recipe, std::size_t sets,
+                                       const std::function<Set(unsigned)>& make) {
     std::vector<std::vector<std::pair<std::string, double>>> found(sets);
     parallelFor(sets, {}, [&](std::size_t k) {
         Progress progress;
@@ -101,16 +103,16 @@ TEST(CheckSizes, OnSoundSetsTestsAtFivePerCentFireInFourToSix) {
     const auto shares = sharesOf(recipe, sets, [](unsigned seed) { return Set(200, seed); });
     // Those whose source promises it for more rows only have bounds of their own, which the docs state.
     const std::map<std::string, std::array<double, 2>> own{
-        {"unequal spread, White", {0.02, 0.075}},         // 12 columns on 150 rows
-        {"serial dependence, Ljung–Box", {0.04, 0.08}},   // 10 lags on 150 rows
+        {"unequal spread, White", {0.02, 0.075}},       // 12 columns on 150 rows
+        {"serial dependence, Ljung–Box", {0.04, 0.08}}, // 10 lags on 150 rows
         {"dependence within groups: h", {0.035, 0.06}},
-        {"normality, Jarque–Bera", {0.02, 0.06}},         // slow to reach chi-squared
-        {"interval coverage", {0.0, 0.06}},               // 50 held-out rows: few outcomes
-        {"totals: predicted over actual", {0.01, 0.06}},  // adjusted for dependent totals
-        {"dependence in space", {0.03, 0.075}},           // 25 places
-        {"largest studentised residual", {0.03, 0.065}},  // Bonferroni
+        {"normality, Jarque–Bera", {0.02, 0.06}},        // slow to reach chi-squared
+        {"interval coverage", {0.0, 0.06}},              // 50 held-out rows: few outcomes
+        {"totals: predicted over actual", {0.01, 0.06}}, // adjusted for dependent totals
+        {"dependence in space", {0.03, 0.075}},          // 25 places
+        {"largest studentised residual", {0.03, 0.065}}, // Bonferroni
         {"unequal spread, ranks", {0.03, 0.06}},
-        {"spread by group: h", {0.005, 0.06}},            // eight rows a group, medians: conservative
+        {"spread by group: h", {0.005, 0.06}}, // eight rows a group, medians: conservative
         {"spread by group: g", {0.03, 0.06}},
     };
     for (const auto& [name, share] : shares) {
@@ -137,8 +139,10 @@ TEST(CheckSizes, PlantedFaultsAreFoundInNineOfTen) {
     // Strengths are in standard deviations of the errors, on 200 rows.
     const std::vector<Fault> faults{
         {"curvature: x", [&](Set& s) { each(s, [&](std::size_t i) { return 0.3 * s.x[i] * s.x[i]; }); }},
-        {"curvature overall", [&](Set& s) { each(s, [&](std::size_t i) { return 0.2 * std::pow(s.x[i] + s.z[i], 2); }); }},
-        {"missing interaction", [&](Set& s) { each(s, [&](std::size_t i) { return 0.4 * s.x[i] * s.z[i]; }); }},
+        {"curvature overall",
+         [&](Set& s) { each(s, [&](std::size_t i) { return 0.2 * std::pow(s.x[i] + s.z[i], 2); }); }},
+        {"missing interaction",
+         [&](Set& s) { each(s, [&](std::size_t i) { return 0.4 * s.x[i] * s.z[i]; }); }},
         {"left-out column", [&](Set& s) { each(s, [&](std::size_t i) { return 0.4 * s.u[i]; }); }},
         {"unequal spread",
          [&](Set& s) { each(s, [&](std::size_t i) { return s.e[i] * (std::exp(0.4 * s.x[i]) - 1); }); }},
@@ -146,10 +150,12 @@ TEST(CheckSizes, PlantedFaultsAreFoundInNineOfTen) {
          [&](Set& s) { each(s, [&](std::size_t i) { return s.e[i] * (std::exp(0.4 * s.x[i]) - 1); }); }},
         {"unequal spread, White",
          [&](Set& s) { each(s, [&](std::size_t i) { return s.e[i] * std::fabs(s.x[i]) * 1.5; }); }},
-        {"spread by group: g", [&](Set& s) { each(s, [&](std::size_t i) { return s.e[i] * 0.6 * s.g[i]; }); }},
+        {"spread by group: g",
+         [&](Set& s) { each(s, [&](std::size_t i) { return s.e[i] * 0.6 * s.g[i]; }); }},
         {"skewness", [&](Set& s) { each(s, [&](std::size_t i) { return std::exp(s.e[i]) - s.e[i]; }); }},
         {"kurtosis", [&](Set& s) { each(s, [&](std::size_t i) { return std::pow(s.e[i], 3) - s.e[i]; }); }},
-        {"normality, Jarque–Bera", [&](Set& s) { each(s, [&](std::size_t i) { return std::exp(s.e[i]) - s.e[i]; }); }},
+        {"normality, Jarque–Bera",
+         [&](Set& s) { each(s, [&](std::size_t i) { return std::exp(s.e[i]) - s.e[i]; }); }},
         {"normality, Anderson–Darling",
          [&](Set& s) { each(s, [&](std::size_t i) { return std::exp(s.e[i]) - s.e[i]; }); }},
         {"serial dependence, Durbin–Watson",
@@ -167,11 +173,15 @@ TEST(CheckSizes, PlantedFaultsAreFoundInNineOfTen) {
         {"dependence within groups: h",
          [&](Set& s) { each(s, [&](std::size_t i) { return 0.8 * std::sin(1.7 * s.h[i]); }); }},
         {"dependence in space",
-         [&](Set& s) { each(s, [&](std::size_t i) { return 1.5 * (s.lon[i] - 10) + 1.5 * (s.lat[i] - 50); }); }},
-        {"trend in time left over", [&](Set& s) { each(s, [&](std::size_t i) { return 0.005 * static_cast<double>(i); }); }},
+         [&](Set& s) {
+             each(s, [&](std::size_t i) { return 1.5 * (s.lon[i] - 10) + 1.5 * (s.lat[i] - 50); });
+         }},
+        {"trend in time left over",
+         [&](Set& s) { each(s, [&](std::size_t i) { return 0.005 * static_cast<double>(i); }); }},
         {"change of level or slope in time",
          [&](Set& s) { each(s, [&](std::size_t i) { return i >= 120 ? 0.8 : 0.0; }); }},
-        {"largest studentised residual", [&](Set& s) { each(s, [&](std::size_t i) { return i == 60 ? 7.0 : 0.0; }); }},
+        {"largest studentised residual",
+         [&](Set& s) { each(s, [&](std::size_t i) { return i == 60 ? 7.0 : 0.0; }); }},
     };
     for (const Fault& fault : faults) {
         const auto shares = sharesOf(plainRecipe(fault.reading), 100, [&](unsigned seed) {

@@ -1,11 +1,12 @@
-// Checks against values computed independently (tests/reference/published: longley, stackloss, diabetes, nile),
-// tables and worked examples of the literature, and what happens at their edges.
+// Checks against values computed independently (tests/reference/published: longley, stackloss, diabetes,
+// nile), tables and worked examples of the literature, and what happens at their edges.
 #include "check/checks.h"
 #include "check/error_tests.h"
 #include "check/explain.h"
 #include "check/influence.h"
 #include "estimate/distributions.h"
 #include "share/exports.h"
+#include "study/other_seeds.h"
 #include "study/preview_move.h"
 #include "study/residual_view.h"
 #include "study/row_story.h"
@@ -60,10 +61,10 @@ struct Invented {
         std::vector<std::string> four{"a", "b", "c", "d"}, fifteen;
         for (int k = 0; k < 15; ++k)
             fifteen.push_back("h" + std::to_string(k));
-        return {RowsRead{Table({Column::ofNumbers("y", y), Column::ofNumbers("x", x), Column::ofNumbers("z", z),
-                                Column::ofNumbers("u", u), Column::ofFactor("g", g, four),
-                                Column::ofFactor("h", h, fifteen), Column::ofDates("day", day),
-                                Column::ofNumbers("w", w)}),
+        return {RowsRead{Table({Column::ofNumbers("y", y), Column::ofNumbers("x", x),
+                                Column::ofNumbers("z", z), Column::ofNumbers("u", u),
+                                Column::ofFactor("g", g, four), Column::ofFactor("h", h, fifteen),
+                                Column::ofDates("day", day), Column::ofNumbers("w", w)}),
                          {}},
                 {}};
     }
@@ -92,7 +93,8 @@ struct PublishedChecks : testing::TestWithParam<std::pair<const char*, const cha
 
 TEST_P(PublishedChecks, ReadingsAgreeToTenDigits) {
     const Evidence e = evaluate(recipe, rows, {}, quietly());
-    const auto agrees = [&](const char* name, const nlohmann::json& value, const nlohmann::json& p, double least) {
+    const auto agrees = [&](const char* name, const nlohmann::json& value, const nlohmann::json& p,
+                            double least) {
         const Reading* r = reading(e, name);
         ASSERT_TRUE(r) << name;
         EXPECT_GE(digits(r->value, value), least) << name << ": " << r->value << ", " << r->sentence;
@@ -106,9 +108,12 @@ TEST_P(PublishedChecks, ReadingsAgreeToTenDigits) {
     agrees("normality, Jarque–Bera", json["jarque_bera"]["stat"], json["jarque_bera"]["p"], 10);
     agrees("skewness", json["jarque_bera"]["skewness"], {}, 10);
     agrees("kurtosis", json["jarque_bera"]["kurtosis"], {}, 10);
-    agrees("condition index", json["condition_number"]["columns_scaled_to_unit_length_with_intercept"], {}, 9);
-    agrees("unequal spread", json["breusch_pagan"]["studentized_LM"], json["breusch_pagan"]["studentized_LM_p"], 10);
-    if (json.contains("white")) agrees("unequal spread, White", json["white"]["LM"], json["white"]["LM_p"], 10);
+    agrees("condition index", json["condition_number"]["columns_scaled_to_unit_length_with_intercept"], {},
+           9);
+    agrees("unequal spread", json["breusch_pagan"]["studentized_LM"],
+           json["breusch_pagan"]["studentized_LM_p"], 10);
+    if (json.contains("white"))
+        agrees("unequal spread, White", json["white"]["LM"], json["white"]["LM_p"], 10);
     double inflation = 0;
     for (const auto& value : json["vif"])
         inflation = std::max(inflation, value.get<double>());
@@ -208,12 +213,13 @@ TEST(ErrorTests, DurbinWatsonKeepsToThePublishedBounds) {
                 x(i, 0) = 1;
                 x(i, 1) = kind == 0 ? i : kind == 1 ? normal(random) : std::cos(3.0 * i);
             }
-            const Eigen::MatrixXd q =
-                Eigen::HouseholderQR<Eigen::MatrixXd>(x).householderQ() * Eigen::MatrixXd::Identity(bound.n, 2);
+            const Eigen::MatrixXd q = Eigen::HouseholderQR<Eigen::MatrixXd>(x).householderQ() *
+                                      Eigen::MatrixXd::Identity(bound.n, 2);
             std::vector<std::vector<std::uint32_t>> run(1);
             for (std::uint32_t i = 0; i < static_cast<std::uint32_t>(bound.n); ++i)
                 run[0].push_back(i);
-            const auto low = durbinWatsonLower(bound.lower, run, q), high = durbinWatsonLower(bound.upper, run, q);
+            const auto low = durbinWatsonLower(bound.lower, run, q),
+                       high = durbinWatsonLower(bound.upper, run, q);
             EXPECT_TRUE(low.exact);
             EXPECT_LE(low.p, 0.0505) << bound.n << " " << kind;
             EXPECT_GE(high.p, 0.0495) << bound.n << " " << kind;
@@ -327,7 +333,8 @@ TEST(Checks, AnAddedColumnTestIsTheDifferenceOfTwoFits) {
                 evaluate(group, rows, {}, quietly()).linear->terms.back().p, 1e-8);
     Recipe time = inventedRecipe();
     time.terms.push_back(plainTerm("day"));
-    EXPECT_NEAR(reading(without, "trend in time left over")->value, f(evaluate(time, rows, {}, quietly())), 1e-7);
+    EXPECT_NEAR(reading(without, "trend in time left over")->value, f(evaluate(time, rows, {}, quietly())),
+                1e-7);
 }
 
 TEST(Checks, IntraclassCorrelationIsThatOfTheTextbook) {
@@ -365,7 +372,9 @@ TEST(Checks, RowsThatHideEachOtherAreFound) {
     const Reading* r = reading(e, "rows that hide each other");
     EXPECT_EQ(r->value, 14) << r->sentence;
     ASSERT_TRUE(goadOf(e, "rows that hide each other"));
-    EXPECT_EQ(reading(evaluate(inventedRecipe(), made.rows(), {}, quietly()), "rows that hide each other")->value, 0);
+    EXPECT_EQ(
+        reading(evaluate(inventedRecipe(), made.rows(), {}, quietly()), "rows that hide each other")->value,
+        0);
 }
 
 TEST(Checks, ReadingsAreTheSameForAnyNumberOfThreads) {
@@ -373,7 +382,8 @@ TEST(Checks, ReadingsAreTheSameForAnyNumberOfThreads) {
     Recipe recipe = inventedRecipe();
     recipe.judge = FoldPlan{.folds = 5};
     recipe.setAside = SetAside{.share = 0.25, .seed = 3};
-    const Evidence one = evaluate(recipe, rows, {1}, quietly()), four = evaluate(recipe, rows, {4}, quietly());
+    const Evidence one = evaluate(recipe, rows, {1}, quietly()),
+                   four = evaluate(recipe, rows, {4}, quietly());
     ASSERT_EQ(one.readings.size(), four.readings.size());
     for (std::size_t i = 0; i < one.readings.size(); ++i) {
         EXPECT_EQ(one.readings[i].name, four.readings[i].name);
@@ -411,7 +421,8 @@ TEST(Checks, RowsOfWeightZeroAndEqualWeightsChangeNoReading) {
             const Reading* other = reading(q, r.name);
             ASSERT_TRUE(other) << r.name;
             ++compared;
-            EXPECT_EQ(std::isnan(r.value), std::isnan(other->value)) << what << ": " << r.name << " " << other->sentence;
+            EXPECT_EQ(std::isnan(r.value), std::isnan(other->value))
+                << what << ": " << r.name << " " << other->sentence;
             if (std::isnan(r.value)) continue;
             EXPECT_NEAR(r.value, other->value, 1e-7 * (1 + std::fabs(r.value))) << what << ": " << r.name;
             if (r.p) {
@@ -460,19 +471,22 @@ TEST(Checks, WhatDoesNotApplySaysWhyAndNothingIsInfinite) {
     };
     std::string exact = "y,x,g,t\n", alone = exact, few = exact, ties = exact, repeated = exact;
     for (int i = 0; i < 30; ++i) {
-        exact += std::to_string(3 + 2 * i) + "," + std::to_string(i) + "," + static_cast<char>('a' + i % 3) + ",2024-01-" +
-                 (i < 9 ? "0" : "") + std::to_string(i + 1) + "\n";
-        alone += std::to_string((i * 7) % 11) + "," + std::to_string(i) + "," + (i == 17 ? "only" : "rest") + ",2024-01-01\n";
-        ties += std::to_string(i % 2) + "," + std::to_string(i % 2) + "," + static_cast<char>('a' + i % 3) + ",2024-01-01\n";
-        repeated += std::to_string((i * 5) % 13) + "," + std::to_string(i % 7) + ",g" + std::to_string(i) + ",2024-01-0" +
-                    std::to_string(1 + i % 5) + "\n";
+        exact += std::to_string(3 + 2 * i) + "," + std::to_string(i) + "," + static_cast<char>('a' + i % 3) +
+                 ",2024-01-" + (i < 9 ? "0" : "") + std::to_string(i + 1) + "\n";
+        alone += std::to_string((i * 7) % 11) + "," + std::to_string(i) + "," + (i == 17 ? "only" : "rest") +
+                 ",2024-01-01\n";
+        ties += std::to_string(i % 2) + "," + std::to_string(i % 2) + "," + static_cast<char>('a' + i % 3) +
+                ",2024-01-01\n";
+        repeated += std::to_string((i * 5) % 13) + "," + std::to_string(i % 7) + ",g" + std::to_string(i) +
+                    ",2024-01-0" + std::to_string(1 + i % 5) + "\n";
     }
     for (int i = 0; i < 4; ++i)
         few += std::to_string(i * i) + "," + std::to_string(i) + ",a,2024-01-01\n";
-    for (const Edge& edge : {Edge{"a perfect fit", exact, {"x"}}, Edge{"a level of one row", alone, {"x", "g"}},
-                             Edge{"four rows", few, {"x"}}, Edge{"a response of two values that x says", ties, {"x"}},
-                             Edge{"times that repeat and groups of one row", repeated, {"x"}},
-                             Edge{"the mean alone", repeated, {}}}) {
+    for (const Edge& edge :
+         {Edge{"a perfect fit", exact, {"x"}}, Edge{"a level of one row", alone, {"x", "g"}},
+          Edge{"four rows", few, {"x"}}, Edge{"a response of two values that x says", ties, {"x"}},
+          Edge{"times that repeat and groups of one row", repeated, {"x"}},
+          Edge{"the mean alone", repeated, {}}}) {
         const Evidence e = evaluate(recipeOf("y", edge.terms), rowsOf(edge.text), {}, quietly());
         EXPECT_GE(e.readings.size(), 30U) << edge.what;
         for (const Reading& r : e.readings) {
@@ -481,7 +495,8 @@ TEST(Checks, WhatDoesNotApplySaysWhyAndNothingIsInfinite) {
                 EXPECT_TRUE(*r.p >= 0 && *r.p <= 1) << edge.what << ": " << r.name << " " << *r.p;
             }
             if (!std::isnan(r.value)) continue;
-            EXPECT_TRUE(r.sentence.starts_with("does not apply: ")) << edge.what << ": " << r.name << " " << r.sentence;
+            EXPECT_TRUE(r.sentence.starts_with("does not apply: "))
+                << edge.what << ": " << r.name << " " << r.sentence;
             EXPECT_GT(r.sentence.size(), 25U) << r.name;
         }
         for (const Goad& g : e.goads) {
@@ -492,8 +507,9 @@ TEST(Checks, WhatDoesNotApplySaysWhyAndNothingIsInfinite) {
     }
     // In a perfect fit no test is made of rounding.
     const Evidence e = evaluate(recipeOf("y", {"x"}), rowsOf(exact), {}, quietly());
-    for (const char* name : {"curvature overall", "normality, Jarque–Bera", "unequal spread", "missing interaction",
-                             "serial dependence, Durbin–Watson", "rows that hide each other"})
+    for (const char* name :
+         {"curvature overall", "normality, Jarque–Bera", "unequal spread", "missing interaction",
+          "serial dependence, Durbin–Watson", "rows that hide each other"})
         EXPECT_TRUE(std::isnan(reading(e, name)->value)) << name;
 }
 
@@ -506,10 +522,11 @@ TEST(Checks, OtherKindsAreCheckedByRowsTheyDidNotLearnFrom) {
     recipe.estimator.kind = "neighbours";
     recipe.judge = FoldPlan{.folds = 5};
     const Evidence e = evaluate(recipe, made.rows(), {}, quietly());
-    for (const char* name : {"largest studentised residual", "serial dependence, Durbin–Watson",
-                             "serial dependence, Ljung–Box", "dependence within groups: h", "unequal spread",
-                             "left-out column", "hangs on the seed", "impossible predictions",
-                             "totals: predicted over actual", "trend in time left over", "spread by group: g"}) {
+    for (const char* name :
+         {"largest studentised residual", "serial dependence, Durbin–Watson", "serial dependence, Ljung–Box",
+          "dependence within groups: h", "unequal spread", "left-out column", "hangs on the seed",
+          "impossible predictions", "totals: predicted over actual", "trend in time left over",
+          "spread by group: g"}) {
         const Reading* r = reading(e, name);
         ASSERT_TRUE(r) << name;
         EXPECT_FALSE(std::isnan(r->value)) << name << ": " << r->sentence;
@@ -549,12 +566,18 @@ TEST(CheckSettings, SwitchOffAndOtherThresholdsAreSaid) {
               std::string::npos);
     EXPECT_EQ(parseRecipe(recipeText(recipe), "again").checks, recipe.checks);
     recipe.checks["curvatures"] = {true, "typed wrong", {}};
-    EXPECT_NE(errorOf([&] { evaluate(recipe, made.rows(), {}, quietly()); }).find("there is no check \"curvatures\""),
+    EXPECT_NE(errorOf([&] {
+                  evaluate(recipe, made.rows(), {}, quietly());
+              }).find("there is no check \"curvatures\""),
               std::string::npos);
-    const std::string head = R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": ["x"], "checks": )";
-    EXPECT_NE(errorOf([&] { parseRecipe(head + R"({"kurtosis": {"off": true}}})", "r"); }).find("off without a reason"),
+    const std::string head =
+        R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": ["x"], "checks": )";
+    EXPECT_NE(errorOf([&] {
+                  parseRecipe(head + R"({"kurtosis": {"off": true}}})", "r");
+              }).find("off without a reason"),
               std::string::npos);
-    EXPECT_NE(errorOf([&] { parseRecipe(head + R"({"kurtosis": {}}})", "r"); }).find("neither"), std::string::npos);
+    EXPECT_NE(errorOf([&] { parseRecipe(head + R"({"kurtosis": {}}})", "r"); }).find("neither"),
+              std::string::npos);
     EXPECT_NE(errorOf([&] { parseRecipe(head + R"({"kurtosis": {"treshold": 1}}})", "r"); }).find("treshold"),
               std::string::npos);
 }
@@ -599,8 +622,9 @@ TEST(GoadOrder, AModelWorseThanTheMeanComesFirst) {
     // A straight line far beyond where it was learned, and a row that lies far off besides.
     std::string text = "t,x,y\n";
     for (int i = 0; i < 40; ++i)
-        text += "2024-" + std::string(i < 20 ? "01-" : "02-") + (i % 20 < 9 ? "0" : "") + std::to_string(i % 20 + 1) + "," +
-                std::to_string(i) + "," + std::to_string(i < 30 ? i : 10 - i) + "\n";
+        text += "2024-" + std::string(i < 20 ? "01-" : "02-") + (i % 20 < 9 ? "0" : "") +
+                std::to_string(i % 20 + 1) + "," + std::to_string(i) + "," +
+                std::to_string(i < 30 ? i : 10 - i) + "\n";
     text += "2024-01-01,5,400\n";
     Recipe recipe = recipeOf("y", {"x"});
     SetAside aside;
@@ -613,7 +637,8 @@ TEST(GoadOrder, AModelWorseThanTheMeanComesFirst) {
     ASSERT_FALSE(e.goads.empty());
     EXPECT_EQ(e.goads.front().key, "worse than the mean");
     EXPECT_EQ(e.goads.front().title, "The model is worse than no model");
-    EXPECT_NE(summaryText(e, recipe).find("worse than saying the mean every time: do not use it"), std::string::npos);
+    EXPECT_NE(summaryText(e, recipe).find("worse than saying the mean every time: do not use it"),
+              std::string::npos);
     EXPECT_NEAR(reading(e, "worse than the mean")->value, std::sqrt(1 - e.heldOut.rSquared), 1e-12);
 }
 
@@ -654,7 +679,8 @@ TEST(RowStory, IsWhatTheFitWithoutTheRowSays) {
             recipe.forecast = ForecastRequest{"plan.csv", 0.95, {}};
             const auto prepared = prepareRows(recipe, rows, {}, quietly());
             const Evidence e = evaluate(recipe, rows, *prepared, {}, quietly());
-            const RowStory story = rowStory(e, recipe, prepared->table, &prepared->forecast->table, "", 30, {}, quietly());
+            const RowStory story =
+                rowStory(e, recipe, prepared->table, &prepared->forecast->table, "", 30, {}, quietly());
             Recipe without = recipe;
             without.leaveOut.push_back({31, "to compare"});
             const Evidence refit = evaluate(without, rows, {}, quietly());
@@ -689,7 +715,8 @@ TEST(RowStory, IsWhatTheFitWithoutTheRowSays) {
 }
 
 TEST(RowStory, TellsOfRowsThatCannotBePredictedAndOfOtherKinds) {
-    const StudyRows rows = rowsOf("y,x,g\n1,1,a\n2,2,b\n3,3,a\n4,4,b\n5,5,a\n6,6,b\n7,7,a\n8,,b\n9,30,a\n10,9,b\n");
+    const StudyRows rows =
+        rowsOf("y,x,g\n1,1,a\n2,2,b\n3,3,a\n4,4,b\n5,5,a\n6,6,b\n7,7,a\n8,,b\n9,30,a\n10,9,b\n");
     Recipe recipe = recipeOf("y", {"x", "g"});
     recipe.leaveOut = {{9, "far off"}};
     auto prepared = prepareRows(recipe, rows, {}, quietly());
@@ -726,7 +753,8 @@ TEST(MovePreview, SaysWhatTheFitWithItWouldSay) {
     const Evidence e = evaluate(recipe, rows, *prepared, {}, quietly());
     const Goad* goad = goadOf(e, "curvature: x");
     ASSERT_TRUE(goad);
-    const auto move = std::find_if(goad->moves.begin(), goad->moves.end(), [](const Move& m) { return m.edit != nullptr; });
+    const auto move =
+        std::find_if(goad->moves.begin(), goad->moves.end(), [](const Move& m) { return m.edit != nullptr; });
     ASSERT_NE(move, goad->moves.end());
     EXPECT_EQ(move->label, "add the curve");
     const MovePreview preview = previewMove(e, recipe, rows, *prepared, *move, {}, quietly());
@@ -739,8 +767,10 @@ TEST(MovePreview, SaysWhatTheFitWithItWouldSay) {
     EXPECT_FALSE(preview.otherRows);
     EXPECT_EQ(previewText(preview).find("typical error "), 0U);
     // What cannot be fitted is said, and what is judged otherwise is not compared.
-    const Move broken{.label = "break it", .edit = [](Recipe& r, const std::string&) { r.terms = {plainTerm("nothing")}; }};
-    EXPECT_NE(previewMove(e, recipe, rows, *prepared, broken, {}, quietly()).problem.find("nothing"), std::string::npos);
+    const Move broken{.label = "break it",
+                      .edit = [](Recipe& r, const std::string&) { r.terms = {plainTerm("nothing")}; }};
+    EXPECT_NE(previewMove(e, recipe, rows, *prepared, broken, {}, quietly()).problem.find("nothing"),
+              std::string::npos);
     const Move judged{.label = "judge", .edit = [](Recipe& r, const std::string&) { r.judge->folds = 10; }};
     EXPECT_TRUE(previewMove(e, recipe, rows, *prepared, judged, {}, quietly()).otherRows);
 }
@@ -765,8 +795,8 @@ TEST(ResidualView, KindsAreWhatTheirNamesSay) {
     for (std::size_t k = 0; k < standard.rows.size(); ++k) {
         const auto row = standard.rows[k];
         EXPECT_NEAR(standard.y[k],
-                    e.rows.residual[row] / (e.linear->residualStandardDeviation *
-                                            std::sqrt(1 - e.linear->rows.leverage[row])),
+                    e.rows.residual[row] /
+                        (e.linear->residualStandardDeviation * std::sqrt(1 - e.linear->rows.leverage[row])),
                     1e-9);
     }
     EXPECT_EQ(view(ResidualKind::heldOut, ResidualAgainst::predicted).rows.size(), e.rowsHeldOut);
@@ -820,4 +850,61 @@ TEST(ResidualView, TheNormalBandHoldsNineteenOfTwentySamplesWhole) {
     }
     EXPECT_NEAR(static_cast<double>(out) / samples, 0.05, 0.025) << "the band itself rests on 500 samples";
     EXPECT_NEAR(band.low[29], -band.high[30], 1e-12);
+}
+
+TEST(OtherSeeds, AreWhatEveryEvaluationWithThatSeedSays) {
+    const StudyRows rows = Invented(240, 91).rows();
+    Recipe recipe = inventedRecipe();
+    recipe.setAside = SetAside{.share = 0.25, .seed = 4};
+    const auto listed = [&](const Recipe& of) {
+        const auto prepared = prepareRows(of, rows, {}, quietly());
+        const Evidence e = evaluate(of, rows, *prepared, {.checks = ChecksWanted::none}, quietly());
+        return otherSeeds(e, {of, rows, *prepared}, {}, quietly());
+    };
+    const SeedSpread split = listed(recipe);
+    ASSERT_EQ(split.rmse.size(), 20U);
+    for (const std::size_t k : {0U, 7U, 19U}) {
+        Recipe other = recipe;
+        other.setAside->seed = 5 + k;
+        const Evidence e = evaluate(other, rows, {}, quietly());
+        EXPECT_NEAR(split.rmse[k], e.heldOut.rmse, 1e-9);
+        EXPECT_NEAR(split.overLearning[k], e.heldOut.rmse / e.learning.rmse, 1e-9);
+        EXPECT_NEAR(split.overMean[k], std::sqrt(1 - e.heldOut.rSquared), 1e-9);
+    }
+    // A step that learns takes the long way, and so do logarithms.
+    for (const bool steps : {true, false}) {
+        Recipe slow = recipe;
+        if (steps)
+            slow.steps = {{.kind = "leave out beyond fences",
+                           .fields = {{"columns", std::vector<std::string>{"x"}}, {"width", 2.0}}}};
+        else
+            slow.logResponse = true;
+        const SeedSpread found = listed(slow);
+        slow.setAside->seed = 5 + 11;
+        EXPECT_NEAR(found.rmse[11], evaluate(slow, rows, {}, quietly()).heldOut.rmse, 1e-9);
+    }
+    Recipe folds = inventedRecipe();
+    folds.judge = FoldPlan{.folds = 6, .seed = 9};
+    const SeedSpread dealt = listed(folds);
+    ASSERT_EQ(dealt.rmse.size(), 20U);
+    for (const std::size_t k : {0U, 13U}) {
+        Recipe other = folds;
+        other.judge->seed = 10 + k;
+        EXPECT_NEAR(dealt.rmse[k], evaluate(other, rows, {}, quietly()).folds->rmse, 1e-9);
+    }
+    // Rows of the test stay locked: whatever is in them changes no seed.
+    Recipe locked = recipe;
+    locked.setAside->testShare = 0.2;
+    const auto before = listed(locked);
+    Invented wild(240, 91);
+    const auto prepared = prepareRows(locked, rows, {}, quietly());
+    for (std::size_t i = 0; i < wild.y.size(); ++i)
+        if (prepared->parts[i] == Part::test) wild.y[i] = 1e6;
+    const StudyRows wildRows = wild.rows();
+    const auto wildPrepared = prepareRows(locked, wildRows, {}, quietly());
+    const Evidence e = evaluate(locked, wildRows, *wildPrepared, {.checks = ChecksWanted::none}, quietly());
+    EXPECT_EQ(otherSeeds(e, {locked, wildRows, *wildPrepared}, {}, quietly()).rmse, before.rmse);
+    // Nothing drawn at random, nothing to draw again.
+    Recipe none = inventedRecipe();
+    EXPECT_FALSE(listed(none).why.empty());
 }

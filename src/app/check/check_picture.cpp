@@ -59,7 +59,8 @@ bool needsZero(ResidualKind kind) {
 
 /// Marks of some points of the view, by part; `which` says the points.
 template <class Which>
-std::vector<PlotFrame::Marks> marksOf(const CheckRequest& request, const ResidualView& view, const Which& which) {
+std::vector<PlotFrame::Marks> marksOf(const CheckRequest& request, const ResidualView& view,
+                                      const Which& which) {
     const std::size_t n = request.evidence->rows.state.size();
     std::vector<double> x(n, std::nan("")), y(n, std::nan(""));
     for (std::size_t k = 0; k < view.rows.size(); ++k) {
@@ -71,19 +72,30 @@ std::vector<PlotFrame::Marks> marksOf(const CheckRequest& request, const Residua
         y[view.rows[k]] = view.y[k];
     }
     return Station::marksOf(
-        request.evidence.get(), n, [&x](std::size_t i) { return x[i]; }, [&y](std::size_t i) { return y[i]; });
+        request.evidence.get(), n, [&x](std::size_t i) { return x[i]; },
+        [&y](std::size_t i) { return y[i]; });
 }
 
 void addLines(PlotFrame::Content& content, const ResidualView& view) {
     if (!view.spread.at.empty()) {
-        content.lines.push_back({QObject::tr("± smooth standard deviation"), view.spread.at, view.spread.low,
-                                 theme::quiet, Qt::DotLine, {}, 1.4});
+        content.lines.push_back({QObject::tr("± smooth standard deviation"),
+                                 view.spread.at,
+                                 view.spread.low,
+                                 theme::quiet,
+                                 Qt::DotLine,
+                                 {},
+                                 1.4});
         content.lines.push_back({{}, view.spread.at, view.spread.high, theme::quiet, Qt::DotLine, {}, 1.4});
     }
     if (view.middle.at.empty()) return;
     content.bands.push_back({view.middle.at, view.middle.low, view.middle.high, theme::ink});
-    content.lines.push_back(
-        {QObject::tr("smooth mean, 95 % band"), view.middle.at, view.middle.middle, theme::ink, Qt::SolidLine, {}, 1.8});
+    content.lines.push_back({QObject::tr("smooth mean, 95 % band"),
+                             view.middle.at,
+                             view.middle.middle,
+                             theme::ink,
+                             Qt::SolidLine,
+                             {},
+                             1.8});
 }
 
 PlotFrame::Content emptyContent(const CheckRequest& request, const ResidualView& view) {
@@ -102,8 +114,13 @@ PlotFrame::Content emptyContent(const CheckRequest& request, const ResidualView&
 void addDiagonal(PlotFrame::Content& content, const ResidualView& view) {
     const auto [low, high] = std::minmax_element(view.x.begin(), view.x.end());
     if (low == view.x.end()) return;
-    content.lines.push_back(
-        {QObject::tr("actual = predicted"), {*low, *high}, {*low, *high}, theme::quiet, Qt::DashLine, {}, 1.2});
+    content.lines.push_back({QObject::tr("actual = predicted"),
+                             {*low, *high},
+                             {*low, *high},
+                             theme::quiet,
+                             Qt::DashLine,
+                             {},
+                             1.2});
 }
 
 void addPanels(CheckPicture& picture, const CheckRequest& request, const ResidualView& view) {
@@ -114,7 +131,8 @@ void addPanels(CheckPicture& picture, const CheckRequest& request, const Residua
         if (const auto code = group->codes()[row]; code >= 0) ++counts[static_cast<std::size_t>(code)];
     for (std::size_t l = 0; l < counts.size(); ++l)
         if (counts[l] > 0) order.push_back(l);
-    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return counts[a] > counts[b]; });
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return counts[a] > counts[b]; });
     const std::size_t all = order.size();
     if (order.size() > mostPanels) order.resize(mostPanels);
     if (order.empty()) return;
@@ -125,14 +143,17 @@ void addPanels(CheckPicture& picture, const CheckRequest& request, const Residua
     const double padX = 0.03 * (*right - *left), padY = 0.05 * (*high - *low);
     for (const std::size_t level : order) {
         PlotFrame::Content content = emptyContent(request, view);
-        if (view.levels) content.xRange = std::array{-0.6, static_cast<double>(content.xLevels.size()) - 0.4};
-        else if (*right > *left) content.xRange = std::array{*left - padX, *right + padX};
+        if (view.levels)
+            content.xRange = std::array{-0.6, static_cast<double>(content.xLevels.size()) - 0.4};
+        else if (*right > *left)
+            content.xRange = std::array{*left - padX, *right + padX};
         if (*high > *low) content.yRange = std::array{*low - padY, *high + padY};
         content.marks = marksOf(request, view, [&](std::size_t k) {
             return group->codes()[view.rows[k]] == static_cast<std::int32_t>(level);
         });
         content.legend = false;
-        content.summary = QObject::tr("%1: %2 against %3").arg(qs(group->levels()[level]), content.yTitle, content.xTitle);
+        content.summary =
+            QObject::tr("%1: %2 against %3").arg(qs(group->levels()[level]), content.yTitle, content.xTitle);
         picture.panels.emplace_back(
             QObject::tr("%1 (%2)").arg(qs(group->levels()[level]), qs(plural(counts[level], "row", "rows"))),
             std::move(content));
@@ -171,9 +192,8 @@ void addQuantiles(CheckPicture& picture, const ResidualView& view) {
     marks.x = view.normal->normal;
     marks.y = view.normal->value;
     for (const std::size_t place : view.normal->place)
-        marks.rows.push_back(view.rows[view.quantilesOf == view.y.size()
-                                           ? place
-                                           : place * view.y.size() / view.quantilesOf]);
+        marks.rows.push_back(
+            view.rows[view.quantilesOf == view.y.size() ? place : place * view.y.size() / view.quantilesOf]);
     beside.marks.push_back(std::move(marks));
     if (!view.normalLow.empty())
         beside.bands.push_back({view.normal->normal, view.normalLow, view.normalHigh, theme::ink});
@@ -186,16 +206,19 @@ void addQuantiles(CheckPicture& picture, const ResidualView& view) {
 
 CheckPicture checkPicture(const CheckRequest& request, Progress& progress) {
     CheckPicture picture;
-    const ResidualView view = residualView(*request.evidence, request.recipe, *request.prepared,
-                                           request.rows->learning.report.file, request.residuals, {}, progress);
+    const ResidualView view =
+        residualView(*request.evidence, request.recipe, *request.prepared, request.rows->learning.report.file,
+                     request.residuals, {}, progress);
     picture.plot = emptyContent(request, view);
     picture.plot.marks = marksOf(request, view, [](std::size_t) { return true; });
     progress.checkpoint(0.9, "Drawing residuals");
     addLines(picture.plot, view);
-    if (request.residuals.kind == ResidualKind::actual && request.residuals.against == ResidualAgainst::predicted)
+    if (request.residuals.kind == ResidualKind::actual &&
+        request.residuals.against == ResidualAgainst::predicted)
         addDiagonal(picture.plot, view);
-    picture.plot.summary = QObject::tr("%1 against %2, %3 rows")
-                               .arg(picture.plot.yTitle, picture.plot.xTitle, qs(countText(view.rows.size())));
+    picture.plot.summary =
+        QObject::tr("%1 against %2, %3 rows")
+            .arg(picture.plot.yTitle, picture.plot.xTitle, qs(countText(view.rows.size())));
     if (!request.group.empty()) addPanels(picture, request, view);
     if (request.quantiles)
         addQuantiles(picture, view);

@@ -60,17 +60,18 @@ void RowPane::refresh() {
                   at = static_cast<std::uint32_t>(*row)](Progress& progress) -> Jobs::Finish {
                      const Table* forecast = prepared->forecast ? &prepared->forecast->table : nullptr;
                      auto story = std::make_shared<const RowStory>(
-                         rowStory(*evidence, recipe, prepared->table, forecast, rows->learning.report.file, at,
-                                  {}, progress));
+                         rowStory(*evidence, recipe, prepared->table, forecast, rows->learning.report.file,
+                                  at, {}, progress));
                      return [this, story] { show(story); };
                  });
 }
 
 void RowPane::show(std::shared_ptr<const RowStory> story) {
     m_story = std::move(story);
-    m_headline->setText(m_story ? rowHeadline(m_session, *m_story)
-                                : tr("Click a mark or a line to choose a row; Return or a double click opens it here "
-                                     "from any plot or table."));
+    m_headline->setText(
+        m_story ? rowHeadline(m_session, *m_story)
+                : tr("Click a mark or a line to choose a row; Return or a double click opens it here "
+                     "from any plot or table."));
     showPart(m_part);
 }
 
@@ -94,7 +95,8 @@ void RowPane::showPart(const QString& part) {
                             ? tr("Only learning rows of least squares can be left out in closed form.")
                             : totalWithoutText(m_session, *m_story));
     if (part == "ladder" && m_session.evidence() && !m_session.evidence()->linear)
-        m_note->setText(tr("Columns are moved one after the other from their usual values to those of the row."));
+        m_note->setText(
+            tr("Columns are moved one after the other from their usual values to those of the row."));
     m_view->fitColumns(420);
 }
 

@@ -48,6 +48,9 @@ struct CheckedLinear {
     /// Studentised (deleted) residuals and Cook's distances.
     std::span<const double> studentized;
     std::span<const double> cooks;
+    /// The model's columns in the basis that its factor makes orthonormal, rows times the roots of their
+    /// weights: n × rank. Worked out when it is first asked for. Throws Stopped.
+    std::function<const Eigen::MatrixXd&()> orthonormal;
 };
 
 /// Rows that a model did not learn from, and what it says of them, in the response's unit.

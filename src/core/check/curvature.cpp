@@ -19,15 +19,52 @@ std::vector<Eigen::VectorXd> bendsOf(const Eigen::VectorXd& values) {
     part.count = 4;
     std::vector<Eigen::VectorXd> bends;
     try {
-        const auto bases = learnNumberBasis(part, ColumnKind::number, {values.begin(), values.end()}, {});
-        for (const NamedBasis& each : bases) {
-            if (each.basis.isPlain()) continue;
-            bends.push_back(standardised(values.unaryExpr([&](double v) { return each.basis.at(v); })));
-        }
+        // Knots at quantiles of evenly spaced values: where they stand exactly does not matter.
+        constexpr Eigen::Index many = 5000;
+        const Eigen::Index m = std::min(many, values.size());
+        std::vector<double> few;
+        for (Eigen::Index i = 0; i < m; ++i)
+            few.push_back(values[i * values.size() / m]);
+        const auto bases = learnNumberBasis(part, ColumnKind::number, std::move(few), {});
+        std::shared_ptr<const std::vector<double>> knots;
+        for (const NamedBasis& each : bases)
+            if (each.basis.values) knots = each.basis.values;
+        if (!knots || knots->size() < 3) return bends;
+        // The same columns up to scale as the term has: truncated cubes of distances from the knots.
+        const std::size_t last = knots->size() - 1;
+        const auto cube = [&](std::size_t k) {
+            return Eigen::ArrayXd((values.array() - (*knots)[k]).max(0).cube());
+        };
+        const Eigen::ArrayXd outer = cube(last);
+        const Eigen::ArrayXd inner = (cube(last - 1) - outer) / ((*knots)[last] - (*knots)[last - 1]);
+        for (std::size_t k = 0; k + 1 < last; ++k)
+            bends.push_back(
+                standardised(((cube(k) - outer) / ((*knots)[last] - (*knots)[k]) - inner).matrix()));
     } catch (const Error&) { // too few different values for the knots
         bends.clear();
     }
     return bends;
+}
+
+/// What is tried of a number: itself, its square, the bends of a spline; no square with fewer than three
+/// different values.
+struct Made {
+    Eigen::VectorXd line, square;
+    std::vector<Eigen::VectorXd> bends;
+};
+
+Made madeOf(const Eigen::VectorXd& values) {
+    Made made;
+    made.line = standardised(values);
+    std::vector<double> distinct;
+    for (const double v : made.line) {
+        if (std::find(distinct.begin(), distinct.end(), v) == distinct.end()) distinct.push_back(v);
+        if (distinct.size() > 2) break;
+    }
+    if (distinct.size() < 3) return made;
+    made.square = standardised(made.line.array().square());
+    made.bends = bendsOf(made.line);
+    return made;
 }
 
 struct Curved {
@@ -84,42 +121,45 @@ void checkCurvature(const CheckContext& context, Findings& findings) {
         for (Addition& each : beside.answers())
             answers.push_back(each);
     };
-    for (std::size_t i = 0; i < inputs.size(); ++i) {
-        if (inputs[i].factor) continue;
-        if (context.progress->stopRequested()) throw Stopped{};
-        Curved each{inputs[i].name, {}, questions, false};
-        const Eigen::VectorXd x = standardised(inputValues(context, i));
-        std::vector<double> distinct;
-        for (const double v : x) {
-            if (std::find(distinct.begin(), distinct.end(), v) == distinct.end()) distinct.push_back(v);
-            if (distinct.size() > 2) break;
-        }
-        if (distinct.size() < 3) {
-            each.why = "it has fewer than three different values";
-            curved.push_back(each);
-            continue;
-        }
-        if (beside.width() > 64) flush();
-        const Eigen::VectorXd square = x.array().square();
-        const auto line = beside.add(x), bent = beside.add(standardised(square));
-        beside.ask({{line, bent}, 1});
-        ++questions;
-        const auto bends = bendsOf(x);
-        each.spline = !bends.empty();
-        if (each.spline) {
-            ScreenBlock alone{{line}, 1}, together{{line, bent}, 1};
-            for (const Eigen::VectorXd& bend : bends) {
-                const auto at = beside.add(bend);
-                alone.columns.push_back(at);
-                together.columns.push_back(at);
+    // Columns are made a batch at a time, each by a thread of its own.
+    constexpr std::size_t batch = 12;
+    std::vector<std::size_t> numbers;
+    for (std::size_t i = 0; i < inputs.size(); ++i)
+        if (!inputs[i].factor) numbers.push_back(i);
+    for (std::size_t begin = 0; begin < numbers.size(); begin += batch) {
+        const std::size_t end = std::min(numbers.size(), begin + batch);
+        std::vector<Made> made(end - begin);
+        parallelFor(made.size(), context.threads, [&](std::size_t k) {
+            if (context.progress->stopRequested()) throw Stopped{};
+            made[k] = madeOf(inputValues(context, numbers[begin + k]));
+        });
+        for (std::size_t k = 0; k < made.size(); ++k) {
+            Curved each{inputs[numbers[begin + k]].name, {}, questions, false};
+            if (made[k].square.size() == 0) {
+                each.why = "it has fewer than three different values";
+                curved.push_back(each);
+                continue;
             }
-            beside.ask(std::move(alone));
-            beside.ask(std::move(together));
-            questions += 2;
+            const auto line = beside.add(std::move(made[k].line)),
+                       bent = beside.add(std::move(made[k].square));
+            beside.ask({{line, bent}, 1});
+            ++questions;
+            each.spline = !made[k].bends.empty();
+            if (each.spline) {
+                ScreenBlock alone{{line}, 1}, together{{line, bent}, 1};
+                for (Eigen::VectorXd& bend : made[k].bends) {
+                    const auto at = beside.add(std::move(bend));
+                    alone.columns.push_back(at);
+                    together.columns.push_back(at);
+                }
+                beside.ask(std::move(alone));
+                beside.ask(std::move(together));
+                questions += 2;
+            }
+            curved.push_back(each);
         }
-        curved.push_back(each);
+        flush();
     }
-    flush();
     const auto asked = static_cast<double>(
         std::count_if(curved.begin(), curved.end(), [](const Curved& c) { return c.why.empty(); }));
     if (curved.empty()) findings.readings.push_back(noReading("curvature", "no number is in the model"));

@@ -1,6 +1,7 @@
 #include "check/error_tests.h"
 
 #include "base/not_a_number.h"
+#include "base/parallel.h"
 #include "estimate/distributions.h"
 #include "look/distribution.h"
 
@@ -135,15 +136,30 @@ double imhofBelowZero(std::span<const double> weights) {
 
 namespace {
 
-/// A q for the matrix A of squared differences within runs.
+/// A q for the matrix A of squared differences within runs, a column at a time.
 Eigen::MatrixXd differenced(const std::vector<std::vector<std::uint32_t>>& runs, const Eigen::MatrixXd& q) {
     Eigen::MatrixXd out = Eigen::MatrixXd::Zero(q.rows(), q.cols());
-    for (const auto& run : runs)
-        for (std::size_t i = 1; i < run.size(); ++i) {
-            const auto a = static_cast<Index>(run[i - 1]), b = static_cast<Index>(run[i]);
-            out.row(a) += q.row(a) - q.row(b);
-            out.row(b) += q.row(b) - q.row(a);
-        }
+    parallelFor(static_cast<std::size_t>(q.cols()), {}, [&](std::size_t k) {
+        const double* from = q.col(static_cast<Index>(k)).data();
+        double* to = out.col(static_cast<Index>(k)).data();
+        for (const auto& run : runs)
+            for (std::size_t i = 1; i < run.size(); ++i) {
+                const double difference = from[run[i]] - from[run[i - 1]];
+                to[run[i]] += difference;
+                to[run[i - 1]] -= difference;
+            }
+    });
+    return out;
+}
+
+/// q'·a, some columns a thread.
+Eigen::MatrixXd products(const Eigen::MatrixXd& q, const Eigen::MatrixXd& a) {
+    Eigen::MatrixXd out(q.cols(), a.cols());
+    constexpr Index some = 8;
+    parallelFor(static_cast<std::size_t>((a.cols() + some - 1) / some), {}, [&](std::size_t k) {
+        const Index begin = static_cast<Index>(k) * some, count = std::min(some, a.cols() - begin);
+        out.middleCols(begin, count).noalias() = q.transpose() * a.middleCols(begin, count);
+    });
     return out;
 }
 
@@ -170,7 +186,7 @@ DurbinWatsonTail durbinWatsonLower(double d, const std::vector<std::vector<std::
     if (static_cast<std::size_t>(n) <= exactRows) {
         Eigen::MatrixXd a = differenced(runs, Eigen::MatrixXd::Identity(n, n));
         // M A M with M = I − QQ'.
-        const Eigen::MatrixXd core = q.transpose() * aq;
+        const Eigen::MatrixXd core = products(q, aq);
         a -= aq * q.transpose() + q * aq.transpose() - q * core * q.transpose();
         const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> solver(a, Eigen::EigenvaluesOnly);
         // Of the n eigenvalues those of the columns are 0; the others, less d, are the weights.
@@ -181,7 +197,7 @@ DurbinWatsonTail durbinWatsonLower(double d, const std::vector<std::vector<std::
         return {imhofBelowZero(weights), true};
     }
     const auto [trace, traceSquare] = tracesOf(runs);
-    const Eigen::MatrixXd core = q.transpose() * aq;
+    const Eigen::MatrixXd core = products(q, aq);
     const double p = trace - core.trace();
     const double squares = traceSquare - 2 * aq.squaredNorm() + core.squaredNorm();
     const double mean = p / df;

@@ -2,7 +2,6 @@
 #include "base/text.h"
 #include "check/check_tools.h"
 #include "estimate/distributions.h"
-#include "estimate/linear/orthonormal_rows.h"
 
 #include <Eigen/Eigenvalues>
 #include <algorithm>
@@ -87,7 +86,7 @@ Addition groupsBeside(const CheckContext& context, const Eigen::MatrixXd& q, con
         if (g.group[i] < 0) continue;
         const auto j = static_cast<Eigen::Index>(g.group[i]);
         const double root = context.weights.empty() ? 1 : std::sqrt(context.weights[i]);
-        w.col(j) += root * q.row(static_cast<Eigen::Index>(i)).transpose();
+        w.col(j) += root * q.row(static_cast<Eigen::Index>(i)).transpose(); // q has its root already
         own[j] += root * root;
         with[j] += root * context.errors[i];
     }
@@ -127,7 +126,6 @@ void checkGroups(const CheckContext& context, Findings& findings) {
         return;
     }
     const bool exact = context.linear && context.kind.leastSquares;
-    Eigen::MatrixXd q;
     for (const Column* column : factors) {
         if (context.progress->stopRequested()) throw Stopped{};
         const std::string name = family + ": " + column->name();
@@ -142,13 +140,7 @@ void checkGroups(const CheckContext& context, Findings& findings) {
         double f = way.f, df1 = way.between, df2 = way.within, p = fisherUpper(f, df1, df2);
         std::string says;
         if (exact && static_cast<Eigen::Index>(k) <= mostGroups) {
-            if (q.size() == 0) {
-                const DesignRows x(context.linear->design, context.learningRows);
-                q = OrthonormalRows(context.linear->fit, x, context.threads, *context.progress).matrix();
-                for (Eigen::Index i = 0; i < q.rows() && !context.weights.empty(); ++i)
-                    q.row(i) *= std::sqrt(context.weights[static_cast<std::size_t>(i)]);
-            }
-            const Addition added = groupsBeside(context, q, g);
+            const Addition added = groupsBeside(context, context.linear->orthonormal(), g);
             if (!(added.numeratorDf > 0)) {
                 findings.readings.push_back(noReading(name, "the model says its levels already"));
                 continue;

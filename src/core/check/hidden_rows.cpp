@@ -2,7 +2,6 @@
 #include "check/check_tools.h"
 #include "estimate/distributions.h"
 #include "estimate/linear/least_trimmed.h"
-#include "estimate/linear/orthonormal_rows.h"
 
 #include <Eigen/Cholesky>
 
@@ -55,13 +54,10 @@ void checkHiddenRows(const CheckContext& context, Findings& findings) {
                                 plural(static_cast<std::size_t>(fit.rank()), "coefficient", "coefficients")));
         return;
     }
-    const DesignRows x(context.linear->design, context.learningRows);
-    Eigen::MatrixXd q = OrthonormalRows(fit, x, context.threads, *context.progress).matrix();
+    const Eigen::MatrixXd& q = context.linear->orthonormal();
     Eigen::VectorXd y = context.linear->residuals; // only what the columns do not say matters
     for (Eigen::Index i = 0; i < n && !context.weights.empty(); ++i) {
-        const double root = std::sqrt(context.weights[static_cast<std::size_t>(i)]);
-        q.row(i) *= root;
-        y[i] *= root;
+        y[i] *= std::sqrt(context.weights[static_cast<std::size_t>(i)]);
     }
     const LeastTrimmed robust = leastTrimmed(q, y, context.threads, *context.progress);
     std::vector<std::size_t> hidden;

@@ -114,6 +114,7 @@ void keepPromising(const CheckContext& context, const std::vector<Side>& sides, 
                                context.linear->effects,
                                {},
                                {},
+                               {},
                                {}};
     CheckContext few = context;
     few.linear = &linear;

@@ -3,7 +3,6 @@
 #include "check/check_tools.h"
 #include "check/error_tests.h"
 #include "estimate/distributions.h"
-#include "estimate/linear/orthonormal_rows.h"
 
 #include <algorithm>
 #include <cmath>
@@ -17,17 +16,11 @@ const char* const box = "serial dependence, Ljung–Box";
 
 /// The orthonormal columns of the model at the rows of errors; only a constant for other kinds than least
 /// squares, whose errors are of rows not learned from.
-Eigen::MatrixXd basisOf(const CheckContext& context) {
+const Eigen::MatrixXd& basisOf(const CheckContext& context, Eigen::MatrixXd& constant) {
+    if (context.linear && context.kind.leastSquares) return context.linear->orthonormal();
     const auto n = static_cast<Eigen::Index>(context.errors.size());
-    if (context.linear && context.kind.leastSquares) {
-        const DesignRows x(context.linear->design, context.learningRows);
-        Eigen::MatrixXd q =
-            OrthonormalRows(context.linear->fit, x, context.threads, *context.progress).matrix();
-        for (Eigen::Index i = 0; i < n && !context.weights.empty(); ++i)
-            q.row(i) *= std::sqrt(context.weights[static_cast<std::size_t>(i)]);
-        return q;
-    }
-    return Eigen::MatrixXd::Constant(n, 1, 1 / std::sqrt(static_cast<double>(n)));
+    constant = Eigen::MatrixXd::Constant(n, 1, 1 / std::sqrt(static_cast<double>(n)));
+    return constant;
 }
 
 Goad serialGoad(const CheckContext& context, const OrderedErrors& order, const std::string& name,
@@ -83,8 +76,9 @@ void checkSerialDependence(const CheckContext& context, Findings& findings) {
         return;
     }
     const double d = durbinWatson(context.errors, order.runs);
+    Eigen::MatrixXd constant;
     // Rows passed over are no residuals of a fit of the others; the moments are those of all rows.
-    const DurbinWatsonTail tail = durbinWatsonLower(d, order.runs, basisOf(context));
+    const DurbinWatsonTail tail = durbinWatsonLower(d, order.runs, basisOf(context, constant));
     const double watsonLimit = context.limitOf(watson, pLimit);
     std::string says =
         order.says + "; p that errors alike give so small a d: " +

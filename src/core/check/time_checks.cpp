@@ -3,7 +3,6 @@
 #include "base/text.h"
 #include "check/check_tools.h"
 #include "estimate/distributions.h"
-#include "estimate/linear/orthonormal_rows.h"
 
 #include <Eigen/Eigenvalues>
 
@@ -69,25 +68,21 @@ Times timesOf(const CheckContext& context, const Column& time) {
     out.covariance = Eigen::MatrixXd::Zero(g, g);
     const bool exact = context.linear && context.kind.leastSquares;
     const auto n = static_cast<Eigen::Index>(context.errors.size());
-    Eigen::MatrixXd q;
-    if (exact) {
-        const DesignRows x(context.linear->design, context.learningRows);
-        q = OrthonormalRows(context.linear->fit, x, context.threads, *context.progress).matrix();
-    } else {
-        q = Eigen::MatrixXd::Constant(n, 1, 1 / std::sqrt(static_cast<double>(n)));
-    }
+    const Eigen::MatrixXd constant =
+        exact ? Eigen::MatrixXd() : Eigen::MatrixXd::Constant(n, 1, 1 / std::sqrt(static_cast<double>(n)));
+    const Eigen::MatrixXd& q = exact ? context.linear->orthonormal() : constant;
     Eigen::MatrixXd w = Eigen::MatrixXd::Zero(q.cols(), g);
     for (Eigen::Index i = 0; i < n; ++i) {
         const double e = context.errors[static_cast<std::size_t>(i)];
         out.squares += e * e;
         const auto b = bin[static_cast<std::size_t>(i)];
         if (b < 0) continue;
-        // q is not yet times the root of the weight, and the indicator is: together the weight.
+        // The indicator is times the root of the weight, as q is.
         const double weight =
             exact && !context.weights.empty() ? context.weights[static_cast<std::size_t>(i)] : 1;
         out.sums[b] += std::sqrt(weight) * e;
         out.covariance(b, b) += weight;
-        w.col(b) += weight * q.row(i).transpose();
+        w.col(b) += std::sqrt(weight) * q.row(i).transpose();
     }
     out.covariance -= w.transpose() * w;
     out.df = exact ? context.linear->fit.degreesOfFreedom : static_cast<double>(n - 1);

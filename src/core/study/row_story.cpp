@@ -34,8 +34,7 @@ public:
         takeNumbers();
         m_story.problems = m_bound.problems(m_story.row);
         m_complete = m_bound.complete(m_story.row);
-        takePlaces();
-        takeNearest();
+        takePlacesAndNearest();
         if (!m_complete) return std::move(m_story);
         if (m_study.linear())
             climbTerms();
@@ -63,65 +62,88 @@ private:
         s.dffits = dffits(s.studentized, s.leverage);
     }
 
-    void takePlaces() {
+    /// Where the row lies in each column, and the learning rows most like it: two passes over blocks of rows.
+    void takePlacesAndNearest() {
         const auto& inputs = m_study.inputs;
-        for (std::size_t i = 0; i < inputs.size(); ++i) {
-            ColumnPlace place{inputs[i].name, {}, inputs[i].factor, nan, false};
-            const double value = m_bound.inputs().value(i, m_story.row);
-            place.value = std::isnan(value) ? m_table.at(inputs[i].name, m_file).cellText(m_story.row)
-                                            : inputs[i].valueText(value);
-            if (place.value.empty()) place.value = "missing";
-            if (!std::isnan(value)) {
-                double below = 0, equal = 0;
-                for (const auto row : m_study.rows) {
-                    const double other = m_bound.inputs().value(i, row);
-                    below += other < value;
-                    equal += other == value;
+        const std::size_t n = m_study.rows.size(), k = inputs.size();
+        std::vector<double> own(k);
+        for (std::size_t i = 0; i < k; ++i)
+            own[i] = m_bound.inputs().value(i, m_story.row);
+        struct Sums {
+            std::vector<double> below, equal, sum, squares;
+        };
+        constexpr std::size_t size = designBlockRows;
+        const std::size_t blocks = (n + size - 1) / size;
+        std::vector<Sums> parts(blocks);
+        const auto eachBlock = [&](const auto& use) {
+            parallelFor(blocks, m_threads, [&](std::size_t b) {
+                if (m_progress.stopRequested()) throw Stopped{};
+                const auto rows = std::span(m_study.rows).subspan(b * size, std::min(size, n - b * size));
+                std::vector<double> values(rows.size());
+                for (std::size_t i = 0; i < k; ++i) {
+                    m_bound.inputs().fillOne(i, rows, values.data());
+                    use(b, i, values);
                 }
-                const auto n = static_cast<double>(m_study.rows.size());
-                place.share = inputs[i].factor ? equal / n : (below + equal / 2) / n;
-                place.outside = !inputs[i].factor && equal == 0 && (below == 0 || below == n);
+            });
+        };
+        for (Sums& part : parts)
+            part.below = part.equal = part.sum = part.squares = std::vector<double>(k, 0);
+        eachBlock([&](std::size_t b, std::size_t i, const std::vector<double>& values) {
+            Sums& part = parts[b];
+            for (const double v : values) {
+                part.below[i] += v < own[i];
+                part.equal[i] += v == own[i];
+                // About the row's own value, which is near enough for a scale.
+                const double d = v - (std::isnan(own[i]) ? 0 : own[i]);
+                part.sum[i] += d;
+                part.squares[i] += d * d;
+            }
+        });
+        std::vector<double> variances(k, 0);
+        for (std::size_t i = 0; i < k; ++i) {
+            double below = 0, equal = 0, sum = 0, squares = 0;
+            for (const Sums& part : parts) {
+                below += part.below[i];
+                equal += part.equal[i];
+                sum += part.sum[i];
+                squares += part.squares[i];
+            }
+            const auto rows = static_cast<double>(n);
+            variances[i] = (squares - sum * sum / rows) / std::max(rows - 1, 1.0);
+            ColumnPlace place{inputs[i].name, {}, inputs[i].factor, nan, false};
+            place.value = std::isnan(own[i]) ? m_table.at(inputs[i].name, m_file).cellText(m_story.row)
+                                             : inputs[i].valueText(own[i]);
+            if (place.value.empty()) place.value = "missing";
+            if (!std::isnan(own[i])) {
+                place.share = inputs[i].factor ? equal / rows : (below + equal / 2) / rows;
+                place.outside = !inputs[i].factor && equal == 0 && (below == 0 || below == rows);
             }
             m_story.places.push_back(std::move(place));
         }
+        std::vector<double> distances(n, 0);
+        eachBlock([&](std::size_t b, std::size_t i, const std::vector<double>& values) {
+            if (std::isnan(own[i]) || (!inputs[i].factor && !(variances[i] > 0))) return;
+            double* to = distances.data() + b * size;
+            for (std::size_t r = 0; r < values.size(); ++r) {
+                const double d = values[r] - own[i];
+                to[r] += inputs[i].factor ? (d == 0 ? 0 : 1) : d * d / variances[i];
+            }
+        });
+        takeNearest(distances);
     }
 
-    void takeNearest() {
-        const auto& inputs = m_study.inputs;
-        const std::size_t n = m_study.rows.size();
-        std::vector<double> squares(n, 0);
-        for (std::size_t i = 0; i < inputs.size(); ++i) {
-            if (m_progress.stopRequested()) throw Stopped{};
-            const double own = m_bound.inputs().value(i, m_story.row);
-            if (std::isnan(own)) continue;
-            std::vector<double> values(n);
-            m_bound.inputs().fillOne(i, m_study.rows, values.data());
-            if (inputs[i].factor) {
-                for (std::size_t k = 0; k < n; ++k)
-                    squares[k] += values[k] == own ? 0 : 1;
-                continue;
-            }
-            double sum = 0, sizes = 0;
-            for (const double v : values)
-                sum += v;
-            const double mean = sum / static_cast<double>(n);
-            for (const double v : values)
-                sizes += (v - mean) * (v - mean);
-            const double variance = sizes / static_cast<double>(std::max<std::size_t>(n, 2) - 1);
-            if (!(variance > 0)) continue;
-            for (std::size_t k = 0; k < n; ++k)
-                squares[k] += (values[k] - own) * (values[k] - own) / variance;
-        }
-        std::vector<std::size_t> order(n);
-        std::iota(order.begin(), order.end(), std::size_t{0});
-        std::erase_if(order, [&](std::size_t k) { return m_study.rows[k] == m_story.row; });
-        const std::size_t count = std::min(nearRows, order.size());
+    void takeNearest(const std::vector<double>& squares) {
+        const std::size_t n = squares.size();
+        std::vector<std::uint32_t> order(n);
+        std::iota(order.begin(), order.end(), 0U);
+        const std::size_t count = std::min(nearRows + 1, order.size()); // the row itself may be among them
         std::partial_sort(order.begin(), order.begin() + static_cast<std::ptrdiff_t>(count), order.end(),
-                          [&](std::size_t a, std::size_t b) {
+                          [&](std::uint32_t a, std::uint32_t b) {
                               return squares[a] != squares[b] ? squares[a] < squares[b] : a < b;
                           });
-        for (std::size_t k = 0; k < count; ++k) {
+        for (std::size_t k = 0; k < count && m_story.nearest.size() < nearRows; ++k) {
             const auto row = m_study.rows[order[k]];
+            if (row == m_story.row) continue;
             m_story.nearest.push_back({row, std::sqrt(squares[order[k]]), m_evidence.rows.actual[row],
                                        m_evidence.rows.fitted[row], m_evidence.rows.residual[row]});
         }
@@ -145,13 +167,13 @@ private:
         const std::array<std::uint32_t, 1> one{m_story.row};
         Eigen::MatrixXd x(1, static_cast<Index>(model.design.columns().size()));
         design.fill(one, x);
-        // Means of the learning rows, of all columns at once.
+        // Means of the learning rows (weighted as they are) stand in the first row of the factor.
         Eigen::VectorXd mean = Eigen::VectorXd::Zero(x.cols());
-        const DesignRows rows(design, m_study.rows);
-        mean = sumRowBlocks(
-                   rows, m_threads, m_progress, mean,
-                   [](Index, const Eigen::MatrixXd& raw) { return Eigen::VectorXd(raw.colwise().sum()); }) /
-               static_cast<double>(m_study.rows.size());
+        for (std::size_t k = 0; fit.intercept && k < fit.kept.size(); ++k) {
+            const auto j = static_cast<Index>(fit.kept[k]);
+            mean[j] =
+                fit.shift[j] + fit.factor(0, static_cast<Index>(k) + 1) / fit.factor(0, 0) / fit.scale[j];
+        }
         const std::vector<Term>& terms = model.design.terms();
         std::vector<double> amounts(terms.size(), 0);
         double start = fit.constant, end = fit.constant;

@@ -126,8 +126,26 @@ private:
         takeEffects(*linear);
         m_design.emplace(linear->design, m_table, m_file);
         m_checked.emplace(CheckedLinear{*linear, *m_design, m_fit, study.taught.residuals, m_checkedTerms,
-                                        m_effects, m_leverages, m_studentized, m_cooks});
+                                        m_effects, m_leverages, m_studentized, m_cooks,
+                                        [this]() -> const Eigen::MatrixXd& { return orthonormal(); }});
         takeHalves(*linear);
+    }
+
+    const Eigen::MatrixXd& orthonormal() {
+        if (m_orthonormal.size() > 0) return m_orthonormal;
+        const DesignRows x(*m_design, m_evidence.study->rows);
+        m_orthonormal.resize(x.rows(), m_fit.rank());
+        const auto& weights = m_evidence.study->weights;
+        const auto factor =
+            m_fit.factor.topLeftCorner(m_fit.rank(), m_fit.rank()).triangularView<Eigen::Upper>();
+        forRowBlocks(x, m_threads, m_progress, [&](Index begin, const Eigen::MatrixXd& raw) {
+            Eigen::MatrixXd block = m_fit.shifted(raw);
+            factor.solveInPlace<Eigen::OnTheRight>(block);
+            for (Index i = 0; i < block.rows() && !weights.empty(); ++i)
+                block.row(i) *= std::sqrt(weights[static_cast<std::size_t>(begin + i)]);
+            m_orthonormal.middleRows(begin, block.rows()) = block;
+        });
+        return m_orthonormal;
     }
 
     void takeEffects(const LinearModel& linear) {
@@ -269,6 +287,7 @@ private:
     std::vector<CheckedEffect> m_effects;
     std::vector<double> m_leverages, m_studentized, m_cooks;
     LeastSquaresFit m_fit;
+    Eigen::MatrixXd m_orthonormal;
     std::optional<BoundDesign> m_design;
     std::optional<CheckedLinear> m_checked;
     std::string m_errorsOf, m_unseenWhat;

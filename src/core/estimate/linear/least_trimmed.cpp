@@ -22,8 +22,9 @@ constexpr Index subsampleRows = 1500;
 constexpr std::size_t finalists = 10;
 
 /// Least squares of chosen rows. A hair of ridge stands in where they do not determine every direction.
+/// `q` has a row a column, so that a row lies in one place.
 VectorXd solveRows(const MatrixXd& q, const VectorXd& y, const std::vector<Index>& rows) {
-    const Index p = q.cols();
+    const Index p = q.rows();
     MatrixXd gram = MatrixXd::Zero(p, p);
     VectorXd cross = VectorXd::Zero(p);
     constexpr std::size_t block = 1024;
@@ -33,7 +34,7 @@ VectorXd solveRows(const MatrixXd& q, const VectorXd& y, const std::vector<Index
         part.resize(p, count);
         for (Index i = 0; i < count; ++i) {
             const Index row = rows[begin + static_cast<std::size_t>(i)];
-            part.col(i) = q.row(row).transpose();
+            part.col(i) = q.col(row);
             cross += y[row] * part.col(i);
         }
         gram.selfadjointView<Eigen::Lower>().rankUpdate(part);
@@ -68,13 +69,13 @@ struct Start {
 void concentrate(const MatrixXd& q, const VectorXd& y, Index h, int steps, Start& start) {
     double before = INFINITY;
     for (int step = 0; step < steps; ++step) {
-        auto [rows, sum] = closest(y - q * start.beta, h);
+        auto [rows, sum] = closest(y - q.transpose() * start.beta, h);
         start.sum = sum;
         if (!(sum < before * (1 - 1e-12))) break;
         before = sum;
         start.beta = solveRows(q, y, rows);
     }
-    start.sum = closest(y - q * start.beta, h).second;
+    start.sum = closest(y - q.transpose() * start.beta, h).second;
 }
 
 Index trimmedRows(Index n, Index p) {
@@ -83,7 +84,7 @@ Index trimmedRows(Index n, Index p) {
 
 std::vector<Start> tryStarts(const MatrixXd& q, const VectorXd& y, const VectorXd& leastSquares,
                              Threads threads, Progress& progress) {
-    const Index n = q.rows(), p = q.cols(), h = trimmedRows(n, p);
+    const Index n = q.cols(), p = q.rows(), h = trimmedRows(n, p);
     const std::size_t random = p <= 10 ? 300 : std::max<std::size_t>(40, static_cast<std::size_t>(3000 / p));
     std::vector<Start> starts(random + 1);
     parallelFor(starts.size(), threads, [&](std::size_t k) {
@@ -126,9 +127,10 @@ double consistency(double z) {
 
 } // namespace
 
-LeastTrimmed leastTrimmed(const MatrixXd& q, const VectorXd& y, Threads threads, Progress& progress) {
-    const Index n = q.rows(), p = q.cols(), h = trimmedRows(n, p);
-    const VectorXd leastSquares = q.transpose() * y;
+LeastTrimmed leastTrimmed(const MatrixXd& columns, const VectorXd& y, Threads threads, Progress& progress) {
+    const MatrixXd q = columns.transpose();
+    const Index n = q.cols(), p = q.rows(), h = trimmedRows(n, p);
+    const VectorXd leastSquares = q * y;
     Start best;
     if (n <= subsampleRows) {
         best = tryStarts(q, y, leastSquares, threads, progress).front();
@@ -137,10 +139,10 @@ LeastTrimmed leastTrimmed(const MatrixXd& q, const VectorXd& y, Threads threads,
         auto rows = shuffled(static_cast<std::uint32_t>(n), stream);
         rows.resize(static_cast<std::size_t>(subsampleRows));
         std::sort(rows.begin(), rows.end());
-        MatrixXd few(subsampleRows, p);
+        MatrixXd few(p, subsampleRows);
         VectorXd fewY(subsampleRows);
         for (Index i = 0; i < subsampleRows; ++i) {
-            few.row(i) = q.row(rows[static_cast<std::size_t>(i)]);
+            few.col(i) = q.col(rows[static_cast<std::size_t>(i)]);
             fewY[i] = y[rows[static_cast<std::size_t>(i)]];
         }
         best = tryStarts(few, fewY, leastSquares, threads, progress).front();
@@ -149,7 +151,7 @@ LeastTrimmed leastTrimmed(const MatrixXd& q, const VectorXd& y, Threads threads,
     }
     progress.checkpoint(0.8, "Looking for rows that hide each other");
     // Reweighted: the scale of the trimmed sum decides which rows count.
-    VectorXd residuals = y - q * best.beta;
+    VectorXd residuals = y - q.transpose() * best.beta;
     double sum = closest(residuals, h).second;
     double scale = std::sqrt(sum / static_cast<double>(h)) *
                    consistency(normalQuantile((1 + static_cast<double>(h) / static_cast<double>(n)) / 2));
@@ -159,7 +161,7 @@ LeastTrimmed leastTrimmed(const MatrixXd& q, const VectorXd& y, Threads threads,
     for (Index i = 0; i < n; ++i)
         if (std::fabs(residuals[i]) <= cut * scale) kept.push_back(i);
     if (static_cast<Index>(kept.size()) > p && scale > 0) {
-        residuals = y - q * solveRows(q, y, kept);
+        residuals = y - q.transpose() * solveRows(q, y, kept);
         sum = 0;
         for (const Index row : kept)
             sum += residuals[row] * residuals[row];
