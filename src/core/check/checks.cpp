@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/not_a_number.h"
+#include "check/influence.h"
 
 #include <algorithm>
 #include <cmath>
@@ -72,8 +73,7 @@ const std::vector<Check>& checks() {
         {{"worse than the mean", "error over the mean"}, needsNothing, checkErrorSize, false, folds},
         {{"rows to forecast outside"}, needsForecast, checkReach},
         {{}, needsHeldOutRows, checkHeldOutRows},
-        {{"largest studentised residual", "largest leverage", "largest Cook's distance", "largest DFFITS",
-          "largest DFBETAS"},
+        {{"largest studentised residual", "largest leverage", "largest Cook's distance", "largest DFFITS"},
          needsLinear | needsLeastSquares,
          checkOutlyingRows},
         {{}, needsErrors, checkOutlyingErrors, false, folds},
@@ -91,10 +91,11 @@ const std::vector<Check>& checks() {
         {{"skewness", "kurtosis", "normality, Jarque–Bera", "normality, Anderson–Darling"},
          needsErrors,
          checkShape,
-         false,
+         slow,
          folds},
         {{"interval coverage"}, needsNothing, checkCoverage},
         {{"totals: predicted over actual"}, needsUnseenRows, checkTotals, false, folds},
+        {{"largest DFBETAS"}, needsTests, checkMovedCoefficients, slow},
         {{"curvature"}, needsTests, checkCurvature, slow},
         {{"curvature overall"}, needsTests | needsSpreadToJudge, checkCurvatureOverall, slow},
         {{"left-out column"}, needsErrors, checkLeftOutColumn, slow, folds},

@@ -122,7 +122,7 @@ void checkCurvature(const CheckContext& context, Findings& findings) {
             answers.push_back(each);
     };
     // Columns are made a batch at a time, each by a thread of its own.
-    constexpr std::size_t batch = 12;
+    constexpr std::size_t batch = 25;
     std::vector<std::size_t> numbers;
     for (std::size_t i = 0; i < inputs.size(); ++i)
         if (!inputs[i].factor) numbers.push_back(i);

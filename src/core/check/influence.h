@@ -28,6 +28,11 @@ struct CoefficientChange {
 CoefficientChange changeWithout(const LeastSquaresFit& fit, const Eigen::MatrixXd& x, double weight,
                                 double residual, double leverage, double studentized);
 
+struct CheckContext;
+struct Findings;
+/// The row that moves a coefficient most, by DFBETAS; threshold 1.
+void checkMovedCoefficients(const CheckContext& context, Findings& findings);
+
 /// t √(h / (1 − h)), eq. 2.11.
 double dffits(double studentized, double leverage);
 

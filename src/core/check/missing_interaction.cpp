@@ -1,4 +1,5 @@
 #include "base/not_a_number.h"
+#include "base/parallel.h"
 #include "base/text.h"
 #include "check/check_tools.h"
 
@@ -20,26 +21,35 @@ constexpr std::size_t widest = 40, batch = 192;
 struct Side {
     std::string name;
     bool plainInModel = false;
-    std::vector<Eigen::VectorXd> columns;
+    /// Columns it has.
+    std::size_t width = 0;
+    std::vector<Eigen::VectorXd> columns{};
 };
 
-std::vector<Side> sidesOf(const CheckContext& context) {
-    std::vector<Side> sides;
+/// Of some learning rows; columns only of the inputs wanted, all when `wanted` is empty.
+std::vector<Side> sidesOf(const CheckContext& context, std::span<const std::uint32_t> rows,
+                          const std::vector<std::uint8_t>& wanted) {
     const auto& inputs = context.inputs.inputs();
-    for (std::size_t i = 0; i < inputs.size(); ++i) {
-        Side side{inputs[i].name,
-                  std::find(context.terms.begin(), context.terms.end(), plainTerm(inputs[i].name)) !=
-                      context.terms.end(),
-                  {}};
-        const Eigen::VectorXd values = inputValues(context, i);
+    std::vector<Side> sides(inputs.size());
+    parallelFor(inputs.size(), context.threads, [&](std::size_t i) {
+        if (context.progress->stopRequested()) throw Stopped{};
+        Side& side = sides[i];
+        side.name = inputs[i].name;
+        side.plainInModel = std::find(context.terms.begin(), context.terms.end(),
+                                      plainTerm(inputs[i].name)) != context.terms.end();
+        side.width = !inputs[i].factor                   ? 1
+                     : inputs[i].levels.size() <= widest ? inputs[i].levels.size() - 1
+                                                         : 0;
+        if ((!wanted.empty() && wanted[i] == 0) || side.width == 0) return;
+        Eigen::VectorXd values(static_cast<Eigen::Index>(rows.size()));
+        context.inputs.fillOne(i, rows, values.data());
         if (!inputs[i].factor)
             side.columns.push_back(standardised(values));
-        else if (inputs[i].levels.size() <= widest)
+        else
             for (std::size_t level = 1; level < inputs[i].levels.size(); ++level)
                 side.columns.push_back(
                     (values.array() == static_cast<double>(level)).cast<double>().matrix());
-        sides.push_back(std::move(side));
-    }
+    });
     return sides;
 }
 
@@ -84,7 +94,7 @@ void tryPairs(const CheckContext& context, const std::vector<Side>& sides, std::
 }
 
 /// The most promising pairs by evenly spaced rows, with a fit of their own.
-void keepPromising(const CheckContext& context, const std::vector<Side>& sides, std::vector<Pair>& pairs) {
+void keepPromising(const CheckContext& context, std::vector<Pair>& pairs) {
     const auto n = context.learningRows.size();
     std::vector<std::uint32_t> places, rows;
     for (std::size_t k = 0; k < fewRows; ++k)
@@ -95,10 +105,7 @@ void keepPromising(const CheckContext& context, const std::vector<Side>& sides, 
         y.push_back(context.working[place]);
         if (!context.weights.empty()) weights.push_back(context.weights[place]);
     }
-    std::vector<Side> thin = sides;
-    for (Side& side : thin)
-        for (Eigen::VectorXd& column : side.columns)
-            column = Eigen::VectorXd(column(places));
+    const std::vector<Side> thin = sidesOf(context, rows, {});
     LeastSquaresOptions options;
     options.intercept = context.recipe.intercept;
     options.threads = context.threads;
@@ -132,12 +139,13 @@ void keepPromising(const CheckContext& context, const std::vector<Side>& sides, 
 
 void checkMissingInteraction(const CheckContext& context, Findings& findings) {
     const std::string name = "missing interaction";
-    const std::vector<Side> sides = sidesOf(context);
+    const std::vector<std::uint8_t> none(context.inputs.inputs().size(), 0);
+    std::vector<Side> sides = sidesOf(context, {}, none); // names and widths
     std::vector<Pair> pairs;
     std::size_t columns = 0;
     for (std::size_t a = 0; a < sides.size(); ++a)
         for (std::size_t b = a + 1; b < sides.size(); ++b) {
-            const std::size_t width = sides[a].columns.size() * sides[b].columns.size();
+            const std::size_t width = sides[a].width * sides[b].width;
             if (width == 0 || width > widest || inModel(context.terms, sides[a].name, sides[b].name))
                 continue;
             pairs.push_back({a, b, {}});
@@ -152,7 +160,11 @@ void checkMissingInteraction(const CheckContext& context, Findings& findings) {
     const auto rank = static_cast<double>(context.linear->fit.rank());
     const bool many = n * rank * static_cast<double>(columns) > mostWork &&
                       context.learningRows.size() > 2 * fewRows && tried > kept;
-    if (many) keepPromising(context, sides, pairs);
+    if (many) keepPromising(context, pairs);
+    std::vector<std::uint8_t> wanted = none;
+    for (const Pair& pair : pairs)
+        wanted[pair.a] = wanted[pair.b] = 1;
+    sides = sidesOf(context, context.learningRows, wanted);
     tryPairs(context, sides, pairs);
     const Pair* best = nullptr;
     for (const Pair& pair : pairs)

@@ -169,8 +169,7 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
                                                         : "";
     if (context.linear->studentized.empty() && why.empty()) why = "no row can be left out";
     if (!why.empty()) {
-        for (const char* name :
-             {"largest studentised residual", "largest Cook's distance", "largest DFFITS", "largest DFBETAS"})
+        for (const char* name : {"largest studentised residual", "largest Cook's distance", "largest DFFITS"})
             findings.readings.push_back(noReading(name, why));
         return;
     }
@@ -203,14 +202,6 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
                                                 ": its own fitted value in standard errors; 2√(p/n) is " +
                                                 readableText(2 * std::sqrt(rank / n), 2),
                                             "Belsley, Kuh and Welsch 1980, eq. 2.11"));
-    const Movers movers = moversOf(context);
-    const std::size_t turns = largestOf(movers.ofRow);
-    const double turnLimit = context.limitOf("largest DFBETAS", betasLimit);
-    findings.readings.push_back(
-        madeReading("largest DFBETAS", movers.ofRow[turns], turnLimit, {},
-                    rowText(turns) + " moves " + coefficientName(context, movers.which[turns]) +
-                        ", in standard errors; 2/√n is " + readableText(2 / std::sqrt(n), 2),
-                    "Belsley, Kuh and Welsch 1980, eq. 2.7"));
 
     const double squares = context.linear->fit.residualSumOfSquares;
     const auto costOf = [&](Goad& goad, std::size_t i) {
@@ -252,12 +243,6 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
         found.push_back({mover, "largest Cook's distance", " moves the whole fit",
                          "Cook's distance " + readableText(cooks[mover], 3), shortText(cook), "Cook 1977",
                          cooks[mover] / cook});
-    if (std::fabs(movers.ofRow[turns]) > turnLimit)
-        found.push_back({turns, "largest DFBETAS",
-                         " moves the coefficient of " + coefficientName(context, movers.which[turns]),
-                         "DFBETAS " + readableText(movers.ofRow[turns], 3) + " standard errors",
-                         shortText(turnLimit), "Belsley, Kuh and Welsch 1980",
-                         std::fabs(movers.ofRow[turns]) / turnLimit});
     if (std::fabs(fits[shifts]) > fitsLimit)
         found.push_back({shifts, "largest DFFITS", " pulls its own fitted value",
                          "DFFITS " + readableText(fits[shifts], 3), readableText(fitsLimit, 3),
@@ -283,6 +268,45 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
         costOf(goad, each.row);
         findings.goads.push_back(std::move(goad));
     }
+}
+
+void checkMovedCoefficients(const CheckContext& context, Findings& findings) {
+    const std::string name = "largest DFBETAS";
+    const std::string source = "Belsley, Kuh and Welsch 1980, eq. 2.7";
+    const LeastSquaresFit& fit = context.linear->fit;
+    if (!(fit.degreesOfFreedom > 1) || context.linear->studentized.empty()) {
+        findings.readings.push_back(noReading(name, "there are no degrees of freedom to leave a row out"));
+        return;
+    }
+    const Movers movers = moversOf(context);
+    const std::size_t turns = largestOf(movers.ofRow);
+    const double value = movers.ofRow[turns];
+    if (std::isnan(value)) {
+        findings.readings.push_back(noReading(name, "every row alone fixes its fitted value"));
+        return;
+    }
+    const double limit = context.limitOf(name, betasLimit);
+    const auto row = context.learningRows[turns];
+    const std::string coefficient = coefficientName(context, movers.which[turns]);
+    findings.readings.push_back(
+        madeReading(name, value, limit, {},
+                    "row " + countText(row + 1) + " moves " + coefficient + ", in standard errors; 2/√n is " +
+                        readableText(2 / std::sqrt(static_cast<double>(movers.ofRow.size())), 2),
+                    source));
+    if (!(std::fabs(value) > limit)) return;
+    Goad goad = rowGoad(row, "influential");
+    goad.check = name;
+    goad.severity = Severity::caution;
+    goad.title = "Row " + countText(row + 1) + " moves the coefficient of " + coefficient;
+    goad.reading = "DFBETAS " + readableText(value, 3) + " standard errors";
+    goad.threshold = shortText(limit);
+    goad.source = source;
+    goad.family = "influential";
+    goad.familyTitle = "# rows move the fit";
+    goad.size = std::fabs(value) / limit;
+    setRowCost(goad, context.errors[turns] * context.errors[turns], fit.residualSumOfSquares,
+               "learning rows");
+    findings.goads.push_back(std::move(goad));
 }
 
 } // namespace oxgoad

@@ -89,15 +89,20 @@ private:
         for (Sums& part : parts)
             part.below = part.equal = part.sum = part.squares = std::vector<double>(k, 0);
         eachBlock([&](std::size_t b, std::size_t i, const std::vector<double>& values) {
-            Sums& part = parts[b];
+            // About the row's own value, which is near enough for a scale.
+            const double at = std::isnan(own[i]) ? 0 : own[i];
+            double below = 0, equal = 0, sum = 0, squares = 0;
             for (const double v : values) {
-                part.below[i] += v < own[i];
-                part.equal[i] += v == own[i];
-                // About the row's own value, which is near enough for a scale.
-                const double d = v - (std::isnan(own[i]) ? 0 : own[i]);
-                part.sum[i] += d;
-                part.squares[i] += d * d;
+                const double d = v - at;
+                below += d < 0 ? 1 : 0;
+                equal += d == 0 ? 1 : 0;
+                sum += d;
+                squares += d * d;
             }
+            parts[b].below[i] = below;
+            parts[b].equal[i] = equal;
+            parts[b].sum[i] = sum;
+            parts[b].squares[i] = squares;
         });
         std::vector<double> variances(k, 0);
         for (std::size_t i = 0; i < k; ++i) {

@@ -360,7 +360,9 @@ void gatherFindings(Evidence& evidence, const EvaluatedFrom& from) {
             else if (std::isnan(same->value))
                 *same = reading;
         }
-        goads.insert(goads.end(), found.goads.begin(), found.goads.end());
+        for (const Goad& goad : found.goads) // a row may be named by several measures of influence
+            if (std::none_of(goads.begin(), goads.end(), [&](const Goad& g) { return g.key == goad.key; }))
+                goads.push_back(goad);
     };
     for (const CheckOutcome& outcome : evidence.checks)
         take(outcome.found);

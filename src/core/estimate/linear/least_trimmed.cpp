@@ -23,21 +23,37 @@ constexpr std::size_t finalists = 10;
 
 /// Least squares of chosen rows. A hair of ridge stands in where they do not determine every direction.
 /// `q` has a row a column, so that a row lies in one place.
-VectorXd solveRows(const MatrixXd& q, const VectorXd& y, const std::vector<Index>& rows) {
+VectorXd solveRows(const MatrixXd& q, const VectorXd& y, const std::vector<Index>& rows,
+                   Threads threads = {1}) {
     const Index p = q.rows();
+    constexpr std::size_t block = 1024, chunk = 8 * block;
+    struct Sums {
+        MatrixXd gram;
+        VectorXd cross;
+    };
+    std::vector<Sums> sums((rows.size() + chunk - 1) / chunk);
+    parallelFor(sums.size(), threads, [&](std::size_t c) {
+        Sums& sum = sums[c];
+        sum.gram = MatrixXd::Zero(p, p);
+        sum.cross = VectorXd::Zero(p);
+        MatrixXd part;
+        const std::size_t last = std::min(rows.size(), (c + 1) * chunk);
+        for (std::size_t begin = c * chunk; begin < last; begin += block) {
+            const auto count = static_cast<Index>(std::min(block, last - begin));
+            part.resize(p, count);
+            for (Index i = 0; i < count; ++i) {
+                const Index row = rows[begin + static_cast<std::size_t>(i)];
+                part.col(i) = q.col(row);
+                sum.cross += y[row] * part.col(i);
+            }
+            sum.gram.selfadjointView<Eigen::Lower>().rankUpdate(part);
+        }
+    });
     MatrixXd gram = MatrixXd::Zero(p, p);
     VectorXd cross = VectorXd::Zero(p);
-    constexpr std::size_t block = 1024;
-    MatrixXd part;
-    for (std::size_t begin = 0; begin < rows.size(); begin += block) {
-        const auto count = static_cast<Index>(std::min(block, rows.size() - begin));
-        part.resize(p, count);
-        for (Index i = 0; i < count; ++i) {
-            const Index row = rows[begin + static_cast<std::size_t>(i)];
-            part.col(i) = q.col(row);
-            cross += y[row] * part.col(i);
-        }
-        gram.selfadjointView<Eigen::Lower>().rankUpdate(part);
+    for (const Sums& sum : sums) {
+        gram += sum.gram;
+        cross += sum.cross;
     }
     gram.diagonal().array() += 1e-9 * std::max(gram.trace() / static_cast<double>(p), 1e-300);
     return gram.selfadjointView<Eigen::Lower>().ldlt().solve(cross);
@@ -66,14 +82,15 @@ struct Start {
 };
 
 /// Concentration steps: least squares of the rows that lie closest, again and again.
-void concentrate(const MatrixXd& q, const VectorXd& y, Index h, int steps, Start& start) {
+void concentrate(const MatrixXd& q, const VectorXd& y, Index h, int steps, Start& start,
+                 Threads threads = {1}) {
     double before = INFINITY;
     for (int step = 0; step < steps; ++step) {
         auto [rows, sum] = closest(y - q.transpose() * start.beta, h);
         start.sum = sum;
         if (!(sum < before * (1 - 1e-12))) break;
         before = sum;
-        start.beta = solveRows(q, y, rows);
+        start.beta = solveRows(q, y, rows, threads);
     }
     start.sum = closest(y - q.transpose() * start.beta, h).second;
 }
@@ -147,7 +164,7 @@ LeastTrimmed leastTrimmed(const MatrixXd& columns, const VectorXd& y, Threads th
         }
         best = tryStarts(few, fewY, leastSquares, threads, progress).front();
         const bool much = static_cast<double>(n) * static_cast<double>(p) * static_cast<double>(p) > 5e7;
-        concentrate(q, y, h, much ? 2 : 20, best);
+        concentrate(q, y, h, much ? 2 : 20, best, threads);
     }
     progress.checkpoint(0.8, "Looking for rows that hide each other");
     // Reweighted: the scale of the trimmed sum decides which rows count.
@@ -161,7 +178,7 @@ LeastTrimmed leastTrimmed(const MatrixXd& columns, const VectorXd& y, Threads th
     for (Index i = 0; i < n; ++i)
         if (std::fabs(residuals[i]) <= cut * scale) kept.push_back(i);
     if (static_cast<Index>(kept.size()) > p && scale > 0) {
-        residuals = y - q.transpose() * solveRows(q, y, kept);
+        residuals = y - q.transpose() * solveRows(q, y, kept, threads);
         sum = 0;
         for (const Index row : kept)
             sum += residuals[row] * residuals[row];
