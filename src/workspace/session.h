@@ -147,6 +147,9 @@ public:
     Jobs& effectJobs() { return m_effectJobs; }
     /// The checks that take as long as a fit, of the fit that is shown.
     Jobs& checkJobs() { return m_checkJobs; }
+    /// Runs the checks that are left of what is shown: by itself once the fit and its folds are there, or
+    /// again after a stop.
+    void startChecks();
     /// What moves would change, of the fit that is shown.
     Jobs& previewJobs() { return m_previewJobs; }
     /// Works out what the moves of a goad would change; movePreviewed() follows for each. What is known is
@@ -256,8 +259,6 @@ private:
     void showFit(int fit, Evaluated evaluated);
     /// Judges the folds of what is shown, when nobody did.
     void startFolds();
-    /// Runs the checks that are left of what is shown.
-    void startChecks();
     void takeFolds(const std::shared_ptr<const Evidence>& of, const std::shared_ptr<const Evidence>& judged);
     void setDirty();
     void setSaved(std::uint64_t revision);

@@ -326,6 +326,24 @@ TEST_F(CheckTest, SlowChecksComeAfterTheFitAndAreDroppedWhenItChanges) {
         << "the trail knows of the slow ones too";
 }
 
+TEST_F(CheckTest, StoppedChecksAreSaidAndRunAgain) {
+    openDemo(1);
+    Recipe recipe = session().recipe();
+    recipe.terms.push_back(plainTerm("promotion"));
+    session().change(recipe);
+    ASSERT_TRUE(QTest::qWaitFor([this] { return session().checkJobs().busy(); }, 20000));
+    session().checkJobs().stop();
+    ASSERT_TRUE(settle());
+    if (!checksPending(*session().evidence())) GTEST_SKIP() << "they were done before the stop";
+    QPushButton* again = nullptr;
+    for (auto* each : window->findChildren<QPushButton*>())
+        if (each->property("runChecks").toBool() && !each->isHidden()) again = each;
+    ASSERT_TRUE(again);
+    again->click();
+    ASSERT_TRUE(settle());
+    EXPECT_FALSE(checksPending(*session().evidence()));
+}
+
 TEST_F(CheckTest, TheDemoIsAnsweredInTenMovesAndTheErrorFallsAtEach) {
     openDemo(1);
     // A row that is held out tells in the held-out error, one that was learned from over the folds.

@@ -78,7 +78,7 @@ std::vector<PlotFrame::Marks> marksOf(const CheckRequest& request, const Residua
 
 void addLines(PlotFrame::Content& content, const ResidualView& view) {
     if (!view.spread.at.empty()) {
-        content.lines.push_back({QObject::tr("± smooth standard deviation"),
+        content.lines.push_back({QObject::tr("± spread"),
                                  view.spread.at,
                                  view.spread.low,
                                  theme::quiet,

@@ -70,6 +70,7 @@ GoadsPanel::GoadsPanel(Session& session, QWidget* parent) : QWidget(parent), m_s
     scroll->setWidget(m_inner);
     layout->addWidget(scroll, 1);
     connect(&session, &Session::movePreviewed, this, &GoadsPanel::showPreview);
+    connect(&session.checkJobs(), &Jobs::busyChanged, this, [this] { m_later.start(0); });
     // In a turn of the event loop of its own, so that a new fit never holds the window up for long.
     m_later.setSingleShot(true);
     connect(&m_later, &QTimer::timeout, this, &GoadsPanel::rebuild);
@@ -140,6 +141,13 @@ void GoadsPanel::rebuild() {
     if (place == 0) put(wrapped(tr("Nothing was found. Every check passed its threshold."), "hint"));
     if (m_session.evidence() && m_session.checkJobs().busy())
         put(wrapped(tr("Some checks are still running."), "hint"));
+    else if (m_session.evidence() && !m_session.foldJobs().busy() && checksPending(*m_session.evidence())) {
+        put(wrapped(tr("Some checks were stopped."), "hint"));
+        auto* again = linkButton(tr("run them"), m_inner);
+        again->setProperty("runChecks", true);
+        put(again);
+        connect(again, &QPushButton::clicked, &m_session, &Session::startChecks);
+    }
     if (!m_focusAfter.isEmpty()) {
         for (auto* button : m_inner->findChildren<QPushButton*>())
             if (button->property("keeps").toString() == m_focusAfter) button->setFocus();

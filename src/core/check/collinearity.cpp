@@ -55,7 +55,14 @@ void addConditionIndexes(const CheckContext& context, Findings& findings) {
         findings.readings.push_back(noReading("nearly dependent", "the model has fewer than two columns"));
         return;
     }
-    constexpr Eigen::Index wide = 64;
+    constexpr Eigen::Index wide = 64, widest = 600;
+    if (fit.rank() > widest) {
+        const std::string why = countText(static_cast<std::size_t>(fit.rank())) +
+                                " columns are too many for all condition indexes";
+        findings.readings.push_back(noReading("condition index", why));
+        findings.readings.push_back(noReading("nearly dependent", why));
+        return;
+    }
     const Eigen::MatrixXd factor = uncentredFactor(fit);
     Eigen::VectorXd d;
     Eigen::MatrixXd v;

@@ -54,6 +54,13 @@ void checkHiddenRows(const CheckContext& context, Findings& findings) {
                                 plural(static_cast<std::size_t>(fit.rank()), "coefficient", "coefficients")));
         return;
     }
+    constexpr Eigen::Index widest = 250;
+    if (fit.rank() > widest) {
+        findings.readings.push_back(
+            noReading(name, countText(static_cast<std::size_t>(fit.rank())) +
+                                " coefficients are too many for random starts to miss such rows"));
+        return;
+    }
     const Eigen::MatrixXd& q = context.linear->orthonormal();
     Eigen::VectorXd y = context.linear->residuals; // only what the columns do not say matters
     for (Eigen::Index i = 0; i < n && !context.weights.empty(); ++i) {

@@ -14,6 +14,8 @@
 #include <algorithm>
 #include <cmath>
 #include <optional>
+#include <string_view>
+#include <unordered_map>
 
 namespace oxgoad {
 
@@ -149,20 +151,30 @@ private:
     }
 
     void takeEffects(const LinearModel& linear) {
-        const auto& columns = linear.design.columns();
         const Inputs& inputs = linear.design.inputs();
         const BoundDesign bound(linear.design, m_table, m_file);
+        std::unordered_map<std::string_view, const DesignColumn*> byName;
+        for (const DesignColumn& column : linear.design.columns())
+            byName.emplace(column.name, &column);
+        // Rows of every level, a pass a factor.
+        std::vector<std::vector<std::size_t>> rowsOf(inputs.size());
         for (const CoefficientEvidence& c : m_evidence.linear->coefficients) {
             if (c.term < 0 || c.dependent || c.derived) continue;
             CheckedEffect effect{c.name, c.effect, false, 0};
-            for (const DesignColumn& column : columns) {
-                if (column.name != c.name || column.pieces.size() != 1) continue;
-                const auto& piece = column.pieces[0];
-                if (!inputs[piece.input].factor || piece.basis.kind != Basis::Kind::indicator) continue;
-                effect.level = true;
-                for (const auto row : m_evidence.study->rows)
-                    effect.rows +=
-                        bound.inputValue(piece.input, row) == static_cast<double>(piece.basis.level);
+            const auto found = byName.find(c.name);
+            if (found != byName.end() && found->second->pieces.size() == 1) {
+                const auto& piece = found->second->pieces[0];
+                if (inputs[piece.input].factor && piece.basis.kind == Basis::Kind::indicator) {
+                    auto& rows = rowsOf[piece.input];
+                    if (rows.empty()) {
+                        rows.resize(inputs[piece.input].levels.size());
+                        for (const auto row : m_evidence.study->rows)
+                            if (const double level = bound.inputValue(piece.input, row); level >= 0)
+                                ++rows[static_cast<std::size_t>(level)];
+                    }
+                    effect.level = true;
+                    effect.rows = rows[static_cast<std::size_t>(piece.basis.level)];
+                }
             }
             m_effects.push_back(std::move(effect));
         }
