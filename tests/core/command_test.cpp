@@ -433,3 +433,48 @@ TEST(Command, FitsNearestNeighboursAndReadsThemAloud) {
     EXPECT_NE(bytesOf(folder.file("out") / "comparison.txt").find("both are fitted by 5 nearest neighbours"),
               std::string::npos);
 }
+
+TEST(Command, OpenGoadsAreExitCodeFourAfterEverythingIsWritten) {
+    const TemporaryFolder folder;
+    const std::string recipe = demo + "/1_straight.json";
+    const std::string out = " --quiet --out " + folder.file("out").string();
+    const Ran any = run(recipe + out + " --fail-on-open-goads --influence --moves", folder);
+    EXPECT_EQ(any.code, 4);
+    for (const auto* name : {"evidence.json", "coefficients.csv", "rows.csv", "forecast.csv", "summary.txt",
+                             "influence.csv", "moves.json"})
+        EXPECT_TRUE(std::filesystem::exists(folder.file("out") / name)) << name;
+    const auto e = nlohmann::json::parse(bytesOf(folder.file("out") / "evidence.json"));
+    std::size_t alarms = 0;
+    for (const auto& goad : e["goads"]) {
+        EXPECT_NE(any.errors.find(goad["goad"].get<std::string>()), std::string::npos) << goad["goad"];
+        alarms += goad["severity"] == "alarm";
+        EXPECT_TRUE(goad["why"]["what"].is_string());
+    }
+    EXPECT_NE(any.errors.find(std::to_string(e["goads"].size()) + " goads are open."), std::string::npos);
+    ASSERT_GT(alarms, 0U);
+    ASSERT_LT(alarms, e["goads"].size());
+    const Ran grave = run(recipe + out + " --fail-on-open-goads=alarm", folder);
+    EXPECT_EQ(grave.code, 4);
+    EXPECT_EQ(grave.errors.find("caution: "), std::string::npos);
+    EXPECT_NE(grave.errors.find("\n" + std::to_string(alarms) + " goads are open."), std::string::npos);
+    EXPECT_FALSE(std::filesystem::exists(folder.file("out") / "influence.csv")) << "of the run before";
+    // All accepted, none open.
+    auto accepted = nlohmann::json::parse(bytesOf(recipe));
+    accepted["rows"]["file"] = demo + "/depot_months.csv";
+    accepted["forecast"]["file"] = demo + "/plan.csv";
+    for (const auto& goad : e["goads"])
+        accepted["accepted"].push_back({{"goad", goad["goad"]}, {"reason", "known"}});
+    const auto file = folder.write("accepted.json", accepted.dump());
+    EXPECT_EQ(run(file.string() + out + " --fail-on-open-goads", folder).code, 0);
+    // Moves were worked out as fits are.
+    run(recipe + out + " --moves", folder);
+    const auto moves = nlohmann::json::parse(bytesOf(folder.file("out") / "moves.json"));
+    bool pair = false;
+    for (const auto& move : moves)
+        if (move["move"] == "add the pair") {
+            pair = true;
+            EXPECT_LT(move["after"].get<double>(), move["before"].get<double>());
+        }
+    EXPECT_TRUE(pair);
+    EXPECT_EQ(run(recipe + " --influence --project " + folder.file("p.oxgoad").string(), folder).code, 2);
+}

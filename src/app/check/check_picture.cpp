@@ -78,13 +78,8 @@ std::vector<PlotFrame::Marks> marksOf(const CheckRequest& request, const Residua
 
 void addLines(PlotFrame::Content& content, const ResidualView& view) {
     if (!view.spread.at.empty()) {
-        content.lines.push_back({QObject::tr("± spread"),
-                                 view.spread.at,
-                                 view.spread.low,
-                                 theme::quiet,
-                                 Qt::DotLine,
-                                 {},
-                                 1.4});
+        content.lines.push_back(
+            {QObject::tr("± spread"), view.spread.at, view.spread.low, theme::quiet, Qt::DotLine, {}, 1.4});
         content.lines.push_back({{}, view.spread.at, view.spread.high, theme::quiet, Qt::DotLine, {}, 1.4});
     }
     if (view.middle.at.empty()) return;
