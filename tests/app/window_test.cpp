@@ -173,9 +173,13 @@ TEST_F(Window, GoadsJumpAreAcceptedAndMended) {
     EXPECT_GE(before, 7);
     EXPECT_TRUE(counts->text().endsWith("mended · 0 accepted")) << ss(counts->text());
     const auto openFamily = [&](const QString& name) {
+        QPushButton* toggle = nullptr;
         for (auto* b : panel->findChildren<QPushButton*>())
-            if (b->property("keeps").toString() == "family " + name) return b->click();
-        FAIL() << ss(name);
+            if (b->property("keeps").toString() == "family " + name && !b->parentWidget()->isHidden())
+                toggle = b;
+        ASSERT_NE(toggle, nullptr) << ss(name);
+        toggle->click();
+        ASSERT_TRUE(settle()); // the cards are made anew in a turn of the event loop of their own
     };
     auto card = [&](const QString& key) -> QWidget* {
         QTest::qWait(20); // new cards are shown by the next turn of the event loop

@@ -908,3 +908,59 @@ TEST(OtherSeeds, AreWhatEveryEvaluationWithThatSeedSays) {
     Recipe none = inventedRecipe();
     EXPECT_FALSE(listed(none).why.empty());
 }
+
+TEST(Moves, WeighingByTheColumnThatSpreadGrowsWithMendsIt) {
+    Invented made(600, 97);
+    std::mt19937 random(4);
+    std::normal_distribution<double> normal;
+    for (std::size_t i = 0; i < made.y.size(); ++i)
+        made.y[i] = 50 + 3 * made.x[i] + made.z[i] + 0.02 * std::pow(made.z[i], 2) * normal(random);
+    const StudyRows rows = made.rows();
+    Recipe recipe = recipeOf("y", {"x", "z"});
+    const Evidence before = evaluate(recipe, rows, {}, quietly());
+    for (const char* key : {"unequal spread", "unequal spread, ranks"}) {
+        const Goad* goad = goadOf(before, key);
+        ASSERT_TRUE(goad) << key;
+        const auto move = std::find_if(goad->moves.begin(), goad->moves.end(),
+                                       [](const Move& m) { return m.label == "weigh by z"; });
+        ASSERT_NE(move, goad->moves.end()) << key;
+        Recipe weighed = recipe;
+        move->edit(weighed, "");
+        EXPECT_EQ(weighed.roles.at("weight by z"), Role::weight);
+        const Evidence after = evaluate(weighed, rows, {}, quietly());
+        EXPECT_FALSE(goadOf(after, key)) << key;
+        EXPECT_GT(*reading(after, key)->p, 0.01);
+        EXPECT_EQ(after.weight, "weight by z");
+        const Goad* again = goadOf(after, key);
+        EXPECT_FALSE(again);
+    }
+    // Not where the number turns sign.
+    Recipe other = recipe;
+    for (double& v : made.z)
+        v -= 10;
+    const Evidence signs = evaluate(other, made.rows(), {}, quietly());
+    for (const Goad& goad : signs.goads)
+        for (const Move& move : goad.moves)
+            EXPECT_NE(move.label, "weigh by z");
+}
+
+TEST(Moves, OneRareLevelIsMergedWithTheMostFrequent) {
+    Invented made(120, 98);
+    std::fill(made.g.begin(), made.g.end(), 1);
+    for (std::size_t i = 0; i < 40; ++i)
+        made.g[i] = 0;
+    for (std::size_t i = 40; i < 44; ++i)
+        made.g[i] = 2;
+    const StudyRows rows = made.rows();
+    const Evidence before = evaluate(inventedRecipe(), rows, {}, quietly());
+    const Goad* goad = goadOf(before, "rare levels: g");
+    ASSERT_TRUE(goad);
+    const auto move = std::find_if(goad->moves.begin(), goad->moves.end(),
+                                   [](const Move& m) { return m.label == "merge it with b"; });
+    ASSERT_NE(move, goad->moves.end());
+    Recipe merged = inventedRecipe();
+    move->edit(merged, "");
+    const Evidence after = evaluate(merged, rows, {}, quietly());
+    EXPECT_FALSE(goadOf(after, "rare levels: g"));
+    EXPECT_EQ(after.rowsLearning, 120U);
+}

@@ -161,6 +161,37 @@ std::vector<const Column*> factorsOutside(const CheckContext& context) {
     return factors;
 }
 
+std::optional<Move> weighBy(const CheckContext& context, const std::string& column) {
+    const Column* values = context.table.find(column);
+    if (!values || values->kind() != ColumnKind::number || !context.kind.leastSquares ||
+        !columnWith(context.recipe, Role::weight).empty() || column.find_first_of("{}") != std::string::npos)
+        return std::nullopt;
+    double n = 0, sumX = 0, sumY = 0, xx = 0, xy = 0;
+    for (std::size_t i = 0; i < context.errors.size(); ++i) {
+        const double v = values->numbers()[context.errorRows[i]];
+        if (!(v > 0)) return std::nullopt;
+        if (context.errors[i] == 0) continue;
+        const double x = std::log(v), y = std::log(context.errors[i] * context.errors[i]);
+        ++n;
+        sumX += x;
+        sumY += y;
+        xx += x * x;
+        xy += x * y;
+    }
+    const double spread = xx - sumX * sumX / n;
+    if (!(spread > 0)) return std::nullopt;
+    // Of the variance; its half is that of the spread.
+    const double power = std::clamp(std::round(4 * (xy - sumX * sumY / n) / spread) / 4, -4.0, 4.0);
+    if (power == 0) return std::nullopt;
+    const std::string name = "weight by " + column;
+    const std::string expression = "{" + column + "}^(" + exactText(-power) + ")";
+    return Move{.label = "weigh by " + column,
+                .edit = [name, expression](Recipe& recipe, const std::string&) {
+                    recipe.steps.push_back({"derive", true, {{"name", name}, {"expression", expression}}});
+                    recipe.roles[name] = Role::weight;
+                }};
+}
+
 Move judgeByGroup(const std::string& column) {
     return {.label = "judge by whole " + column, .edit = [column](Recipe& recipe, const std::string&) {
                 FoldPlan plan;

@@ -78,6 +78,12 @@ OrderedErrors errorsInOrder(const CheckContext& context);
 /// Name of the factors that can say groups: offered, not in the model.
 std::vector<const Column*> factorsOutside(const CheckContext& context);
 
+/// A move that weighs rows by a power of a number with which the spread of errors grows or shrinks: the
+/// spread is taken as proportional to it, by a straight line of ln e² on its logarithm (Harvey 1976,
+/// Econometrica 44), to quarters. None where the number is not above 0 everywhere, or the rows have weights
+/// already.
+std::optional<Move> weighBy(const CheckContext& context, const std::string& column);
+
 /// The moves that set the groups of a column aside when judging, or count them in the errors.
 Move judgeByGroup(const std::string& column);
 Move errorsByGroup(const std::string& column);

@@ -47,6 +47,14 @@ void checkRareLevels(const CheckContext& context, Findings& findings) {
             goad.moves.push_back(addStep(
                 "make it missing",
                 {"replace values", true, {{"column", inputs[i].name}, {"pairs", TextPairs{{level, ""}}}}}));
+            const auto most = std::max_element(counts.begin(), counts.end()) - counts.begin();
+            const std::string& into = inputs[i].levels[static_cast<std::size_t>(most)];
+            goad.moves.push_back(
+                addStep("merge it with " + into, {"merge levels",
+                                                  true,
+                                                  {{"column", inputs[i].name},
+                                                   {"levels", std::vector<std::string>{level, into}},
+                                                   {"into", into}}}));
         }
         findings.goads.push_back(std::move(goad));
     }

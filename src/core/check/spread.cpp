@@ -204,6 +204,7 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     goad.station = "check";
     goad.column = column;
     if (!column.empty()) goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
+    if (auto weigh = weighBy(context, column)) goad.moves.push_back(std::move(*weigh));
     if (!context.robustToSpread && !context.kind.standsOutliers)
         goad.moves.push_back(
             {.label = "errors that stand it",
@@ -281,6 +282,7 @@ void checkSpreadByRanks(const CheckContext& context, Findings& findings) {
     setSpreadCost(context, goad);
     goad.size = std::fabs(r);
     goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
+    if (auto weigh = weighBy(context, goad.column)) goad.moves.push_back(std::move(*weigh));
     if (!context.robustToSpread && context.kind.leastSquares)
         goad.moves.push_back(
             {.label = "errors that stand it",
