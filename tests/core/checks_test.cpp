@@ -964,3 +964,19 @@ TEST(Moves, OneRareLevelIsMergedWithTheMostFrequent) {
     EXPECT_FALSE(goadOf(after, "rare levels: g"));
     EXPECT_EQ(after.rowsLearning, 120U);
 }
+
+TEST(CheckSettings, OneReadingOfShapeIsSwitchedOffAndTheOthersStillTell) {
+    Invented made(200, 15);
+    for (std::size_t i = 0; i < made.y.size(); ++i)
+        made.y[i] += 20 * std::exp(made.u[i]);
+    Recipe recipe = inventedRecipe();
+    recipe.checks["normality, Anderson–Darling"] = {true, "counts are not normal", {}};
+    const Evidence e = evaluate(recipe, made.rows(), {}, quietly());
+    EXPECT_TRUE(std::isnan(reading(e, "normality, Anderson–Darling")->value));
+    const Goad* goad = goadOf(e, "shape of residuals");
+    ASSERT_TRUE(goad);
+    EXPECT_EQ(goad->check, "skewness");
+    for (const char* name : {"skewness", "kurtosis", "normality, Jarque–Bera"})
+        recipe.checks[name] = {true, "counts are not normal", {}};
+    EXPECT_FALSE(goadOf(evaluate(recipe, made.rows(), {}, quietly()), "shape of residuals"));
+}

@@ -41,11 +41,15 @@ void checkShape(const CheckContext& context, Findings& findings) {
     const std::string does = whatItDoes(context, n);
     const std::string of = context.errorsOf;
     const double skewP = skewnessP(moments.skewness, n), kurtosisP = tailsP(kurtosis, n);
+    std::string firing; // the reading that the goad comes from
     const auto add = [&](const std::string& name, double value, std::optional<double> p,
                          const std::string& says, const std::string& source) {
         const double limit = context.limitOf(name, pLimit);
         findings.readings.push_back(madeReading(name, value, limit, p, says + "; " + does, source));
-        return p && *p < limit;
+        const CheckSetting* setting = checkSetting(context.recipe, name);
+        const bool fires = p && *p < limit && !(setting && setting->off);
+        if (fires && firing.empty()) firing = name;
+        return fires;
     };
     bool found =
         add("skewness", moments.skewness,
@@ -70,7 +74,7 @@ void checkShape(const CheckContext& context, Findings& findings) {
     const double beyond = shareBeyond(context.errors, moments.standardDeviation);
     Goad goad;
     goad.key = "shape of residuals";
-    goad.check = "normality, Anderson–Darling";
+    goad.check = firing;
     const bool skewed = skewP < pLimit && std::fabs(moments.skewness) > 0.5;
     const bool heavy = kurtosisP < pLimit && kurtosis > 3;
     goad.title = skewed ? std::string("Residuals have a long tail ") +
