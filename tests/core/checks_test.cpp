@@ -819,6 +819,10 @@ TEST(ResidualView, KindsAreWhatTheirNamesSay) {
     ASSERT_FALSE(plain.spread.at.empty());
     for (std::size_t k = 0; k < plain.spread.at.size(); ++k)
         EXPECT_NEAR(plain.spread.middle[k], 1, 0.4) << "errors have a standard deviation of 1";
+    EXPECT_EQ(residualTime(recipe, prepared->table)->name(), "day");
+    Recipe named = recipe;
+    named.roles["u"] = Role::time;
+    EXPECT_EQ(residualTime(named, prepared->table)->name(), "u") << "the role goes before a date";
     EXPECT_TRUE(view(ResidualKind::plain, ResidualAgainst::column, "g").levels);
     ASSERT_TRUE(plain.normal);
     EXPECT_EQ(plain.normalLow.size(), plain.normal->value.size());

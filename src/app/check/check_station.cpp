@@ -244,12 +244,10 @@ void CheckStation::fillBoxes() {
     QStringList up, across, groups{noGroups};
     for (const ResidualKind kind : residualKinds(*evidence))
         up << qs(std::string(residualName(kind)));
-    bool dates = false;
-    for (const Column& column : m_session.table().columns())
-        dates = dates || column.kind() == ColumnKind::date;
+    const bool timed = residualTime(m_session.recipe(), m_session.table()) != nullptr;
     for (const Along& each : alongChoices())
         if ((each.against != ResidualAgainst::leverage || evidence->linear) &&
-            (each.against != ResidualAgainst::time || dates))
+            (each.against != ResidualAgainst::time || timed))
             across << each.text;
     for (const LedgerLine& line : m_session.ledger().columns) {
         if (line.summary.kind != ColumnKind::text) across << qs(line.summary.name);
@@ -316,11 +314,8 @@ void CheckStation::draw() {
         for (const Along& each : alongChoices())
             if (each.text == m_across->currentText()) request.residuals.against = each.against;
     if (request.residuals.against == ResidualAgainst::time)
-        for (const Column& column : m_session.table().columns())
-            if (column.kind() == ColumnKind::date) {
-                request.acrossTitle = m_session.titled(column.name());
-                break;
-            }
+        if (const Column* time = residualTime(request.recipe, request.prepared->table))
+            request.acrossTitle = m_session.titled(time->name());
     const QString by = m_groups->currentText();
     if (by != noGroups)
         for (const Column& column : m_session.table().columns())

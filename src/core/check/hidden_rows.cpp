@@ -109,9 +109,6 @@ void checkHiddenRows(const CheckContext& context, Findings& findings) {
     goad.source = source;
     goad.station = "check";
     goad.row = context.learningRows[hidden.front()];
-    double squares = 0;
-    for (const auto i : hidden)
-        squares += context.errors[i] * context.errors[i];
     goad.cost = 1 - robust.scale / std::max(robust.scale, fit.residualStandardDeviation);
     goad.costSays = "the share of the residual standard deviation that they make";
     goad.size = value;

@@ -214,6 +214,16 @@ std::vector<ResidualKind> residualKinds(const Evidence& evidence) {
     return kinds;
 }
 
+const Column* residualTime(const Recipe& recipe, const Table& table) {
+    const Column* date = nullptr;
+    for (const Column& column : table.columns()) {
+        if (column.kind() == ColumnKind::text || column.kind() == ColumnKind::factor) continue;
+        if (roleOf(recipe, column.name()) == Role::time) return &column;
+        if (column.kind() == ColumnKind::date && !date) date = &column;
+    }
+    return date;
+}
+
 ResidualView residualView(const Evidence& evidence, const Recipe& recipe, const PreparedRows& prepared,
                           const std::string& file, const ResidualRequest& request, Threads threads,
                           Progress& progress) {
@@ -224,11 +234,7 @@ ResidualView residualView(const Evidence& evidence, const Recipe& recipe, const 
         addComponent(evidence, prepared, file, request.column, threads, progress, y);
     const Column* column = nullptr;
     if (request.against == ResidualAgainst::column) column = prepared.table.find(request.column);
-    if (request.against == ResidualAgainst::time)
-        for (const Column& each : prepared.table.columns())
-            if (each.kind() != ColumnKind::text && each.kind() != ColumnKind::factor &&
-                (roleOf(recipe, each.name()) == Role::time || (!column && each.kind() == ColumnKind::date)))
-                column = &each;
+    if (request.against == ResidualAgainst::time) column = residualTime(recipe, prepared.table);
     const auto xOf = [&](std::size_t i) {
         switch (request.against) {
         case ResidualAgainst::predicted:

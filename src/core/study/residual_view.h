@@ -67,6 +67,10 @@ struct ResidualView {
     std::size_t beyond = 0, quantilesOf = 0;
 };
 
+/// What stands along for ResidualAgainst::time: the number or date with the role of time, otherwise the first
+/// date; null without.
+const Column* residualTime(const Recipe& recipe, const Table& table);
+
 /// Throws Stopped. The same for any number of threads.
 ResidualView residualView(const Evidence& evidence, const Recipe& recipe, const PreparedRows& prepared,
                           const std::string& file, const ResidualRequest& request, Threads threads,
