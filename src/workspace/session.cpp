@@ -213,19 +213,32 @@ void Session::takeFolds(const std::shared_ptr<const Evidence>& of,
 void Session::startChecks() {
     m_checkJobs.drop();
     if (!m_evidence || !m_prepared || !checksPending(*m_evidence)) return;
+    const auto of = m_evidence;
+    // What is shown of this fit; replaced as checks end, and by nobody else.
+    const auto shown = std::make_shared<std::shared_ptr<const Evidence>>(of);
+    const auto show = [this, shown](const std::shared_ptr<const Evidence>& checked) {
+        if (m_evidence != *shown) return; // another fit is shown by now
+        m_evidence = *shown = checked;
+        if (m_trail.find(m_current)) m_trail.renew(m_current, *checked);
+        remember(m_current, {m_prepared, checked});
+        emit trailChanged();
+        emit fitChanged();
+    };
     m_checkJobs.start(tr("Checking"),
-                      [this, of = m_evidence, recipe = m_recipe, rows = m_rows,
+                      [this, show, of, recipe = m_recipe, rows = m_rows,
                        prepared = m_prepared](Progress& progress) -> Jobs::Finish {
-                          auto checked = std::make_shared<const Evidence>(
-                              withChecks(*of, recipe, *rows, *prepared, {}, progress));
-                          return [this, of, checked] {
-                              if (m_evidence != of) return; // another fit is shown by now
-                              m_evidence = checked;
-                              if (m_trail.find(m_current)) m_trail.renew(m_current, *checked);
-                              remember(m_current, {m_prepared, checked});
-                              emit trailChanged();
-                              emit fitChanged();
+                          const ChecksSoFar soFar = [this, show](const Evidence& found) {
+                              auto checked = std::make_shared<const Evidence>(found);
+                              QMetaObject::invokeMethod(
+                                  this,
+                                  [this, show, checked] {
+                                      if (m_checkJobs.busy()) show(checked);
+                                  },
+                                  Qt::QueuedConnection);
                           };
+                          auto checked = std::make_shared<const Evidence>(
+                              withChecks(*of, recipe, *rows, *prepared, {}, progress, soFar));
+                          return [show, checked] { show(checked); };
                       });
 }
 

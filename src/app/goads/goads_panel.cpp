@@ -137,7 +137,11 @@ void GoadsPanel::rebuild() {
     if (place >= mostCards)
         put(wrapped(tr("and more; the ledger in Data lists what is odd about every column."), "hint"));
     const std::size_t mended = m_session.trail().mendedGoads(m_session.current()).size();
-    m_counts->setText(tr("%1 open · %2 mended · %3 accepted").arg(open).arg(mended).arg(accepted));
+    // What the checks still running found in the fit before is not mended yet.
+    if (m_session.evidence() && checksPending(*m_session.evidence()))
+        m_counts->setText(tr("%1 open so far · %2 accepted").arg(open).arg(accepted));
+    else
+        m_counts->setText(tr("%1 open · %2 mended · %3 accepted").arg(open).arg(mended).arg(accepted));
     if (place == 0) put(wrapped(tr("Nothing was found. Every check passed its threshold."), "hint"));
     if (m_session.evidence() && m_session.checkJobs().busy())
         put(wrapped(tr("Some checks are still running."), "hint"));

@@ -29,15 +29,32 @@ std::string pThresholdText(double limit) {
     return "p below " + shortText(limit);
 }
 
+namespace {
+
+/// Columns that lie apart, as rows; outlived by what they refer to.
+class ColumnRows final : public RowSource {
+public:
+    ColumnRows(const std::vector<Eigen::VectorXd>& columns, std::size_t rows)
+        : m_columns(columns), m_rows(static_cast<Eigen::Index>(rows)) {}
+    Eigen::Index rows() const override { return m_rows; }
+    Eigen::Index columns() const override { return static_cast<Eigen::Index>(m_columns.size()); }
+    void fill(Eigen::Index begin, Eigen::Ref<Eigen::MatrixXd> block) const override {
+        for (std::size_t j = 0; j < m_columns.size(); ++j)
+            block.col(static_cast<Eigen::Index>(j)) = m_columns[j].segment(begin, block.rows());
+    }
+
+private:
+    const std::vector<Eigen::VectorXd>& m_columns;
+    Eigen::Index m_rows;
+};
+
+} // namespace
+
 std::vector<Addition> ColumnsBeside::answers() {
-    Eigen::MatrixXd values(static_cast<Eigen::Index>(m_context.learningRows.size()),
-                           static_cast<Eigen::Index>(m_columns.size()));
-    for (std::size_t j = 0; j < m_columns.size(); ++j)
-        values.col(static_cast<Eigen::Index>(j)) = m_columns[j];
-    m_columns.clear();
     const DesignRows x(m_context.linear->design, m_context.learningRows);
-    auto found = screenBlocks(m_context.linear->fit, x, MatrixRows(values), m_blocks, m_context.weights,
-                              m_context.threads, *m_context.progress);
+    auto found = screenBlocks(m_context.linear->fit, x, ColumnRows(m_columns, m_context.learningRows.size()),
+                              m_blocks, m_context.weights, m_context.threads, *m_context.progress);
+    m_columns.clear();
     m_blocks.clear();
     return found;
 }
@@ -53,12 +70,38 @@ Eigen::VectorXd inputValues(const CheckContext& context, std::size_t input) {
     return values;
 }
 
-Eigen::VectorXd standardised(const Eigen::VectorXd& values) {
+Eigen::VectorXd standardised(Eigen::VectorXd values) {
     const double mean = values.mean();
-    const Eigen::VectorXd centred = values.array() - mean;
-    const double size = std::sqrt(centred.squaredNorm() / static_cast<double>(values.size()));
-    if (!(size > 1e-12 * std::fabs(mean))) return Eigen::VectorXd::Zero(values.size());
-    return centred / size;
+    values.array() -= mean;
+    const double size = std::sqrt(values.squaredNorm() / static_cast<double>(values.size()));
+    if (size > 1e-12 * std::fabs(mean))
+        values /= size;
+    else
+        values.setZero();
+    return values;
+}
+
+Eigen::MatrixXd sumsByGroup(const Eigen::MatrixXd& columns, std::span<const std::int32_t> group,
+                            std::size_t groups, std::span<const double> roots, Threads threads) {
+    Eigen::MatrixXd sums(columns.cols(), static_cast<Eigen::Index>(groups));
+    // Column by column, as they lie in memory.
+    parallelFor(static_cast<std::size_t>(columns.cols()), threads, [&](std::size_t j) {
+        std::vector<double> own(groups, 0);
+        const double* values = columns.col(static_cast<Eigen::Index>(j)).data();
+        for (std::size_t i = 0; i < group.size(); ++i)
+            if (group[i] >= 0)
+                own[static_cast<std::size_t>(group[i])] += roots.empty() ? values[i] : roots[i] * values[i];
+        for (std::size_t k = 0; k < groups; ++k)
+            sums(static_cast<Eigen::Index>(j), static_cast<Eigen::Index>(k)) = own[k];
+    });
+    return sums;
+}
+
+std::vector<double> rootsOfWeights(const CheckContext& context) {
+    std::vector<double> roots;
+    for (const double weight : context.weights)
+        roots.push_back(std::sqrt(weight));
+    return roots;
 }
 
 double errorTaken(const Addition& addition) {

@@ -7,6 +7,7 @@
 
 #include <cstdint>
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -50,7 +51,13 @@ bool isTested(const Addition& addition);
 /// Values of an input at the learning rows.
 Eigen::VectorXd inputValues(const CheckContext& context, std::size_t input);
 /// Less their mean and in units of their standard deviation; zeros where all are alike.
-Eigen::VectorXd standardised(const Eigen::VectorXd& values);
+Eigen::VectorXd standardised(Eigen::VectorXd values);
+/// Sums over the rows of each group of a column, a row a column of `columns` and a column a group; rows with
+/// group −1 count nowhere. `roots` multiply the rows; none where empty. The same for any number of threads.
+Eigen::MatrixXd sumsByGroup(const Eigen::MatrixXd& columns, std::span<const std::int32_t> group,
+                            std::size_t groups, std::span<const double> roots, Threads threads);
+/// Square roots of the weights of the learning rows; empty without weights.
+std::vector<double> rootsOfWeights(const CheckContext& context);
 /// Share of the typical error that an addition would take away: 1 − √(1 − share).
 double errorTaken(const Addition& addition);
 

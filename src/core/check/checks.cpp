@@ -115,7 +115,7 @@ const std::vector<Check>& checks() {
         {{"unequal spread, White"}, needsTests | needsSpreadToJudge, checkSpreadWhite, slow},
         {{"spread by group"}, needsErrors, checkSpreadByGroup, slow, folds},
         {{"suspiciously good column"}, needsNothing, checkGoodColumn, slow},
-        {{"hangs on the seed"}, needsNothing, checkSeeds, slow, folds},
+        {{"hangs on the seed"}, needsNothing, checkSeeds, slow, folds, true},
     };
     return all;
 }

@@ -49,7 +49,7 @@ struct CheckedLinear {
     std::span<const double> studentized;
     std::span<const double> cooks;
     /// The model's columns in the basis that its factor makes orthonormal, rows times the roots of their
-    /// weights: n × rank. Worked out when it is first asked for. Throws Stopped.
+    /// weights: n × rank. Worked out when it is first asked for, by any thread. Throws Stopped.
     std::function<const Eigen::MatrixXd&()> orthonormal;
 };
 
@@ -108,7 +108,7 @@ struct CheckContext {
     bool learnedWithoutItself = false;
     Scores heldOut;
     /// Of all unseen rows, 1 less their squared error over that of the learning mean; NaN without them.
-    double unseenRmse = 0, unseenRSquared = 0, unseenError = 0;
+    double unseenRmse = 0, unseenRSquared = 0;
     /// Weights of the learning rows; empty without.
     std::span<const double> weights;
     /// Errors of the coefficients stand unequal spread; the fit is one of logarithms.
@@ -168,6 +168,8 @@ struct Check {
     bool slow = false;
     /// Reads rows out of fold.
     bool readsFolds = false;
+    /// Keeps all cores busy by itself for as long as many folds take.
+    bool alone = false;
 };
 
 /// Every check, the most useful first.

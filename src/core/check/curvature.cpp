@@ -32,14 +32,19 @@ std::vector<Eigen::VectorXd> bendsOf(const Eigen::VectorXd& values) {
         if (!knots || knots->size() < 3) return bends;
         // The same columns up to scale as the term has: truncated cubes of distances from the knots.
         const std::size_t last = knots->size() - 1;
-        const auto cube = [&](std::size_t k) {
-            return Eigen::ArrayXd((values.array() - (*knots)[k]).max(0).cube());
+        bends.assign(last - 1, Eigen::VectorXd(values.size()));
+        const auto cube = [&](double v, std::size_t k) {
+            const double beyond = std::max(v - (*knots)[k], 0.0);
+            return beyond * beyond * beyond;
         };
-        const Eigen::ArrayXd outer = cube(last);
-        const Eigen::ArrayXd inner = (cube(last - 1) - outer) / ((*knots)[last] - (*knots)[last - 1]);
-        for (std::size_t k = 0; k + 1 < last; ++k)
-            bends.push_back(
-                standardised(((cube(k) - outer) / ((*knots)[last] - (*knots)[k]) - inner).matrix()));
+        for (Eigen::Index i = 0; i < values.size(); ++i) {
+            const double outer = cube(values[i], last);
+            const double inner = (cube(values[i], last - 1) - outer) / ((*knots)[last] - (*knots)[last - 1]);
+            for (std::size_t k = 0; k + 1 < last; ++k)
+                bends[k][i] = (cube(values[i], k) - outer) / ((*knots)[last] - (*knots)[k]) - inner;
+        }
+        for (Eigen::VectorXd& bend : bends)
+            bend = standardised(std::move(bend));
     } catch (const Error&) { // too few different values for the knots
         bends.clear();
     }
@@ -121,8 +126,9 @@ void checkCurvature(const CheckContext& context, Findings& findings) {
         for (Addition& each : beside.answers())
             answers.push_back(each);
     };
-    // Columns are made a batch at a time, each by a thread of its own.
-    constexpr std::size_t batch = 25;
+    // Columns are made a batch at a time, each by a thread of its own; about 130 MB a batch at most.
+    const std::size_t batch =
+        std::clamp<std::size_t>((std::size_t{1} << 24) / (3 * context.learningRows.size() + 1), 10, 50);
     std::vector<std::size_t> numbers;
     for (std::size_t i = 0; i < inputs.size(); ++i)
         if (!inputs[i].factor) numbers.push_back(i);
@@ -140,13 +146,19 @@ void checkCurvature(const CheckContext& context, Findings& findings) {
                 curved.push_back(each);
                 continue;
             }
-            const auto line = beside.add(std::move(made[k].line)),
-                       bent = beside.add(std::move(made[k].square));
-            beside.ask({{line, bent}, 1});
+            // Beside the straight line, which most models have already.
+            std::vector<std::size_t> line;
+            if (std::find(context.terms.begin(), context.terms.end(), plainTerm(each.column)) ==
+                context.terms.end())
+                line.push_back(beside.add(std::move(made[k].line)));
+            const auto bent = beside.add(std::move(made[k].square));
+            ScreenBlock square{line, line.size()};
+            square.columns.push_back(bent);
+            beside.ask(square);
             ++questions;
             each.spline = !made[k].bends.empty();
             if (each.spline) {
-                ScreenBlock alone{{line}, 1}, together{{line, bent}, 1};
+                ScreenBlock alone{line, line.size()}, together = std::move(square);
                 for (Eigen::VectorXd& bend : made[k].bends) {
                     const auto at = beside.add(std::move(bend));
                     alone.columns.push_back(at);

@@ -11,6 +11,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 namespace oxgoad {
 
@@ -136,31 +137,45 @@ double imhofBelowZero(std::span<const double> weights) {
 
 namespace {
 
-/// A q for the matrix A of squared differences within runs, a column at a time.
+/// A q for the matrix A of squared differences within runs, a column at a time and in the order of the rows:
+/// rows that follow each other in time may lie far apart, and columns are longer than a cache.
 Eigen::MatrixXd differenced(const std::vector<std::vector<std::uint32_t>>& runs, const Eigen::MatrixXd& q) {
-    Eigen::MatrixXd out = Eigen::MatrixXd::Zero(q.rows(), q.cols());
+    constexpr std::uint32_t none = std::numeric_limits<std::uint32_t>::max();
+    struct Beside {
+        std::uint32_t before = none, after = none;
+    };
+    std::vector<Beside> beside(static_cast<std::size_t>(q.rows()));
+    for (const auto& run : runs)
+        for (std::size_t i = 1; i < run.size(); ++i) {
+            beside[run[i]].before = run[i - 1];
+            beside[run[i - 1]].after = run[i];
+        }
+    Eigen::MatrixXd out(q.rows(), q.cols());
     parallelFor(static_cast<std::size_t>(q.cols()), {}, [&](std::size_t k) {
         const double* from = q.col(static_cast<Index>(k)).data();
         double* to = out.col(static_cast<Index>(k)).data();
-        for (const auto& run : runs)
-            for (std::size_t i = 1; i < run.size(); ++i) {
-                const double difference = from[run[i]] - from[run[i - 1]];
-                to[run[i]] += difference;
-                to[run[i - 1]] -= difference;
-            }
+        for (std::size_t i = 0; i < beside.size(); ++i) {
+            const auto [before, after] = beside[i];
+            double sum = 0;
+            if (before != none) sum += from[i] - from[before];
+            if (after != none) sum += from[i] - from[after];
+            to[i] = sum;
+        }
     });
     return out;
 }
 
-/// q'·a, some columns a thread.
+/// q'·a, which is symmetric: of each block of columns only the rows from its first on are worked out.
 Eigen::MatrixXd products(const Eigen::MatrixXd& q, const Eigen::MatrixXd& a) {
-    Eigen::MatrixXd out(q.cols(), a.cols());
+    const Index p = a.cols();
+    Eigen::MatrixXd out(p, p);
     constexpr Index some = 8;
-    parallelFor(static_cast<std::size_t>((a.cols() + some - 1) / some), {}, [&](std::size_t k) {
-        const Index begin = static_cast<Index>(k) * some, count = std::min(some, a.cols() - begin);
-        out.middleCols(begin, count).noalias() = q.transpose() * a.middleCols(begin, count);
+    parallelFor(static_cast<std::size_t>((p + some - 1) / some), {}, [&](std::size_t k) {
+        const Index begin = static_cast<Index>(k) * some, count = std::min(some, p - begin);
+        out.block(begin, begin, p - begin, count).noalias() =
+            q.rightCols(p - begin).transpose() * a.middleCols(begin, count);
     });
-    return out;
+    return out.selfadjointView<Eigen::Lower>();
 }
 
 /// tr A and tr A²: a run of m rows has the diagonal 1, 2, …, 2, 1 and −1 beside it.

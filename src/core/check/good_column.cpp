@@ -1,4 +1,5 @@
 #include "base/not_a_number.h"
+#include "base/parallel.h"
 #include "base/text.h"
 #include "check/check_tools.h"
 #include "look/ranking.h"
@@ -79,33 +80,35 @@ void checkGoodColumn(const CheckContext& context, Findings& findings) {
     const std::vector<double> ranks =
         ranksOf(std::span<const double>(fewY.data(), static_cast<std::size_t>(m)));
     const Eigen::Map<const Eigen::VectorXd> rankY(ranks.data(), m);
-    double best = -1;
-    std::string column, how;
-    for (std::size_t i = 0; i < inputs.size(); ++i) {
+    struct Alone {
+        double share = nan;
+        std::string how;
+    };
+    std::vector<Alone> found(inputs.size());
+    parallelFor(inputs.size(), context.threads, [&](std::size_t i) {
         if (context.progress->stopRequested()) throw Stopped{};
         const Eigen::VectorXd x = inputValues(context, i);
         const Eigen::VectorXd fewX = thinned(x);
-        double share = alone(x, y, inputs[i].factor ? inputs[i].levels.size() : 0);
-        std::string says = inputs[i].factor ? "its level means" : "a straight line";
+        Alone& each = found[i];
+        each = {alone(x, y, inputs[i].factor ? inputs[i].levels.size() : 0),
+                inputs[i].factor ? "its level means" : "a straight line"};
         if (!inputs[i].factor) {
             const std::vector<double> ranksX =
                 ranksOf(std::span<const double>(fewX.data(), static_cast<std::size_t>(m)));
             const double monotone = alone(Eigen::Map<const Eigen::VectorXd>(ranksX.data(), m), rankY, 0);
-            if (monotone > share && monotone > 0.999) {
-                share = monotone;
-                says = "rising or falling with it alone (ranks)";
-            }
+            if (monotone > each.share && monotone > 0.999)
+                each = {monotone, "rising or falling with it alone (ranks)"};
         }
-        if (plainFunction(fewX, fewY)) {
-            share = 1;
-            says = "its value: the response is the same wherever it is";
-        }
-        if (share > best) {
-            best = share;
+        if (plainFunction(fewX, fewY)) each = {1, "its value: the response is the same wherever it is"};
+    });
+    double best = -1;
+    std::string column, how;
+    for (std::size_t i = 0; i < inputs.size(); ++i)
+        if (found[i].share > best) {
+            best = found[i].share;
             column = inputs[i].name;
-            how = says;
+            how = found[i].how;
         }
-    }
     if (best < 0) {
         findings.readings.push_back(noReading(name, "no column says anything alone"));
         return;

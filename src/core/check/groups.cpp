@@ -80,13 +80,14 @@ OneWay oneWay(std::span<const double> errors, const Grouped& g) {
 /// columns are sums over rows of a group, so that no indicator is ever formed.
 Addition groupsBeside(const CheckContext& context, const Eigen::MatrixXd& q, const Grouped& g) {
     const auto k = static_cast<Eigen::Index>(g.sizes.size());
-    Eigen::MatrixXd w = Eigen::MatrixXd::Zero(q.cols(), k); // Q'Z
+    const std::vector<double> roots = rootsOfWeights(context);
+    // Q'Z; q has its root already.
+    Eigen::MatrixXd w = sumsByGroup(q, g.group, g.sizes.size(), roots, context.threads);
     Eigen::VectorXd own = Eigen::VectorXd::Zero(k), with = own;
     for (std::size_t i = 0; i < g.group.size(); ++i) {
         if (g.group[i] < 0) continue;
         const auto j = static_cast<Eigen::Index>(g.group[i]);
-        const double root = context.weights.empty() ? 1 : std::sqrt(context.weights[i]);
-        w.col(j) += root * q.row(static_cast<Eigen::Index>(i)).transpose(); // q has its root already
+        const double root = roots.empty() ? 1 : roots[i];
         own[j] += root * root;
         with[j] += root * context.errors[i];
     }

@@ -13,7 +13,7 @@ namespace {
 
 /// Above it pairs are first tried on evenly spaced rows.
 constexpr double mostWork = 4e8;
-constexpr std::size_t fewRows = 6000, kept = 24;
+constexpr std::size_t fewRows = 4096, kept = 24;
 /// Of one pair, and of a batch.
 constexpr std::size_t widest = 40, batch = 192;
 

@@ -71,18 +71,17 @@ Times timesOf(const CheckContext& context, const Column& time) {
     const Eigen::MatrixXd constant =
         exact ? Eigen::MatrixXd() : Eigen::MatrixXd::Constant(n, 1, 1 / std::sqrt(static_cast<double>(n)));
     const Eigen::MatrixXd& q = exact ? context.linear->orthonormal() : constant;
-    Eigen::MatrixXd w = Eigen::MatrixXd::Zero(q.cols(), g);
+    const std::vector<double> roots = exact ? rootsOfWeights(context) : std::vector<double>();
+    const Eigen::MatrixXd w = sumsByGroup(q, bin, out.time.size(), roots, context.threads);
     for (Eigen::Index i = 0; i < n; ++i) {
         const double e = context.errors[static_cast<std::size_t>(i)];
         out.squares += e * e;
         const auto b = bin[static_cast<std::size_t>(i)];
         if (b < 0) continue;
         // The indicator is times the root of the weight, as q is.
-        const double weight =
-            exact && !context.weights.empty() ? context.weights[static_cast<std::size_t>(i)] : 1;
-        out.sums[b] += std::sqrt(weight) * e;
-        out.covariance(b, b) += weight;
-        w.col(b) += std::sqrt(weight) * q.row(i).transpose();
+        const double root = roots.empty() ? 1 : roots[static_cast<std::size_t>(i)];
+        out.sums[b] += root * e;
+        out.covariance(b, b) += root * root;
     }
     out.covariance -= w.transpose() * w;
     out.df = exact ? context.linear->fit.degreesOfFreedom : static_cast<double>(n - 1);

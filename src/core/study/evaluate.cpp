@@ -387,9 +387,10 @@ Evidence withFolds(const Evidence& evidence, const Recipe& recipe, const StudyRo
 }
 
 Evidence withChecks(const Evidence& evidence, const Recipe& recipe, const StudyRows& rows,
-                    const PreparedRows& prepared, Threads threads, Progress& progress) {
+                    const PreparedRows& prepared, Threads threads, Progress& progress,
+                    const ChecksSoFar& soFar) {
     Evidence next = evidence;
-    runChecks(next, {recipe, rows, prepared}, ChecksWanted::all, threads, progress);
+    runChecks(next, {recipe, rows, prepared}, ChecksWanted::all, threads, progress, soFar);
     return next;
 }
 

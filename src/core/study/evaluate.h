@@ -40,9 +40,11 @@ Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRow
 Evidence withFolds(const Evidence& evidence, const Recipe& recipe, const StudyRows& rows,
                    const PreparedRows& prepared, const JudgeOptions& options, Progress& progress);
 
-/// Runs the checks that evaluate() or withFolds() left. Throws Stopped.
+/// Runs the checks that evaluate() or withFolds() left; `soFar` is told what those that ended found. Throws
+/// Stopped.
 Evidence withChecks(const Evidence& evidence, const Recipe& recipe, const StudyRows& rows,
-                    const PreparedRows& prepared, Threads threads, Progress& progress);
+                    const PreparedRows& prepared, Threads threads, Progress& progress,
+                    const ChecksSoFar& soFar = {});
 
 /// Prepares the rows first.
 Evidence evaluate(const Recipe& recipe, const StudyRows& rows, Threads threads, Progress& progress);

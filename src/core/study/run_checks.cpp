@@ -12,7 +12,10 @@
 #include "study/other_seeds.h"
 
 #include <algorithm>
+#include <atomic>
+#include <chrono>
 #include <cmath>
+#include <mutex>
 #include <optional>
 #include <string_view>
 #include <unordered_map>
@@ -73,7 +76,6 @@ public:
         const bool ofFolds = !m_unseenHeldOut && m_evidence.folds;
         context.unseenRmse = ofFolds ? m_evidence.folds->rmse : m_evidence.heldOut.rmse;
         context.unseenRSquared = ofFolds ? m_evidence.folds->rSquared : m_evidence.heldOut.rSquared;
-        context.unseenError = ofFolds ? m_evidence.folds->rmseError : m_evidence.heldOut.rmseError;
         if (m_evidence.forecast) {
             context.reach = m_evidence.forecast->reach;
             context.forecast = m_evidence.forecast->prediction;
@@ -134,7 +136,11 @@ private:
     }
 
     const Eigen::MatrixXd& orthonormal() {
-        if (m_orthonormal.size() > 0) return m_orthonormal;
+        std::call_once(m_madeOrthonormal, [this] { makeOrthonormal(); });
+        return m_orthonormal;
+    }
+
+    void makeOrthonormal() {
         const DesignRows x(*m_design, m_evidence.study->rows);
         m_orthonormal.resize(x.rows(), m_fit.rank());
         const auto& weights = m_evidence.study->weights;
@@ -147,7 +153,6 @@ private:
                 block.row(i) *= std::sqrt(weights[static_cast<std::size_t>(begin + i)]);
             m_orthonormal.middleRows(begin, block.rows()) = block;
         });
-        return m_orthonormal;
     }
 
     void takeEffects(const LinearModel& linear) {
@@ -299,6 +304,7 @@ private:
     std::vector<CheckedEffect> m_effects;
     std::vector<double> m_leverages, m_studentized, m_cooks;
     LeastSquaresFit m_fit;
+    std::once_flag m_madeOrthonormal;
     Eigen::MatrixXd m_orthonormal;
     std::optional<BoundDesign> m_design;
     std::optional<CheckedLinear> m_checked;
@@ -307,6 +313,54 @@ private:
     std::vector<double> m_errors, m_unseenActual, m_unseenPredicted;
     bool m_unseenHeldOut = false;
     std::vector<std::pair<std::string, std::size_t>> m_misfits;
+};
+
+/// Only asked whether to stop: of checks that run beside each other each would tell a share of its own.
+class Unheard final : public Progress {
+public:
+    explicit Unheard(const Progress& whole) : m_whole(whole) {}
+    bool stopRequested() const override { return m_whole.stopRequested(); }
+
+private:
+    const Progress& m_whole;
+};
+
+std::string checkingText(std::size_t check) {
+    const auto& readings = checks()[check].readings;
+    return readings.empty() ? "Checking" : "Checking " + std::string(readings[0]);
+}
+
+/// Outcomes as they come, and what they make of the evidence so far.
+class Outcomes {
+public:
+    Outcomes(const Evidence& evidence, const EvaluatedFrom& from, const ChecksSoFar& soFar)
+        : m_evidence(evidence), m_from(from), m_soFar(soFar), m_outcomes(evidence.checks) {
+        m_outcomes.resize(checks().size());
+    }
+
+    const std::vector<CheckOutcome>& all() const { return m_outcomes; }
+    std::vector<CheckOutcome> taken() { return std::move(m_outcomes); }
+
+    void take(std::size_t check, CheckOutcome outcome) {
+        using namespace std::chrono;
+        const std::lock_guard lock(m_guard);
+        m_outcomes[check] = std::move(outcome);
+        if (!m_soFar || steady_clock::now() - m_told < milliseconds(250)) return;
+        Evidence next = m_evidence;
+        next.checks = m_outcomes;
+        next.checkSettings = m_from.recipe.checks;
+        gatherFindings(next, m_from);
+        m_soFar(next);
+        m_told = steady_clock::now();
+    }
+
+private:
+    const Evidence& m_evidence;
+    const EvaluatedFrom& m_from;
+    const ChecksSoFar& m_soFar;
+    std::vector<CheckOutcome> m_outcomes;
+    std::mutex m_guard;
+    std::chrono::steady_clock::time_point m_told = std::chrono::steady_clock::now();
 };
 
 } // namespace
@@ -334,27 +388,37 @@ bool checksPending(const Evidence& evidence) {
 }
 
 void runChecks(Evidence& evidence, const EvaluatedFrom& from, ChecksWanted wanted, Threads threads,
-               Progress& progress) {
+               Progress& progress, const ChecksSoFar& soFar) {
     if (wanted == ChecksWanted::none) {
         gatherFindings(evidence, from);
         return;
     }
     progress.checkpoint(0, "Checking");
-    std::vector<CheckOutcome> outcomes = evidence.checks;
-    outcomes.resize(checks().size());
+    Outcomes outcomes(evidence, from, soFar);
+    std::vector<std::size_t> beside, alone;
+    for (std::size_t i = 0; i < checks().size(); ++i)
+        if (!outcomes.all()[i].done && !(checks()[i].slow && wanted == ChecksWanted::quick))
+            (checks()[i].alone ? alone : beside).push_back(i);
+    const auto count = static_cast<double>(beside.size() + alone.size());
+    Unheard unheard(progress);
     CheckedFit fit(evidence, from, threads, progress);
     CheckContext context = fit.context();
-    const auto count = static_cast<double>(outcomes.size());
-    for (std::size_t i = 0; i < outcomes.size(); ++i) {
-        if (outcomes[i].done || (checks()[i].slow && wanted == ChecksWanted::quick)) continue;
-        ProgressStage stage(progress, static_cast<double>(i) / count, static_cast<double>(i + 1) / count);
+    context.progress = &unheard;
+    std::atomic<std::size_t> done{0};
+    parallelFor(beside.size(), threads, [&](std::size_t k) {
+        progress.checkpoint(static_cast<double>(done) / count, checkingText(beside[k]));
+        outcomes.take(beside[k], runCheck(beside[k], context));
+        ++done;
+    });
+    for (const std::size_t check : alone) {
+        ProgressStage stage(progress, static_cast<double>(done) / count,
+                            static_cast<double>(done + 1) / count);
         context.progress = &stage;
-        const auto readings = checks()[i].readings;
-        stage.checkpoint(0,
-                         readings.empty() ? std::string("Checking") : "Checking " + std::string(readings[0]));
-        outcomes[i] = runCheck(i, context);
+        stage.checkpoint(0, checkingText(check));
+        outcomes.take(check, runCheck(check, context));
+        ++done;
     }
-    evidence.checks = std::move(outcomes);
+    evidence.checks = outcomes.taken();
     evidence.checkSettings = from.recipe.checks;
     gatherFindings(evidence, from);
 }

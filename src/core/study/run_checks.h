@@ -5,6 +5,8 @@
 #include "study/evidence.h"
 #include "study/prepare_rows.h"
 
+#include <functional>
+
 namespace oxgoad {
 
 enum class ChecksWanted {
@@ -21,10 +23,14 @@ struct EvaluatedFrom {
     const PreparedRows& prepared;
 };
 
-/// Runs the checks that did not run yet, the most useful first, and gathers what all found. A stop among the
-/// slow ones leaves the evidence as it was. Throws Stopped. The same for any number of threads.
+/// Told what is found so far, from any thread, one call at a time.
+using ChecksSoFar = std::function<void(const Evidence&)>;
+
+/// Runs the checks that did not run yet, the most useful first and several beside each other, and gathers
+/// what all found; `soFar` is told a few times a second. A stop leaves the evidence as it was. Throws
+/// Stopped. The same for any number of threads.
 void runChecks(Evidence& evidence, const EvaluatedFrom& from, ChecksWanted wanted, Threads threads,
-               Progress& progress);
+               Progress& progress, const ChecksSoFar& soFar = {});
 
 /// Checks that read rows out of fold have to run again.
 void forgetChecksOfFolds(Evidence& evidence);

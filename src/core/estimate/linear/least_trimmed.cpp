@@ -59,6 +59,27 @@ VectorXd solveRows(const MatrixXd& q, const VectorXd& y, const std::vector<Index
     return gram.selfadjointView<Eigen::Lower>().ldlt().solve(cross);
 }
 
+/// The same of the rows that are kept, by those that are dropped where these are few: all rows together have
+/// the products I and q·y.
+VectorXd solveWithout(const MatrixXd& q, const VectorXd& y, const VectorXd& leastSquares,
+                      const std::vector<Index>& kept, const std::vector<Index>& dropped, Threads threads) {
+    if (dropped.size() * 4 > kept.size()) return solveRows(q, y, kept, threads);
+    const Index p = q.rows();
+    MatrixXd few(p, static_cast<Index>(dropped.size()));
+    VectorXd fewY(few.cols());
+    for (Index i = 0; i < few.cols(); ++i) {
+        few.col(i) = q.col(dropped[static_cast<std::size_t>(i)]);
+        fewY[i] = y[dropped[static_cast<std::size_t>(i)]];
+    }
+    MatrixXd gram = MatrixXd::Identity(p, p);
+    gram.selfadjointView<Eigen::Lower>().rankUpdate(few, -1);
+    const Eigen::LLT<MatrixXd> solver(gram.selfadjointView<Eigen::Lower>());
+    // A direction that hardly any row kept has would lose its digits.
+    if (solver.info() != Eigen::Success || !(solver.matrixLLT().diagonal().minCoeff() > 1e-3))
+        return solveRows(q, y, kept, threads);
+    return solver.solve(leastSquares - few * fewY);
+}
+
 /// The h rows with the smallest squared residuals, and the sum of these.
 std::pair<std::vector<Index>, double> closest(const VectorXd& residuals, Index h) {
     std::vector<Index> order(static_cast<std::size_t>(residuals.size()));
@@ -99,7 +120,8 @@ Index trimmedRows(Index n, Index p) {
     return (n + p + 1) / 2;
 }
 
-std::vector<Start> tryStarts(const MatrixXd& q, const VectorXd& y, const VectorXd& leastSquares,
+/// `steps` of concentration for the finalists.
+std::vector<Start> tryStarts(const MatrixXd& q, const VectorXd& y, const VectorXd& leastSquares, int steps,
                              Threads threads, Progress& progress) {
     const Index n = q.cols(), p = q.rows(), h = trimmedRows(n, p);
     const std::size_t random = p <= 10 ? 300 : std::max<std::size_t>(40, static_cast<std::size_t>(3000 / p));
@@ -125,7 +147,7 @@ std::vector<Start> tryStarts(const MatrixXd& q, const VectorXd& y, const VectorX
     starts.resize(std::min(starts.size(), finalists));
     parallelFor(starts.size(), threads, [&](std::size_t k) {
         if (progress.stopRequested()) throw Stopped{};
-        concentrate(q, y, h, 30, starts[k]);
+        concentrate(q, y, h, steps, starts[k]);
     });
     std::stable_sort(starts.begin(), starts.end(),
                      [](const Start& a, const Start& b) { return a.sum < b.sum; });
@@ -150,7 +172,7 @@ LeastTrimmed leastTrimmed(const MatrixXd& columns, const VectorXd& y, Threads th
     const VectorXd leastSquares = q * y;
     Start best;
     if (n <= subsampleRows) {
-        best = tryStarts(q, y, leastSquares, threads, progress).front();
+        best = tryStarts(q, y, leastSquares, 30, threads, progress).front();
     } else {
         RandomStream stream(1, "least trimmed squares, rows");
         auto rows = shuffled(static_cast<std::uint32_t>(n), stream);
@@ -162,7 +184,8 @@ LeastTrimmed leastTrimmed(const MatrixXd& columns, const VectorXd& y, Threads th
             few.col(i) = q.col(rows[static_cast<std::size_t>(i)]);
             fewY[i] = y[rows[static_cast<std::size_t>(i)]];
         }
-        best = tryStarts(few, fewY, leastSquares, threads, progress).front();
+        // All rows concentrate what some of them found, so that these need not settle.
+        best = tryStarts(few, fewY, leastSquares, 5, threads, progress).front();
         const bool much = static_cast<double>(n) * static_cast<double>(p) * static_cast<double>(p) > 5e7;
         concentrate(q, y, h, much ? 2 : 20, best, threads);
     }
@@ -174,11 +197,11 @@ LeastTrimmed leastTrimmed(const MatrixXd& columns, const VectorXd& y, Threads th
                    consistency(normalQuantile((1 + static_cast<double>(h) / static_cast<double>(n)) / 2));
     LeastTrimmed out;
     constexpr double cut = 2.5;
-    std::vector<Index> kept;
+    std::vector<Index> kept, dropped;
     for (Index i = 0; i < n; ++i)
-        if (std::fabs(residuals[i]) <= cut * scale) kept.push_back(i);
+        (std::fabs(residuals[i]) <= cut * scale ? kept : dropped).push_back(i);
     if (static_cast<Index>(kept.size()) > p && scale > 0) {
-        residuals = y - q.transpose() * solveRows(q, y, kept, threads);
+        residuals = y - q.transpose() * solveWithout(q, y, leastSquares, kept, dropped, threads);
         sum = 0;
         for (const Index row : kept)
             sum += residuals[row] * residuals[row];

@@ -17,8 +17,8 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
 constexpr Index chunkRows = 2048;
-/// Chunks summed one after the other by one thread.
-constexpr Index groupChunks = 8;
+/// Chunks summed one after the other by one thread, at most.
+constexpr Index mostGroupChunks = 8;
 constexpr double dependentShare = 1e-9;
 
 /// Sums over all rows that say what candidates add.
@@ -53,6 +53,11 @@ public:
     }
 
     Products sum() {
+        // By the shape only, so that sums come out the same on any machine: few chunks still keep threads
+        // busy, and sums of many columns are not held too often.
+        const bool large = m_fit.rank() * m_columns > (1 << 18);
+        const Index groupChunks =
+            large ? mostGroupChunks : std::clamp<Index>(m_chunks / 16, 1, mostGroupChunks);
         const Index groups = (m_chunks + groupChunks - 1) / groupChunks;
         std::vector<Products> parts(static_cast<std::size_t>(groups));
         std::atomic<std::size_t> done{0};
