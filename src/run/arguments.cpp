@@ -58,8 +58,8 @@ const char* const commandHelp = R"(oxgoad-run: fits the model a recipe describes
   --folds N        of the choice, 5 by default
   --deal-again N   deal the folds of the recipe N times, each with the next seed
   --compare-with RECIPE
-                   with --out, also fit this recipe and say how the two compare:
-                   comparison.txt
+                   with --out, also fit this recipe and say how it compares on the same
+                   rows and folds: comparison.txt, comparison.json; may be repeated
   --look-at-test   score the locked test rows too; in a project the look is counted
   --threads N      use N threads (results do not depend on it); all cores by default
   --quiet          no progress on standard error
@@ -142,7 +142,7 @@ Arguments parseArguments(int argc, char** argv) {
         else if (word == "--fail-on-open-goads=alarm")
             arguments.fail = Arguments::Fail::onAlarm;
         else if (word == "--compare-with")
-            arguments.compareWith = next();
+            arguments.compareWith.push_back(next());
         else if (word == "--choose") {
             const std::string value = next();
             const auto by = chooseByNamed(value);

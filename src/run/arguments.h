@@ -34,7 +34,7 @@ struct Arguments {
     bool whatHelps = false;
     bool readAloud = false;
     std::optional<ChooseRequest> choose;
-    std::string compareWith;
+    std::vector<std::string> compareWith;
     /// Every row's measures of influence.
     bool influence = false;
     /// What each move of an open goad would change.

@@ -5,6 +5,7 @@
 #include "share/ledger_text.h"
 #include "share/look_text.h"
 #include "share/reading_text.h"
+#include "study/compare_pairs.h"
 #include "study/evaluate.h"
 #include "study/preview_move.h"
 #include "study/project.h"
@@ -12,6 +13,7 @@
 #include "study/what_helps.h"
 
 #include <cstdlib>
+#include <deque>
 #include <filesystem>
 #include <iostream>
 
@@ -132,6 +134,41 @@ int openGoads(const Arguments& arguments, const Evidence& evidence, TerminalProg
     return exitOpenGoads;
 }
 
+/// Fits the other recipes and compares all of them: comparison.txt as they are, each with the first;
+/// comparison.json all pairs on the rows and folds of the first.
+void compareFits(const Arguments& arguments, const Recipe& recipe, const Evidence& evidence,
+                 const StudyRows& rows, NamedFiles& more, Progress& progress) {
+    std::deque<Evidence> kept;
+    std::deque<Recipe> recipes;
+    std::vector<Compared> fits{{evidence, recipe, "fit 1"}};
+    std::string sentences;
+    for (const std::string& name : arguments.compareWith) {
+        const Recipe other = readRecipe(name);
+        if (other.rows != recipe.rows)
+            throw Error(ErrorCode::badRecipe, "the recipe uses other rows", {.file = name},
+                        "Compare recipes of the same rows.");
+        const auto fitted = [&](Recipe with) -> Compared {
+            with.forecast.reset();
+            const auto prepared = prepareRows(with, rows, arguments.threads, progress);
+            kept.push_back(evaluate(with, rows, *prepared,
+                                    {.threads = arguments.threads, .checks = ChecksWanted::quick}, progress));
+            recipes.push_back(std::move(with));
+            return {kept.back(), recipes.back(), "fit " + std::to_string(fits.size() + 1)};
+        };
+        const Compared own = fitted(other);
+        const std::string second = arguments.compareWith.size() > 1 ? own.name : "the second fit";
+        sentences +=
+            comparisonSentence({evidence, recipe, "the first fit"}, {own.evidence, other, second}) + "\n";
+        Recipe alike = other;
+        alike.judge = recipe.judge;
+        alike.setAside = recipe.setAside;
+        fits.push_back(alike.judge == other.judge && alike.setAside == other.setAside ? own : fitted(alike));
+    }
+    more.emplace_back("comparison.txt", sentences);
+    more.emplace_back("comparison.json",
+                      comparisonJson(fits, comparePairs(fits, recipe.level, arguments.threads, progress)));
+}
+
 int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
     const fs::path path = arguments.recipes[0];
     const Recipe recipe = dealtAgain(readRecipe(path), arguments);
@@ -161,22 +198,15 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
         more.emplace_back("choice.json", choiceJson(choice));
         more.emplace_back("chosen_recipe.json", recipeText(withChoice(recipe, choice)));
     }
-    if (!arguments.compareWith.empty()) {
-        const Recipe other = readRecipe(arguments.compareWith);
-        if (other.rows != recipe.rows)
-            throw Error(ErrorCode::badRecipe, "the recipe uses other rows", {.file = arguments.compareWith},
-                        "Compare recipes of the same rows.");
-        const auto otherRows = prepareRows(other, rows, arguments.threads, progress);
-        Recipe fitted = other;
-        fitted.forecast.reset();
-        const Evidence second = evaluate(fitted, rows, *otherRows, {.threads = arguments.threads}, progress);
-        more.emplace_back("comparison.txt", comparisonSentence({evidence, recipe, "the first fit"},
-                                                               {second, other, "the second fit"}) +
-                                                "\n");
-    }
+    if (!arguments.compareWith.empty()) compareFits(arguments, recipe, evidence, rows, more, progress);
     if (arguments.influence)
         more.emplace_back("influence.csv", influenceCsv(evidence, prepared->table, rows.learning.report.file,
                                                         arguments.threads, progress));
+    if (recipe.estimator.kind == "penalised") {
+        ProgressStage following(progress, 0.95, 0.96);
+        more.emplace_back("path.csv", pathCsv(*penaltyPath(recipe, *prepared, *evidence.study,
+                                                           arguments.threads, following)));
+    }
     if (arguments.moves)
         more.emplace_back("moves.json",
                           movesJson(evidence, recipe, rows, *prepared, arguments.threads, progress));

@@ -21,6 +21,8 @@ public:
 
 private:
     QWidget* editorFor(const Field& field);
+    QWidget* soughtEditor(const Field& field, const FieldValue& now);
+    QWidget* listEditor(const Field& field, const FieldValue& now);
     void changed();
 
     Settings m_start;

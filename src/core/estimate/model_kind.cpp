@@ -4,6 +4,7 @@
 #include "estimate/linear/linear_kinds.h"
 #include "estimate/model_text.h"
 #include "estimate/neighbours/neighbours.h"
+#include "estimate/penalised/penalised.h"
 
 #include <algorithm>
 #include <cassert>
@@ -12,7 +13,7 @@ namespace oxgoad {
 
 const std::vector<ModelKind>& modelKinds() {
     static const std::vector<ModelKind> kinds{leastSquaresKind(), robustKind(), quantileKind(),
-                                              neighboursKind()};
+                                              penalisedKind(), neighboursKind()};
     return kinds;
 }
 

@@ -31,6 +31,7 @@ struct Settings {
 
     /// A field, or its kind's fallback. Requires a field of that name and type.
     template <class T> const T& get(std::string_view key) const { return std::get<T>(value(key)); }
+    const FieldValue& get(std::string_view key) const { return value(key); }
     const std::string& text(std::string_view key) const { return get<std::string>(key); }
     double number(std::string_view key) const { return get<double>(key); }
 

@@ -85,7 +85,8 @@ std::vector<PeriodTotal> comingTotals(const Column& dates, const BoundModel& bou
             total.outside += forecast.reach[row].grade == ReachGrade::outside;
         }
         total.lower = total.upper = nan;
-        if (linear && !linear->isQuantile()) boundTotal(total, bound, *linear, rows, forecast);
+        if (linear && !linear->isQuantile() && linear->hasErrors())
+            boundTotal(total, bound, *linear, rows, forecast);
         coming.push_back(total);
     }
     return coming;
@@ -96,7 +97,8 @@ void putIntervals(ForecastEvidence& out, std::span<const std::uint32_t> rows, co
                   const LinearModel* linear) {
     // A quantile of logarithms is the logarithm of the quantile: no smearing there.
     const auto plain = [&](double value) { return rule.logarithm ? std::exp(value) : value; };
-    const double usual = linear ? studentQuantile(out.level, linear->fit.testDegreesOfFreedom())
+    const bool theory = linear && linear->hasErrors();
+    const double usual = theory ? studentQuantile(out.level, linear->fit.testDegreesOfFreedom())
                                 : rule.leftOneOutHalf(out.level);
     for (const auto row : rows) {
         const double t =

@@ -25,6 +25,7 @@ public:
     int integer(int low, int high) const;
     char character() const;
     bool isText() const { return m_value.is_string(); }
+    bool isNumber() const { return m_value.is_number(); }
     bool isList() const { return m_value.is_array(); }
     void eachItem(const std::function<void(const JsonValue&)>& use) const;
     /// Name and value of every member of an object.

@@ -181,12 +181,34 @@ Errors parseErrors(const JsonValue& value) {
     return errors;
 }
 
+namespace {
+
+bool isEmptyList(const FieldValue& value) {
+    return std::visit(
+        [](const auto& held) {
+            if constexpr (requires { held.empty(); } &&
+                          !std::is_same_v<std::decay_t<decltype(held)>, std::string>)
+                return held.empty();
+            else
+                return false;
+        },
+        value);
+}
+
+} // namespace
+
 ordered_json estimatorJson(const Settings& estimator) {
     ordered_json out = {{"kind", estimator.kind}};
     for (const Field& field : kindOf(estimator).fields) {
         const FieldValue& value = fieldValue(kindOf(estimator).fields, estimator.fields, field.key);
         const bool usual = value == FieldValue(0.0) && field.fallback == FieldValue(0.0) && field.low > 0;
-        if (!usual) out[field.key] = fieldJson(value);
+        if (usual || isEmptyList(value)) continue;
+        if (field.type == FieldType::sought && std::holds_alternative<std::string>(value))
+            out[field.key]["tuned"]["rule"] = fieldJson(value);
+        else if (field.type == FieldType::sought && !std::holds_alternative<double>(value))
+            out[field.key]["tuned"]["values"] = fieldJson(value);
+        else
+            out[field.key] = fieldJson(value);
     }
     return out;
 }

@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/file.h"
 #include "base/text.h"
+#include "estimate/penalised/penalised.h"
 #include "recipe/json_reader.h"
 #include "recipe/model_parts.h"
 #include "recipe/recipe_parts.h"
@@ -323,8 +324,9 @@ bool learnsTheSame(const Recipe& a, const Recipe& b) {
     other.forecast = a.forecast;
     other.level = a.level;
     other.checks = a.checks;
-    // Terms are chosen by folds that are dealt as the model is judged.
-    if (!a.choose || a.choose->criterion != ChooseCriterion::crossValidated) other.judge = a.judge;
+    // Terms and penalties are chosen by folds that are dealt as the model is judged.
+    const bool byFolds = a.choose && a.choose->criterion == ChooseCriterion::crossValidated;
+    if (!byFolds && !isSought(a.estimator)) other.judge = a.judge;
     return sameModel(a, other);
 }
 

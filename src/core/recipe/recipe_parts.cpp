@@ -227,6 +227,26 @@ ordered_json planJson(const RowsPlan& plan) {
 
 namespace {
 
+/// A number, or {"tuned": {"rule": …}} or {"tuned": {"values": […]}}.
+FieldValue parseSought(const Field& field, const JsonValue& value) {
+    if (value.isNumber()) return value.number(-beyond, beyond);
+    FieldValue found = std::string(field.choices.empty() ? "" : field.choices.front());
+    JsonObject object(value);
+    const JsonValue tuned = object.at("tuned");
+    JsonObject how(tuned);
+    if (field.choices.empty()) {
+        std::vector<double> values;
+        how.at("values").eachItem(
+            [&](const JsonValue& item) { values.push_back(item.number(-beyond, beyond)); });
+        found = values;
+    } else {
+        how.optional("rule", [&](const JsonValue& v) { found = v.text(); });
+    }
+    how.finish();
+    object.finish();
+    return found;
+}
+
 FieldValue parseField(const Field& field, const JsonValue& value) {
     switch (field.type) {
     case FieldType::column:
@@ -238,6 +258,8 @@ FieldValue parseField(const Field& field, const JsonValue& value) {
     case FieldType::number:
     case FieldType::whole:
         return value.number(-beyond, beyond);
+    case FieldType::sought:
+        return parseSought(field, value);
     case FieldType::flag:
         return value.boolean();
     case FieldType::columns:

@@ -147,9 +147,10 @@ void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence&
     writeFiles(folder, files);
     if (!overOlder) return;
     // What an earlier run wrote and this one does not would be read as part of it.
-    static constexpr std::array<std::string_view, 10> written{
-        "forecast.csv", "what_helps.json", "choice.json",          "chosen_recipe.json", "comparison.txt",
-        "reading.txt",  "effects.csv",     "marginal_effects.csv", "influence.csv",      "moves.json"};
+    static constexpr std::array<std::string_view, 12> written{
+        "forecast.csv",   "what_helps.json", "choice.json", "chosen_recipe.json",
+        "comparison.txt", "reading.txt",     "effects.csv", "marginal_effects.csv",
+        "influence.csv",  "moves.json",      "path.csv",    "comparison.json"};
     for (const std::string_view name : written)
         if (std::none_of(files.begin(), files.end(),
                          [name](const auto& file) { return file.first == name; })) {

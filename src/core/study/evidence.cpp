@@ -160,6 +160,18 @@ ordered_json fitJson(const Evidence& e, const Recipe& recipe) {
     }
     if (!e.weight.empty()) fit["weight"] = e.weight;
     if (!e.offset.empty()) fit["offset"] = e.offset;
+    if (const LinearModel* model = e.study ? e.study->linear() : nullptr; model && model->penalised) {
+        fit["penalty"] = model->penalised->penalty;
+        fit["l1_share"] = model->penalised->l1Share;
+        fit["kept"] = model->penalised->kept;
+        fit["duality_gap"] = model->penalised->dualityGap;
+        fit["effective_degrees_of_freedom"] = model->penalised->effectiveDegreesOfFreedom;
+        if (const PenaltySearch* search = e.study->search.get()) {
+            fit["penalty_judged_by"] = search->judgedBy;
+            fit["mean_of_fold_mse"] = search->points[search->chosen].meanOfFoldMse;
+            if (!search->note.empty()) fit["penalty_note"] = search->note;
+        }
+    }
     if (linear && linear->iterated) {
         fit["iterations"] = linear->iterated->iterations;
         fit["converged"] = linear->iterated->converged;

@@ -431,7 +431,7 @@ private:
         FoldOutcome out;
         out.name = fold.name;
         out.repeat = fold.repeat;
-        out.settings = m_recipe.estimator;
+        out.settings = study.settings;
         for (std::size_t t = 0; t < m_recipe.terms.size(); ++t)
             if (study.has(t)) out.chosen.push_back(termName(m_recipe.terms[t]));
         const auto response = own.table.at(m_recipe.response, m_file).numbers();

@@ -1,6 +1,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "estimate/linear/robust_errors.h"
+#include "estimate/penalised/penalised.h"
 #include "study/choose_terms.h"
 #include "study/rows_used.h"
 #include "study/study.h"
@@ -201,23 +202,28 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
     study->weights = weightsOf(recipe, table, file, study->rows);
     const Errors errors = kind.leastSquares ? recipe.errors : Errors{};
     const std::vector<std::uint32_t> units = unitsOfErrors(errors, table, file, study->rows);
-    Taught taught =
-        kind.learn(recipe.estimator,
-                   {.inputs = inputs,
-                    .rows = study->rows,
-                    .y = working,
-                    .weights = study->weights,
-                    .terms = recipe.terms,
-                    .passedOver = study->passedOver,
-                    .intercept = recipe.intercept,
-                    .errors = errors.kind,
-                    .units = units,
-                    .unitsName = errors.column,
-                    .lags = lagsOf(errors, units),
-                    .intervalLevel = recipe.forecast ? std::optional(recipe.forecast->level) : std::nullopt,
-                    .file = file,
-                    .threads = threads},
-                   progress);
+    const Teaching teaching{.inputs = inputs,
+                            .rows = study->rows,
+                            .y = working,
+                            .weights = study->weights,
+                            .terms = recipe.terms,
+                            .passedOver = study->passedOver,
+                            .intercept = recipe.intercept,
+                            .errors = errors.kind,
+                            .units = units,
+                            .unitsName = errors.column,
+                            .lags = lagsOf(errors, units),
+                            .intervalLevel =
+                                recipe.forecast ? std::optional(recipe.forecast->level) : std::nullopt,
+                            .file = file,
+                            .threads = threads};
+    study->settings = recipe.estimator;
+    if (isSought(recipe.estimator)) {
+        ProgressStage searching(progress, 0, 0.8);
+        study->search = searchPenalty(recipe, table, teaching, true, searching);
+        study->settings = study->search->settings;
+    }
+    Taught taught = kind.learn(study->settings, teaching, progress);
     study->model = std::move(taught.model);
     study->taught = std::move(taught.rows);
     PredictionRule& rule = study->rule;
@@ -229,12 +235,33 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
         sum += w;
     if (!study->weights.empty())
         rule.usualWeight = static_cast<double>(sum / static_cast<long double>(study->weights.size()));
-    if (const LinearModel* linear = study->linear())
+    if (const LinearModel* linear = study->linear(); linear && linear->hasErrors())
         rule.spread = linear->fit.residualStandardDeviation;
     else
         findSpread(rule, residualsOf(*study));
     if (rule.logarithm && !kind.quantile) findSmearing(rule, residualsOf(*study));
     return study;
+}
+
+std::shared_ptr<const PenaltySearch> penaltyPath(const Recipe& recipe, const PreparedRows& prepared,
+                                                 const Study& study, Threads threads, Progress& progress) {
+    if (study.search) return study.search;
+    const BoundInputs inputs(study.inputs, prepared.table, {});
+    const std::vector<double> working = workingValues(recipe, prepared.table, {}, study.rows);
+    const std::vector<double> weights = weightsOf(recipe, prepared.table, {}, study.rows);
+    const std::string none;
+    return searchPenalty(recipe, prepared.table,
+                         {.inputs = inputs,
+                          .rows = study.rows,
+                          .y = working,
+                          .weights = weights,
+                          .terms = recipe.terms,
+                          .passedOver = study.passedOver,
+                          .intercept = recipe.intercept,
+                          .unitsName = none,
+                          .file = none,
+                          .threads = threads},
+                         recipe.judge.has_value(), progress);
 }
 
 } // namespace oxgoad

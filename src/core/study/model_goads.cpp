@@ -73,6 +73,41 @@ void addChoiceGoads(const Recipe& recipe, const Evidence& evidence, std::vector<
     goads.push_back(goad);
 }
 
+/// What a penalty and its search leave open.
+void addPenaltyGoads(const Recipe& recipe, const Evidence& evidence, std::vector<Goad>& goads) {
+    const LinearModel* model = evidence.study ? evidence.study->linear() : nullptr;
+    if (!model || !model->penalised) return;
+    const PenaltySearch* search = evidence.study->search.get();
+    if (model->penalised->kept == 0 && !recipe.terms.empty()) {
+        Goad goad;
+        goad.key = "nothing kept";
+        goad.severity = Severity::alarm;
+        goad.title = "The penalty keeps no term: the model is the mean alone";
+        goad.reading = "penalty " + readableText(model->penalised->penalty, 6) +
+                       (search ? ", the choice of " + search->judgedBy +
+                                     ": on rows not learned from no term was worth its place"
+                               : "");
+        goad.threshold = "no column kept";
+        goad.source = "Hastie, Tibshirani and Friedman 2009, \"The elements of statistical learning\", §3.4";
+        goad.station = "fit";
+        goads.push_back(std::move(goad));
+    }
+    if (!search || !search->atEdge) return;
+    Goad goad;
+    goad.key = "penalty at the edge";
+    goad.title = "The penalty lies at an end of those that were tried";
+    goad.reading = "penalty " + readableText(model->penalised->penalty, 6) + " of " +
+                   plural(search->points.size(), "that was tried", "that were tried") +
+                   "; a better one may lie beyond";
+    goad.threshold = "the smallest or the largest of the penalties given";
+    goad.source = "common practice, no source";
+    goad.station = "fit";
+    goad.moves.push_back({.label = "try the usual penalties", .edit = [](Recipe& next, const std::string&) {
+                              next.estimator.fields.erase("penalties");
+                          }});
+    goads.push_back(std::move(goad));
+}
+
 /// Where errors, tests and intervals cannot be said, or say less than they seem to.
 void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::vector<Goad>& goads) {
     if (!evidence.linear) return;
@@ -258,6 +293,7 @@ void addModelGoads(const Recipe& recipe, const Evidence& evidence, std::vector<G
         goads.push_back(std::move(goad));
     }
     addChoiceGoads(recipe, evidence, goads);
+    addPenaltyGoads(recipe, evidence, goads);
     addUncertaintyGoads(recipe, evidence, goads);
     if (!evidence.linear || !evidence.linear->iterated || evidence.linear->iterated->converged) return;
     Goad goad;

@@ -258,11 +258,14 @@ SeedSpread otherSeeds(const Evidence& evidence, const EvaluatedFrom& from, Threa
                       Progress& progress) {
     SeedSpread spread;
     const Recipe& recipe = from.recipe;
+    // With the penalty that was found: looking for it anew would take as long again for every seed.
+    Recipe found = recipe;
+    found.estimator = evidence.study->settings;
     const bool drawn = recipe.setAside && (recipe.setAside->kind == SetAsideKind::random ||
                                            recipe.setAside->kind == SetAsideKind::proportionate ||
                                            recipe.setAside->kind == SetAsideKind::groups);
     if (drawn && evidence.heldOut.rows > 1) {
-        Recipe other = recipe;
+        Recipe other = found;
         other.judge.reset();
         other.forecast.reset();
         // Rows of the test are neither learned from nor judged.
@@ -298,7 +301,7 @@ SeedSpread otherSeeds(const Evidence& evidence, const EvaluatedFrom& from, Threa
                          : "the model is judged by no rows that it did not learn from";
         return spread;
     }
-    Recipe other = recipe;
+    Recipe other = found;
     other.judge->seed = recipe.judge->seed + 1;
     other.judge->repeats = seeds;
     std::vector<double> rmse;

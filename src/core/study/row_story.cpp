@@ -202,13 +202,22 @@ private:
     }
 
     void takeInterval(const LinearModel& model, const Eigen::MatrixXd& x) {
+        if (!model.hasErrors()) {
+            takeHalf(m_study.rule.leftOneOutHalf(m_recipe.level));
+            return;
+        }
         const double spread = m_study.rule.spread;
         const double t = studentQuantile(m_recipe.level, model.fit.testDegreesOfFreedom());
         if (model.isQuantile() || !(spread > 0) || std::isnan(t)) return;
         const double half =
             t * std::sqrt(model.fit.meanVariance(x)[0] + spread * spread / m_bound.weight(m_story.row));
+        takeHalf(half);
+    }
+
+    /// Ends of a fit in logarithms are those of the logarithm, carried back.
+    void takeHalf(double half) {
+        if (!std::isfinite(half)) return;
         const double middle = m_story.end + m_story.offset;
-        // Ends of a fit in logarithms are those of the logarithm, carried back.
         m_story.lower = m_recipe.logResponse ? std::exp(middle - half) : middle - half;
         m_story.upper = m_recipe.logResponse ? std::exp(middle + half) : middle + half;
     }
@@ -232,11 +241,7 @@ private:
         for (std::size_t i = 0; i < inputs.size(); ++i)
             m_story.ladder.push_back({inputs[i].name, valuesOf({inputs[i].name}),
                                       said[static_cast<Index>(i + 1)] - said[static_cast<Index>(i)]});
-        const double half = m_study.rule.leftOneOutHalf(m_recipe.level);
-        if (!std::isfinite(half)) return;
-        const double middle = m_story.end + m_story.offset;
-        m_story.lower = m_recipe.logResponse ? std::exp(middle - half) : middle - half;
-        m_story.upper = m_recipe.logResponse ? std::exp(middle + half) : middle + half;
+        takeHalf(m_study.rule.leftOneOutHalf(m_recipe.level));
     }
 
     void takeWithout() {

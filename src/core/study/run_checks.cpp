@@ -62,8 +62,9 @@ public:
             .heldOutErrors = m_heldOutErrors,
             .heldOutHalves = m_heldOutHalves,
             .unseen = {m_unseenWhat, m_unseenRows, m_unseenActual, m_unseenPredicted, m_unseenHeldOut},
-            .learning = m_evidence.leftOneOut.value_or(m_evidence.learning),
-            .learnedWithoutItself = m_evidence.leftOneOut.has_value(),
+            .learning =
+                study.linear() ? m_evidence.learning : m_evidence.leftOneOut.value_or(m_evidence.learning),
+            .learnedWithoutItself = !study.linear() && m_evidence.leftOneOut.has_value(),
             .heldOut = m_evidence.heldOut,
             .weights = study.weights,
             .robustToSpread = m_from.recipe.errors.kind != ErrorsKind::equalSpread,
@@ -187,7 +188,9 @@ private:
 
     /// Half of the interval of a single value at each held-out row.
     void takeHalves(const LinearModel& linear) {
-        if (m_heldOutRows.empty() || linear.isQuantile() || !(m_evidence.study->rule.spread > 0)) return;
+        if (m_heldOutRows.empty() || linear.isQuantile() || !linear.hasErrors() ||
+            !(m_evidence.study->rule.spread > 0))
+            return;
         const DesignRows x(*m_design, m_heldOutRows);
         const double t = studentQuantile(m_from.recipe.level, linear.fit.testDegreesOfFreedom());
         if (std::isnan(t)) return;

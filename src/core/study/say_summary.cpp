@@ -173,4 +173,26 @@ std::string summaryText(const Evidence& evidence, const Recipe& recipe) {
     return text;
 }
 
+std::string penaltyText(const Evidence& evidence) {
+    const LinearModel* model = evidence.study ? evidence.study->linear() : nullptr;
+    if (!model || !model->penalised) return {};
+    const Penalised& p = *model->penalised;
+    const std::size_t columns = model->design.columns().size();
+    std::string text = "Penalty " + readableText(p.penalty, 4) + ", l1 share " + shortText(p.l1Share) +
+                       ", keeps " + countText(p.kept) + " of " + plural(columns, "column", "columns") + " (" +
+                       readableText(p.effectiveDegreesOfFreedom, 4) + " effective degrees of freedom)";
+    const PenaltySearch* search = evidence.study->search.get();
+    if (!search || search->judgedBy.empty()) return text;
+    const PenaltyPoint& found = search->points[search->chosen];
+    const PenaltyPoint& best = search->points[search->smallest];
+    text += "; found by " + search->judgedBy + ": root mean squared error " +
+            readableText(std::sqrt(found.meanOfFoldMse), 4);
+    if (search->chosen != search->smallest)
+        text += ", within one standard error of the smallest, " +
+                readableText(std::sqrt(best.meanOfFoldMse), 4) + " at penalty " +
+                readableText(best.penalty, 4) + " with " + countText(best.kept) + " columns";
+    if (!search->note.empty()) text += "; " + search->note;
+    return text;
+}
+
 } // namespace oxgoad

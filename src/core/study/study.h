@@ -3,6 +3,7 @@
 #include "forecast/prediction.h"
 #include "prepare/preparation.h"
 #include "recipe/recipe.h"
+#include "study/penalty_search.h"
 #include "study/prepare_rows.h"
 #include "table/table.h"
 
@@ -32,6 +33,10 @@ struct Study {
     /// Empty when all rows weigh alike.
     std::vector<double> weights;
     TaughtRows taught;
+    /// How the penalty was found, when it was; not kept with projects.
+    std::shared_ptr<const PenaltySearch> search;
+    /// The estimator that learned: the recipe's, with what was found in the place of what was to be found.
+    Settings settings;
 
     /// Whether a term of the recipe is in the model.
     bool has(std::size_t term) const { return passedOver.empty() || passedOver[term] == 0; }
@@ -48,6 +53,11 @@ struct Study {
         return BoundModel(inputs, *model, rule, table, file);
     }
 };
+
+/// The path of a study's penalties over its learning rows: as it was searched, or followed now. Requires a
+/// penalised estimator. Throws Stopped.
+std::shared_ptr<const PenaltySearch> penaltyPath(const Recipe& recipe, const PreparedRows& prepared,
+                                                 const Study& study, Threads threads, Progress& progress);
 
 /// Weights of some rows; empty when the recipe has none. Errors: wrongType, badWeights with the row.
 std::vector<double> weightsOf(const Recipe& recipe, const Table& table, const std::string& file,

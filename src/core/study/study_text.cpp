@@ -126,6 +126,11 @@ std::shared_ptr<Study> readStudy(std::string_view text) {
         rule.spread = numberFrom(from.at("spread"));
         rule.leftOneOut = numbersFrom(from.at("left_one_out"));
         const LinearModel* linear = study->linear();
+        study->settings = study->recipe.estimator;
+        if (linear && linear->penalised) {
+            study->settings.fields["penalty"] = linear->penalised->penalty;
+            study->settings.fields["l1_share"] = linear->penalised->l1Share;
+        }
         if (study->steps.size() != study->recipe.steps.size() ||
             study->model->kind() != study->recipe.estimator.kind ||
             (linear && !(linear->design.inputs() == study->inputs)))

@@ -33,6 +33,9 @@ bool typeFits(FieldType type, const FieldValue& value) {
         return std::holds_alternative<TextPairs>(value);
     case FieldType::flag:
         return std::holds_alternative<bool>(value);
+    case FieldType::sought:
+        return std::holds_alternative<double>(value) || std::holds_alternative<std::string>(value) ||
+               std::holds_alternative<std::vector<double>>(value);
     }
     return false;
 }
@@ -49,6 +52,21 @@ void checkNumber(const std::string& of, const Field& field, double number) {
         refuse(of + " must be a whole number");
 }
 
+/// A rule that is known, or values to try that could stand there themselves.
+void checkSought(const std::string& of, const Field& field, const FieldValue& value) {
+    if (const auto* rule = std::get_if<std::string>(&value);
+        rule && std::find(field.choices.begin(), field.choices.end(), *rule) == field.choices.end())
+        refuse(of + " is to be found by \"" + *rule + "\"",
+               field.choices.empty() ? "Give the values to try."
+                                     : "Known are " + nameList(field.choices, 20) + ".");
+    if (const auto* values = std::get_if<std::vector<double>>(&value)) {
+        if (values->empty()) refuse(of + " has no value to try", "Give one or more.");
+        if (!field.choices.empty()) refuse(of + " is found by a rule, not among values", "Give a rule.");
+        for (const double each : *values)
+            checkNumber(of, field, each);
+    }
+}
+
 void checkValue(const std::string& owner, const Field& field, const FieldValue& value) {
     const std::string of = "\"" + field.key + "\" of " + owner;
     if (!typeFits(field.type, value)) refuse(of + " has a value of the wrong type");
@@ -56,6 +74,7 @@ void checkValue(const std::string& owner, const Field& field, const FieldValue& 
     if (const auto* numbers = std::get_if<std::vector<double>>(&value))
         for (const double number : *numbers)
             if (!std::isfinite(number)) refuse(of + " holds a number that is not finite");
+    if (field.type == FieldType::sought) checkSought(of, field, value);
     if (field.type == FieldType::choice && std::find(field.choices.begin(), field.choices.end(),
                                                      std::get<std::string>(value)) == field.choices.end())
         refuse(of + " is \"" + std::get<std::string>(value) + "\"",

@@ -32,7 +32,9 @@ enum class FieldType {
     texts,
     numbers,
     pairs,
-    flag
+    flag,
+    /// A number, or how it is to be found: a rule (text, one of the choices) or the values to try.
+    sought
 };
 
 struct Field {

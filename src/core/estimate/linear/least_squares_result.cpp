@@ -202,6 +202,10 @@ JointTest LeastSquaresFit::jointTest(std::span<const std::size_t> which) const {
         test.why = "the residuals are all 0";
         return test;
     }
+    if (covarianceRoot && covarianceRoot->size() > 0 && !covarianceRoot->allFinite()) {
+        test.why = "the coefficients are held back, and a test would take them for free";
+        return test;
+    }
     const MatrixXd basis = directionsOf(places);
     const VectorXd effects = basis.transpose() * projections / responseScale;
     if (!covarianceRoot) {

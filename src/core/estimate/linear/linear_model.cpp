@@ -41,6 +41,12 @@ std::vector<NamedNumber> LinearModel::says() const {
     std::vector<NamedNumber> said{{"coefficients", static_cast<double>(fit.rank())},
                                   {"degrees of freedom", fit.degreesOfFreedom}};
     if (iterated) said.push_back({"iterations", static_cast<double>(iterated->iterations)});
+    if (penalised) {
+        said.front().value = static_cast<double>(penalised->kept) + (fit.intercept ? 1 : 0);
+        said.push_back({"penalty", penalised->penalty});
+        said.push_back({"l1 share", penalised->l1Share});
+        said.push_back({"effective degrees of freedom", penalised->effectiveDegreesOfFreedom});
+    }
     return said;
 }
 
@@ -60,6 +66,13 @@ std::string LinearModel::text() const {
                            {"scale", numberJson(iterated->scale)},
                            {"rows_doubted", iterated->rowsDoubted},
                            {"exact_vertex", iterated->exactVertex}};
+    if (penalised)
+        out["penalised"] = {
+            {"penalty", numberJson(penalised->penalty)},
+            {"l1_share", numberJson(penalised->l1Share)},
+            {"duality_gap", numberJson(penalised->dualityGap)},
+            {"effective_degrees_of_freedom", numberJson(penalised->effectiveDegreesOfFreedom)},
+            {"kept", penalised->kept}};
     if (lower && upper)
         out["bounds"] = {
             {"level", numberJson(boundsLevel)}, {"lower", fitJson(*lower)}, {"upper", fitJson(*upper)}};
@@ -95,6 +108,13 @@ std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text) {
             iterated.exactVertex = from.at("exact_vertex").get<bool>();
             model->iterated = std::move(iterated);
         }
+        if (j.contains("penalised")) {
+            const json& from = j.at("penalised");
+            model->penalised = Penalised{numberFrom(from.at("penalty")), numberFrom(from.at("l1_share")),
+                                         numberFrom(from.at("duality_gap")),
+                                         numberFrom(from.at("effective_degrees_of_freedom")),
+                                         from.at("kept").get<std::size_t>()};
+        }
         if (j.contains("bounds")) {
             const json& from = j.at("bounds");
             model->boundsLevel = numberFrom(from.at("level"));
@@ -105,16 +125,21 @@ std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text) {
     });
 }
 
+Design learnDesign(const Teaching& teaching) {
+    Design design =
+        Design::learn(teaching.inputs, teaching.rows, teaching.terms, teaching.file, teaching.passedOver);
+    if (design.guards().empty()) return design;
+    const BoundDesign bound(design, teaching.inputs);
+    for (const auto row : teaching.rows)
+        if (!bound.complete(row))
+            throw Error(ErrorCode::badTerm, bound.problems(row).front() + " in row " + countText(row + 1),
+                        {.file = teaching.file}, "Leave the row out or take the term out.");
+    return design;
+}
+
 LinearFit fitLinear(const Teaching& teaching, bool keepOrthonormal, Progress& progress) {
-    LinearFit made{
-        Design::learn(teaching.inputs, teaching.rows, teaching.terms, teaching.file, teaching.passedOver),
-        {}};
+    LinearFit made{learnDesign(teaching), {}};
     const BoundDesign bound(made.design, teaching.inputs);
-    if (!made.design.guards().empty())
-        for (const auto row : teaching.rows)
-            if (!bound.complete(row))
-                throw Error(ErrorCode::badTerm, bound.problems(row).front() + " in row " + countText(row + 1),
-                            {.file = teaching.file}, "Leave the row out or take the term out.");
     const auto needed = made.design.columns().size() + (teaching.intercept ? 1 : 0);
     if (teaching.rows.size() < needed)
         throw Error(ErrorCode::tooFewRows,

@@ -12,6 +12,16 @@
 
 namespace oxgoad {
 
+/// What a penalty did (see penalised_path.h).
+struct Penalised {
+    double penalty = 0, l1Share = 1;
+    /// Over the loss of the mean alone.
+    double dualityGap = 0;
+    /// The constant included.
+    double effectiveDegreesOfFreedom = 0;
+    std::size_t kept = 0;
+};
+
 /// y = b0 + X b + e, the columns X made of the inputs by the design. The fit's vectors with a value a row are
 /// empty: see TaughtRows.
 class LinearModel final : public LearnedModel {
@@ -21,6 +31,9 @@ public:
     LeastSquaresFit fit;
     /// Estimators that iterate, without the weights of rows.
     std::optional<Iterated> iterated;
+    /// Held back by a penalty: errors of coefficients are not known then, and intervals of single values come
+    /// from rows left out.
+    std::optional<Penalised> penalised;
     /// Groups or periods of the errors; 0 without.
     std::size_t errorUnits = 0;
     int errorLags = 0;
@@ -45,6 +58,8 @@ public:
     /// The columns of the model matrix at values of the inputs: m × p.
     Eigen::MatrixXd matrix(const Eigen::MatrixXd& inputs) const;
     bool isQuantile() const { return share > 0; }
+    /// Its coefficients have errors by theory.
+    bool hasErrors() const { return !penalised; }
 
     double averageLeverage = 0, largestLeverage = 0;
 };
@@ -54,6 +69,10 @@ struct LinearFit {
     Design design;
     LeastSquaresFit fit;
 };
+
+/// Learns the design from the rows. Errors: those of Design::learn, badTerm with the row where a term is not
+/// defined.
+Design learnDesign(const Teaching& teaching);
 
 /// Learns the design from the rows and fits it by least squares. Errors: those of Design::learn and
 /// fitLeastSquares, tooFewRows. Throws Stopped.

@@ -1,0 +1,317 @@
+#include "estimate/penalised/penalised.h"
+
+#include "base/error.h"
+#include "base/text.h"
+#include "estimate/linear/linear_model.h"
+#include "estimate/row_blocks.h"
+
+#include <Eigen/Cholesky>
+
+#include <algorithm>
+#include <charconv>
+#include <cmath>
+
+namespace oxgoad {
+
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+constexpr const char* smallestError = "smallest error";
+constexpr const char* oneStandardError = "one standard error";
+
+Field soughtField(std::string key, std::string label, FieldValue fallback, double high,
+                  std::vector<std::string> rules) {
+    return {.key = std::move(key),
+            .label = std::move(label),
+            .type = FieldType::sought,
+            .fallback = std::move(fallback),
+            .choices = std::move(rules),
+            .low = 0,
+            .high = high};
+}
+
+Field namesField(std::string key, std::string label) {
+    return {.key = std::move(key),
+            .label = std::move(label),
+            .type = FieldType::texts,
+            .fallback = std::vector<std::string>{}};
+}
+
+std::string shareText(double share) {
+    return share == 1   ? "the lasso"
+           : share == 0 ? "ridge regression"
+                        : "the elastic net with l1 share " + shortText(share);
+}
+
+std::string penalisedSentence(const Settings& settings) {
+    const FieldValue& share = settings.get(std::string_view("l1_share"));
+    const FieldValue& penalty = settings.get(std::string_view("penalty"));
+    std::string text = std::holds_alternative<double>(share) ? shareText(std::get<double>(share))
+                                                             : std::string("the elastic net");
+    if (std::get<bool>(settings.get(std::string_view("adaptive")))) text += ", adaptive";
+    if (const auto* rule = std::get_if<std::string>(&penalty))
+        text += ", penalty of the " + (*rule == smallestError ? std::string("smallest error over folds")
+                                                              : "simplest model within one standard error");
+    else
+        text += ", penalty " + readableText(std::get<double>(penalty), 6);
+    return text;
+}
+
+/// Columns of the design of each term that is named.
+void eachColumnOf(const Design& design, const Teaching& teaching, const std::string& name,
+                  const std::string& asked, bool single, const std::function<void(Index)>& use) {
+    std::size_t term = 0;
+    while (term < teaching.terms.size() && termName(teaching.terms[term]) != name)
+        ++term;
+    if (term == teaching.terms.size())
+        throw Error(ErrorCode::badTerm, "\"" + asked + "\" of the estimator names \"" + name +
+                                            "\", which is no term of the model",
+                    {.file = teaching.file}, "Name terms as the model has them.");
+    std::vector<Index> own;
+    for (std::size_t j = 0; j < design.columns().size(); ++j)
+        if (design.columns()[j].term == term) own.push_back(static_cast<Index>(j));
+    if (single && own.size() > 1)
+        throw Error(ErrorCode::badTerm,
+                    "\"" + name + "\" has " + std::to_string(own.size()) +
+                        " columns, and only a term of one column can be told to rise or fall",
+                    {.file = teaching.file}, "Take it out of \"" + asked + "\".");
+    for (const Index j : own)
+        use(j);
+}
+
+const std::vector<std::string>& namesOf(const Settings& settings, std::string_view key) {
+    return std::get<std::vector<std::string>>(settings.get(key));
+}
+
+/// The fit as others read it: what leverages and distances need is the factor of the penalised products.
+LeastSquaresFit fitOf(const PenalisedProblem& problem, const PenaltyOptions& options,
+                      const PenalisedPoint& point, const Teaching& teaching, double effective) {
+    const Index p = problem.columns(), first = problem.intercept ? 1 : 0;
+    const auto n = static_cast<double>(problem.rows);
+    LeastSquaresFit fit;
+    fit.rows = problem.rows;
+    fit.columns = p;
+    fit.intercept = problem.intercept;
+    for (Index j = 0; j < p; ++j)
+        if (point.standardised[j] != 0) fit.kept.push_back(static_cast<std::size_t>(j));
+    const auto k = static_cast<Index>(fit.kept.size());
+    double weight = n, counted = n;
+    if (!teaching.weights.empty()) {
+        weight = counted = 0;
+        for (const double w : teaching.weights) {
+            weight += w;
+            counted += w > 0 ? 1 : 0;
+        }
+    }
+    MatrixXd products(k, k);
+    for (Index c = 0; c < k; ++c)
+        for (Index d = 0; d <= c; ++d) {
+            const auto i = static_cast<Index>(fit.kept[static_cast<std::size_t>(c)]),
+                       j = static_cast<Index>(fit.kept[static_cast<std::size_t>(d)]);
+            products(c, d) = products(d, c) =
+                problem.naive() ? problem.z.col(i).dot(problem.z.col(j)) : n * problem.gram(i, j);
+        }
+    for (Index c = 0; c < k; ++c) {
+        const std::size_t j = fit.kept[static_cast<std::size_t>(c)];
+        products(c, c) +=
+            n * point.penalty * (1 - options.l1Share) * (options.factors.empty() ? 1 : options.factors[j]) +
+            1e-14 * n;
+    }
+    const Eigen::LLT<MatrixXd> llt(products);
+    fit.factor = MatrixXd::Zero(k + first, k + first);
+    if (first) fit.factor(0, 0) = std::sqrt(weight);
+    fit.factor.bottomRightCorner(k, k) = llt.matrixU();
+    fit.inverse = fit.factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(k + first, k + first));
+    fit.conditionNumber = 1;
+    if (k > 0) {
+        const VectorXd diagonal = fit.factor.diagonal().tail(k);
+        fit.conditionNumber = diagonal.maxCoeff() / diagonal.minCoeff();
+    }
+    fit.shift = problem.mean;
+    fit.scale = problem.scale.cwiseInverse();
+    fit.responseShift = problem.responseMean;
+    fit.coefficients = VectorXd::Zero(p);
+    fit.standardErrors = VectorXd::Constant(p, std::nan(""));
+    fit.residualSumOfSquares = point.squares;
+    fit.totalSumOfSquares = problem.squares * n;
+    fit.degreesOfFreedom = std::max(0.0, counted - effective);
+    fit.residualStandardDeviation =
+        fit.degreesOfFreedom > 0 ? std::sqrt(point.squares / fit.degreesOfFreedom) : std::nan("");
+    VectorXd shifted(k + first);
+    if (first) shifted[0] = problem.responseMean;
+    for (Index c = 0; c < k; ++c)
+        shifted[first + c] = point.standardised[static_cast<Index>(fit.kept[static_cast<std::size_t>(c)])];
+    // No errors as if nothing had been held back.
+    fit.replaceCoefficients(shifted, MatrixXd::Constant(k + first, std::max<Index>(k + first, 1), std::nan("")),
+                            std::nan(""));
+    fit.coefficients = point.coefficients;
+    fit.constant = point.constant;
+    fit.standardErrors.setConstant(std::nan(""));
+    fit.constantError = std::nan("");
+    return fit;
+}
+
+TaughtRows rowsOf(const PenalisedPoint& point, const PenalisedRows& x, const Teaching& teaching,
+                  VectorXd leverages, Progress& progress) {
+    TaughtRows rows;
+    const Index n = x.rows.rows();
+    rows.fitted.resize(n);
+    forRowBlocks(x.rows, teaching.threads, progress, [&](Index begin, const MatrixXd& raw) {
+        rows.fitted.segment(begin, raw.rows()) =
+            (raw * point.coefficients).array() + point.constant;
+    });
+    rows.residuals = Eigen::Map<const VectorXd>(teaching.y.data(), n) - rows.fitted;
+    for (Index i = 0; i < n; ++i)
+        if (1 - leverages[i] > 1e-10) {
+            rows.leftOneOutRows.push_back(static_cast<std::uint32_t>(i));
+            rows.leftOneOut.push_back(rows.residuals[i] / (1 - leverages[i]));
+        }
+    rows.leverages = std::move(leverages);
+    return rows;
+}
+
+Taught learnPenalised(const Settings& settings, const Teaching& teaching, Progress& progress) {
+    if (teaching.rows.size() < 2)
+        throw Error(ErrorCode::tooFewRows, "one learning row says nothing of a penalty",
+                    {.file = teaching.file}, "Bring more rows.");
+    const PenalisedRows x(teaching);
+    const double l1Share = settings.number("l1_share");
+    PenaltyOptions options = penaltyOptions(settings, l1Share, x.design, teaching);
+    ProgressStage first(progress, 0, 0.5), second(progress, 0.5, 0.8), third(progress, 0.8, 1);
+    const PenalisedProblem problem =
+        problemOf(x.rows, teaching.y, teaching.weights, options, teaching.threads, first);
+    if (!(problem.squares > 1e-24 * problem.responseMean * problem.responseMean))
+        throw Error(ErrorCode::noSpread,
+                    "the response has the same value in all " +
+                        plural(teaching.rows.size(), "learning row", "learning rows"),
+                    {.file = teaching.file}, "Choose another response or other rows.");
+    adaptFactors(settings, problem, options, second);
+    const std::vector<double> one{settings.number("penalty")};
+    const PenalisedPoint point = penalisedPath(problem, options, one, second).front();
+    if (point.kept == 0 && !teaching.intercept)
+        throw Error(ErrorCode::badTerm, "the penalty keeps no term, and the model has no constant",
+                    {.file = teaching.file}, "Lower the penalty, or give the model a constant.");
+    LinearModel model;
+    model.kindName = "penalised";
+    model.design = x.design;
+    model.quantileFit = std::nan("");
+    const double effective = effectiveDegreesOfFreedom(problem, options, point);
+    model.penalised = Penalised{point.penalty, l1Share, point.dualityGap, effective, point.kept};
+    model.fit = fitOf(problem, options, point, teaching, effective);
+    Taught taught;
+    taught.rows = rowsOf(
+        point, x, teaching,
+        penalisedLeverages(problem, options, point, x.rows, teaching.weights, teaching.threads, third), third);
+    model.averageLeverage = taught.rows.leverages.mean();
+    model.largestLeverage = taught.rows.leverages.maxCoeff();
+    taught.model = std::make_shared<const LinearModel>(std::move(model));
+    return taught;
+}
+
+} // namespace
+
+bool isSought(const Settings& settings) {
+    return settings.kind == "penalised" &&
+           (!std::holds_alternative<double>(settings.get(std::string_view("l1_share"))) ||
+            !std::holds_alternative<double>(settings.get(std::string_view("penalty"))));
+}
+
+PenalisedRows::PenalisedRows(const Teaching& teaching)
+    : design(learnDesign(teaching)), bound(design, teaching.inputs), rows(bound, teaching.rows) {}
+
+PenaltyOptions penaltyOptions(const Settings& settings, double l1Share, const Design& design,
+                              const Teaching& teaching) {
+    const std::size_t p = design.columns().size();
+    PenaltyOptions options;
+    options.l1Share = l1Share;
+    options.standardise = settings.get<bool>("standardise");
+    options.intercept = teaching.intercept;
+    const auto factors = [&]() -> std::vector<double>& {
+        if (options.factors.empty()) options.factors.assign(p, 1);
+        return options.factors;
+    };
+    for (const auto& [name, text] : settings.get<TextPairs>("factors")) {
+        double factor = -1;
+        const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), factor);
+        if (error != std::errc() || end != text.data() + text.size() || !(factor >= 0) ||
+            !std::isfinite(factor))
+            throw Error(ErrorCode::badTerm, "the penalty factor of \"" + name + "\" is \"" + text + "\"",
+                        {.file = teaching.file}, "It is a number of 0 or more, such as 0.5.");
+        eachColumnOf(design, teaching, name, "factors", false,
+                     [&](Index j) { factors()[static_cast<std::size_t>(j)] = factor; });
+    }
+    for (const std::string& name : namesOf(settings, "unpenalised"))
+        eachColumnOf(design, teaching, name, "unpenalised", false,
+                     [&](Index j) { factors()[static_cast<std::size_t>(j)] = 0; });
+    const auto sign = [&](std::string_view key, int way) {
+        for (const std::string& name : namesOf(settings, key))
+            eachColumnOf(design, teaching, name, std::string(key), true, [&](Index j) {
+                if (options.signs.empty()) options.signs.assign(p, 0);
+                int& own = options.signs[static_cast<std::size_t>(j)];
+                if (own == -way)
+                    throw Error(ErrorCode::badTerm,
+                                "\"" + name + "\" may neither rise nor fall: it is named in both lists",
+                                {.file = teaching.file}, "Take it out of one of them.");
+                own = way;
+            });
+    };
+    sign("rising", 1);
+    sign("falling", -1);
+    return options;
+}
+
+void adaptFactors(const Settings& settings, const PenalisedProblem& problem, PenaltyOptions& options,
+                  Progress& progress) {
+    if (!settings.get<bool>("adaptive")) return;
+    PenaltyOptions start = options;
+    start.l1Share = 0;
+    start.factors.clear();
+    const bool holds = problem.rows > problem.columns() + 1;
+    // Hardly held back where the rows do not hold least squares.
+    const std::vector<double> one{holds ? 0 : 1e-3 * largestPenalty(problem, start)};
+    const PenalisedPoint point = penalisedPath(problem, start, one, progress).front();
+    if (options.factors.empty()) options.factors.assign(static_cast<std::size_t>(problem.columns()), 1);
+    for (Index j = 0; j < problem.columns(); ++j) {
+        const double size = std::fabs(point.standardised[j]);
+        options.factors[static_cast<std::size_t>(j)] *= size > 0 ? 1 / size : 1e12;
+    }
+}
+
+ModelKind penalisedKind() {
+    ModelKind kind;
+    kind.name = "penalised";
+    kind.title = "Penalised least squares";
+    kind.fields = {
+        soughtField("l1_share", "Share of the l1 penalty (1 the lasso, 0 ridge)", 1.0, 1, {}),
+        soughtField("penalty", "Penalty", std::string(smallestError), 1e300, {smallestError, oneStandardError}),
+        {.key = "penalties",
+         .label = "Penalties to try (none: as usual)",
+         .type = FieldType::numbers,
+         .fallback = std::vector<double>{}},
+        flagField("standardise", "Columns in units of their standard deviation", true),
+        flagField("adaptive", "Adaptive: hold back less what is large at first", false),
+        namesField("unpenalised", "Terms not penalised"),
+        namesField("rising", "Terms that may only rise"),
+        namesField("falling", "Terms that may only fall"),
+        {.key = "factors",
+         .label = "Penalty factors of terms",
+         .type = FieldType::pairs,
+         .fallback = TextPairs{}}};
+    kind.offers = {
+        {"Lasso: few terms, penalty by folds", {"penalised"}},
+        {"Lasso: the simplest within one standard error",
+         {"penalised", {{"penalty", std::string(oneStandardError)}}}},
+        {"Ridge: all terms, held back", {"penalised", {{"l1_share", 0.0}}}},
+        {"Elastic net: between the two",
+         {"penalised", {{"l1_share", std::vector<double>{0.1, 0.5, 0.9, 1}}}}}};
+    kind.linear = true;
+    kind.sentence = penalisedSentence;
+    kind.learn = learnPenalised;
+    kind.read = readLinearModel;
+    return kind;
+}
+
+} // namespace oxgoad

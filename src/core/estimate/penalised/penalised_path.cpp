@@ -1,0 +1,679 @@
+#include "estimate/penalised/penalised_path.h"
+
+#include "base/error.h"
+#include "base/text.h"
+#include "estimate/row_blocks.h"
+
+#include <Eigen/Cholesky>
+#include <Eigen/QR>
+
+#include <algorithm>
+#include <cmath>
+#include <optional>
+
+namespace oxgoad {
+
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+double factorOf(const PenaltyOptions& options, Index j) {
+    return options.factors.empty() ? 1 : options.factors[static_cast<std::size_t>(j)];
+}
+int signOf(const PenaltyOptions& options, Index j) {
+    return options.signs.empty() ? 0 : options.signs[static_cast<std::size_t>(j)];
+}
+
+/// A column whose spread is rounding has none.
+bool spreads(double deviation, double mean) {
+    return deviation > 1e-12 * std::fabs(mean) && deviation > 0;
+}
+
+/// Coordinate descent over one problem; warm from penalty to penalty.
+class Descent {
+public:
+    Descent(const PenalisedProblem& problem, const PenaltyOptions& options, Progress& progress)
+        : m_p(problem), m_options(options), m_progress(progress), m_b(VectorXd::Zero(problem.columns())),
+          m_gradient(problem.cross), m_curvature(problem.columns()) {
+        if (m_p.naive()) {
+            m_residual = m_p.y;
+            m_curvature = m_p.z.colwise().squaredNorm().transpose() / n();
+        } else {
+            m_curvature = m_p.gram.diagonal();
+        }
+        for (Index j = 0; j < m_b.size(); ++j)
+            if (!m_p.constant[static_cast<std::size_t>(j)] && factorOf(m_options, j) == 0)
+                m_free.push_back(j);
+    }
+
+    PenalisedPoint solve(double penalty) {
+        m_l1 = penalty * m_options.l1Share;
+        m_l2 = penalty * (1 - m_options.l1Share);
+        m_progress.checkpoint(0, "Following the path of penalties");
+        const double before = m_before.value_or(penalty);
+        m_before = penalty;
+        choose(m_options.l1Share * (2 * penalty - before));
+        // The columns and signs of the penalty before, and all without an l1 part, need no descent.
+        bool done = m_l1 == 0 || m_solved ? settle() : false;
+        for (double tolerance = 1e-12; !done; tolerance *= 1e-3) {
+            descend(tolerance);
+            if (settle())
+                done = true;
+            else if (addViolators())
+                tolerance = 1e-9; // and once more with them
+            else if (tolerance < 1e-27)
+                done = true;
+        }
+        m_solved = true;
+        return pointAt(penalty);
+    }
+
+private:
+    double n() const { return static_cast<double>(m_p.rows); }
+
+    /// Working set: what is in, and what the strong rule does not pass over.
+    void choose(double bound) {
+        m_set.clear();
+        for (Index j = 0; j < m_b.size(); ++j)
+            if (!m_p.constant[static_cast<std::size_t>(j)] &&
+                (m_b[j] != 0 || m_l1 == 0 || !(pull(j) < factorOf(m_options, j) * bound)))
+                m_set.push_back(j);
+    }
+
+    /// How strongly a column that is out wants in: the gradient in a direction its sign may take.
+    double pull(Index j) const {
+        const int sign = signOf(m_options, j);
+        return sign == 0 ? std::fabs(m_gradient[j]) : std::max(0.0, sign * m_gradient[j]);
+    }
+
+    double gradientAt(Index j) const {
+        return m_p.naive() ? m_p.z.col(j).dot(m_residual) / n() : m_gradient[j];
+    }
+
+    void move(Index j, double by) {
+        m_b[j] += by;
+        if (m_p.naive())
+            m_residual -= by * m_p.z.col(j);
+        else
+            m_gradient -= by * m_p.gram.col(j);
+    }
+
+    double updated(Index j) const {
+        const double f = factorOf(m_options, j);
+        const double z = gradientAt(j) + m_curvature[j] * m_b[j];
+        const double over = std::fabs(z) - m_l1 * f;
+        if (!(over > 0)) return 0;
+        const double b = std::copysign(over, z) / (m_curvature[j] + m_l2 * f);
+        const int sign = signOf(m_options, j);
+        return sign * b < 0 ? 0 : b;
+    }
+
+    /// One pass over some columns; the largest change of the loss.
+    double pass(const std::vector<Index>& columns) {
+        double largest = 0;
+        for (const Index j : columns) {
+            const double by = updated(j) - m_b[j];
+            if (by == 0) continue;
+            move(j, by);
+            largest = std::max(largest, m_curvature[j] * by * by);
+        }
+        return largest;
+    }
+
+    void descend(double tolerance) {
+        const double enough = tolerance * std::max(m_p.squares, 1e-300);
+        std::vector<Index> inside;
+        for (int round = 0; round < 10000; ++round) {
+            if (m_progress.stopRequested()) throw Stopped{};
+            if (!(pass(m_set) > enough)) return;
+            inside.clear();
+            for (const Index j : m_set)
+                if (m_b[j] != 0) inside.push_back(j);
+            for (int inner = 0; inner < 1000 && pass(inside) > enough; ++inner) {}
+        }
+    }
+
+    void refreshGradient() {
+        if (m_p.naive())
+            m_gradient = m_p.z.transpose() * m_residual / n();
+    }
+
+    /// Columns outside the working set that the optimality conditions ask for; true when there were any.
+    bool addViolators() {
+        refreshGradient();
+        std::vector<std::uint8_t> in(static_cast<std::size_t>(m_b.size()), 0);
+        for (const Index j : m_set)
+            in[static_cast<std::size_t>(j)] = 1;
+        const std::size_t before = m_set.size();
+        for (Index j = 0; j < m_b.size(); ++j)
+            if (!in[static_cast<std::size_t>(j)] && !m_p.constant[static_cast<std::size_t>(j)] &&
+                pull(j) > m_l1 * factorOf(m_options, j) * (1 + 1e-10))
+                m_set.push_back(j);
+        std::sort(m_set.begin(), m_set.end());
+        return m_set.size() > before;
+    }
+
+    /// From where descent got to the solution itself: solves for the columns that are in, with their signs,
+    /// goes there as far as no coefficient changes its sign, drops the one that does, and takes in what the
+    /// optimality conditions ask for (active sets: Osborne, Presnell and Turlach 2000, IMA Journal of Numerical
+    /// Analysis 20). False, and nothing changed, where that does not end soon.
+    bool settle() {
+        std::vector<Index> active;
+        std::vector<int> sign(static_cast<std::size_t>(m_b.size()), 0);
+        for (const Index j : m_set) {
+            if (m_l1 == 0 && signOf(m_options, j) != 0) return false; // which are at 0 is not known yet
+            if (m_b[j] != 0 || factorOf(m_options, j) == 0 || m_l1 == 0) active.push_back(j);
+            sign[static_cast<std::size_t>(j)] = m_b[j] > 0 ? 1 : m_b[j] < 0 ? -1 : 0;
+        }
+        const VectorXd keptB = m_b, keptGradient = m_gradient, keptResidual = m_residual;
+        const double rounding = 1e-14 * std::sqrt(m_p.squares);
+        const std::size_t most = active.size() > 200 ? 10 : 3 * active.size() + 20;
+        VectorXd b;
+        for (std::size_t step = 0; step < most; ++step) {
+            if (m_progress.stopRequested()) throw Stopped{};
+            const auto k = static_cast<Index>(active.size());
+            if ((k > m_p.rows && m_l2 == 0) || (k > 0 && !solveFor(active, sign, b))) break;
+            double reach = 1;
+            Index drop = -1;
+            for (Index c = 0; c < k; ++c) {
+                const Index j = active[static_cast<std::size_t>(c)];
+                const int own = m_l1 > 0 && factorOf(m_options, j) > 0 ? sign[static_cast<std::size_t>(j)]
+                                                                       : signOf(m_options, j);
+                if (own * b[c] > 0 || own == 0) continue;
+                const double at = m_b[j] == b[c] ? 0 : m_b[j] / (m_b[j] - b[c]);
+                if (at < reach || drop < 0) {
+                    reach = std::clamp(at, 0.0, 1.0);
+                    drop = c;
+                }
+            }
+            for (Index c = 0; c < k; ++c) {
+                double& own = m_b[active[static_cast<std::size_t>(c)]];
+                own = drop < 0 ? b[c] : own + reach * (b[c] - own);
+            }
+            if (drop >= 0) {
+                m_b[active[static_cast<std::size_t>(drop)]] = 0;
+                active.erase(active.begin() + drop);
+                continue;
+            }
+            recompute(active);
+            Index enters = -1;
+            double worst = 0;
+            for (Index j = 0; j < m_b.size(); ++j) {
+                if (m_b[j] != 0 || m_p.constant[static_cast<std::size_t>(j)] ||
+                    std::binary_search(active.begin(), active.end(), j))
+                    continue;
+                const double allowed = m_l1 * factorOf(m_options, j);
+                const double over = pull(j) - allowed * (1 + 1e-9) - rounding;
+                if (over > worst) {
+                    worst = over;
+                    enters = j;
+                }
+            }
+            if (enters < 0) return true;
+            active.insert(std::lower_bound(active.begin(), active.end(), enters), enters);
+            sign[static_cast<std::size_t>(enters)] = m_gradient[enters] > 0 ? 1 : -1;
+        }
+        m_b = keptB;
+        m_gradient = keptGradient;
+        m_residual = keptResidual;
+        return false;
+    }
+
+    /// Gradient of the coefficients as they are, from the start.
+    void recompute(const std::vector<Index>& active) {
+        if (m_p.naive()) {
+            m_residual = m_p.y;
+            for (const Index j : active)
+                m_residual -= m_b[j] * m_p.z.col(j);
+            refreshGradient();
+            return;
+        }
+        m_gradient = m_p.cross;
+        for (const Index j : active)
+            m_gradient -= m_b[j] * m_p.gram.col(j);
+    }
+
+    /// (Z_A'Z_A/n + l2 F) b = Z_A'y/n − l1 f sign.
+    bool solveFor(const std::vector<Index>& active, const std::vector<int>& sign, VectorXd& b) {
+        const auto k = static_cast<Index>(active.size());
+        MatrixXd gram(k, k);
+        VectorXd right(k), held(k), ridge(k);
+        if (m_p.naive()) {
+            MatrixXd z(m_p.rows, k);
+            for (Index c = 0; c < k; ++c)
+                z.col(c) = m_p.z.col(active[static_cast<std::size_t>(c)]);
+            gram.setZero();
+            gram.selfadjointView<Eigen::Lower>().rankUpdate(z.transpose(), 1 / n());
+        } else {
+            for (Index c = 0; c < k; ++c)
+                for (Index d = c; d < k; ++d)
+                    gram(d, c) = m_p.gram(active[static_cast<std::size_t>(d)],
+                                          active[static_cast<std::size_t>(c)]);
+        }
+        for (Index c = 0; c < k; ++c) {
+            const Index j = active[static_cast<std::size_t>(c)];
+            const double f = factorOf(m_options, j);
+            held[c] = m_l1 * f * sign[static_cast<std::size_t>(j)];
+            ridge[c] = m_l2 * f;
+            right[c] = m_p.cross[j] - held[c];
+            gram(c, c) += ridge[c];
+        }
+        const Eigen::LLT<MatrixXd> llt(gram.selfadjointView<Eigen::Lower>());
+        const bool sound = llt.info() == Eigen::Success;
+        const auto diagonal = llt.matrixLLT().diagonal();
+        const double ratio = sound ? diagonal.minCoeff() / diagonal.maxCoeff() : 0;
+        // Products lose twice the digits that the condition number takes.
+        if (ratio > 1e-2 || !m_p.root) {
+            if (!(ratio > 1e-6)) return false;
+            b = llt.solve(right);
+            return b.allFinite();
+        }
+        const MatrixXd r = rootOver(active);
+        MatrixXd stacked = MatrixXd::Zero(2 * k, k);
+        VectorXd answer = VectorXd::Zero(2 * k);
+        stacked.topRows(k) = r.topLeftCorner(r.rows(), k).topRows(k);
+        answer.head(k) = r.col(k).head(k);
+        for (Index c = 0; c < k; ++c)
+            stacked(k + c, c) = std::sqrt(ridge[c]);
+        const Eigen::HouseholderQR<MatrixXd> qr(stacked);
+        const MatrixXd upper = qr.matrixQR().topRows(k).triangularView<Eigen::Upper>();
+        const VectorXd size = upper.diagonal().cwiseAbs();
+        if (!(size.minCoeff() > 1e-13 * size.maxCoeff())) return false;
+        VectorXd q = (qr.householderQ().transpose() * answer).head(k);
+        q -= upper.triangularView<Eigen::Upper>().transpose().solve(held);
+        b = upper.triangularView<Eigen::Upper>().solve(q);
+        return b.allFinite();
+    }
+
+    /// R of some columns and the response, from that of all columns that were ever in.
+    MatrixXd rootOver(const std::vector<Index>& active) {
+        if (!std::includes(m_rootColumns.begin(), m_rootColumns.end(), active.begin(), active.end())) {
+            std::vector<Index> all;
+            std::set_union(m_rootColumns.begin(), m_rootColumns.end(), active.begin(), active.end(),
+                           std::back_inserter(all));
+            m_rootColumns = std::move(all);
+            m_root = m_p.root(m_rootColumns);
+        }
+        const auto k = static_cast<Index>(active.size());
+        MatrixXd some(m_root.rows(), k + 1);
+        for (Index c = 0; c < k; ++c)
+            some.col(c) = m_root.col(std::lower_bound(m_rootColumns.begin(), m_rootColumns.end(),
+                                                      active[static_cast<std::size_t>(c)]) -
+                                     m_rootColumns.begin());
+        some.col(k) = m_root.col(m_root.cols() - 1);
+        const Eigen::HouseholderQR<MatrixXd> qr(some);
+        return qr.matrixQR().topRows(k + 1).triangularView<Eigen::Upper>();
+    }
+
+    PenalisedPoint pointAt(double penalty) {
+        refreshGradient();
+        PenalisedPoint point;
+        point.penalty = penalty;
+        point.standardised = m_b;
+        point.coefficients = VectorXd::Zero(m_b.size());
+        point.constant = m_p.responseMean;
+        for (Index j = 0; j < m_b.size(); ++j) {
+            if (m_b[j] == 0) continue;
+            ++point.kept;
+            point.coefficients[j] = m_b[j] / m_p.scale[j];
+            point.constant -= point.coefficients[j] * m_p.mean[j];
+        }
+        if (!m_p.intercept) point.constant = 0;
+        const double withY = m_p.squares - m_b.dot(m_p.cross); // y'r/n
+        const double own =
+            m_p.naive() ? m_residual.squaredNorm() / n() : std::max(0.0, withY - m_b.dot(m_gradient));
+        point.squares = own * n();
+        point.dualityGap = gap(own, withY);
+        return point;
+    }
+
+    double gap(double own, double withY) const {
+        const double null = m_p.squares / 2;
+        if (!(null > 0)) return 0;
+        double l1 = 0, l2 = 0, shrink = 1, conjugate = 0;
+        for (Index j = 0; j < m_b.size(); ++j) {
+            const double f = factorOf(m_options, j);
+            if (m_p.constant[static_cast<std::size_t>(j)] || f == 0) continue;
+            l1 += f * std::fabs(m_b[j]);
+            l2 += f * m_b[j] * m_b[j];
+            if (m_l1 > 0) {
+                const double g = m_gradient[j] - m_l2 * f * m_b[j];
+                const int sign = signOf(m_options, j);
+                const double pulled = sign == 0 ? std::fabs(g) : std::max(0.0, sign * g);
+                if (pulled > m_l1 * f) shrink = std::min(shrink, m_l1 * f / pulled);
+            } else if (m_l2 > 0) {
+                const int sign = signOf(m_options, j);
+                const double g = sign == 0 ? m_gradient[j] : std::max(0.0, sign * m_gradient[j]);
+                conjugate += g * g / (2 * m_l2 * f);
+            }
+        }
+        const double primal = own / 2 + m_l1 * l1 + m_l2 * l2 / 2;
+        // The dual at the residuals, shrunk until it is allowed; the ridge part counts as rows of its own.
+        const double dual = m_l1 > 0 ? shrink * withY - shrink * shrink * (own + m_l2 * l2) / 2
+                                     : withY - own / 2 - conjugate;
+        return std::max(0.0, primal - dual) / null;
+    }
+
+    const PenalisedProblem& m_p;
+    const PenaltyOptions& m_options;
+    Progress& m_progress;
+    VectorXd m_b;
+    /// Z'(y − Zb)/n; where columns outnumber rows only as it was last asked for.
+    VectorXd m_gradient;
+    VectorXd m_curvature, m_residual;
+    std::vector<Index> m_set, m_free;
+    double m_l1 = 0, m_l2 = 0;
+    std::optional<double> m_before;
+    bool m_solved = false;
+    std::vector<Index> m_rootColumns;
+    MatrixXd m_root;
+};
+
+/// Columns kept, and the Cholesky factor of Z_A'Z_A/n + penalty (1 − l1Share) F.
+struct KeptColumns {
+    std::vector<Index> columns;
+    MatrixXd gram;
+    Eigen::LLT<MatrixXd> solver;
+};
+
+KeptColumns keptOf(const PenalisedProblem& p, const PenaltyOptions& options, const PenalisedPoint& point) {
+    KeptColumns kept;
+    for (Index j = 0; j < p.columns(); ++j)
+        if (point.standardised[j] != 0) kept.columns.push_back(j);
+    const auto k = static_cast<Index>(kept.columns.size());
+    kept.gram.resize(k, k);
+    for (Index c = 0; c < k; ++c)
+        for (Index d = 0; d <= c; ++d) {
+            const Index i = kept.columns[static_cast<std::size_t>(c)],
+                        j = kept.columns[static_cast<std::size_t>(d)];
+            kept.gram(c, d) = kept.gram(d, c) =
+                p.naive() ? p.z.col(i).dot(p.z.col(j)) / static_cast<double>(p.rows) : p.gram(i, j);
+        }
+    MatrixXd held = kept.gram;
+    for (Index c = 0; c < k; ++c)
+        held(c, c) += point.penalty * (1 - options.l1Share) *
+                      factorOf(options, kept.columns[static_cast<std::size_t>(c)]);
+    // A hair where columns kept are the same.
+    held.diagonal().array() += 1e-14 * std::max(1.0, k > 0 ? held.diagonal().maxCoeff() : 1.0);
+    kept.solver.compute(held);
+    return kept;
+}
+
+} // namespace
+
+void RowSums::add(const RowSums& other) {
+    if (x.size() == 0) {
+        *this = other;
+        return;
+    }
+    rows += other.rows;
+    weight += other.weight;
+    x += other.x;
+    xy += other.xy;
+    xx += other.xx;
+    y += other.y;
+    yy += other.yy;
+}
+
+SumShift shiftOf(const RowSource& x, std::span<const double> y, bool intercept) {
+    SumShift shift{VectorXd::Zero(x.columns()), 0};
+    const Index count = std::min<Index>(x.rows(), 2048);
+    if (!intercept || count == 0) return shift;
+    MatrixXd first(count, x.columns());
+    x.fill(0, first);
+    shift.x = first.colwise().mean();
+    for (Index i = 0; i < count; ++i)
+        shift.y += y[static_cast<std::size_t>(i)] / static_cast<double>(count);
+    return shift;
+}
+
+RowSums sumRows(const RowSource& x, std::span<const double> y, std::span<const double> weights,
+                const SumShift& shift, Threads threads, Progress& progress) {
+    const Index p = x.columns();
+    const Index size = rowsOfBlock(p);
+    // Several blocks one after the other, so that sums of many columns are not held too often.
+    const auto blocks = static_cast<std::size_t>((x.rows() + size - 1) / size);
+    const std::size_t chunk = std::max<std::size_t>(1, (blocks + 15) / 16);
+    std::vector<RowSums> parts((blocks + chunk - 1) / chunk);
+    parallelFor(parts.size(), threads, [&](std::size_t c) {
+        RowSums& part = parts[c];
+        part.x = part.xy = VectorXd::Zero(p);
+        part.xx = MatrixXd::Zero(p, p);
+        MatrixXd raw;
+        VectorXd response;
+        for (std::size_t b = c * chunk; b < std::min(blocks, (c + 1) * chunk); ++b) {
+            if (progress.stopRequested()) throw Stopped{};
+            const Index begin = static_cast<Index>(b) * size, count = std::min(size, x.rows() - begin);
+            raw.resize(count, p);
+            response.resize(count);
+            x.fill(begin, raw);
+            raw.rowwise() -= shift.x.transpose();
+            for (Index i = 0; i < count; ++i)
+                response[i] = y[static_cast<std::size_t>(begin + i)] - shift.y;
+            part.rows += count;
+            if (weights.empty()) {
+                part.weight += static_cast<double>(count);
+                part.x += raw.colwise().sum().transpose();
+                part.y += response.sum();
+            } else {
+                const Eigen::Map<const VectorXd> w(weights.data() + begin, count);
+                part.weight += w.sum();
+                part.x.noalias() += raw.transpose() * w;
+                part.y += response.dot(w);
+                const VectorXd root = w.cwiseSqrt();
+                raw.array().colwise() *= root.array();
+                response.array() *= root.array();
+            }
+            part.xy.noalias() += raw.transpose() * response;
+            part.xx.selfadjointView<Eigen::Lower>().rankUpdate(raw.transpose());
+            part.yy += response.squaredNorm();
+        }
+    });
+    RowSums sums;
+    sums.x = sums.xy = VectorXd::Zero(p);
+    sums.xx = MatrixXd::Zero(p, p);
+    for (const RowSums& part : parts)
+        sums.add(part);
+    return sums;
+}
+
+MatrixXd orthogonalRoot(const RowSource& x, std::span<const double> y, std::span<const double> weights,
+                const PenalisedProblem& p, const std::vector<Index>& columns) {
+    const auto k = static_cast<Index>(columns.size());
+    const Index size = std::max<Index>(rowsOfBlock(x.columns()), k + 1);
+    MatrixXd stacked = MatrixXd::Zero(k + 1 + size, k + 1), raw;
+    for (Index begin = 0; begin < x.rows(); begin += size) {
+        const Index count = std::min(size, x.rows() - begin);
+        raw.resize(count, x.columns());
+        x.fill(begin, raw);
+        auto block = stacked.middleRows(k + 1, count);
+        for (Index c = 0; c < k; ++c) {
+            const Index j = columns[static_cast<std::size_t>(c)];
+            block.col(c) = (raw.col(j).array() - p.mean[j]) / p.scale[j];
+        }
+        for (Index i = 0; i < count; ++i) {
+            const auto row = static_cast<std::size_t>(begin + i);
+            block(i, k) = y[row] - p.responseMean;
+            if (!weights.empty()) block.row(i) *= std::sqrt(weights[row]);
+        }
+        const Eigen::HouseholderQR<MatrixXd> qr(stacked.topRows(k + 1 + count));
+        const MatrixXd r = qr.matrixQR().topRows(k + 1).triangularView<Eigen::Upper>();
+        stacked.topRows(k + 1) = r;
+    }
+    return stacked.topRows(k + 1) / std::sqrt(static_cast<double>(p.rows));
+}
+
+PenalisedProblem problemOf(const RowSums& sums, const SumShift& shift, const PenaltyOptions& options) {
+    const Index p = sums.x.size();
+    const double w = sums.weight, n = static_cast<double>(sums.rows);
+    PenalisedProblem out;
+    out.rows = sums.rows;
+    out.intercept = options.intercept;
+    out.mean = VectorXd::Zero(p);
+    out.scale = VectorXd::Ones(p);
+    out.constant.assign(static_cast<std::size_t>(p), 0);
+    const VectorXd about = options.intercept ? VectorXd(sums.x / w) : VectorXd::Zero(p);
+    const double aboutY = options.intercept ? sums.y / w : 0;
+    if (options.intercept) {
+        out.mean = shift.x + about;
+        out.responseMean = shift.y + aboutY;
+    }
+    out.gram = MatrixXd(sums.xx.selfadjointView<Eigen::Lower>());
+    out.gram -= w * about * about.transpose();
+    out.cross = sums.xy - w * aboutY * about;
+    out.squares = std::max(0.0, sums.yy - w * aboutY * aboutY) / n;
+    VectorXd by(p);
+    for (Index j = 0; j < p; ++j) {
+        const double deviation = std::sqrt(std::max(0.0, out.gram(j, j) / w));
+        if (!spreads(deviation, options.intercept ? out.mean[j] : 0)) {
+            out.constant[static_cast<std::size_t>(j)] = 1;
+            by[j] = 0;
+            continue;
+        }
+        if (options.standardise) out.scale[j] = deviation;
+        by[j] = 1 / out.scale[j];
+    }
+    out.gram = by.asDiagonal() * out.gram * by.asDiagonal() / n;
+    out.cross = out.cross.cwiseProduct(by) / n;
+    return out;
+}
+
+PenalisedProblem problemOf(const RowSource& x, std::span<const double> y, std::span<const double> weights,
+                           const PenaltyOptions& options, Threads threads, Progress& progress) {
+    if (x.columns() <= x.rows()) {
+        const SumShift shift = shiftOf(x, y, options.intercept);
+        PenalisedProblem out =
+            problemOf(sumRows(x, y, weights, shift, threads, progress), shift, options);
+        out.root = [&x, y, weights, p = out](const std::vector<Index>& columns) {
+            return orthogonalRoot(x, y, weights, p, columns);
+        };
+        return out;
+    }
+    const Index n = x.rows(), p = x.columns();
+    PenalisedProblem out;
+    out.rows = n;
+    out.intercept = options.intercept;
+    out.z.resize(n, p);
+    x.fill(0, out.z);
+    out.y = Eigen::Map<const VectorXd>(y.data(), n);
+    VectorXd w = VectorXd::Ones(n);
+    if (!weights.empty()) w = Eigen::Map<const VectorXd>(weights.data(), n);
+    const double whole = w.sum();
+    out.mean = VectorXd::Zero(p);
+    out.scale = VectorXd::Ones(p);
+    out.constant.assign(static_cast<std::size_t>(p), 0);
+    if (options.intercept) {
+        out.responseMean = w.dot(out.y) / whole;
+        out.y.array() -= out.responseMean;
+    }
+    const VectorXd root = w.cwiseSqrt();
+    out.y.array() *= root.array();
+    parallelFor(static_cast<std::size_t>(p), threads, [&](std::size_t at) {
+        const auto j = static_cast<Index>(at);
+        auto z = out.z.col(j);
+        if (options.intercept) {
+            out.mean[j] = w.dot(z) / whole;
+            z.array() -= out.mean[j];
+        }
+        z.array() *= root.array();
+        const double deviation = z.norm() / std::sqrt(whole);
+        if (!spreads(deviation, out.mean[j])) {
+            out.constant[at] = 1;
+            z.setZero();
+            return;
+        }
+        if (options.standardise) out.scale[j] = deviation;
+        z /= out.scale[j];
+    });
+    out.cross = out.z.transpose() * out.y / static_cast<double>(n);
+    out.squares = out.y.squaredNorm() / static_cast<double>(n);
+    return out;
+}
+
+double largestPenalty(const PenalisedProblem& problem, const PenaltyOptions& options) {
+    // Beside the columns that are not penalised, fitted alone.
+    PenaltyOptions alone = options;
+    alone.l1Share = 1;
+    Progress quiet;
+    double largest = 0;
+    VectorXd gradient = problem.cross;
+    const bool any = !options.factors.empty() &&
+                     std::any_of(options.factors.begin(), options.factors.end(), [](double f) { return f == 0; });
+    if (any) {
+        double most = 0;
+        for (Index j = 0; j < problem.columns(); ++j)
+            if (const double f = factorOf(options, j); f > 0)
+                most = std::max(most, std::sqrt(problem.squares) * 1e3 / f);
+        const std::vector<double> one{most};
+        const PenalisedPoint point = penalisedPath(problem, alone, one, quiet).front();
+        if (problem.naive())
+            gradient -= problem.z.transpose() * (problem.z * point.standardised) /
+                        static_cast<double>(problem.rows);
+        else
+            gradient -= problem.gram * point.standardised;
+    }
+    for (Index j = 0; j < problem.columns(); ++j) {
+        const double f = factorOf(options, j);
+        if (!(f > 0)) continue;
+        const int sign = signOf(options, j);
+        const double pulled = sign == 0 ? std::fabs(gradient[j]) : std::max(0.0, sign * gradient[j]);
+        largest = std::max(largest, pulled / f);
+    }
+    return largest / std::max(options.l1Share, 0.001);
+}
+
+std::vector<double> usualPenalties(const PenalisedProblem& problem, const PenaltyOptions& options) {
+    constexpr int count = 100;
+    const double largest = largestPenalty(problem, options);
+    const double ratio = problem.rows > problem.columns() ? 1e-4 : 1e-2;
+    std::vector<double> penalties;
+    for (int k = 0; k < count; ++k)
+        penalties.push_back(largest * std::pow(ratio, static_cast<double>(k) / (count - 1)));
+    return penalties;
+}
+
+std::vector<PenalisedPoint> penalisedPath(const PenalisedProblem& problem, const PenaltyOptions& options,
+                                          std::span<const double> penalties, Progress& progress) {
+    Descent descent(problem, options, progress);
+    std::vector<PenalisedPoint> points;
+    points.reserve(penalties.size());
+    for (const double penalty : penalties)
+        points.push_back(descent.solve(penalty));
+    return points;
+}
+
+double effectiveDegreesOfFreedom(const PenalisedProblem& problem, const PenaltyOptions& options,
+                                 const PenalisedPoint& point) {
+    const double constant = problem.intercept ? 1 : 0;
+    if (options.l1Share == 1 || point.penalty == 0) return static_cast<double>(point.kept) + constant;
+    const KeptColumns kept = keptOf(problem, options, point);
+    return kept.columns.empty() ? constant : kept.solver.solve(kept.gram).trace() + constant;
+}
+
+VectorXd penalisedLeverages(const PenalisedProblem& problem, const PenaltyOptions& options,
+                            const PenalisedPoint& point, const RowSource& x, std::span<const double> weights,
+                            Threads threads, Progress& progress) {
+    const KeptColumns kept = keptOf(problem, options, point);
+    const auto k = static_cast<Index>(kept.columns.size());
+    double whole = static_cast<double>(x.rows());
+    if (!weights.empty()) whole = Eigen::Map<const VectorXd>(weights.data(), x.rows()).sum();
+    VectorXd leverages(x.rows());
+    forRowBlocks(x, threads, progress, [&](Index begin, const MatrixXd& raw) {
+        MatrixXd z(k, raw.rows());
+        for (Index c = 0; c < k; ++c) {
+            const Index j = kept.columns[static_cast<std::size_t>(c)];
+            z.row(c) = ((raw.col(j).array() - problem.mean[j]) / problem.scale[j]).matrix().transpose();
+        }
+        kept.solver.matrixL().solveInPlace(z);
+        for (Index i = 0; i < raw.rows(); ++i) {
+            const double w = weights.empty() ? 1 : weights[static_cast<std::size_t>(begin + i)];
+            leverages[begin + i] = w * ((problem.intercept ? 1 / whole : 0) +
+                                        z.col(i).squaredNorm() / static_cast<double>(problem.rows));
+        }
+    });
+    return leverages;
+}
+
+} // namespace oxgoad

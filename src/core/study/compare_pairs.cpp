@@ -1,0 +1,263 @@
+#include "study/compare_pairs.h"
+
+#include "base/not_a_number.h"
+#include "base/random.h"
+#include "base/text.h"
+#include "estimate/distributions.h"
+
+#include <nlohmann/json.hpp>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+
+namespace oxgoad {
+
+namespace {
+
+constexpr std::array measures{Measure::rmse, Measure::mse, Measure::mae};
+
+double valueOf(const FoldScore& fold, Measure measure) {
+    return measure == Measure::rmse ? fold.rmse : measure == Measure::mse ? fold.mse : fold.mae;
+}
+
+/// Dealt alike, whole, with the same rows judged in every fold.
+bool alike(const Evidence& a, const Evidence& b) {
+    if (!a.folds || !b.folds || a.folds->partial() || b.folds->partial() || !(a.folds->plan == b.folds->plan) ||
+        a.folds->each.size() != b.folds->each.size() || a.folds->each.size() < 2 ||
+        a.folds->foldOf != b.folds->foldOf)
+        return false;
+    for (std::size_t f = 0; f < a.folds->each.size(); ++f)
+        if (a.folds->each[f].rows != b.folds->each[f].rows || a.folds->each[f].rows == 0) return false;
+    return true;
+}
+
+/// Judged rows over learning rows, on average.
+double ratioOf(const FoldEvidence& folds) {
+    double sum = 0;
+    for (const FoldScore& fold : folds.each) {
+        const auto judged = static_cast<double>(fold.rows), all = static_cast<double>(folds.rows);
+        // A draw with replacement learns as many rows as there are.
+        const double learning = folds.plan.kind == FoldKind::bootstrap ? all : all - judged;
+        sum += judged / std::max(1.0, learning);
+    }
+    return sum / static_cast<double>(folds.each.size());
+}
+
+void compareByFolds(const Compared& a, const Compared& b, double level, PairComparison& pair) {
+    const FoldEvidence &first = *a.evidence.folds, &second = *b.evidence.folds;
+    double sum = 0, own = 0;
+    for (std::size_t f = 0; f < first.each.size(); ++f) {
+        const double x = valueOf(first.each[f], pair.measure);
+        const double difference = valueOf(second.each[f], pair.measure) - x;
+        pair.byFold.push_back(difference);
+        sum += difference;
+        own += x;
+        pair.foldsBetter += difference < 0;
+    }
+    pair.folds = pair.byFold.size();
+    const auto n = static_cast<double>(pair.folds);
+    pair.difference = sum / n;
+    pair.ofFirst = own / n;
+    pair.standardError = correctedFoldError(pair.byFold, ratioOf(first));
+    const double half = studentQuantile(level, n - 1) * pair.standardError;
+    pair.lower = pair.difference - half;
+    pair.upper = pair.difference + half;
+    pair.judgedBy = foldPlanText(first.plan);
+}
+
+double measured(Measure measure, double squares, double absolute, double n) {
+    return measure == Measure::mae ? absolute / n
+           : measure == Measure::mse ? squares / n
+                                     : std::sqrt(squares / n);
+}
+
+/// The differences of a pair by all measures from draws of the same rows.
+void compareHeldOutRows(const Compared& a, const Compared& b, double level, Threads threads,
+                        std::span<PairComparison> pairs, Progress& progress) {
+    const RowEvidence &x = a.evidence.rows, &y = b.evidence.rows;
+    std::vector<std::array<double, 2>> errors;
+    for (std::size_t i = 0; i < std::min(x.state.size(), y.state.size()); ++i)
+        if (x.state[i] == RowState::heldOut && y.state[i] == RowState::heldOut && !std::isnan(x.fitted[i]) &&
+            !std::isnan(y.fitted[i]) && !std::isnan(x.actual[i]))
+            errors.push_back({x.actual[i] - x.fitted[i], x.actual[i] - y.fitted[i]});
+    if (errors.size() < 2) return;
+    const auto n = static_cast<double>(errors.size());
+    // As many draws as two hundred million rows allow.
+    const auto draws = static_cast<std::size_t>(std::clamp(2e8 / n, 200.0, 2000.0));
+    struct Sums {
+        double squares[2]{}, absolute[2]{};
+        void add(const std::array<double, 2>& e) {
+            for (int k = 0; k < 2; ++k) {
+                squares[k] += e[static_cast<std::size_t>(k)] * e[static_cast<std::size_t>(k)];
+                absolute[k] += std::fabs(e[static_cast<std::size_t>(k)]);
+            }
+        }
+        double difference(Measure measure, double count) const {
+            return measured(measure, squares[1], absolute[1], count) -
+                   measured(measure, squares[0], absolute[0], count);
+        }
+    };
+    Sums whole;
+    for (const auto& e : errors)
+        whole.add(e);
+    std::vector<Sums> drawn(draws);
+    parallelFor(draws, threads, [&](std::size_t k) {
+        if (progress.stopRequested()) throw Stopped{};
+        RandomStream stream(k + 1, "paired bootstrap of held-out rows");
+        for (std::size_t i = 0; i < errors.size(); ++i)
+            drawn[k].add(errors[stream.below(errors.size())]);
+    });
+    for (PairComparison& pair : pairs) {
+        pair.ofFirst = measured(pair.measure, whole.squares[0], whole.absolute[0], n);
+        pair.difference = whole.difference(pair.measure, n);
+        std::vector<double> values;
+        double mean = 0, squares = 0;
+        for (const Sums& each : drawn)
+            values.push_back(each.difference(pair.measure, n));
+        for (const double v : values)
+            mean += v / static_cast<double>(draws);
+        for (const double v : values)
+            squares += (v - mean) * (v - mean);
+        pair.standardError = std::sqrt(squares / static_cast<double>(draws - 1));
+        std::sort(values.begin(), values.end());
+        const auto at = [&](double share) {
+            return values[static_cast<std::size_t>(std::clamp(share * static_cast<double>(draws), 0.0,
+                                                              static_cast<double>(draws - 1)))];
+        };
+        pair.lower = at((1 - level) / 2);
+        pair.upper = at((1 + level) / 2);
+        pair.judgedBy = plural(errors.size(), "held-out row", "held-out rows");
+    }
+}
+
+std::string sentenceOf(const PairComparison& pair, const Compared& a, const Compared& b, double level) {
+    const std::string first = a.name, second = b.name;
+    if (pair.judgedBy.empty())
+        return second + " and " + first + " have no rows or folds in common that judge both";
+    const std::string measure = pair.measure == Measure::rmse  ? "RMSE"
+                                : pair.measure == Measure::mse ? "mean squared error"
+                                                               : "mean absolute error";
+    if (pair.difference == 0) return second + " and " + first + " have the same " + measure;
+    const bool better = pair.difference < 0;
+    const double share = std::fabs(pair.difference) / pair.ofFirst;
+    const double half = (pair.upper - pair.lower) / 2 / pair.ofFirst;
+    std::string text = second + " is " + (better ? "better" : "worse") + " than " + first;
+    if (pair.folds > 0)
+        text += " in " + countText(better ? pair.foldsBetter : pair.folds - pair.foldsBetter) + " of " +
+                countText(pair.folds) + " folds";
+    else
+        text += " on " + pair.judgedBy;
+    text += ", by " + readableText(100 * share, 2) + " % ± " + readableText(100 * half, 2) + " % of " + measure;
+    const bool apart = pair.lower > 0 || pair.upper < 0;
+    const bool leans = std::fabs(pair.difference) > pair.standardError;
+    return text + (apart   ? ": beyond what chance explains at " + percentText(level)
+                   : leans ? ": likely, not certain"
+                           : ": no more than chance");
+}
+
+} // namespace
+
+std::string_view measureName(Measure measure) {
+    return measure == Measure::rmse ? "rmse" : measure == Measure::mse ? "mse" : "mae";
+}
+
+double correctedFoldError(std::span<const double> differences, double ratio) {
+    const auto n = static_cast<double>(differences.size());
+    if (n < 2) return nan;
+    double mean = 0, squares = 0;
+    for (const double d : differences)
+        mean += d / n;
+    for (const double d : differences)
+        squares += (d - mean) * (d - mean);
+    return std::sqrt((1 / n + ratio) * squares / (n - 1));
+}
+
+std::vector<PairComparison> comparePairs(std::span<const Compared> fits, double level, Threads threads,
+                                         Progress& progress) {
+    std::vector<PairComparison> pairs;
+    for (std::size_t a = 0; a < fits.size(); ++a)
+        for (std::size_t b = a + 1; b < fits.size(); ++b) {
+            std::array<PairComparison, measures.size()> each;
+            for (std::size_t m = 0; m < each.size(); ++m) {
+                each[m].first = a;
+                each[m].second = b;
+                each[m].measure = measures[m];
+                each[m].ofFirst = each[m].difference = each[m].standardError = each[m].lower =
+                    each[m].upper = nan;
+            }
+            if (alike(fits[a].evidence, fits[b].evidence))
+                for (PairComparison& pair : each)
+                    compareByFolds(fits[a], fits[b], level, pair);
+            else
+                compareHeldOutRows(fits[a], fits[b], level, threads, each, progress);
+            for (PairComparison& pair : each) {
+                pair.says = sentenceOf(pair, fits[a], fits[b], level);
+                pairs.push_back(std::move(pair));
+            }
+        }
+    return pairs;
+}
+
+std::string comparisonJson(std::span<const Compared> fits, std::span<const PairComparison> pairs) {
+    using nlohmann::ordered_json;
+    const auto scores = [](const Scores& s) -> ordered_json {
+        if (s.rows == 0) return nullptr;
+        return {{"rows", s.rows}, {"rmse", s.rmse}, {"mse", s.rmse * s.rmse}, {"mae", s.mae},
+                {"r_squared", s.rSquared}};
+    };
+    ordered_json out{{"fits", ordered_json::array()}, {"pairs", ordered_json::array()}};
+    for (std::size_t i = 0; i < fits.size(); ++i) {
+        const Evidence& e = fits[i].evidence;
+        ordered_json fit{{"number", i + 1},
+                         {"name", fits[i].name},
+                         {"estimator", estimatorText(e.study->settings)},
+                         {"learning", scores(e.learning)},
+                         {"held_out", scores(e.heldOut)},
+                         {"out_of_fold", nullptr}};
+        if (e.folds && e.folds->rows > 0)
+            fit["out_of_fold"] = {{"rows", e.folds->rows},
+                                  {"rmse", e.folds->rmse},
+                                  {"mse", e.folds->mse},
+                                  {"mae", e.folds->mae},
+                                  {"r_squared", e.folds->rSquared},
+                                  {"mean_of_fold_mse", e.folds->meanOfFoldMse},
+                                  {"standard_error", e.folds->standardError},
+                                  {"judged_by", foldPlanText(e.folds->plan)}};
+        for (const NamedNumber& said : e.study->model->says())
+            fit["complexity"][said.name] = said.value;
+        ordered_json open = ordered_json::array();
+        for (const Goad& goad : e.goads)
+            if (!goad.accepted) open.push_back(goad.key);
+        fit["open_goads"] = std::move(open);
+        if (const LinearModel* model = e.study->linear()) {
+            ordered_json coefficients;
+            if (model->fit.intercept) coefficients["intercept"] = model->fit.constant;
+            for (std::size_t j = 0; j < model->design.columns().size(); ++j)
+                coefficients[model->design.columns()[j].name] =
+                    model->fit.coefficients[static_cast<Eigen::Index>(j)];
+            fit["coefficients"] = std::move(coefficients);
+        }
+        out["fits"].push_back(std::move(fit));
+    }
+    for (const PairComparison& pair : pairs) {
+        ordered_json one{{"first", pair.first + 1},
+                         {"second", pair.second + 1},
+                         {"measure", measureName(pair.measure)},
+                         {"judged_by", pair.judgedBy},
+                         {"of_first", pair.ofFirst},
+                         {"difference", pair.difference},
+                         {"standard_error", pair.standardError},
+                         {"lower", pair.lower},
+                         {"upper", pair.upper},
+                         {"folds", pair.folds},
+                         {"folds_better", nullptr},
+                         {"by_fold", pair.byFold},
+                         {"says", pair.says}};
+        if (pair.folds > 0) one["folds_better"] = pair.foldsBetter;
+        out["pairs"].push_back(std::move(one));
+    }
+    return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
+}
+
+} // namespace oxgoad

@@ -1,0 +1,433 @@
+#include "study/penalty_search.h"
+
+#include "base/error.h"
+#include "base/not_a_number.h"
+#include "base/text.h"
+#include "estimate/penalised/penalised.h"
+#include "study/study.h"
+#include "write/csv.h"
+
+#include <algorithm>
+#include <atomic>
+#include <cmath>
+#include <functional>
+#include <optional>
+
+namespace oxgoad {
+
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+constexpr int mostWidenings = 4;
+/// Sums of cells that are held at once, in doubles.
+constexpr double mostSums = 1.5e8;
+
+class Search {
+public:
+    Search(const Recipe& recipe, const Table& table, const Teaching& teaching, Progress& progress)
+        : m_recipe(recipe), m_settings(recipe.estimator), m_table(table), m_teaching(teaching),
+          m_progress(progress), m_x(teaching), m_working(recipe, table, teaching.file) {
+        m_place.assign(table.rows(), -1);
+        for (std::size_t i = 0; i < teaching.rows.size(); ++i)
+            m_place[teaching.rows[i]] = static_cast<std::int64_t>(i);
+    }
+
+    std::shared_ptr<const PenaltySearch> run(bool judge) {
+        PenaltySearch& out = *m_out;
+        for (const DesignColumn& column : m_x.design.columns())
+            out.columns.push_back(column.name);
+        if (judge) deal();
+        const FieldValue& share = m_settings.get(std::string_view("l1_share"));
+        std::vector<double> shares;
+        if (const auto* values = std::get_if<std::vector<double>>(&share))
+            shares = *values;
+        else
+            shares.push_back(std::get<double>(share));
+        std::sort(shares.begin(), shares.end());
+        shares.erase(std::unique(shares.begin(), shares.end()), shares.end());
+        for (std::size_t s = 0; s < shares.size(); ++s) {
+            ProgressStage stage(m_progress, static_cast<double>(s) / static_cast<double>(shares.size()),
+                                static_cast<double>(s + 1) / static_cast<double>(shares.size()));
+            follow(shares[s], stage);
+        }
+        choose();
+        return m_out;
+    }
+
+private:
+    /// The recipe's folds among the learning rows, or ten of them.
+    void deal() {
+        std::vector<std::uint32_t> rows;
+        for (std::size_t i = 0; i < m_teaching.rows.size(); ++i)
+            if (m_teaching.weights.empty() || m_teaching.weights[i] > 0) rows.push_back(m_teaching.rows[i]);
+        // Rows may stand as often as they were drawn; they are dealt once.
+        std::sort(rows.begin(), rows.end());
+        rows.erase(std::unique(rows.begin(), rows.end()), rows.end());
+        if (rows.size() < 4) return;
+        FoldPlan plan = m_recipe.judge.value_or(FoldPlan{});
+        std::string why = m_recipe.judge ? "" : "the recipe names no folds";
+        if (plan.kind == FoldKind::leaveOneOut && static_cast<double>(rows.size()) * width() * width() > mostSums) {
+            plan = FoldPlan{};
+            why = "leaving out each row takes too long for every penalty";
+        }
+        if (plan.kind == FoldKind::kFolds)
+            plan.folds = std::min(plan.folds, static_cast<int>(rows.size() / 2));
+        try {
+            m_dealing = dealRows(plan, m_table, rows, m_teaching.file);
+        } catch (const Error&) { // too few groups or periods among these rows
+            plan = FoldPlan{};
+            plan.folds = std::min(plan.folds, static_cast<int>(rows.size() / 2));
+            m_dealing = dealRows(plan, m_table, rows, m_teaching.file);
+            why = "the recipe's folds cannot be dealt among these rows";
+        }
+        m_plan = plan;
+        m_out->judgedBy = foldPlanText(plan);
+        m_out->folds = m_dealing->size();
+        if (!why.empty()) m_out->note = why + ", so penalties are judged by " + m_out->judgedBy;
+    }
+
+    double width() const { return static_cast<double>(m_x.design.columns().size()) + 2; }
+
+    /// All penalties of one share.
+    void follow(double l1Share, Progress& progress) {
+        const PenaltyOptions plain = penaltyOptions(m_settings, l1Share, m_x.design, m_teaching);
+        ProgressStage first(progress, 0, 0.3);
+        if (!m_problem)
+            m_problem = problemOf(m_x.rows, m_teaching.y, m_teaching.weights, plain, m_teaching.threads, first);
+        PenaltyOptions options = plain;
+        adaptFactors(m_settings, *m_problem, options, first);
+        std::vector<double> penalties = m_settings.get<std::vector<double>>("penalties");
+        const bool given = !penalties.empty();
+        for (const double penalty : penalties)
+            if (penalty < 0)
+                throw Error(ErrorCode::badTerm, "a penalty to try is " + shortText(penalty),
+                            {.file = m_teaching.file}, "Penalties are 0 or more.");
+        if (!given) penalties = usualPenalties(*m_problem, options);
+        const FieldValue& asked = m_settings.get(std::string_view("penalty"));
+        if (const auto* number = std::get_if<double>(&asked)) penalties.push_back(*number);
+        std::sort(penalties.begin(), penalties.end(), std::greater<>());
+        penalties.erase(std::unique(penalties.begin(), penalties.end()), penalties.end());
+        ProgressStage second(progress, 0.3, 1);
+        std::vector<PenaltyPoint> points = judged(plain, options, penalties, second);
+        const auto best = [&] {
+            return std::min_element(points.begin(), points.end(), [](const auto& a, const auto& b) {
+                       return a.meanOfFoldMse < b.meanOfFoldMse;
+                   }) -
+                   points.begin();
+        };
+        // A grid of its own making goes on where the best lies at its end.
+        for (int k = 0; k < mostWidenings && !given && m_dealing && points.size() > 1; ++k) {
+            const auto at = best();
+            const bool down = at + 1 == static_cast<std::ptrdiff_t>(points.size());
+            const bool up = at == 0 && points.front().kept > 0;
+            if (!down && !up) break;
+            const double step = penalties[1] / penalties[0];
+            std::vector<double> further;
+            for (int i = 1; i <= 40; ++i)
+                further.push_back(down ? penalties.back() * std::pow(step, i)
+                                       : penalties.front() * std::pow(step, i - 41));
+            const auto more = judged(plain, options, further, second);
+            points.insert(down ? points.end() : points.begin(), more.begin(), more.end());
+            penalties.insert(down ? penalties.end() : penalties.begin(), further.begin(), further.end());
+            const std::string said = "the grid of penalties was widened";
+            if (m_out->note.find(said) == std::string::npos)
+                m_out->note += (m_out->note.empty() ? "" : "; ") + said;
+        }
+        m_out->points.insert(m_out->points.end(), points.begin(), points.end());
+    }
+
+    /// The model of all rows at each penalty, and its error over the folds.
+    std::vector<PenaltyPoint> judged(const PenaltyOptions& plain, const PenaltyOptions& options,
+                                     const std::vector<double>& penalties, Progress& progress) {
+        std::vector<PenaltyPoint> points;
+        for (PenalisedPoint& each : penalisedPath(*m_problem, options, penalties, progress))
+            points.push_back({options.l1Share, each.penalty, nan, nan, each.kept, each.dualityGap,
+                              std::move(each.coefficients), each.constant});
+        if (!m_dealing) return points;
+        const std::size_t folds = m_dealing->size();
+        std::vector<std::vector<double>> mse(folds);
+        if (bySums()) sumCells(progress);
+        std::atomic<std::size_t> done{0};
+        parallelFor(folds, m_teaching.threads, [&](std::size_t f) {
+            progress.checkpoint(static_cast<double>(done) / static_cast<double>(folds),
+                                "Judging penalties, fold " + countText(f + 1) + " of " + countText(folds));
+            mse[f] = bySums() ? foldBySums(f, plain, penalties, progress)
+                              : foldByRows(f, plain, penalties, progress);
+            ++done;
+        });
+        for (std::size_t k = 0; k < points.size(); ++k)
+            spreadOf(mse, k, points[k]);
+        return points;
+    }
+
+    void spreadOf(const std::vector<std::vector<double>>& mse, std::size_t k, PenaltyPoint& point) const {
+        const std::size_t every = m_dealing->foldsPerRepeat();
+        long double sum = 0, within = 0, folds = 0, repeats = 0;
+        for (std::size_t begin = 0; begin < mse.size(); begin += every) {
+            long double mean = 0, squares = 0, count = 0;
+            for (std::size_t f = begin; f < std::min(begin + every, mse.size()); ++f)
+                if (!mse[f].empty() && !std::isnan(mse[f][k])) {
+                    mean += mse[f][k];
+                    ++count;
+                }
+            if (count == 0) continue;
+            sum += mean;
+            folds += count;
+            mean /= count;
+            for (std::size_t f = begin; f < std::min(begin + every, mse.size()); ++f)
+                if (!mse[f].empty() && !std::isnan(mse[f][k]))
+                    squares += (mse[f][k] - mean) * (mse[f][k] - mean);
+            within += count > 1 ? squares / (count - 1) / count : static_cast<long double>(nan);
+            ++repeats;
+        }
+        if (folds == 0) return;
+        point.meanOfFoldMse = static_cast<double>(sum / folds);
+        point.standardError = static_cast<double>(std::sqrt(within / repeats));
+    }
+
+    /// Sums over cells of rows hold all that a fold needs.
+    bool bySums() const {
+        if (m_recipe.logResponse || m_problem->naive() || m_plan.kind == FoldKind::bootstrap) return false;
+        const double cells = static_cast<double>(m_dealing->cells() * m_dealing->repeats());
+        const double times = m_teaching.weights.empty() ? 1 : 2;
+        return cells * times * width() * width() < mostSums;
+    }
+
+    std::vector<double> valuesAt(std::span<const double> values, std::span<const std::uint32_t> rows) const {
+        std::vector<double> some;
+        if (values.empty()) return some;
+        some.reserve(rows.size());
+        for (const auto row : rows)
+            some.push_back(values[static_cast<std::size_t>(m_place[row])]);
+        return some;
+    }
+
+    void sumCells(Progress& progress) {
+        if (!m_learned.empty()) return;
+        m_shift = shiftOf(m_x.rows, m_teaching.y, m_teaching.intercept);
+        const std::size_t cells = m_dealing->cells();
+        m_learned.resize(cells * m_dealing->repeats());
+        if (!m_teaching.weights.empty()) m_plainSums.resize(m_learned.size());
+        // Of large cells each is summed by all threads, small ones beside each other.
+        for (std::size_t r = 0; r < m_dealing->repeats(); ++r) {
+            std::vector<std::vector<std::uint32_t>> rows(cells);
+            const auto cellOf = m_dealing->cellOf(r);
+            for (std::size_t i = 0; i < m_dealing->rows().size(); ++i)
+                if (cellOf[i] < cells) rows[cellOf[i]].push_back(m_dealing->rows()[i]);
+            parallelFor(cells, m_teaching.threads, [&](std::size_t c) {
+                const DesignRows x(m_x.bound, rows[c]);
+                const auto y = valuesAt(m_teaching.y, rows[c]), w = valuesAt(m_teaching.weights, rows[c]);
+                m_learned[r * cells + c] = sumRows(x, y, w, m_shift, m_teaching.threads, progress);
+                if (!w.empty())
+                    m_plainSums[r * cells + c] = sumRows(x, y, {}, m_shift, m_teaching.threads, progress);
+            });
+        }
+    }
+
+    std::vector<double> foldBySums(std::size_t fold, const PenaltyOptions& plain,
+                                   const std::vector<double>& penalties, Progress& progress) const {
+        const std::size_t every = m_dealing->foldsPerRepeat(), cells = m_dealing->cells();
+        const std::size_t repeat = fold / every, within = fold % every;
+        RowSums learned, judged;
+        for (std::size_t c = 0; c < cells; ++c) {
+            const RowSums& own = m_learned[repeat * cells + c];
+            if (m_dealing->learns(within, c)) learned.add(own);
+            if (m_dealing->judges(within, c))
+                judged.add(m_plainSums.empty() ? own : m_plainSums[repeat * cells + c]);
+        }
+        if (judged.rows == 0 || learned.rows < 2 || !(learned.weight > 0)) return {};
+        PenalisedProblem problem = problemOf(learned, m_shift, plain);
+        // Where columns are nearly dependent the rows themselves are asked.
+        std::optional<FoldRows> rows;
+        problem.root = [&](const std::vector<Index>& columns) {
+            if (!rows) rows.emplace(*this, m_dealing->fold(fold).learning);
+            return rows->root(problem, columns);
+        };
+        PenaltyOptions options = plain;
+        adaptFactors(m_settings, problem, options, progress);
+        std::vector<double> mse;
+        const auto n = static_cast<double>(judged.rows);
+        const MatrixXd xx = judged.xx.selfadjointView<Eigen::Lower>();
+        for (const PenalisedPoint& point : penalisedPath(problem, options, penalties, progress)) {
+            const VectorXd& b = point.coefficients;
+            const double level = point.constant + m_shift.x.dot(b) - m_shift.y;
+            const double squares = judged.yy - 2 * level * judged.y - 2 * b.dot(judged.xy) +
+                                   n * level * level + 2 * level * b.dot(judged.x) + b.dot(xx * b);
+            mse.push_back(std::max(0.0, squares) / n);
+        }
+        return mse;
+    }
+
+    /// Rows of a fold, by the design of all.
+    struct FoldRows {
+        std::vector<std::uint32_t> rows;
+        std::vector<double> y, weights;
+        DesignRows x;
+        FoldRows(const Search& search, std::vector<std::uint32_t> of)
+            : rows(std::move(of)), y(search.valuesAt(search.m_teaching.y, rows)),
+              weights(search.valuesAt(search.m_teaching.weights, rows)), x(search.m_x.bound, rows) {}
+        MatrixXd root(const PenalisedProblem& problem, const std::vector<Index>& columns) const {
+            return orthogonalRoot(x, y, weights, problem, columns);
+        }
+    };
+
+    std::vector<double> foldByRows(std::size_t number, const PenaltyOptions& plain,
+                                   const std::vector<double>& penalties, Progress& progress) const {
+        const Fold fold = m_dealing->fold(number);
+        if (fold.judged.empty() || fold.learning.size() < 2) return {};
+        const FoldRows learned(*this, fold.learning);
+        if (!learned.weights.empty() && *std::max_element(learned.weights.begin(), learned.weights.end()) <= 0)
+            return {};
+        const PenalisedProblem problem =
+            problemOf(learned.x, learned.y, learned.weights, plain, {1}, progress);
+        PenaltyOptions options = plain;
+        adaptFactors(m_settings, problem, options, progress);
+        const auto path = penalisedPath(problem, options, penalties, progress);
+        MatrixXd coefficients(problem.columns(), static_cast<Index>(path.size()));
+        Eigen::RowVectorXd constants(static_cast<Index>(path.size()));
+        for (std::size_t k = 0; k < path.size(); ++k) {
+            coefficients.col(static_cast<Index>(k)) = path[k].coefficients;
+            constants[static_cast<Index>(k)] = path[k].constant;
+        }
+        const Eigen::RowVectorXd smearing = smearingOf(learned, coefficients, constants);
+        Eigen::RowVectorXd squares = Eigen::RowVectorXd::Zero(constants.size());
+        eachBlock(fold.judged, [&](std::span<const std::uint32_t> rows, const MatrixXd& block) {
+            MatrixXd said = block * coefficients;
+            said.rowwise() += constants;
+            for (Index i = 0; i < said.rows(); ++i) {
+                const auto row = rows[static_cast<std::size_t>(i)];
+                for (Index k = 0; k < said.cols(); ++k) {
+                    const double middle = said(i, k) + m_working.offset(row);
+                    const double predicted =
+                        m_recipe.logResponse ? std::exp(middle) * smearing[k] : middle;
+                    const double e = m_working.natural(row) - predicted;
+                    squares[k] += e * e;
+                }
+            }
+        });
+        squares /= static_cast<double>(fold.judged.size());
+        return {squares.begin(), squares.end()};
+    }
+
+    /// Mean of exp(residual) over the rows learned from (Duan 1983), one a penalty.
+    Eigen::RowVectorXd smearingOf(const FoldRows& learned, const MatrixXd& coefficients,
+                                  const Eigen::RowVectorXd& constants) const {
+        if (!m_recipe.logResponse) return Eigen::RowVectorXd::Ones(constants.size());
+        Eigen::RowVectorXd sum = Eigen::RowVectorXd::Zero(constants.size());
+        double whole = 0;
+        std::size_t at = 0;
+        eachBlock(learned.rows, [&](std::span<const std::uint32_t> rows, const MatrixXd& block) {
+            MatrixXd said = block * coefficients;
+            said.rowwise() += constants;
+            for (Index i = 0; i < said.rows(); ++i, ++at) {
+                const double w = learned.weights.empty() ? 1 : learned.weights[at];
+                whole += w;
+                sum.array() += w * (learned.y[at] - said.row(i).array()).exp();
+            }
+            (void)rows;
+        });
+        return sum / whole;
+    }
+
+    void eachBlock(std::span<const std::uint32_t> rows,
+                   const std::function<void(std::span<const std::uint32_t>, const MatrixXd&)>& use) const {
+        constexpr std::size_t size = 2048;
+        MatrixXd block;
+        for (std::size_t begin = 0; begin < rows.size(); begin += size) {
+            const auto some = rows.subspan(begin, std::min(size, rows.size() - begin));
+            block.resize(static_cast<Index>(some.size()), static_cast<Index>(m_x.design.columns().size()));
+            m_x.bound.fill(some, block);
+            use(some, block);
+        }
+    }
+
+    void choose() {
+        PenaltySearch& out = *m_out;
+        out.settings = m_settings;
+        const FieldValue& asked = m_settings.get(std::string_view("penalty"));
+        const auto* number = std::get_if<double>(&asked);
+        const auto at = [&](double l1Share, double penalty) {
+            for (std::size_t k = 0; k < out.points.size(); ++k)
+                if (out.points[k].l1Share == l1Share && out.points[k].penalty == penalty) return k;
+            return std::size_t{0};
+        };
+        if (out.judgedBy.empty()) { // nothing could be judged: what is held back most
+            out.chosen = out.smallest = number ? at(out.points.front().l1Share, *number) : 0;
+        } else {
+            std::size_t best = out.points.size();
+            for (std::size_t k = 0; k < out.points.size(); ++k) {
+                if (number && out.points[k].penalty != *number) continue;
+                if (std::isnan(out.points[k].meanOfFoldMse)) continue;
+                if (best == out.points.size() || out.points[k].meanOfFoldMse < out.points[best].meanOfFoldMse)
+                    best = k;
+            }
+            if (best == out.points.size()) best = 0;
+            out.chosen = out.smallest = best;
+            const auto* rule = std::get_if<std::string>(&asked);
+            if (rule && *rule == "one standard error") {
+                const double limit = out.points[best].meanOfFoldMse + out.points[best].standardError;
+                for (std::size_t k = 0; k < out.points.size(); ++k)
+                    if (out.points[k].l1Share == out.points[best].l1Share &&
+                        out.points[k].penalty > out.points[out.chosen].penalty &&
+                        out.points[k].meanOfFoldMse <= limit)
+                        out.chosen = k;
+            }
+        }
+        const PenaltyPoint& found = out.points[out.chosen];
+        out.settings.fields["l1_share"] = found.l1Share;
+        out.settings.fields["penalty"] = found.penalty;
+        const auto& given = m_settings.get<std::vector<double>>("penalties");
+        out.atEdge = !number && given.size() > 1 &&
+                     (found.penalty == *std::min_element(given.begin(), given.end()) ||
+                      (found.penalty == *std::max_element(given.begin(), given.end()) && found.kept > 0));
+    }
+
+    const Recipe& m_recipe;
+    const Settings& m_settings;
+    const Table& m_table;
+    const Teaching& m_teaching;
+    Progress& m_progress;
+    PenalisedRows m_x;
+    WorkingResponse m_working;
+    /// Place of each row of the table among those learned from.
+    std::vector<std::int64_t> m_place;
+    std::optional<PenalisedProblem> m_problem;
+    std::optional<Dealing> m_dealing;
+    FoldPlan m_plan;
+    SumShift m_shift;
+    /// Of the cells of every repeat, weighted, and not.
+    std::vector<RowSums> m_learned, m_plainSums;
+    std::shared_ptr<PenaltySearch> m_out = std::make_shared<PenaltySearch>();
+};
+
+} // namespace
+
+std::shared_ptr<const PenaltySearch> searchPenalty(const Recipe& recipe, const Table& table,
+                                                   const Teaching& teaching, bool judge, Progress& progress) {
+    return Search(recipe, table, teaching, progress).run(judge || isSought(recipe.estimator));
+}
+
+std::string pathCsv(const PenaltySearch& search) {
+    CsvWriter out;
+    for (const auto* name : {"penalty", "l1_share", "mean_of_fold_mse", "standard_error", "kept",
+                             "duality_gap", "intercept"})
+        out.text(name);
+    for (const std::string& column : search.columns)
+        out.text(column);
+    out.endRow();
+    for (const PenaltyPoint& point : search.points) {
+        for (const double value : {point.penalty, point.l1Share, point.meanOfFoldMse, point.standardError})
+            out.number(value);
+        out.count(point.kept);
+        out.number(point.dualityGap).number(point.constant);
+        for (const double b : point.coefficients)
+            out.number(b);
+        out.endRow();
+    }
+    return out.bytes();
+}
+
+} // namespace oxgoad

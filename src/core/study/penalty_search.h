@@ -1,0 +1,61 @@
+#pragma once
+// How strong a penalty should be: a path of penalties, and the error of each over folds.
+#include "estimate/model_kind.h"
+#include "recipe/recipe.h"
+#include "table/table.h"
+
+#include <Eigen/Core>
+
+#include <memory>
+#include <string>
+#include <vector>
+
+namespace oxgoad {
+
+/// One penalty and share: the model of all learning rows, and what folds say of it.
+struct PenaltyPoint {
+    double l1Share = 1, penalty = 0;
+    /// In the response's unit squared: the mean over folds of each fold's mean squared error, and its standard
+    /// error as FoldEvidence::standardError; NaN where nothing was judged.
+    double meanOfFoldMse = 0, standardError = 0;
+    /// Columns whose coefficient is not 0.
+    std::size_t kept = 0;
+    double dualityGap = 0;
+    /// One a column of the design, in natural units.
+    Eigen::VectorXd coefficients;
+    double constant = 0;
+};
+
+struct PenaltySearch {
+    /// The estimator with the numbers that were found.
+    Settings settings;
+    /// Names of the columns of the design.
+    std::vector<std::string> columns;
+    /// By share, and penalties from the largest down.
+    std::vector<PenaltyPoint> points;
+    std::size_t chosen = 0, smallest = 0;
+    /// "10 folds, seed 1"; empty when nothing was judged.
+    std::string judgedBy;
+    /// Something to know of how it was judged: other folds than the recipe's, a grid that was widened.
+    std::string note;
+    /// The choice lies at an end of the penalties that the recipe gives.
+    bool atEdge = false;
+    std::size_t folds = 0;
+};
+
+/// The path of the recipe's estimator over its learning rows, judged by its folds where `judge` is true or
+/// something is to be found; 10 folds, seed 1, where the recipe names none, and where its folds cannot be dealt
+/// among these rows. The columns are learned from all rows (they do not look at the response); standardising,
+/// adaptive factors and coefficients anew in every fold: from sums over cells of rows where the rows outnumber
+/// the columns. The penalty is that of the smallest error, or the largest whose error is at most that plus its
+/// standard error (Breiman, Friedman, Olshen and Stone 1984, "Classification and regression trees", §3.4.3).
+/// A choice at the end of a grid of the program's own making widens the grid. Requires a penalised estimator.
+/// Errors: those of the kind. Throws Stopped. The same for any number of threads.
+std::shared_ptr<const PenaltySearch> searchPenalty(const Recipe& recipe, const Table& table,
+                                                   const Teaching& teaching, bool judge, Progress& progress);
+
+/// path.csv: penalty, l1_share, mean_of_fold_mse, standard_error, kept, duality_gap, intercept, then a
+/// coefficient each by the name of its column.
+std::string pathCsv(const PenaltySearch& search);
+
+} // namespace oxgoad
