@@ -24,8 +24,9 @@ const std::vector<std::string> diabetesColumns{"age", "sex", "bmi", "bp", "s1", 
 
 Recipe penalisedRecipe(const std::string& estimator) {
     Recipe recipe = recipeOf("y", diabetesColumns);
-    const std::string text = R"({"recipe":1,"rows":{"file":"rows.csv"},"response":"y","terms":["age"],"estimator":)" +
-                             estimator + "}";
+    const std::string text =
+        R"({"recipe":1,"rows":{"file":"rows.csv"},"response":"y","terms":["age"],"estimator":)" + estimator +
+        "}";
     recipe.estimator = parseRecipe(text, "test").estimator;
     return recipe;
 }
@@ -35,7 +36,8 @@ std::string refusal(const std::string& estimator) {
 }
 
 /// Coordinate descent on rows, plainly: an independent reckoning of the same minimum.
-std::pair<VectorXd, double> plainDescent(const MatrixXd& x, const VectorXd& y, double penalty, double l1Share) {
+std::pair<VectorXd, double> plainDescent(const MatrixXd& x, const VectorXd& y, double penalty,
+                                         double l1Share) {
     const auto n = static_cast<double>(x.rows());
     const Eigen::RowVectorXd mean = x.colwise().mean();
     MatrixXd z = x.rowwise() - mean;
@@ -162,7 +164,8 @@ TEST(PenalisedStudy, TheChoiceIsThatOfAnIndependentLoopOverTheSameFolds) {
     EXPECT_EQ(said["fit"]["l1_share"], 0.5);
     EXPECT_EQ(said["fit"]["penalty_judged_by"], "7 folds, seed 5");
     const std::string csv = pathCsv(search);
-    EXPECT_TRUE(csv.starts_with("penalty,l1_share,mean_of_fold_mse,standard_error,kept,duality_gap,intercept,age,sex,"))
+    EXPECT_TRUE(csv.starts_with(
+        "penalty,l1_share,mean_of_fold_mse,standard_error,kept,duality_gap,intercept,age,sex,"))
         << csv.substr(0, 120);
     EXPECT_EQ(std::count(csv.begin(), csv.end(), '\n'), 8);
 }
@@ -196,7 +199,8 @@ TEST(PenalisedStudy, RecipesSayHowAPenaltyIsFound) {
     };
     EXPECT_NE(failure(R"({"kind":"penalised","penalty":1,"rising":["weight"]})").find("no term of the model"),
               std::string::npos);
-    EXPECT_NE(failure(R"({"kind":"penalised","penalty":1,"rising":["bmi"],"falling":["bmi"]})").find("neither rise nor"),
+    EXPECT_NE(failure(R"({"kind":"penalised","penalty":1,"rising":["bmi"],"falling":["bmi"]})")
+                  .find("neither rise nor"),
               std::string::npos);
     EXPECT_NE(failure(R"({"kind":"penalised","penalty":1,"factors":[["bmi","much"]]})").find("\"much\""),
               std::string::npos);
@@ -229,7 +233,8 @@ TEST(PenalisedStudy, PublishedFitsComeOutOfRecipesAndAreKept) {
     const auto again = readStudy(studyText(*evidence.study));
     EXPECT_EQ(again->model->text(), model.text());
     EXPECT_EQ(again->settings, evidence.study->settings);
-    const BoundModel before = evidence.study->bind(rows.learning.table, ""), after = again->bind(rows.learning.table, "");
+    const BoundModel before = evidence.study->bind(rows.learning.table, ""),
+                     after = again->bind(rows.learning.table, "");
     std::vector<std::uint32_t> some{0, 7, 441};
     EXPECT_EQ(before.predict(some, {}, quietly()), after.predict(some, {}, quietly()));
 }
@@ -276,7 +281,9 @@ TEST(PenalisedStudy, EdgesAreSaidOrWidened) {
     EXPECT_TRUE(std::is_sorted(points.begin(), points.end(),
                                [](const auto& a, const auto& b) { return a.penalty > b.penalty; }));
     EXPECT_LT(low.study->linear()->penalised->dualityGap, 1e-9);
-    if (points.size() > 100) { EXPECT_NE(search.note.find("widened"), std::string::npos); }
+    if (points.size() > 100) {
+        EXPECT_NE(search.note.find("widened"), std::string::npos);
+    }
 }
 
 TEST(PenalisedStudy, WeightsLogsFactorsAndSignsFindTheirWay) {
@@ -291,7 +298,9 @@ TEST(PenalisedStudy, WeightsLogsFactorsAndSignsFindTheirWay) {
     const Evidence same = evaluate(weighted, rows, {}, quietly());
     ASSERT_EQ(plain.study->search->points.size(), same.study->search->points.size());
     for (std::size_t k = 0; k < plain.study->search->points.size(); ++k)
-        EXPECT_GE(digits(same.study->search->points[k].meanOfFoldMse, plain.study->search->points[k].meanOfFoldMse), 10);
+        EXPECT_GE(
+            digits(same.study->search->points[k].meanOfFoldMse, plain.study->search->points[k].meanOfFoldMse),
+            10);
     // Of a logarithm errors are those of the response.
     Recipe logs = recipe;
     logs.logResponse = true;
@@ -372,8 +381,8 @@ TEST(PenalisedStudy, ComparedFitsSayWhatFoldsSay) {
 }
 
 TEST(PenalisedStudy, TheIntervalOfAComparisonCovers) {
-    // Two fits that are as good as each other by their making: each has the column that says something and one
-    // of two that say nothing.
+    // Two fits that are as good as each other by their making: each has the column that says something and
+    // one of two that say nothing.
     std::size_t covers = 0, plainCovers = 0;
     constexpr unsigned sets = 200;
     for (unsigned seed = 1; seed <= sets; ++seed) {

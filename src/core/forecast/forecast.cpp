@@ -225,7 +225,7 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
         if (bound.complete(i) && bound.hasOffset(i)) complete.push_back(i);
     std::vector<double> distance(n, nan);
     std::vector<std::uint8_t> unsure(n, 0);
-    if (const LinearModel* linear = model.linear()) {
+    if (const LinearModel* linear = model.linear(); linear && linear->hasErrors()) {
         out.intervals = linear->isQuantile() ? "by a pair of quantiles" : "by theory";
         predictByTheory(out, bound, *linear, complete, distance, unsure, threads, progress);
     } else {

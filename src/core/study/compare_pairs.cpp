@@ -23,9 +23,9 @@ double valueOf(const FoldScore& fold, Measure measure) {
 
 /// Dealt alike, whole, with the same rows judged in every fold.
 bool alike(const Evidence& a, const Evidence& b) {
-    if (!a.folds || !b.folds || a.folds->partial() || b.folds->partial() || !(a.folds->plan == b.folds->plan) ||
-        a.folds->each.size() != b.folds->each.size() || a.folds->each.size() < 2 ||
-        a.folds->foldOf != b.folds->foldOf)
+    if (!a.folds || !b.folds || a.folds->partial() || b.folds->partial() ||
+        !(a.folds->plan == b.folds->plan) || a.folds->each.size() != b.folds->each.size() ||
+        a.folds->each.size() < 2 || a.folds->foldOf != b.folds->foldOf)
         return false;
     for (std::size_t f = 0; f < a.folds->each.size(); ++f)
         if (a.folds->each[f].rows != b.folds->each[f].rows || a.folds->each[f].rows == 0) return false;
@@ -67,7 +67,7 @@ void compareByFolds(const Compared& a, const Compared& b, double level, PairComp
 }
 
 double measured(Measure measure, double squares, double absolute, double n) {
-    return measure == Measure::mae ? absolute / n
+    return measure == Measure::mae   ? absolute / n
            : measure == Measure::mse ? squares / n
                                      : std::sqrt(squares / n);
 }
@@ -122,8 +122,8 @@ void compareHeldOutRows(const Compared& a, const Compared& b, double level, Thre
         pair.standardError = std::sqrt(squares / static_cast<double>(draws - 1));
         std::sort(values.begin(), values.end());
         const auto at = [&](double share) {
-            return values[static_cast<std::size_t>(std::clamp(share * static_cast<double>(draws), 0.0,
-                                                              static_cast<double>(draws - 1)))];
+            return values[static_cast<std::size_t>(
+                std::clamp(share * static_cast<double>(draws), 0.0, static_cast<double>(draws - 1)))];
         };
         pair.lower = at((1 - level) / 2);
         pair.upper = at((1 + level) / 2);
@@ -148,7 +148,8 @@ std::string sentenceOf(const PairComparison& pair, const Compared& a, const Comp
                 countText(pair.folds) + " folds";
     else
         text += " on " + pair.judgedBy;
-    text += ", by " + readableText(100 * share, 2) + " % ± " + readableText(100 * half, 2) + " % of " + measure;
+    text +=
+        ", by " + readableText(100 * share, 2) + " % ± " + readableText(100 * half, 2) + " % of " + measure;
     const bool apart = pair.lower > 0 || pair.upper < 0;
     const bool leans = std::fabs(pair.difference) > pair.standardError;
     return text + (apart   ? ": beyond what chance explains at " + percentText(level)
@@ -183,8 +184,8 @@ std::vector<PairComparison> comparePairs(std::span<const Compared> fits, double 
                 each[m].first = a;
                 each[m].second = b;
                 each[m].measure = measures[m];
-                each[m].ofFirst = each[m].difference = each[m].standardError = each[m].lower =
-                    each[m].upper = nan;
+                each[m].ofFirst = each[m].difference = each[m].standardError = each[m].lower = each[m].upper =
+                    nan;
             }
             if (alike(fits[a].evidence, fits[b].evidence))
                 for (PairComparison& pair : each)
@@ -203,7 +204,10 @@ std::string comparisonJson(std::span<const Compared> fits, std::span<const PairC
     using nlohmann::ordered_json;
     const auto scores = [](const Scores& s) -> ordered_json {
         if (s.rows == 0) return nullptr;
-        return {{"rows", s.rows}, {"rmse", s.rmse}, {"mse", s.rmse * s.rmse}, {"mae", s.mae},
+        return {{"rows", s.rows},
+                {"rmse", s.rmse},
+                {"mse", s.rmse * s.rmse},
+                {"mae", s.mae},
                 {"r_squared", s.rSquared}};
     };
     ordered_json out{{"fits", ordered_json::array()}, {"pairs", ordered_json::array()}};

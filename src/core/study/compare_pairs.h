@@ -32,10 +32,10 @@ struct PairComparison {
 /// All pairs by all measures, first before second. Fits that are judged by folds dealt alike, of the same
 /// judged rows, are compared fold by fold: the variance of the mean difference over J folds is that of the
 /// differences times 1/J + n₂/n₁, for n₂ judged and n₁ learning rows, with J − 1 degrees of freedom, since
-/// folds share the rows that they learn from (Nadeau and Bengio 2003, "Inference for the generalization error",
-/// Machine Learning 52). Otherwise the rows that both hold out and predict are drawn again and again in pairs
-/// (percentile bootstrap, Efron and Tibshirani 1993, "An introduction to the bootstrap", ch. 13). `level` is that
-/// of the interval. The same for any number of threads. Throws Stopped.
+/// folds share the rows that they learn from (Nadeau and Bengio 2003, "Inference for the generalization
+/// error", Machine Learning 52). Otherwise the rows that both hold out and predict are drawn again and again
+/// in pairs (percentile bootstrap, Efron and Tibshirani 1993, "An introduction to the bootstrap", ch. 13).
+/// `level` is that of the interval. The same for any number of threads. Throws Stopped.
 std::vector<PairComparison> comparePairs(std::span<const Compared> fits, double level, Threads threads,
                                          Progress& progress);
 

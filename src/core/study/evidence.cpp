@@ -244,7 +244,8 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
                            {"edge", e.forecast->edge},
                            {"outside", e.forecast->outside},
                            {"without_prediction", e.forecast->unpredicted}};
-    if (e.forecast && !e.linear) out["forecast"]["intervals"] = e.forecast->intervals;
+    if (e.forecast && !(e.study->linear() && e.study->linear()->hasErrors()))
+        out["forecast"]["intervals"] = e.forecast->intervals;
     if (e.forecast && !e.forecast->totalsBy.empty()) {
         out["forecast"]["totals_by"] = e.forecast->totalsBy;
         for (const PeriodTotal& t : e.forecast->coming)

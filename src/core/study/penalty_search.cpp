@@ -69,7 +69,8 @@ private:
         if (rows.size() < 4) return;
         FoldPlan plan = m_recipe.judge.value_or(FoldPlan{});
         std::string why = m_recipe.judge ? "" : "the recipe names no folds";
-        if (plan.kind == FoldKind::leaveOneOut && static_cast<double>(rows.size()) * width() * width() > mostSums) {
+        if (plan.kind == FoldKind::leaveOneOut &&
+            static_cast<double>(rows.size()) * width() * width() > mostSums) {
             plan = FoldPlan{};
             why = "leaving out each row takes too long for every penalty";
         }
@@ -96,7 +97,8 @@ private:
         const PenaltyOptions plain = penaltyOptions(m_settings, l1Share, m_x.design, m_teaching);
         ProgressStage first(progress, 0, 0.3);
         if (!m_problem)
-            m_problem = problemOf(m_x.rows, m_teaching.y, m_teaching.weights, plain, m_teaching.threads, first);
+            m_problem =
+                problemOf(m_x.rows, m_teaching.y, m_teaching.weights, plain, m_teaching.threads, first);
         PenaltyOptions options = plain;
         adaptFactors(m_settings, *m_problem, options, first);
         std::vector<double> penalties = m_settings.get<std::vector<double>>("penalties");
@@ -113,9 +115,9 @@ private:
         ProgressStage second(progress, 0.3, 1);
         std::vector<PenaltyPoint> points = judged(plain, options, penalties, second);
         const auto best = [&] {
-            return std::min_element(points.begin(), points.end(), [](const auto& a, const auto& b) {
-                       return a.meanOfFoldMse < b.meanOfFoldMse;
-                   }) -
+            return std::min_element(
+                       points.begin(), points.end(),
+                       [](const auto& a, const auto& b) { return a.meanOfFoldMse < b.meanOfFoldMse; }) -
                    points.begin();
         };
         // A grid of its own making goes on where the best lies at its end.
@@ -279,7 +281,8 @@ private:
         const Fold fold = m_dealing->fold(number);
         if (fold.judged.empty() || fold.learning.size() < 2) return {};
         const FoldRows learned(*this, fold.learning);
-        if (!learned.weights.empty() && *std::max_element(learned.weights.begin(), learned.weights.end()) <= 0)
+        if (!learned.weights.empty() &&
+            *std::max_element(learned.weights.begin(), learned.weights.end()) <= 0)
             return {};
         const PenalisedProblem problem =
             problemOf(learned.x, learned.y, learned.weights, plain, {1}, progress);
@@ -301,8 +304,7 @@ private:
                 const auto row = rows[static_cast<std::size_t>(i)];
                 for (Index k = 0; k < said.cols(); ++k) {
                     const double middle = said(i, k) + m_working.offset(row);
-                    const double predicted =
-                        m_recipe.logResponse ? std::exp(middle) * smearing[k] : middle;
+                    const double predicted = m_recipe.logResponse ? std::exp(middle) * smearing[k] : middle;
                     const double e = m_working.natural(row) - predicted;
                     squares[k] += e * e;
                 }
@@ -412,8 +414,8 @@ std::shared_ptr<const PenaltySearch> searchPenalty(const Recipe& recipe, const T
 
 std::string pathCsv(const PenaltySearch& search) {
     CsvWriter out;
-    for (const auto* name : {"penalty", "l1_share", "mean_of_fold_mse", "standard_error", "kept",
-                             "duality_gap", "intercept"})
+    for (const auto* name :
+         {"penalty", "l1_share", "mean_of_fold_mse", "standard_error", "kept", "duality_gap", "intercept"})
         out.text(name);
     for (const std::string& column : search.columns)
         out.text(column);

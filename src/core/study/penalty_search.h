@@ -15,8 +15,8 @@ namespace oxgoad {
 /// One penalty and share: the model of all learning rows, and what folds say of it.
 struct PenaltyPoint {
     double l1Share = 1, penalty = 0;
-    /// In the response's unit squared: the mean over folds of each fold's mean squared error, and its standard
-    /// error as FoldEvidence::standardError; NaN where nothing was judged.
+    /// In the response's unit squared: the mean over folds of each fold's mean squared error, and its
+    /// standard error as FoldEvidence::standardError; NaN where nothing was judged.
     double meanOfFoldMse = 0, standardError = 0;
     /// Columns whose coefficient is not 0.
     std::size_t kept = 0;
@@ -44,13 +44,14 @@ struct PenaltySearch {
 };
 
 /// The path of the recipe's estimator over its learning rows, judged by its folds where `judge` is true or
-/// something is to be found; 10 folds, seed 1, where the recipe names none, and where its folds cannot be dealt
-/// among these rows. The columns are learned from all rows (they do not look at the response); standardising,
-/// adaptive factors and coefficients anew in every fold: from sums over cells of rows where the rows outnumber
-/// the columns. The penalty is that of the smallest error, or the largest whose error is at most that plus its
-/// standard error (Breiman, Friedman, Olshen and Stone 1984, "Classification and regression trees", §3.4.3).
-/// A choice at the end of a grid of the program's own making widens the grid. Requires a penalised estimator.
-/// Errors: those of the kind. Throws Stopped. The same for any number of threads.
+/// something is to be found; 10 folds, seed 1, where the recipe names none, and where its folds cannot be
+/// dealt among these rows. The columns are learned from all rows (they do not look at the response);
+/// standardising, adaptive factors and coefficients anew in every fold: from sums over cells of rows where
+/// the rows outnumber the columns. The penalty is that of the smallest error, or the largest whose error is
+/// at most that plus its standard error (Breiman, Friedman, Olshen and Stone 1984, "Classification and
+/// regression trees", §3.4.3). A choice at the end of a grid of the program's own making widens the grid.
+/// Requires a penalised estimator. Errors: those of the kind. Throws Stopped. The same for any number of
+/// threads.
 std::shared_ptr<const PenaltySearch> searchPenalty(const Recipe& recipe, const Table& table,
                                                    const Teaching& teaching, bool judge, Progress& progress);
 

@@ -67,8 +67,9 @@ void eachColumnOf(const Design& design, const Teaching& teaching, const std::str
     while (term < teaching.terms.size() && termName(teaching.terms[term]) != name)
         ++term;
     if (term == teaching.terms.size())
-        throw Error(ErrorCode::badTerm, "\"" + asked + "\" of the estimator names \"" + name +
-                                            "\", which is no term of the model",
+        throw Error(ErrorCode::badTerm,
+                    "\"" + asked + "\" of the estimator names \"" + name +
+                        "\", which is no term of the model",
                     {.file = teaching.file}, "Name terms as the model has them.");
     std::vector<Index> own;
     for (std::size_t j = 0; j < design.columns().size(); ++j)
@@ -145,8 +146,8 @@ LeastSquaresFit fitOf(const PenalisedProblem& problem, const PenaltyOptions& opt
     for (Index c = 0; c < k; ++c)
         shifted[first + c] = point.standardised[static_cast<Index>(fit.kept[static_cast<std::size_t>(c)])];
     // No errors as if nothing had been held back.
-    fit.replaceCoefficients(shifted, MatrixXd::Constant(k + first, std::max<Index>(k + first, 1), std::nan("")),
-                            std::nan(""));
+    fit.replaceCoefficients(
+        shifted, MatrixXd::Constant(k + first, std::max<Index>(k + first, 1), std::nan("")), std::nan(""));
     fit.coefficients = point.coefficients;
     fit.constant = point.constant;
     fit.standardErrors.setConstant(std::nan(""));
@@ -160,8 +161,7 @@ TaughtRows rowsOf(const PenalisedPoint& point, const PenalisedRows& x, const Tea
     const Index n = x.rows.rows();
     rows.fitted.resize(n);
     forRowBlocks(x.rows, teaching.threads, progress, [&](Index begin, const MatrixXd& raw) {
-        rows.fitted.segment(begin, raw.rows()) =
-            (raw * point.coefficients).array() + point.constant;
+        rows.fitted.segment(begin, raw.rows()) = (raw * point.coefficients).array() + point.constant;
     });
     rows.residuals = Eigen::Map<const VectorXd>(teaching.y.data(), n) - rows.fitted;
     for (Index i = 0; i < n; ++i)
@@ -202,9 +202,10 @@ Taught learnPenalised(const Settings& settings, const Teaching& teaching, Progre
     model.penalised = Penalised{point.penalty, l1Share, point.dualityGap, effective, point.kept};
     model.fit = fitOf(problem, options, point, teaching, effective);
     Taught taught;
-    taught.rows = rowsOf(
-        point, x, teaching,
-        penalisedLeverages(problem, options, point, x.rows, teaching.weights, teaching.threads, third), third);
+    taught.rows =
+        rowsOf(point, x, teaching,
+               penalisedLeverages(problem, options, point, x.rows, teaching.weights, teaching.threads, third),
+               third);
     model.averageLeverage = taught.rows.leverages.mean();
     model.largestLeverage = taught.rows.leverages.maxCoeff();
     taught.model = std::make_shared<const LinearModel>(std::move(model));
@@ -284,29 +285,28 @@ ModelKind penalisedKind() {
     ModelKind kind;
     kind.name = "penalised";
     kind.title = "Penalised least squares";
-    kind.fields = {
-        soughtField("l1_share", "Share of the l1 penalty (1 the lasso, 0 ridge)", 1.0, 1, {}),
-        soughtField("penalty", "Penalty", std::string(smallestError), 1e300, {smallestError, oneStandardError}),
-        {.key = "penalties",
-         .label = "Penalties to try (none: as usual)",
-         .type = FieldType::numbers,
-         .fallback = std::vector<double>{}},
-        flagField("standardise", "Columns in units of their standard deviation", true),
-        flagField("adaptive", "Adaptive: hold back less what is large at first", false),
-        namesField("unpenalised", "Terms not penalised"),
-        namesField("rising", "Terms that may only rise"),
-        namesField("falling", "Terms that may only fall"),
-        {.key = "factors",
-         .label = "Penalty factors of terms",
-         .type = FieldType::pairs,
-         .fallback = TextPairs{}}};
-    kind.offers = {
-        {"Lasso: few terms, penalty by folds", {"penalised"}},
-        {"Lasso: the simplest within one standard error",
-         {"penalised", {{"penalty", std::string(oneStandardError)}}}},
-        {"Ridge: all terms, held back", {"penalised", {{"l1_share", 0.0}}}},
-        {"Elastic net: between the two",
-         {"penalised", {{"l1_share", std::vector<double>{0.1, 0.5, 0.9, 1}}}}}};
+    kind.fields = {soughtField("l1_share", "Share of the l1 penalty (1 the lasso, 0 ridge)", 1.0, 1, {}),
+                   soughtField("penalty", "Penalty", std::string(smallestError), 1e300,
+                               {smallestError, oneStandardError}),
+                   {.key = "penalties",
+                    .label = "Penalties to try (none: as usual)",
+                    .type = FieldType::numbers,
+                    .fallback = std::vector<double>{}},
+                   flagField("standardise", "Columns in units of their standard deviation", true),
+                   flagField("adaptive", "Adaptive: hold back less what is large at first", false),
+                   namesField("unpenalised", "Terms not penalised"),
+                   namesField("rising", "Terms that may only rise"),
+                   namesField("falling", "Terms that may only fall"),
+                   {.key = "factors",
+                    .label = "Penalty factors of terms",
+                    .type = FieldType::pairs,
+                    .fallback = TextPairs{}}};
+    kind.offers = {{"Lasso: few terms, penalty by folds", {"penalised"}},
+                   {"Lasso: the simplest within one standard error",
+                    {"penalised", {{"penalty", std::string(oneStandardError)}}}},
+                   {"Ridge: all terms, held back", {"penalised", {{"l1_share", 0.0}}}},
+                   {"Elastic net: between the two",
+                    {"penalised", {{"l1_share", std::vector<double>{0.1, 0.5, 0.9, 1}}}}}};
     kind.linear = true;
     kind.sentence = penalisedSentence;
     kind.learn = learnPenalised;

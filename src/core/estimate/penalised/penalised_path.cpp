@@ -55,16 +55,19 @@ public:
         const double before = m_before.value_or(penalty);
         m_before = penalty;
         choose(m_options.l1Share * (2 * penalty - before));
-        // The columns and signs of the penalty before, and all without an l1 part, need no descent.
-        bool done = m_l1 == 0 || m_solved ? settle() : false;
+        // The columns and signs of the penalty before, and all without an l1 part, need no descent. Solving
+        // for many columns takes longer than descent to where the dual says that nothing is left to gain.
+        bool done = m_l1 == 0 || (m_solved && !many()) ? settle() : false;
         for (double tolerance = 1e-12; !done; tolerance *= 1e-3) {
             descend(tolerance);
-            if (settle())
-                done = true;
-            else if (addViolators())
+            done = !many() && settle();
+            if (done) break;
+            if (addViolators()) {
                 tolerance = 1e-9; // and once more with them
-            else if (tolerance < 1e-27)
-                done = true;
+                continue;
+            }
+            done = (many() && gapNow() < 1e-11) || (many() && tolerance < 1e-20 && settle()) ||
+                   tolerance < 1e-27;
         }
         m_solved = true;
         return pointAt(penalty);
@@ -72,6 +75,12 @@ public:
 
 private:
     double n() const { return static_cast<double>(m_p.rows); }
+
+    /// Columns that are in are too many to be solved for at every penalty.
+    bool many() const {
+        constexpr Index most = 150;
+        return (m_b.array() != 0).count() > most;
+    }
 
     /// Working set: what is in, and what the strong rule does not pass over.
     void choose(double bound) {
@@ -94,6 +103,7 @@ private:
 
     void move(Index j, double by) {
         m_b[j] += by;
+        m_fresh = false;
         if (m_p.naive())
             m_residual -= by * m_p.z.col(j);
         else
@@ -131,13 +141,21 @@ private:
             inside.clear();
             for (const Index j : m_set)
                 if (m_b[j] != 0) inside.push_back(j);
-            for (int inner = 0; inner < 1000 && pass(inside) > enough; ++inner) {}
+            for (int inner = 0; inner < 1000 && pass(inside) > enough; ++inner) {
+            }
         }
     }
 
     void refreshGradient() {
-        if (m_p.naive())
-            m_gradient = m_p.z.transpose() * m_residual / n();
+        if (!m_p.naive() || m_fresh) return;
+        // Each column by itself: the same for any number of threads.
+        constexpr Index some = 256;
+        parallelFor(static_cast<std::size_t>((m_b.size() + some - 1) / some), {}, [&](std::size_t k) {
+            const Index begin = static_cast<Index>(k) * some, count = std::min(some, m_b.size() - begin);
+            m_gradient.segment(begin, count).noalias() =
+                m_p.z.middleCols(begin, count).transpose() * m_residual / n();
+        });
+        m_fresh = true;
     }
 
     /// Columns outside the working set that the optimality conditions ask for; true when there were any.
@@ -157,8 +175,8 @@ private:
 
     /// From where descent got to the solution itself: solves for the columns that are in, with their signs,
     /// goes there as far as no coefficient changes its sign, drops the one that does, and takes in what the
-    /// optimality conditions ask for (active sets: Osborne, Presnell and Turlach 2000, IMA Journal of Numerical
-    /// Analysis 20). False, and nothing changed, where that does not end soon.
+    /// optimality conditions ask for (active sets: Osborne, Presnell and Turlach 2000, IMA Journal of
+    /// Numerical Analysis 20). False, and nothing changed, where that does not end soon.
     bool settle() {
         std::vector<Index> active;
         std::vector<int> sign(static_cast<std::size_t>(m_b.size()), 0);
@@ -167,6 +185,7 @@ private:
             if (m_b[j] != 0 || factorOf(m_options, j) == 0 || m_l1 == 0) active.push_back(j);
             sign[static_cast<std::size_t>(j)] = m_b[j] > 0 ? 1 : m_b[j] < 0 ? -1 : 0;
         }
+        const bool keptFresh = m_fresh;
         const VectorXd keptB = m_b, keptGradient = m_gradient, keptResidual = m_residual;
         const double rounding = 1e-14 * std::sqrt(m_p.squares);
         const std::size_t most = active.size() > 200 ? 10 : 3 * active.size() + 20;
@@ -218,6 +237,7 @@ private:
         m_b = keptB;
         m_gradient = keptGradient;
         m_residual = keptResidual;
+        m_fresh = keptFresh;
         return false;
     }
 
@@ -227,6 +247,7 @@ private:
             m_residual = m_p.y;
             for (const Index j : active)
                 m_residual -= m_b[j] * m_p.z.col(j);
+            m_fresh = false;
             refreshGradient();
             return;
         }
@@ -249,8 +270,8 @@ private:
         } else {
             for (Index c = 0; c < k; ++c)
                 for (Index d = c; d < k; ++d)
-                    gram(d, c) = m_p.gram(active[static_cast<std::size_t>(d)],
-                                          active[static_cast<std::size_t>(c)]);
+                    gram(d, c) =
+                        m_p.gram(active[static_cast<std::size_t>(d)], active[static_cast<std::size_t>(c)]);
         }
         for (Index c = 0; c < k; ++c) {
             const Index j = active[static_cast<std::size_t>(c)];
@@ -329,6 +350,14 @@ private:
         return point;
     }
 
+    /// Of the coefficients as they are; the gradient is up to date.
+    double gapNow() const {
+        const double withY = m_p.squares - m_b.dot(m_p.cross);
+        const double own =
+            m_p.naive() ? m_residual.squaredNorm() / n() : std::max(0.0, withY - m_b.dot(m_gradient));
+        return gap(own, withY);
+    }
+
     double gap(double own, double withY) const {
         const double null = m_p.squares / 2;
         if (!(null > 0)) return 0;
@@ -351,8 +380,8 @@ private:
         }
         const double primal = own / 2 + m_l1 * l1 + m_l2 * l2 / 2;
         // The dual at the residuals, shrunk until it is allowed; the ridge part counts as rows of its own.
-        const double dual = m_l1 > 0 ? shrink * withY - shrink * shrink * (own + m_l2 * l2) / 2
-                                     : withY - own / 2 - conjugate;
+        const double dual =
+            m_l1 > 0 ? shrink * withY - shrink * shrink * (own + m_l2 * l2) / 2 : withY - own / 2 - conjugate;
         return std::max(0.0, primal - dual) / null;
     }
 
@@ -367,6 +396,8 @@ private:
     double m_l1 = 0, m_l2 = 0;
     std::optional<double> m_before;
     bool m_solved = false;
+    /// The gradient is that of the coefficients as they are.
+    bool m_fresh = true;
     std::vector<Index> m_rootColumns;
     MatrixXd m_root;
 };
@@ -480,7 +511,7 @@ RowSums sumRows(const RowSource& x, std::span<const double> y, std::span<const d
 }
 
 MatrixXd orthogonalRoot(const RowSource& x, std::span<const double> y, std::span<const double> weights,
-                const PenalisedProblem& p, const std::vector<Index>& columns) {
+                        const PenalisedProblem& p, const std::vector<Index>& columns) {
     const auto k = static_cast<Index>(columns.size());
     const Index size = std::max<Index>(rowsOfBlock(x.columns()), k + 1);
     MatrixXd stacked = MatrixXd::Zero(k + 1 + size, k + 1), raw;
@@ -542,10 +573,9 @@ PenalisedProblem problemOf(const RowSums& sums, const SumShift& shift, const Pen
 
 PenalisedProblem problemOf(const RowSource& x, std::span<const double> y, std::span<const double> weights,
                            const PenaltyOptions& options, Threads threads, Progress& progress) {
-    if (x.columns() <= x.rows()) {
+    if (2 * x.columns() <= x.rows()) {
         const SumShift shift = shiftOf(x, y, options.intercept);
-        PenalisedProblem out =
-            problemOf(sumRows(x, y, weights, shift, threads, progress), shift, options);
+        PenalisedProblem out = problemOf(sumRows(x, y, weights, shift, threads, progress), shift, options);
         out.root = [&x, y, weights, p = out](const std::vector<Index>& columns) {
             return orthogonalRoot(x, y, weights, p, columns);
         };
@@ -599,8 +629,8 @@ double largestPenalty(const PenalisedProblem& problem, const PenaltyOptions& opt
     Progress quiet;
     double largest = 0;
     VectorXd gradient = problem.cross;
-    const bool any = !options.factors.empty() &&
-                     std::any_of(options.factors.begin(), options.factors.end(), [](double f) { return f == 0; });
+    const bool any = !options.factors.empty() && std::any_of(options.factors.begin(), options.factors.end(),
+                                                             [](double f) { return f == 0; });
     if (any) {
         double most = 0;
         for (Index j = 0; j < problem.columns(); ++j)
@@ -609,8 +639,8 @@ double largestPenalty(const PenalisedProblem& problem, const PenaltyOptions& opt
         const std::vector<double> one{most};
         const PenalisedPoint point = penalisedPath(problem, alone, one, quiet).front();
         if (problem.naive())
-            gradient -= problem.z.transpose() * (problem.z * point.standardised) /
-                        static_cast<double>(problem.rows);
+            gradient -=
+                problem.z.transpose() * (problem.z * point.standardised) / static_cast<double>(problem.rows);
         else
             gradient -= problem.gram * point.standardised;
     }

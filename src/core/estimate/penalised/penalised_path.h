@@ -19,9 +19,9 @@ namespace oxgoad {
 /// on columns less their (weighted) mean over their (weighted) standard deviation, divisor n; without a
 /// constant over their root mean square about 0. The constant is never penalised.
 struct PenaltyOptions {
-    /// 1 the lasso (Tibshirani 1996, Journal of the Royal Statistical Society B 58), 0 ridge regression (Hoerl
-    /// and Kennard 1970, Technometrics 12), between them the elastic net (Zou and Hastie 2005, Journal of the
-    /// Royal Statistical Society B 67).
+    /// 1 the lasso (Tibshirani 1996, Journal of the Royal Statistical Society B 58), 0 ridge regression
+    /// (Hoerl and Kennard 1970, Technometrics 12), between them the elastic net (Zou and Hastie 2005, Journal
+    /// of the Royal Statistical Society B 67).
     double l1Share = 1;
     /// Otherwise columns are taken as they are.
     bool standardise = true;
@@ -70,8 +70,8 @@ struct PenalisedProblem {
     /// Z'(y − mean)/n and (y − mean)'(y − mean)/n, weighted.
     Eigen::VectorXd cross;
     double squares = 0;
-    /// Z'Z/n; empty where columns outnumber rows: then `z` (rows times the roots of their weights) and `y`
-    /// are there.
+    /// Z'Z/n; empty where there are fewer than two rows a column: then `z` (rows times the roots of their
+    /// weights) and `y` are there.
     Eigen::MatrixXd gram;
     Eigen::MatrixXd z;
     Eigen::VectorXd y;
@@ -83,14 +83,13 @@ struct PenalisedProblem {
 };
 
 /// What PenalisedProblem::root answers, from the rows of the problem.
-Eigen::MatrixXd orthogonalRoot(const RowSource& x, std::span<const double> y,
-                               std::span<const double> weights, const PenalisedProblem& problem,
-                               const std::vector<Eigen::Index>& columns);
+Eigen::MatrixXd orthogonalRoot(const RowSource& x, std::span<const double> y, std::span<const double> weights,
+                               const PenalisedProblem& problem, const std::vector<Eigen::Index>& columns);
 
 /// From sums over rows.
 PenalisedProblem problemOf(const RowSums& sums, const SumShift& shift, const PenaltyOptions& options);
-/// From rows, which the problem refers to through `root`: by sums, or where columns outnumber rows by the
-/// rows themselves. Requires finite values; weights 0 or more, not all 0. Throws Stopped.
+/// From rows, which the problem refers to through `root`: by sums, or with fewer than two rows a column by
+/// the rows themselves. Requires finite values; weights 0 or more, not all 0. Throws Stopped.
 PenalisedProblem problemOf(const RowSource& x, std::span<const double> y, std::span<const double> weights,
                            const PenaltyOptions& options, Threads threads, Progress& progress);
 
@@ -119,11 +118,11 @@ std::vector<double> usualPenalties(const PenalisedProblem& problem, const Penalt
 /// Solutions for penalties in the order given (descending ones start from the one before), by coordinate
 /// descent with covariance updates (Friedman, Hastie and Tibshirani 2010, "Regularization paths for
 /// generalized linear models via coordinate descent", Journal of Statistical Software 33) or naive ones where
-/// columns outnumber rows; columns that the sequential strong rule passes over are looked at again by the
-/// optimality conditions (Tibshirani, Bien, Friedman, Hastie, Simon, Taylor and Tibshirani 2012, Journal of
-/// the Royal Statistical Society B 74). Which columns are kept and their signs found, their coefficients are
-/// solved for directly, by an orthogonal root where these columns are nearly dependent. Requires penalties 0
-/// or more. A stop throws Stopped.
+/// there are fewer than two rows a column; columns that the sequential strong rule passes over are looked at
+/// again by the optimality conditions (Tibshirani, Bien, Friedman, Hastie, Simon, Taylor and Tibshirani 2012,
+/// Journal of the Royal Statistical Society B 74). Which columns are kept and their signs found, their
+/// coefficients are solved for directly, by an orthogonal root where these columns are nearly dependent.
+/// Requires penalties 0 or more. A stop throws Stopped.
 std::vector<PenalisedPoint> penalisedPath(const PenalisedProblem& problem, const PenaltyOptions& options,
                                           std::span<const double> penalties, Progress& progress);
 
@@ -133,9 +132,9 @@ std::vector<PenalisedPoint> penalisedPath(const PenalisedProblem& problem, const
 double effectiveDegreesOfFreedom(const PenalisedProblem& problem, const PenaltyOptions& options,
                                  const PenalisedPoint& point);
 /// Diagonal of the hat matrix on the columns kept, at rows of the model matrix (natural units, all columns):
-/// w (1/Σw + z'(Z'Z/n + penalty (1 − l1Share) F)⁻¹ z/n). A residual over 1 less it is that of the row left out:
-/// exactly for ridge regression at the same columns' scales and penalty · n, near it for the others (Rad and
-/// Maleki 2020, Journal of the Royal Statistical Society B 82).
+/// w (1/Σw + z'(Z'Z/n + penalty (1 − l1Share) F)⁻¹ z/n). A residual over 1 less it is that of the row left
+/// out: exactly for ridge regression at the same columns' scales and penalty · n, near it for the others (Rad
+/// and Maleki 2020, Journal of the Royal Statistical Society B 82).
 Eigen::VectorXd penalisedLeverages(const PenalisedProblem& problem, const PenaltyOptions& options,
                                    const PenalisedPoint& point, const RowSource& x,
                                    std::span<const double> weights, Threads threads, Progress& progress);
