@@ -1,6 +1,6 @@
-// Penalised paths against one product X'X of the same matrix, and against limits: 100 penalties on 100,000 × 100
-// within 2 products; with 10 folds within 3 such paths; 2,000 × 2,000 with 30 true columns within 0.4 s; 100 ×
-// 20,000 within 2 s.
+// Penalised paths against one product X'X of the same matrix, and against limits: 100 penalties on 100,000 ×
+// 100 within 2 products; with 10 folds within 3 such paths; 2,000 × 2,000 with 30 true columns within 0.4 s;
+// 100 × 20,000 within 2 s.
 #include "base/random.h"
 #include "estimate/penalised/penalised_path.h"
 
@@ -77,34 +77,36 @@ void pathOverProduct(benchmark::State& state) {
         best = std::min(best, seconds([&] { follow(m, kept); }));
         // The product by all threads, half of it, block by block: what the path needs.
         product = std::min(product, seconds([&] {
-            MatrixXd xx = MatrixXd::Zero(100, 100);
-            xx.selfadjointView<Eigen::Lower>().rankUpdate(m.x.transpose());
-            benchmark::DoNotOptimize(xx);
-        }));
-        folds = std::min(folds, seconds([&] {
-            const PenaltyOptions options;
-            const SumShift shift = shiftOf(rows, m.y, true);
-            std::vector<RowSums> cells(10);
-            for (Index c = 0; c < 10; ++c) {
-                const MatrixXd some = m.x.middleRows(c * 10000, 10000);
-                cells[static_cast<std::size_t>(c)] = sumRows(
-                    MatrixRows(some), std::span(m.y).subspan(static_cast<std::size_t>(c) * 10000, 10000), {},
-                    shift, {}, quietly());
-            }
-            RowSums all;
-            for (const RowSums& cell : cells)
-                all.add(cell);
-            const PenalisedProblem whole = problemOf(all, shift, options);
-            const auto penalties = usualPenalties(whole, options);
-            benchmark::DoNotOptimize(penalisedPath(whole, options, penalties, quietly()));
-            parallelFor(10, {}, [&](std::size_t f) {
-                RowSums learned;
-                for (std::size_t c = 0; c < 10; ++c)
-                    if (c != f) learned.add(cells[c]);
-                const PenalisedProblem problem = problemOf(learned, shift, options);
-                benchmark::DoNotOptimize(penalisedPath(problem, options, penalties, quietly()));
-            });
-        }));
+                               MatrixXd xx = MatrixXd::Zero(100, 100);
+                               xx.selfadjointView<Eigen::Lower>().rankUpdate(m.x.transpose());
+                               benchmark::DoNotOptimize(xx);
+                           }));
+        folds =
+            std::min(folds, seconds([&] {
+                         const PenaltyOptions options;
+                         const SumShift shift = shiftOf(rows, m.y, true);
+                         std::vector<RowSums> cells(10);
+                         for (Index c = 0; c < 10; ++c) {
+                             const MatrixXd some = m.x.middleRows(c * 10000, 10000);
+                             cells[static_cast<std::size_t>(c)] =
+                                 sumRows(MatrixRows(some),
+                                         std::span(m.y).subspan(static_cast<std::size_t>(c) * 10000, 10000),
+                                         {}, shift, {}, quietly());
+                         }
+                         RowSums all;
+                         for (const RowSums& cell : cells)
+                             all.add(cell);
+                         const PenalisedProblem whole = problemOf(all, shift, options);
+                         const auto penalties = usualPenalties(whole, options);
+                         benchmark::DoNotOptimize(penalisedPath(whole, options, penalties, quietly()));
+                         parallelFor(10, {}, [&](std::size_t f) {
+                             RowSums learned;
+                             for (std::size_t c = 0; c < 10; ++c)
+                                 if (c != f) learned.add(cells[c]);
+                             const PenalisedProblem problem = problemOf(learned, shift, options);
+                             benchmark::DoNotOptimize(penalisedPath(problem, options, penalties, quietly()));
+                         });
+                     }));
     }
     state.counters["seconds_best"] = best;
     state.counters["product_s"] = product;

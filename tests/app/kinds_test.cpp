@@ -12,6 +12,7 @@
 #include <QDialogButtonBox>
 #include <QDoubleSpinBox>
 #include <QLabel>
+#include <QLineEdit>
 #include <QMenu>
 
 using namespace oxgoad;
@@ -227,4 +228,88 @@ TEST_F(Kinds, TheTrailIsWalkedBetweenKindsByKeys) {
     for (auto* label : window->findChildren<QLabel*>())
         said = said || label->text().contains("they are fitted by different estimators");
     EXPECT_TRUE(said);
+}
+
+TEST_F(Kinds, APenaltyIsFoundByFoldsAndSaidWithoutTests) {
+    open();
+    estimate({"Penalised least squares", "Lasso: the simplest within one standard error"});
+    const auto evidence = session().evidence();
+    const LinearModel* model = evidence->study->linear();
+    ASSERT_TRUE(model && model->penalised);
+    EXPECT_GT(model->penalised->penalty, 0);
+    ASSERT_TRUE(evidence->study->search);
+    EXPECT_EQ(evidence->study->search->judgedBy, "10 folds, seed 1");
+    EXPECT_EQ(estimator()->text(), "the lasso, penalty of the simplest model within one standard error");
+    // The sentence says the penalty and how it was found.
+    bool said = false;
+    for (auto* label : window->findChildren<QLabel*>())
+        said |= label->isVisible() && label->text().contains("l1 share 1, keeps") &&
+                label->text().contains("found by 10 folds, seed 1");
+    EXPECT_TRUE(said);
+    // Estimates, but no t and p as if nothing had been chosen.
+    auto* terms = find<GridView>("terms");
+    const auto places = line(terms, "places");
+    ASSERT_TRUE(places.isValid());
+    const QStringList heads = headers(terms);
+    EXPECT_FALSE(
+        places.siblingAtColumn(static_cast<int>(heads.indexOf("estimate"))).data().toString().isEmpty());
+    for (const char* column : {"t", "p"}) {
+        const auto at = static_cast<int>(heads.indexOf(column));
+        if (at >= 0) {
+            EXPECT_EQ(places.siblingAtColumn(at).data().toString().trimmed(), "") << column;
+        }
+    }
+    // The forecast has intervals of single values, by rows left out.
+    ASSERT_TRUE(evidence->forecast);
+    EXPECT_EQ(evidence->forecast->intervals, "by rows left out one at a time");
+    std::size_t bounded = 0;
+    for (std::size_t i = 0; i < evidence->forecast->lower.size(); ++i)
+        bounded += evidence->forecast->lower[i] < evidence->forecast->prediction[i];
+    EXPECT_GT(bounded, 400U);
+    // Every station stands it.
+    for (int k = 1; k <= 6; ++k) {
+        station(k);
+        ASSERT_TRUE(settle()) << k;
+    }
+}
+
+TEST_F(Kinds, APenaltyIsGivenInItsDialog) {
+    open();
+    estimate({"Penalised least squares", "Other settings…"});
+    auto* dialog = window->findChild<QDialog*>("settingsDialog");
+    ASSERT_NE(dialog, nullptr);
+    auto* how = dialog->findChild<QComboBox*>("how_penalty");
+    ASSERT_NE(how, nullptr);
+    how->setCurrentText("as given");
+    auto* number = dialog->findChild<QDoubleSpinBox*>("number_penalty");
+    ASSERT_NE(number, nullptr);
+    EXPECT_TRUE(number->isVisibleTo(dialog));
+    number->setValue(2500);
+    dialog->findChild<QComboBox*>("how_l1_share")->setCurrentText("as given");
+    dialog->findChild<QDoubleSpinBox*>("number_l1_share")->setValue(0.5);
+    auto* factors = dialog->findChild<QLineEdit*>("field_factors");
+    ASSERT_NE(factors, nullptr);
+    factors->setText("places = 0.5");
+    auto* rising = dialog->findChild<QLineEdit*>("field_rising");
+    rising->setText(" occupancy ; list_rate");
+    // What is no number is refused while it stands there.
+    auto* penalties = dialog->findChild<QLineEdit*>("field_penalties");
+    penalties->setText("3; many");
+    auto* ok = dialog->findChild<QDialogButtonBox*>()->button(QDialogButtonBox::Ok);
+    EXPECT_FALSE(ok->isEnabled());
+    penalties->setText("");
+    EXPECT_TRUE(ok->isEnabled());
+    EXPECT_TRUE(dialog->findChild<QLabel*>("settingsSentence")
+                    ->text()
+                    .startsWith("the elastic net with l1 share 0.5, penalty 2,500"))
+        << ss(dialog->findChild<QLabel*>("settingsSentence")->text());
+    click(ok);
+    ASSERT_TRUE(settle());
+    const Settings& settings = session().recipe().estimator;
+    EXPECT_EQ(settings.number("penalty"), 2500);
+    EXPECT_EQ(settings.get<std::vector<std::string>>("rising"),
+              (std::vector<std::string>{"occupancy", "list_rate"}));
+    EXPECT_EQ(settings.get<TextPairs>("factors"), (TextPairs{{"places", "0.5"}}));
+    EXPECT_EQ(session().evidence()->study->linear()->penalised->l1Share, 0.5);
+    EXPECT_FALSE(session().evidence()->study->search);
 }

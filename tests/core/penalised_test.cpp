@@ -213,6 +213,10 @@ TEST(Penalised, OptimalityHoldsOnFiveHundredProblems) {
         if (seed % 4 == 0 && p > 2)
             for (Index i = 0; i < n; ++i)
                 rows.x(i, 1) = rows.x(i, 0) + 1e-4 * random.normal(); // nearly dependent
+        if (seed % 8 == 3 && p > 4) { // columns that say each other exactly, as levels of products do
+            rows.x.col(2) = rows.x.col(0) - 2 * rows.x.col(1);
+            rows.x.col(4) = rows.x.col(3);
+        }
         for (Index i = 0; i < n; ++i)
             rows.y.push_back(50 + rows.x(i, 0) - 2 * rows.x(i, p - 1) + 3 * random.normal());
         if (seed % 2 == 0)
@@ -324,4 +328,35 @@ TEST(Penalised, AStopEndsAPathAtOnce) {
     Stopping stopping;
     const auto penalties = usualPenalties(problem, options);
     EXPECT_THROW(penalisedPath(problem, options, penalties, stopping), Stopped);
+}
+
+TEST(Penalised, ManyLevelsThatSayEachOtherAreFollowedToTheEnd) {
+    // Indicators of two factors and all their pairs: more columns than directions, most of them kept at the
+    // end.
+    RandomStream random(4, "penalised levels");
+    Rows rows;
+    constexpr Index n = 600, a = 12, b = 8;
+    rows.x = MatrixXd::Zero(n, a + b + a * b);
+    for (Index i = 0; i < n; ++i) {
+        const auto u = static_cast<Index>(random.below(a)), v = static_cast<Index>(random.below(b));
+        rows.x(i, u) = rows.x(i, a + v) = rows.x(i, a + b + u * b + v) = 1;
+        rows.y.push_back(static_cast<double>(u) - 2 * static_cast<double>(v) + (u == v ? 3 : 0) +
+                         random.normal());
+    }
+    const MatrixRows source(rows.x);
+    const PenaltyOptions options;
+    const PenalisedProblem problem = problemOf(source, rows.y, {}, options, {}, quietly());
+    const auto penalties = usualPenalties(problem, options);
+    const auto path = penalisedPath(problem, options, penalties, quietly());
+    const auto quick = penalisedPath(problem, options, penalties, quietly(), PathDigits::few);
+    for (std::size_t k = 0; k < path.size(); ++k) {
+        EXPECT_LT(path[k].dualityGap, 1e-9) << k;
+        EXPECT_LT(violation(rows, options, path[k]), 1e-8) << k;
+        // What is judged by comes out the same to what matters.
+        EXPECT_GE(digits(quick[k].squares, path[k].squares), 4) << k;
+    }
+    EXPECT_GT(path.back().kept, 60U);
+    // One point alone is that of the path.
+    const PenalisedPoint one = penalisedPoint(problem, options, penalties[60], quietly());
+    EXPECT_GE(digits(one.squares, path[60].squares), 9);
 }

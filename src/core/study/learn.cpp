@@ -245,23 +245,24 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
 
 std::shared_ptr<const PenaltySearch> penaltyPath(const Recipe& recipe, const PreparedRows& prepared,
                                                  const Study& study, Threads threads, Progress& progress) {
-    if (study.search) return study.search;
     const BoundInputs inputs(study.inputs, prepared.table, {});
     const std::vector<double> working = workingValues(recipe, prepared.table, {}, study.rows);
     const std::vector<double> weights = weightsOf(recipe, prepared.table, {}, study.rows);
     const std::string none;
-    return searchPenalty(recipe, prepared.table,
-                         {.inputs = inputs,
-                          .rows = study.rows,
-                          .y = working,
-                          .weights = weights,
-                          .terms = recipe.terms,
-                          .passedOver = study.passedOver,
-                          .intercept = recipe.intercept,
-                          .unitsName = none,
-                          .file = none,
-                          .threads = threads},
-                         recipe.judge.has_value(), progress);
+    const Teaching teaching{.inputs = inputs,
+                            .rows = study.rows,
+                            .y = working,
+                            .weights = weights,
+                            .terms = recipe.terms,
+                            .passedOver = study.passedOver,
+                            .intercept = recipe.intercept,
+                            .unitsName = none,
+                            .file = none,
+                            .threads = threads};
+    const auto search =
+        study.search ? study.search
+                     : searchPenalty(recipe, prepared.table, teaching, recipe.judge.has_value(), progress);
+    return refinedSearch(*search, recipe, prepared.table, teaching, progress);
 }
 
 } // namespace oxgoad

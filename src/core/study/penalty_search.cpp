@@ -35,6 +35,29 @@ public:
             m_place[teaching.rows[i]] = static_cast<std::int64_t>(i);
     }
 
+    /// The models of all rows to all digits, for a search that is there.
+    std::shared_ptr<const PenaltySearch> refined(const PenaltySearch& search) {
+        *m_out = search;
+        for (std::size_t begin = 0; begin < search.points.size();) {
+            const double l1Share = search.points[begin].l1Share;
+            PenaltyOptions options = penaltyOptions(m_settings, l1Share, m_x.design, m_teaching);
+            const PenalisedProblem problem = problemOf(m_x.rows, m_teaching.y, m_teaching.weights, options,
+                                                       m_teaching.threads, m_progress);
+            adaptFactors(m_settings, problem, options, m_progress);
+            std::vector<double> penalties;
+            for (std::size_t k = begin; k < search.points.size() && search.points[k].l1Share == l1Share; ++k)
+                penalties.push_back(search.points[k].penalty);
+            for (PenalisedPoint& each : penalisedPath(problem, options, penalties, m_progress)) {
+                PenaltyPoint& point = m_out->points[begin++];
+                point.kept = each.kept;
+                point.dualityGap = each.dualityGap;
+                point.coefficients = std::move(each.coefficients);
+                point.constant = each.constant;
+            }
+        }
+        return m_out;
+    }
+
     std::shared_ptr<const PenaltySearch> run(bool judge) {
         PenaltySearch& out = *m_out;
         for (const DesignColumn& column : m_x.design.columns())
@@ -145,7 +168,7 @@ private:
     std::vector<PenaltyPoint> judged(const PenaltyOptions& plain, const PenaltyOptions& options,
                                      const std::vector<double>& penalties, Progress& progress) {
         std::vector<PenaltyPoint> points;
-        for (PenalisedPoint& each : penalisedPath(*m_problem, options, penalties, progress))
+        for (PenalisedPoint& each : penalisedPath(*m_problem, options, penalties, progress, PathDigits::few))
             points.push_back({options.l1Share, each.penalty, nan, nan, each.kept, each.dualityGap,
                               std::move(each.coefficients), each.constant});
         if (!m_dealing) return points;
@@ -253,7 +276,8 @@ private:
         std::vector<double> mse;
         const auto n = static_cast<double>(judged.rows);
         const MatrixXd xx = judged.xx.selfadjointView<Eigen::Lower>();
-        for (const PenalisedPoint& point : penalisedPath(problem, options, penalties, progress)) {
+        for (const PenalisedPoint& point :
+             penalisedPath(problem, options, penalties, progress, PathDigits::few)) {
             const VectorXd& b = point.coefficients;
             const double level = point.constant + m_shift.x.dot(b) - m_shift.y;
             const double squares = judged.yy - 2 * level * judged.y - 2 * b.dot(judged.xy) +
@@ -288,7 +312,7 @@ private:
             problemOf(learned.x, learned.y, learned.weights, plain, {1}, progress);
         PenaltyOptions options = plain;
         adaptFactors(m_settings, problem, options, progress);
-        const auto path = penalisedPath(problem, options, penalties, progress);
+        const auto path = penalisedPath(problem, options, penalties, progress, PathDigits::few);
         MatrixXd coefficients(problem.columns(), static_cast<Index>(path.size()));
         Eigen::RowVectorXd constants(static_cast<Index>(path.size()));
         for (std::size_t k = 0; k < path.size(); ++k) {
@@ -410,6 +434,12 @@ private:
 std::shared_ptr<const PenaltySearch> searchPenalty(const Recipe& recipe, const Table& table,
                                                    const Teaching& teaching, bool judge, Progress& progress) {
     return Search(recipe, table, teaching, progress).run(judge || isSought(recipe.estimator));
+}
+
+std::shared_ptr<const PenaltySearch> refinedSearch(const PenaltySearch& search, const Recipe& recipe,
+                                                   const Table& table, const Teaching& teaching,
+                                                   Progress& progress) {
+    return Search(recipe, table, teaching, progress).refined(search);
 }
 
 std::string pathCsv(const PenaltySearch& search) {

@@ -55,6 +55,12 @@ struct PenaltySearch {
 std::shared_ptr<const PenaltySearch> searchPenalty(const Recipe& recipe, const Table& table,
                                                    const Teaching& teaching, bool judge, Progress& progress);
 
+/// The same search with the models of all rows to all digits, where the search, which only needs to know
+/// which is best, stopped at a few (see PathDigits).
+std::shared_ptr<const PenaltySearch> refinedSearch(const PenaltySearch& search, const Recipe& recipe,
+                                                   const Table& table, const Teaching& teaching,
+                                                   Progress& progress);
+
 /// path.csv: penalty, l1_share, mean_of_fold_mse, standard_error, kept, duality_gap, intercept, then a
 /// coefficient each by the name of its column.
 std::string pathCsv(const PenaltySearch& search);

@@ -189,8 +189,7 @@ Taught learnPenalised(const Settings& settings, const Teaching& teaching, Progre
                         plural(teaching.rows.size(), "learning row", "learning rows"),
                     {.file = teaching.file}, "Choose another response or other rows.");
     adaptFactors(settings, problem, options, second);
-    const std::vector<double> one{settings.number("penalty")};
-    const PenalisedPoint point = penalisedPath(problem, options, one, second).front();
+    const PenalisedPoint point = penalisedPoint(problem, options, settings.number("penalty"), second);
     if (point.kept == 0 && !teaching.intercept)
         throw Error(ErrorCode::badTerm, "the penalty keeps no term, and the model has no constant",
                     {.file = teaching.file}, "Lower the penalty, or give the model a constant.");

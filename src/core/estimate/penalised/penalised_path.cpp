@@ -9,7 +9,9 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <optional>
+#include <utility>
 
 namespace oxgoad {
 
@@ -34,9 +36,9 @@ bool spreads(double deviation, double mean) {
 /// Coordinate descent over one problem; warm from penalty to penalty.
 class Descent {
 public:
-    Descent(const PenalisedProblem& problem, const PenaltyOptions& options, Progress& progress)
-        : m_p(problem), m_options(options), m_progress(progress), m_b(VectorXd::Zero(problem.columns())),
-          m_gradient(problem.cross), m_curvature(problem.columns()) {
+    Descent(const PenalisedProblem& problem, const PenaltyOptions& options, bool rough, Progress& progress)
+        : m_p(problem), m_options(options), m_rough(rough), m_progress(progress),
+          m_b(VectorXd::Zero(problem.columns())), m_gradient(problem.cross), m_curvature(problem.columns()) {
         if (m_p.naive()) {
             m_residual = m_p.y;
             m_curvature = m_p.z.colwise().squaredNorm().transpose() / n();
@@ -55,31 +57,40 @@ public:
         const double before = m_before.value_or(penalty);
         m_before = penalty;
         choose(m_options.l1Share * (2 * penalty - before));
-        // The columns and signs of the penalty before, and all without an l1 part, need no descent. Solving
-        // for many columns takes longer than descent to where the dual says that nothing is left to gain.
-        bool done = m_l1 == 0 || (m_solved && !many()) ? settle() : false;
-        for (double tolerance = 1e-12; !done; tolerance *= 1e-3) {
+        // The columns and signs of the penalty before, and all without an l1 part, need no descent.
+        bool done = m_l1 == 0 || (m_solved && !enoughByDescent()) ? settle() : false;
+        const double start = m_rough ? 1e-9 : 1e-12;
+        for (double tolerance = start; !done; tolerance *= 1e-3) {
             descend(tolerance);
-            done = !many() && settle();
-            if (done) break;
-            if (addViolators()) {
-                tolerance = 1e-9; // and once more with them
-                continue;
+            if (enoughByDescent()) {
+                const bool more = addViolators();
+                done = !more && (m_rough || gapNow() < 1e-11);
+                if (more) tolerance = start * 1e3; // and once more with them
+            } else {
+                done = settle();
+                if (!done && addViolators()) tolerance = start * 1e3;
             }
-            done = (many() && gapNow() < 1e-11) || (many() && tolerance < 1e-20 && settle()) ||
-                   tolerance < 1e-27;
+            if (tolerance < 1e-27) done = true;
         }
         m_solved = true;
         return pointAt(penalty);
     }
 
+    /// Near the solution, on the way to another penalty.
+    void approach(double penalty) {
+        const bool rough = std::exchange(m_rough, true);
+        solve(penalty);
+        m_rough = rough;
+    }
+
 private:
     double n() const { return static_cast<double>(m_p.rows); }
 
-    /// Columns that are in are too many to be solved for at every penalty.
-    bool many() const {
-        constexpr Index most = 150;
-        return (m_b.array() != 0).count() > most;
+    /// Columns that are in are too many to be solved for at every penalty: descent goes to where the dual
+    /// says that nothing is left to gain, or, where digits matter little, until nothing moves.
+    bool enoughByDescent() const {
+        const Index most = m_rough ? 60 : 500;
+        return m_l1 > 0 && (m_b.array() != 0).count() > most;
     }
 
     /// Working set: what is in, and what the strong rule does not pass over.
@@ -135,13 +146,15 @@ private:
     void descend(double tolerance) {
         const double enough = tolerance * std::max(m_p.squares, 1e-300);
         std::vector<Index> inside;
-        for (int round = 0; round < 10000; ++round) {
+        // Columns that nearly repeat each other crawl: what follows goes on from where that got.
+        int left = 400;
+        while (left-- > 0) {
             if (m_progress.stopRequested()) throw Stopped{};
             if (!(pass(m_set) > enough)) return;
             inside.clear();
             for (const Index j : m_set)
                 if (m_b[j] != 0) inside.push_back(j);
-            for (int inner = 0; inner < 1000 && pass(inside) > enough; ++inner) {
+            while (left-- > 0 && pass(inside) > enough) {
             }
         }
     }
@@ -188,12 +201,17 @@ private:
         const bool keptFresh = m_fresh;
         const VectorXd keptB = m_b, keptGradient = m_gradient, keptResidual = m_residual;
         const double rounding = 1e-14 * std::sqrt(m_p.squares);
-        const std::size_t most = active.size() > 200 ? 10 : 3 * active.size() + 20;
+        // Steps that take about a second at most.
+        const double cube = std::pow(static_cast<double>(active.size()) + 20, 3);
+        const auto most = static_cast<std::size_t>(
+            std::min(3.0 * static_cast<double>(active.size()) + 20, 10 + 3e9 / cube));
         VectorXd b;
         for (std::size_t step = 0; step < most; ++step) {
             if (m_progress.stopRequested()) throw Stopped{};
             const auto k = static_cast<Index>(active.size());
-            if ((k > m_p.rows && m_l2 == 0) || (k > 0 && !solveFor(active, sign, b))) break;
+            const Solved solved = k > 0 ? solveFor(active, sign, b) : Solved::yes;
+            if (solved == Solved::dependent && slide(active, sign, b)) continue;
+            if (solved != Solved::yes) break;
             double reach = 1;
             Index drop = -1;
             for (Index c = 0; c < k; ++c) {
@@ -256,56 +274,103 @@ private:
             m_gradient -= m_b[j] * m_p.gram.col(j);
     }
 
-    /// (Z_A'Z_A/n + l2 F) b = Z_A'y/n − l1 f sign.
-    bool solveFor(const std::vector<Index>& active, const std::vector<int>& sign, VectorXd& b) {
-        const auto k = static_cast<Index>(active.size());
-        MatrixXd gram(k, k);
-        VectorXd right(k), held(k), ridge(k);
-        if (m_p.naive()) {
-            MatrixXd z(m_p.rows, k);
-            for (Index c = 0; c < k; ++c)
-                z.col(c) = m_p.z.col(active[static_cast<std::size_t>(c)]);
-            gram.setZero();
-            gram.selfadjointView<Eigen::Lower>().rankUpdate(z.transpose(), 1 / n());
-        } else {
-            for (Index c = 0; c < k; ++c)
-                for (Index d = c; d < k; ++d)
-                    gram(d, c) =
-                        m_p.gram(active[static_cast<std::size_t>(d)], active[static_cast<std::size_t>(c)]);
+    enum class Solved { yes, no, dependent };
+
+    /// Columns that are in say one of them together: along `null`, which changes no fitted value, goes the
+    /// way on which the penalty does not grow, until a coefficient is 0; that column is out.
+    bool slide(std::vector<Index>& active, const std::vector<int>& sign, VectorXd null) {
+        double slope = 0;
+        const auto own = [&](Index c) {
+            const Index j = active[static_cast<std::size_t>(c)];
+            return factorOf(m_options, j) > 0 ? sign[static_cast<std::size_t>(j)] : signOf(m_options, j);
+        };
+        for (Index c = 0; c < null.size(); ++c) {
+            const Index j = active[static_cast<std::size_t>(c)];
+            slope += factorOf(m_options, j) * sign[static_cast<std::size_t>(j)] * null[c];
         }
+        if (slope > 0) null = -null;
+        double reach = std::numeric_limits<double>::infinity();
+        Index drop = -1;
+        for (Index c = 0; c < null.size(); ++c)
+            if (own(c) * null[c] < 0) {
+                const double at = std::fabs(m_b[active[static_cast<std::size_t>(c)]] / null[c]);
+                if (at < reach) {
+                    reach = at;
+                    drop = c;
+                }
+            }
+        if (drop < 0) return false;
+        for (Index c = 0; c < null.size(); ++c)
+            m_b[active[static_cast<std::size_t>(c)]] += reach * null[c];
+        m_b[active[static_cast<std::size_t>(drop)]] = 0;
+        active.erase(active.begin() + drop);
+        return true;
+    }
+
+    /// (Z_A'Z_A/n + l2 F) b = Z_A'y/n − l1 f sign. Where a column depends on those before it, `b` is a
+    /// combination of columns that is 0.
+    Solved solveFor(const std::vector<Index>& active, const std::vector<int>& sign, VectorXd& b) {
+        const auto k = static_cast<Index>(active.size());
+        VectorXd held(k), ridge(k);
         for (Index c = 0; c < k; ++c) {
             const Index j = active[static_cast<std::size_t>(c)];
             const double f = factorOf(m_options, j);
             held[c] = m_l1 * f * sign[static_cast<std::size_t>(j)];
             ridge[c] = m_l2 * f;
-            right[c] = m_p.cross[j] - held[c];
-            gram(c, c) += ridge[c];
         }
-        const Eigen::LLT<MatrixXd> llt(gram.selfadjointView<Eigen::Lower>());
-        const bool sound = llt.info() == Eigen::Success;
-        const auto diagonal = llt.matrixLLT().diagonal();
-        const double ratio = sound ? diagonal.minCoeff() / diagonal.maxCoeff() : 0;
-        // Products lose twice the digits that the condition number takes.
-        if (ratio > 1e-2 || !m_p.root) {
-            if (!(ratio > 1e-6)) return false;
-            b = llt.solve(right);
-            return b.allFinite();
+        if (!m_p.naive()) {
+            MatrixXd gram(k, k);
+            VectorXd right(k);
+            for (Index c = 0; c < k; ++c) {
+                right[c] = m_p.cross[active[static_cast<std::size_t>(c)]] - held[c];
+                for (Index d = c; d < k; ++d)
+                    gram(d, c) =
+                        m_p.gram(active[static_cast<std::size_t>(d)], active[static_cast<std::size_t>(c)]);
+                gram(c, c) += ridge[c];
+            }
+            const Eigen::LLT<MatrixXd> llt(gram.selfadjointView<Eigen::Lower>());
+            const auto diagonal = llt.matrixLLT().diagonal();
+            const double ratio = llt.info() == Eigen::Success ? diagonal.minCoeff() / diagonal.maxCoeff() : 0;
+            // Products lose twice the digits that the condition number takes.
+            if (ratio > (m_rough ? 1e-5 : 1e-2) || !m_p.root) {
+                if (!(ratio > 1e-6)) return Solved::no;
+                b = llt.solve(right);
+                return b.allFinite() ? Solved::yes : Solved::no;
+            }
         }
-        const MatrixXd r = rootOver(active);
-        MatrixXd stacked = MatrixXd::Zero(2 * k, k);
-        VectorXd answer = VectorXd::Zero(2 * k);
-        stacked.topRows(k) = r.topLeftCorner(r.rows(), k).topRows(k);
-        answer.head(k) = r.col(k).head(k);
+        const MatrixXd r = m_p.naive() ? rootOfRows(active) : rootOver(active);
+        MatrixXd stacked = MatrixXd::Zero(r.rows() + k, k);
+        VectorXd answer = VectorXd::Zero(stacked.rows());
+        stacked.topRows(r.rows()) = r.leftCols(k);
+        answer.head(r.rows()) = r.col(k);
         for (Index c = 0; c < k; ++c)
-            stacked(k + c, c) = std::sqrt(ridge[c]);
+            stacked(r.rows() + c, c) = std::sqrt(ridge[c]);
         const Eigen::HouseholderQR<MatrixXd> qr(stacked);
         const MatrixXd upper = qr.matrixQR().topRows(k).triangularView<Eigen::Upper>();
-        const VectorXd size = upper.diagonal().cwiseAbs();
-        if (!(size.minCoeff() > 1e-13 * size.maxCoeff())) return false;
+        for (Index c = 0; c < k; ++c) {
+            if (std::fabs(upper(c, c)) > 1e-11 * upper.col(c).norm()) continue;
+            b = VectorXd::Zero(k);
+            b[c] = -1;
+            b.head(c) = upper.topLeftCorner(c, c).triangularView<Eigen::Upper>().solve(upper.col(c).head(c));
+            return b.allFinite() ? Solved::dependent : Solved::no;
+        }
         VectorXd q = (qr.householderQ().transpose() * answer).head(k);
         q -= upper.triangularView<Eigen::Upper>().transpose().solve(held);
         b = upper.triangularView<Eigen::Upper>().solve(q);
-        return b.allFinite();
+        return b.allFinite() ? Solved::yes : Solved::no;
+    }
+
+    /// R of some columns and the response from the rows in memory.
+    MatrixXd rootOfRows(const std::vector<Index>& active) const {
+        const auto k = static_cast<Index>(active.size());
+        MatrixXd all(m_p.rows, k + 1);
+        for (Index c = 0; c < k; ++c)
+            all.col(c) = m_p.z.col(active[static_cast<std::size_t>(c)]);
+        all.col(k) = m_p.y;
+        all /= std::sqrt(n());
+        const Eigen::HouseholderQR<MatrixXd> qr(all);
+        const Index rows = std::min<Index>(m_p.rows, k + 1);
+        return qr.matrixQR().topRows(rows).triangularView<Eigen::Upper>();
     }
 
     /// R of some columns and the response, from that of all columns that were ever in.
@@ -315,6 +380,12 @@ private:
             std::set_union(m_rootColumns.begin(), m_rootColumns.end(), active.begin(), active.end(),
                            std::back_inserter(all));
             m_rootColumns = std::move(all);
+            constexpr Index few = 600;
+            if (m_p.columns() <= few) { // all at once, rather than again for every column that comes in
+                m_rootColumns.clear();
+                for (Index j = 0; j < m_p.columns(); ++j)
+                    if (!m_p.constant[static_cast<std::size_t>(j)]) m_rootColumns.push_back(j);
+            }
             m_root = m_p.root(m_rootColumns);
         }
         const auto k = static_cast<Index>(active.size());
@@ -387,6 +458,7 @@ private:
 
     const PenalisedProblem& m_p;
     const PenaltyOptions& m_options;
+    bool m_rough;
     Progress& m_progress;
     VectorXd m_b;
     /// Z'(y − Zb)/n; where columns outnumber rows only as it was last asked for.
@@ -665,13 +737,28 @@ std::vector<double> usualPenalties(const PenalisedProblem& problem, const Penalt
 }
 
 std::vector<PenalisedPoint> penalisedPath(const PenalisedProblem& problem, const PenaltyOptions& options,
-                                          std::span<const double> penalties, Progress& progress) {
-    Descent descent(problem, options, progress);
+                                          std::span<const double> penalties, Progress& progress,
+                                          PathDigits digits) {
+    Descent descent(problem, options, digits == PathDigits::few, progress);
     std::vector<PenalisedPoint> points;
     points.reserve(penalties.size());
     for (const double penalty : penalties)
         points.push_back(descent.solve(penalty));
     return points;
+}
+
+PenalisedPoint penalisedPoint(const PenalisedProblem& problem, const PenaltyOptions& options, double penalty,
+                              Progress& progress) {
+    std::vector<double> way;
+    const double largest = largestPenalty(problem, options);
+    constexpr int steps = 12;
+    if (options.l1Share > 0)
+        for (int k = 1; k < steps && penalty > 0 && penalty < largest; ++k)
+            way.push_back(largest * std::pow(penalty / largest, static_cast<double>(k) / steps));
+    Descent descent(problem, options, false, progress);
+    for (const double each : way)
+        descent.approach(each);
+    return descent.solve(penalty);
 }
 
 double effectiveDegreesOfFreedom(const PenalisedProblem& problem, const PenaltyOptions& options,

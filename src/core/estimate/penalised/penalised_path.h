@@ -115,6 +115,10 @@ double largestPenalty(const PenalisedProblem& problem, const PenaltyOptions& opt
 /// columns outnumber rows (Friedman, Hastie and Tibshirani 2010).
 std::vector<double> usualPenalties(const PenalisedProblem& problem, const PenaltyOptions& options);
 
+/// How far a path is worked out. Few digits, enough to judge by, are those that descent gives where more than
+/// 60 columns are kept.
+enum class PathDigits { all, few };
+
 /// Solutions for penalties in the order given (descending ones start from the one before), by coordinate
 /// descent with covariance updates (Friedman, Hastie and Tibshirani 2010, "Regularization paths for
 /// generalized linear models via coordinate descent", Journal of Statistical Software 33) or naive ones where
@@ -124,7 +128,11 @@ std::vector<double> usualPenalties(const PenalisedProblem& problem, const Penalt
 /// coefficients are solved for directly, by an orthogonal root where these columns are nearly dependent.
 /// Requires penalties 0 or more. A stop throws Stopped.
 std::vector<PenalisedPoint> penalisedPath(const PenalisedProblem& problem, const PenaltyOptions& options,
-                                          std::span<const double> penalties, Progress& progress);
+                                          std::span<const double> penalties, Progress& progress,
+                                          PathDigits digits = PathDigits::all);
+/// One point, by way of larger penalties.
+PenalisedPoint penalisedPoint(const PenalisedProblem& problem, const PenaltyOptions& options, double penalty,
+                              Progress& progress);
 
 /// Residuals' degrees of freedom that a point takes, the constant included: the number of columns kept for
 /// the lasso (Zou, Hastie and Tibshirani 2007, Annals of Statistics 35), the trace of its hat matrix on the
