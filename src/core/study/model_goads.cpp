@@ -110,7 +110,10 @@ void addPenaltyGoads(const Recipe& recipe, const Evidence& evidence, std::vector
 
 /// Where errors, tests and intervals cannot be said, or say less than they seem to.
 void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::vector<Goad>& goads) {
-    if (!evidence.linear) return;
+    // A penalty's coefficients have no errors by their making.
+    if (!evidence.linear ||
+        (evidence.study && evidence.study->linear() && !evidence.study->linear()->hasErrors()))
+        return;
     const auto add = [&](std::string key, Severity severity, std::string title, std::string reading,
                          std::string threshold, std::string source) -> Goad& {
         Goad goad;
