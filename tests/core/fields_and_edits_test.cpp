@@ -80,7 +80,7 @@ TEST(Fields, ASettingLeftOutIsItsFallback) {
         }
     EXPECT_NE(errorOf([] {
                   checkSettings({"magic"});
-              }).find("Known are least squares, robust, quantile and neighbours"),
+              }).find("Known are least squares, robust, quantile, penalised and neighbours"),
               std::string::npos);
 }
 
