@@ -1,5 +1,6 @@
 // Takes the pictures of docs/screenshots from the demo project, so that they can be made anew after a change:
 //   oxgoad-pictures PROJECT.oxgoad FOLDER [station]
+#include "app/brief/settings_dialog.h"
 #include "app/data/data_station.h"
 #include "app/data/database_dialog.h"
 #include "app/data/parts_pane.h"
@@ -220,6 +221,26 @@ void shootFit(MainWindow& window, const QString& folder) {
             if (terms->model()->index(row, 0).data().toString() == term)
                 terms->setCurrentIndex(terms->model()->index(row, 0));
     };
+    {
+        const Recipe before = window.session().recipe();
+        Recipe held = before;
+        held.estimator = {"penalised", {{"l1_share", 1.0}}};
+        window.session().change(held);
+        rest();
+        if (!QTest::qWaitFor(
+                [&] { return !window.session().foldJobs().busy() && !window.session().checkJobs().busy(); },
+                60000))
+            std::fprintf(stderr, "the checks did not end\n");
+        rest();
+        window.grab().save(folder + "/fit_penalty.png");
+        auto* dialog = new SettingsDialog(held.estimator, &window);
+        dialog->show();
+        QTest::qWait(300);
+        dialog->grab().save(folder + "/penalty_dialog.png");
+        dialog->close();
+        window.session().change(before);
+        rest();
+    }
     press("in words");
     line(QString::fromUtf8("list_rate × contract"));
     rest();

@@ -225,6 +225,17 @@ TEST(PenalisedStudy, PublishedFitsComeOutOfRecipesAndAreKept) {
     }
     EXPECT_GE(digits(evidence.learning.rmse * evidence.learning.rmse, fit["train_mse"]), 11);
     EXPECT_TRUE(std::isnan(evidence.linear->aicc));
+    // Words make no error up: what is kept is held back, what is not is out.
+    for (std::size_t j = 1; j <= 10; ++j) {
+        const std::string said = coefficientSentence(evidence, recipe, j);
+        EXPECT_NE(said.find(coefficients[j].estimate == 0 ? "The penalty keeps it out"
+                                                          : "The penalty holds it back"),
+                  std::string::npos)
+            << said;
+    }
+    EXPECT_NE(penaltyText(evidence).find("keeps " + std::to_string(fit["nonzero"].size()) + " of 10 columns"),
+              std::string::npos)
+        << penaltyText(evidence);
     const LinearModel& model = *evidence.study->linear();
     EXPECT_EQ(model.penalised->kept, fit["nonzero"].size());
     // Intervals of single values come from rows left out.

@@ -176,7 +176,8 @@ QWidget* SettingsDialog::soughtEditor(const Field& field, const FieldValue& now)
 /// Several values in one line, parted by semicolons; a pair is "term = factor".
 QWidget* SettingsDialog::listEditor(const Field& field, const FieldValue& now) {
     auto* line = new QLineEdit(qs(fieldText(now)), this);
-    line->setPlaceholderText(field.type == FieldType::pairs ? tr("term = factor; …") : tr("none"));
+    line->setPlaceholderText(field.type == FieldType::pairs ? tr("term = factor; …")
+                                                            : tr("none; several parted by ;"));
     connect(line, &QLineEdit::textChanged, this, &SettingsDialog::changed);
     m_editors.push_back({field.key, [line, type = field.type]() -> FieldValue {
                              const std::string text = ss(line->text());

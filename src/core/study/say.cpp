@@ -54,6 +54,9 @@ std::string change(const Evidence& e, const Recipe& recipe, double estimate, dou
 }
 
 std::string interval(const Evidence& e, const Recipe& recipe, const CoefficientEvidence& c) {
+    if (e.study && e.study->linear() && !e.study->linear()->hasErrors())
+        return c.estimate == 0 ? " The penalty keeps it out."
+                               : " The penalty holds it back, so that it has no interval of its own.";
     if (std::isnan(c.standardError))
         return std::string(" How sure that is cannot be said: ") +
                (!(e.linear->degreesOfFreedom > 0) ? "no degrees of freedom are left."

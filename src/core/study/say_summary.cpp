@@ -180,7 +180,8 @@ std::string penaltyText(const Evidence& evidence) {
     const std::size_t columns = model->design.columns().size();
     std::string text = "Penalty " + readableText(p.penalty, 4) + ", l1 share " + shortText(p.l1Share) +
                        ", keeps " + countText(p.kept) + " of " + plural(columns, "column", "columns") + " (" +
-                       readableText(p.effectiveDegreesOfFreedom, 4) + " effective degrees of freedom)";
+                       shortText(std::round(10 * p.effectiveDegreesOfFreedom) / 10) +
+                       " effective degrees of freedom)";
     const PenaltySearch* search = evidence.study->search.get();
     if (!search || search->judgedBy.empty()) return text;
     const PenaltyPoint& found = search->points[search->chosen];
