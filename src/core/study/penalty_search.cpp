@@ -23,7 +23,7 @@ using Eigen::VectorXd;
 
 constexpr int mostWidenings = 4;
 /// Sums of cells that are held at once, in doubles.
-constexpr double mostSums = 1.5e8;
+constexpr double mostSums = 5e7;
 
 class Search {
 public:
