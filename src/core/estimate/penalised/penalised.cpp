@@ -5,8 +5,6 @@
 #include "estimate/linear/linear_model.h"
 #include "estimate/row_blocks.h"
 
-#include <Eigen/Cholesky>
-
 #include <algorithm>
 #include <charconv>
 #include <cmath>
@@ -52,6 +50,7 @@ std::string penalisedSentence(const Settings& settings) {
     std::string text = std::holds_alternative<double>(share) ? shareText(std::get<double>(share))
                                                              : std::string("the elastic net");
     if (std::get<bool>(settings.get(std::string_view("adaptive")))) text += ", adaptive";
+    if (std::get<bool>(settings.get(std::string_view("grouped")))) text += " of whole terms";
     if (const auto* rule = std::get_if<std::string>(&penalty))
         text += ", penalty of the " + (*rule == smallestError ? std::string("smallest error over folds")
                                                               : "simplest model within one standard error");
@@ -96,8 +95,8 @@ LeastSquaresFit fitOf(const PenalisedProblem& problem, const PenaltyOptions& opt
     fit.rows = problem.rows;
     fit.columns = p;
     fit.intercept = problem.intercept;
-    for (Index j = 0; j < p; ++j)
-        if (point.standardised[j] != 0) fit.kept.push_back(static_cast<std::size_t>(j));
+    const KeptColumns kept = keptColumns(problem, options, point);
+    fit.kept.assign(kept.columns.begin(), kept.columns.end());
     const auto k = static_cast<Index>(fit.kept.size());
     double weight = n, counted = n;
     if (!teaching.weights.empty()) {
@@ -107,24 +106,9 @@ LeastSquaresFit fitOf(const PenalisedProblem& problem, const PenaltyOptions& opt
             counted += w > 0 ? 1 : 0;
         }
     }
-    MatrixXd products(k, k);
-    for (Index c = 0; c < k; ++c)
-        for (Index d = 0; d <= c; ++d) {
-            const auto i = static_cast<Index>(fit.kept[static_cast<std::size_t>(c)]),
-                       j = static_cast<Index>(fit.kept[static_cast<std::size_t>(d)]);
-            products(c, d) = products(d, c) =
-                problem.naive() ? problem.z.col(i).dot(problem.z.col(j)) : n * problem.gram(i, j);
-        }
-    for (Index c = 0; c < k; ++c) {
-        const std::size_t j = fit.kept[static_cast<std::size_t>(c)];
-        products(c, c) +=
-            n * point.penalty * (1 - options.l1Share) * (options.factors.empty() ? 1 : options.factors[j]) +
-            1e-14 * n;
-    }
-    const Eigen::LLT<MatrixXd> llt(products);
     fit.factor = MatrixXd::Zero(k + first, k + first);
     if (first) fit.factor(0, 0) = std::sqrt(weight);
-    fit.factor.bottomRightCorner(k, k) = llt.matrixU();
+    fit.factor.bottomRightCorner(k, k) = std::sqrt(n) * MatrixXd(kept.solver.matrixU());
     fit.inverse = fit.factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(k + first, k + first));
     fit.conditionNumber = 1;
     if (k > 0) {
@@ -229,6 +213,13 @@ PenaltyOptions penaltyOptions(const Settings& settings, double l1Share, const De
     options.l1Share = l1Share;
     options.standardise = settings.get<bool>("standardise");
     options.intercept = teaching.intercept;
+    if (settings.get<bool>("grouped")) {
+        if (settings.get<bool>("adaptive"))
+            throw Error(ErrorCode::badTerm, "whole terms cannot be held back adaptively",
+                        {.file = teaching.file}, "Switch one of the two off.");
+        for (const DesignColumn& column : design.columns())
+            options.groups.push_back(column.term);
+    }
     const auto factors = [&]() -> std::vector<double>& {
         if (options.factors.empty()) options.factors.assign(p, 1);
         return options.factors;
@@ -293,6 +284,7 @@ ModelKind penalisedKind() {
                     .fallback = std::vector<double>{}},
                    flagField("standardise", "Columns in units of their standard deviation", true),
                    flagField("adaptive", "Adaptive: hold back less what is large at first", false),
+                   flagField("grouped", "Columns of a term come in together", false),
                    namesField("unpenalised", "Terms not penalised"),
                    namesField("rising", "Terms that may only rise"),
                    namesField("falling", "Terms that may only fall"),
@@ -303,6 +295,7 @@ ModelKind penalisedKind() {
     kind.offers = {{"Lasso: few terms, penalty by folds", {"penalised"}},
                    {"Lasso: the simplest within one standard error",
                     {"penalised", {{"penalty", std::string(oneStandardError)}}}},
+                   {"Group lasso: whole terms, penalty by folds", {"penalised", {{"grouped", true}}}},
                    {"Ridge: all terms, held back", {"penalised", {{"l1_share", 0.0}}}},
                    {"Elastic net: between the two",
                     {"penalised", {{"l1_share", std::vector<double>{0.1, 0.5, 0.9, 1}}}}}};

@@ -9,7 +9,7 @@
 
 namespace oxgoad {
 
-/// Settings: `l1_share`, `penalty`, `penalties` (a grid for the search), `standardise`, `adaptive`,
+/// Settings: `l1_share`, `penalty`, `penalties` (a grid for the search), `standardise`, `adaptive`, `grouped`,
 /// `unpenalised`, `rising`, `falling` (names of terms) and `factors` (pairs of a term and its factor). See
 /// PenaltyOptions for what is minimised. A penalty or share that is to be found is found by the folds of the
 /// recipe before the kind learns.
@@ -24,11 +24,13 @@ struct PenalisedRows {
     BoundDesign bound;
     DesignRows rows;
     explicit PenalisedRows(const Teaching& teaching);
+    PenalisedRows(const PenalisedRows&) = delete;
+    PenalisedRows& operator=(const PenalisedRows&) = delete;
 };
 
 /// The options of one share for the columns of a design. Errors (badTerm): a name that is no term of the
 /// model, a term that may neither rise nor fall, a factor that is no number of 0 or more, no term that is
-/// penalised, a term of several columns that is to rise or fall.
+/// penalised, a term of several columns that is to rise or fall, adaptive groups.
 PenaltyOptions penaltyOptions(const Settings& settings, double l1Share, const Design& design,
                               const Teaching& teaching);
 

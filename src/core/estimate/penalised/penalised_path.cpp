@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "estimate/penalised/grouped_path.h"
 #include "estimate/row_blocks.h"
 
 #include <Eigen/Cholesky>
@@ -26,11 +27,6 @@ double factorOf(const PenaltyOptions& options, Index j) {
 }
 int signOf(const PenaltyOptions& options, Index j) {
     return options.signs.empty() ? 0 : options.signs[static_cast<std::size_t>(j)];
-}
-
-/// A column whose spread is rounding has none.
-bool spreads(double deviation, double mean) {
-    return deviation > 1e-12 * std::fabs(mean) && deviation > 0;
 }
 
 /// Coordinate descent over one problem; warm from penalty to penalty.
@@ -474,230 +470,13 @@ private:
     MatrixXd m_root;
 };
 
-/// Columns kept, and the Cholesky factor of Z_A'Z_A/n + penalty (1 − l1Share) F.
-struct KeptColumns {
-    std::vector<Index> columns;
-    MatrixXd gram;
-    Eigen::LLT<MatrixXd> solver;
-};
-
-KeptColumns keptOf(const PenalisedProblem& p, const PenaltyOptions& options, const PenalisedPoint& point) {
-    KeptColumns kept;
-    for (Index j = 0; j < p.columns(); ++j)
-        if (point.standardised[j] != 0) kept.columns.push_back(j);
-    const auto k = static_cast<Index>(kept.columns.size());
-    kept.gram.resize(k, k);
-    for (Index c = 0; c < k; ++c)
-        for (Index d = 0; d <= c; ++d) {
-            const Index i = kept.columns[static_cast<std::size_t>(c)],
-                        j = kept.columns[static_cast<std::size_t>(d)];
-            kept.gram(c, d) = kept.gram(d, c) =
-                p.naive() ? p.z.col(i).dot(p.z.col(j)) / static_cast<double>(p.rows) : p.gram(i, j);
-        }
-    MatrixXd held = kept.gram;
-    for (Index c = 0; c < k; ++c)
-        held(c, c) += point.penalty * (1 - options.l1Share) *
-                      factorOf(options, kept.columns[static_cast<std::size_t>(c)]);
-    // A hair where columns kept are the same.
-    held.diagonal().array() += 1e-14 * std::max(1.0, k > 0 ? held.diagonal().maxCoeff() : 1.0);
-    kept.solver.compute(held);
-    return kept;
-}
-
 } // namespace
-
-void RowSums::add(const RowSums& other) {
-    if (x.size() == 0) {
-        *this = other;
-        return;
-    }
-    rows += other.rows;
-    weight += other.weight;
-    x += other.x;
-    xy += other.xy;
-    xx += other.xx;
-    y += other.y;
-    yy += other.yy;
-}
-
-SumShift shiftOf(const RowSource& x, std::span<const double> y, bool intercept) {
-    SumShift shift{VectorXd::Zero(x.columns()), 0};
-    const Index count = std::min<Index>(x.rows(), 2048);
-    if (!intercept || count == 0) return shift;
-    MatrixXd first(count, x.columns());
-    x.fill(0, first);
-    shift.x = first.colwise().mean();
-    for (Index i = 0; i < count; ++i)
-        shift.y += y[static_cast<std::size_t>(i)] / static_cast<double>(count);
-    return shift;
-}
-
-RowSums sumRows(const RowSource& x, std::span<const double> y, std::span<const double> weights,
-                const SumShift& shift, Threads threads, Progress& progress) {
-    const Index p = x.columns();
-    const Index size = rowsOfBlock(p);
-    // Several blocks one after the other, so that sums of many columns are not held too often.
-    const auto blocks = static_cast<std::size_t>((x.rows() + size - 1) / size);
-    const std::size_t chunk = std::max<std::size_t>(1, (blocks + 15) / 16);
-    std::vector<RowSums> parts((blocks + chunk - 1) / chunk);
-    parallelFor(parts.size(), threads, [&](std::size_t c) {
-        RowSums& part = parts[c];
-        part.x = part.xy = VectorXd::Zero(p);
-        part.xx = MatrixXd::Zero(p, p);
-        MatrixXd raw;
-        VectorXd response;
-        for (std::size_t b = c * chunk; b < std::min(blocks, (c + 1) * chunk); ++b) {
-            if (progress.stopRequested()) throw Stopped{};
-            const Index begin = static_cast<Index>(b) * size, count = std::min(size, x.rows() - begin);
-            raw.resize(count, p);
-            response.resize(count);
-            x.fill(begin, raw);
-            raw.rowwise() -= shift.x.transpose();
-            for (Index i = 0; i < count; ++i)
-                response[i] = y[static_cast<std::size_t>(begin + i)] - shift.y;
-            part.rows += count;
-            if (weights.empty()) {
-                part.weight += static_cast<double>(count);
-                part.x += raw.colwise().sum().transpose();
-                part.y += response.sum();
-            } else {
-                const Eigen::Map<const VectorXd> w(weights.data() + begin, count);
-                part.weight += w.sum();
-                part.x.noalias() += raw.transpose() * w;
-                part.y += response.dot(w);
-                const VectorXd root = w.cwiseSqrt();
-                raw.array().colwise() *= root.array();
-                response.array() *= root.array();
-            }
-            part.xy.noalias() += raw.transpose() * response;
-            part.xx.selfadjointView<Eigen::Lower>().rankUpdate(raw.transpose());
-            part.yy += response.squaredNorm();
-        }
-    });
-    RowSums sums;
-    sums.x = sums.xy = VectorXd::Zero(p);
-    sums.xx = MatrixXd::Zero(p, p);
-    for (const RowSums& part : parts)
-        sums.add(part);
-    return sums;
-}
-
-MatrixXd orthogonalRoot(const RowSource& x, std::span<const double> y, std::span<const double> weights,
-                        const PenalisedProblem& p, const std::vector<Index>& columns) {
-    const auto k = static_cast<Index>(columns.size());
-    const Index size = std::max<Index>(rowsOfBlock(x.columns()), k + 1);
-    MatrixXd stacked = MatrixXd::Zero(k + 1 + size, k + 1), raw;
-    for (Index begin = 0; begin < x.rows(); begin += size) {
-        const Index count = std::min(size, x.rows() - begin);
-        raw.resize(count, x.columns());
-        x.fill(begin, raw);
-        auto block = stacked.middleRows(k + 1, count);
-        for (Index c = 0; c < k; ++c) {
-            const Index j = columns[static_cast<std::size_t>(c)];
-            block.col(c) = (raw.col(j).array() - p.mean[j]) / p.scale[j];
-        }
-        for (Index i = 0; i < count; ++i) {
-            const auto row = static_cast<std::size_t>(begin + i);
-            block(i, k) = y[row] - p.responseMean;
-            if (!weights.empty()) block.row(i) *= std::sqrt(weights[row]);
-        }
-        const Eigen::HouseholderQR<MatrixXd> qr(stacked.topRows(k + 1 + count));
-        const MatrixXd r = qr.matrixQR().topRows(k + 1).triangularView<Eigen::Upper>();
-        stacked.topRows(k + 1) = r;
-    }
-    return stacked.topRows(k + 1) / std::sqrt(static_cast<double>(p.rows));
-}
-
-PenalisedProblem problemOf(const RowSums& sums, const SumShift& shift, const PenaltyOptions& options) {
-    const Index p = sums.x.size();
-    const double w = sums.weight, n = static_cast<double>(sums.rows);
-    PenalisedProblem out;
-    out.rows = sums.rows;
-    out.intercept = options.intercept;
-    out.mean = VectorXd::Zero(p);
-    out.scale = VectorXd::Ones(p);
-    out.constant.assign(static_cast<std::size_t>(p), 0);
-    const VectorXd about = options.intercept ? VectorXd(sums.x / w) : VectorXd::Zero(p);
-    const double aboutY = options.intercept ? sums.y / w : 0;
-    if (options.intercept) {
-        out.mean = shift.x + about;
-        out.responseMean = shift.y + aboutY;
-    }
-    out.gram = MatrixXd(sums.xx.selfadjointView<Eigen::Lower>());
-    out.gram -= w * about * about.transpose();
-    out.cross = sums.xy - w * aboutY * about;
-    out.squares = std::max(0.0, sums.yy - w * aboutY * aboutY) / n;
-    VectorXd by(p);
-    for (Index j = 0; j < p; ++j) {
-        const double deviation = std::sqrt(std::max(0.0, out.gram(j, j) / w));
-        if (!spreads(deviation, options.intercept ? out.mean[j] : 0)) {
-            out.constant[static_cast<std::size_t>(j)] = 1;
-            by[j] = 0;
-            continue;
-        }
-        if (options.standardise) out.scale[j] = deviation;
-        by[j] = 1 / out.scale[j];
-    }
-    out.gram = by.asDiagonal() * out.gram * by.asDiagonal() / n;
-    out.cross = out.cross.cwiseProduct(by) / n;
-    return out;
-}
-
-PenalisedProblem problemOf(const RowSource& x, std::span<const double> y, std::span<const double> weights,
-                           const PenaltyOptions& options, Threads threads, Progress& progress) {
-    if (2 * x.columns() <= x.rows()) {
-        const SumShift shift = shiftOf(x, y, options.intercept);
-        PenalisedProblem out = problemOf(sumRows(x, y, weights, shift, threads, progress), shift, options);
-        out.root = [&x, y, weights, p = out](const std::vector<Index>& columns) {
-            return orthogonalRoot(x, y, weights, p, columns);
-        };
-        return out;
-    }
-    const Index n = x.rows(), p = x.columns();
-    PenalisedProblem out;
-    out.rows = n;
-    out.intercept = options.intercept;
-    out.z.resize(n, p);
-    x.fill(0, out.z);
-    out.y = Eigen::Map<const VectorXd>(y.data(), n);
-    VectorXd w = VectorXd::Ones(n);
-    if (!weights.empty()) w = Eigen::Map<const VectorXd>(weights.data(), n);
-    const double whole = w.sum();
-    out.mean = VectorXd::Zero(p);
-    out.scale = VectorXd::Ones(p);
-    out.constant.assign(static_cast<std::size_t>(p), 0);
-    if (options.intercept) {
-        out.responseMean = w.dot(out.y) / whole;
-        out.y.array() -= out.responseMean;
-    }
-    const VectorXd root = w.cwiseSqrt();
-    out.y.array() *= root.array();
-    parallelFor(static_cast<std::size_t>(p), threads, [&](std::size_t at) {
-        const auto j = static_cast<Index>(at);
-        auto z = out.z.col(j);
-        if (options.intercept) {
-            out.mean[j] = w.dot(z) / whole;
-            z.array() -= out.mean[j];
-        }
-        z.array() *= root.array();
-        const double deviation = z.norm() / std::sqrt(whole);
-        if (!spreads(deviation, out.mean[j])) {
-            out.constant[at] = 1;
-            z.setZero();
-            return;
-        }
-        if (options.standardise) out.scale[j] = deviation;
-        z /= out.scale[j];
-    });
-    out.cross = out.z.transpose() * out.y / static_cast<double>(n);
-    out.squares = out.y.squaredNorm() / static_cast<double>(n);
-    return out;
-}
 
 double largestPenalty(const PenalisedProblem& problem, const PenaltyOptions& options) {
     // Beside the columns that are not penalised, fitted alone.
     PenaltyOptions alone = options;
     alone.l1Share = 1;
+    alone.groups.clear();
     Progress quiet;
     double largest = 0;
     VectorXd gradient = problem.cross;
@@ -716,6 +495,8 @@ double largestPenalty(const PenalisedProblem& problem, const PenaltyOptions& opt
         else
             gradient -= problem.gram * point.standardised;
     }
+    if (!options.groups.empty())
+        return largestOfGroups(options, gradient) / std::max(options.l1Share, 0.001);
     for (Index j = 0; j < problem.columns(); ++j) {
         const double f = factorOf(options, j);
         if (!(f > 0)) continue;
@@ -739,6 +520,7 @@ std::vector<double> usualPenalties(const PenalisedProblem& problem, const Penalt
 std::vector<PenalisedPoint> penalisedPath(const PenalisedProblem& problem, const PenaltyOptions& options,
                                           std::span<const double> penalties, Progress& progress,
                                           PathDigits digits) {
+    if (!options.groups.empty()) return groupedPath(problem, options, penalties, digits, progress);
     Descent descent(problem, options, digits == PathDigits::few, progress);
     std::vector<PenalisedPoint> points;
     points.reserve(penalties.size());
@@ -755,24 +537,113 @@ PenalisedPoint penalisedPoint(const PenalisedProblem& problem, const PenaltyOpti
     if (options.l1Share > 0)
         for (int k = 1; k < steps && penalty > 0 && penalty < largest; ++k)
             way.push_back(largest * std::pow(penalty / largest, static_cast<double>(k) / steps));
+    if (!options.groups.empty()) {
+        way.push_back(penalty);
+        return groupedPath(problem, options, way, PathDigits::all, progress).back();
+    }
     Descent descent(problem, options, false, progress);
     for (const double each : way)
         descent.approach(each);
     return descent.solve(penalty);
 }
 
+KeptColumns keptColumns(const PenalisedProblem& p, const PenaltyOptions& options,
+                        const PenalisedPoint& point) {
+    KeptColumns kept;
+    for (Index j = 0; j < p.columns(); ++j)
+        if (point.standardised[j] != 0) kept.columns.push_back(j);
+    const auto k = static_cast<Index>(kept.columns.size());
+    kept.gram.resize(k, k);
+    for (Index c = 0; c < k; ++c)
+        for (Index d = 0; d <= c; ++d) {
+            const Index i = kept.columns[static_cast<std::size_t>(c)],
+                        j = kept.columns[static_cast<std::size_t>(d)];
+            kept.gram(c, d) = kept.gram(d, c) =
+                p.naive() ? p.z.col(i).dot(p.z.col(j)) / static_cast<double>(p.rows) : p.gram(i, j);
+        }
+    MatrixXd held = kept.gram;
+    for (Index c = 0; c < k; ++c)
+        held(c, c) += point.penalty * (1 - options.l1Share) *
+                      factorOf(options, kept.columns[static_cast<std::size_t>(c)]);
+    if (!options.groups.empty()) held += groupCurvature(options, point, kept.columns);
+    // A hair where columns kept are the same.
+    held.diagonal().array() += 1e-14 * std::max(1.0, k > 0 ? held.diagonal().maxCoeff() : 1.0);
+    kept.solver.compute(held);
+    return kept;
+}
+
+PenalisedPoint relaxedPoint(const PenalisedProblem& p, const PenaltyOptions& options,
+                            std::span<const Index> columns, Progress& progress) {
+    const auto k = static_cast<Index>(columns.size());
+    PenalisedProblem some;
+    some.rows = p.rows;
+    some.intercept = p.intercept;
+    some.responseMean = p.responseMean;
+    some.squares = p.squares;
+    some.y = p.y;
+    some.mean.resize(k);
+    some.scale.resize(k);
+    some.cross.resize(k);
+    some.constant.resize(columns.size());
+    PenaltyOptions none;
+    none.l1Share = 0;
+    none.standardise = options.standardise;
+    none.intercept = options.intercept;
+    if (p.naive())
+        some.z.resize(p.z.rows(), k);
+    else
+        some.gram.resize(k, k);
+    for (Index c = 0; c < k; ++c) {
+        const Index j = columns[static_cast<std::size_t>(c)];
+        some.mean[c] = p.mean[j];
+        some.scale[c] = p.scale[j];
+        some.cross[c] = p.cross[j];
+        some.constant[static_cast<std::size_t>(c)] = p.constant[static_cast<std::size_t>(j)];
+        if (!options.signs.empty()) none.signs.push_back(signOf(options, j));
+        if (p.naive()) {
+            some.z.col(c) = p.z.col(j);
+            continue;
+        }
+        for (Index d = 0; d < k; ++d)
+            some.gram(d, c) = p.gram(columns[static_cast<std::size_t>(d)], j);
+    }
+    if (p.root)
+        some.root = [&](const std::vector<Index>& of) {
+            std::vector<Index> own;
+            for (const Index c : of)
+                own.push_back(columns[static_cast<std::size_t>(c)]);
+            return p.root(own);
+        };
+    PenalisedPoint found;
+    if (k > 0) {
+        const std::vector<double> zero{0.0};
+        found = penalisedPath(some, none, zero, progress).front();
+    } else {
+        found.constant = p.intercept ? p.responseMean : 0;
+        found.squares = p.squares * static_cast<double>(p.rows);
+    }
+    const VectorXd own = found.coefficients, standardised = found.standardised;
+    found.coefficients = VectorXd::Zero(p.columns());
+    found.standardised = VectorXd::Zero(p.columns());
+    for (Index c = 0; c < k; ++c) {
+        found.coefficients[columns[static_cast<std::size_t>(c)]] = own[c];
+        found.standardised[columns[static_cast<std::size_t>(c)]] = standardised[c];
+    }
+    return found;
+}
+
 double effectiveDegreesOfFreedom(const PenalisedProblem& problem, const PenaltyOptions& options,
                                  const PenalisedPoint& point) {
     const double constant = problem.intercept ? 1 : 0;
-    if (options.l1Share == 1 || point.penalty == 0) return static_cast<double>(point.kept) + constant;
-    const KeptColumns kept = keptOf(problem, options, point);
+    if ((options.l1Share == 1 && options.groups.empty()) || point.penalty == 0) return static_cast<double>(point.kept) + constant;
+    const KeptColumns kept = keptColumns(problem, options, point);
     return kept.columns.empty() ? constant : kept.solver.solve(kept.gram).trace() + constant;
 }
 
 VectorXd penalisedLeverages(const PenalisedProblem& problem, const PenaltyOptions& options,
                             const PenalisedPoint& point, const RowSource& x, std::span<const double> weights,
                             Threads threads, Progress& progress) {
-    const KeptColumns kept = keptOf(problem, options, point);
+    const KeptColumns kept = keptColumns(problem, options, point);
     const auto k = static_cast<Index>(kept.columns.size());
     double whole = static_cast<double>(x.rows());
     if (!weights.empty()) whole = Eigen::Map<const VectorXd>(weights.data(), x.rows()).sum();
