@@ -60,6 +60,12 @@ const char* const commandHelp = R"(oxgoad-run: fits the model a recipe describes
   --compare-with RECIPE
                    with --out, also fit this recipe and say how it compares on the same
                    rows and folds: comparison.txt, comparison.json; may be repeated
+  --halves N       with --out, for a penalised recipe, let halves of the rows choose terms N
+                   times: shares of halves and p after selection, halves.csv
+  --path-folds     with --out, for a penalised recipe, the share of folds that keep each
+                   column, and errors of least squares of what is kept: path_folds.csv
+  --learning-curve with --out, also the error against the number of rows learned from:
+                   learning_curve.csv, learning_curve.txt
   --look-at-test   score the locked test rows too; in a project the look is counted
   --threads N      use N threads (results do not depend on it); all cores by default
   --quiet          no progress on standard error
@@ -135,6 +141,12 @@ Arguments parseArguments(int argc, char** argv) {
             arguments.readAloud = true;
         else if (word == "--influence")
             arguments.influence = true;
+        else if (word == "--halves")
+            arguments.halves = number(word, next());
+        else if (word == "--path-folds")
+            arguments.pathFolds = true;
+        else if (word == "--learning-curve")
+            arguments.learningCurve = true;
         else if (word == "--moves")
             arguments.moves = true;
         else if (word == "--fail-on-open-goads")
@@ -197,7 +209,8 @@ Arguments parseArguments(int argc, char** argv) {
     if (!arguments.projectEvidence.empty()) {
         if (arguments.out.empty()) usage("--project-evidence needs --out DIR");
         if (!arguments.recipes.empty() || !arguments.project.empty() || arguments.whatHelps ||
-            arguments.choose || !arguments.compareWith.empty() || arguments.moves)
+            arguments.choose || !arguments.compareWith.empty() || arguments.moves || arguments.halves > 0 ||
+            arguments.pathFolds || arguments.learningCurve)
             usage("--project-evidence takes a project, and of the other options --fit, --out, --read-aloud, "
                   "--influence, --fail-on-open-goads, --look-at-test and --threads");
         return arguments;
@@ -206,8 +219,10 @@ Arguments parseArguments(int argc, char** argv) {
     if (arguments.choose) arguments.choose = request;
     if (arguments.out.empty() &&
         (arguments.whatHelps || arguments.readAloud || arguments.choose || !arguments.compareWith.empty() ||
-         arguments.influence || arguments.moves || arguments.fail != Arguments::Fail::never))
-        usage("--what-helps, --read-aloud, --choose, --compare-with, --influence, --moves and "
+         arguments.influence || arguments.moves || arguments.halves > 0 || arguments.pathFolds ||
+         arguments.learningCurve || arguments.fail != Arguments::Fail::never))
+        usage("--what-helps, --read-aloud, --choose, --compare-with, --influence, --moves, --halves, "
+              "--path-folds, --learning-curve and "
               "--fail-on-open-goads go with --out");
     if (arguments.recipes.empty()) usage("name a recipe");
     if (arguments.out.empty() == arguments.project.empty()) usage("say either --out DIR or --project FILE");

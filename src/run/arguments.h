@@ -37,6 +37,10 @@ struct Arguments {
     std::vector<std::string> compareWith;
     /// Every row's measures of influence.
     bool influence = false;
+    /// Splits of the learning rows into halves that choose terms; 0 for none.
+    int halves = 0;
+    bool learningCurve = false;
+    bool pathFolds = false;
     /// What each move of an open goad would change.
     bool moves = false;
     /// Ends with exitOpenGoads when goads are open: all, or alarms only.

@@ -7,6 +7,8 @@
 #include "share/reading_text.h"
 #include "study/compare_pairs.h"
 #include "study/evaluate.h"
+#include "study/halves.h"
+#include "study/learning_curve.h"
 #include "study/preview_move.h"
 #include "study/project.h"
 #include "study/say.h"
@@ -204,8 +206,27 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
                                                         arguments.threads, progress));
     if (recipe.estimator.kind == "penalised") {
         ProgressStage following(progress, 0.95, 0.96);
-        more.emplace_back("path.csv", pathCsv(*penaltyPath(recipe, *prepared, *evidence.study,
-                                                           arguments.threads, following)));
+        const auto followed = penaltyPath(recipe, *prepared, *evidence.study, arguments.threads, following,
+                                          arguments.pathFolds);
+        more.emplace_back("path.csv", pathCsv(*followed));
+        if (arguments.pathFolds) more.emplace_back("path_folds.csv", pathFoldsCsv(*followed));
+    } else if (arguments.halves > 0 || arguments.pathFolds) {
+        throw Error(ErrorCode::badRecipe, "the recipe has no penalty", {.file = arguments.recipes.front()},
+                    "--halves and --path-folds ask what a penalty keeps.");
+    }
+    if (arguments.halves > 0) {
+        ProgressStage choosing(progress, 0.9, 0.95);
+        const Halves halves = halvesOf(recipe, *prepared, *evidence.study, {.splits = arguments.halves},
+                                       arguments.threads, choosing);
+        more.emplace_back("halves.csv", halvesCsv(halves));
+        more.emplace_back("halves.txt", halves.says + ".\n");
+    }
+    if (arguments.learningCurve) {
+        ProgressStage curving(progress, 0.9, 0.95);
+        const LearningCurve curve = learningCurve(recipe, *prepared, rows.learning.report.file,
+                                                  evidence.study, arguments.threads, curving);
+        more.emplace_back("learning_curve.csv", learningCurveCsv(curve));
+        more.emplace_back("learning_curve.txt", curve.says + "\n");
     }
     if (arguments.moves)
         more.emplace_back("moves.json",

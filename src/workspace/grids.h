@@ -54,9 +54,6 @@ GridModel::Content outlyingGrid(const Session& session);
 GridModel::Content readingsGrid(const Session& session);
 /// The rows to be forecast.
 GridModel::Content forecastGrid(const Session& session);
-/// Two fits side by side.
-GridModel::Content compareGrid(const Session& session, int left, const Evidence* a, int right,
-                               const Evidence* b);
 
 /// A line of the term table: a term in the model, a level of one, or a column that could enter.
 struct TermLine {

@@ -13,7 +13,7 @@ namespace oxgoad {
 
 namespace {
 
-constexpr std::size_t recentEvidence = 4;
+constexpr std::size_t recentEvidence = 8;
 
 bool isNoted(const Goad& goad) {
     return goad.noted;
@@ -23,10 +23,11 @@ bool isNoted(const Goad& goad) {
 
 Session::Session(QObject* parent)
     : QObject(parent), m_jobs(this), m_sideJobs(this), m_viewJobs(this), m_saveJobs(this), m_lookJobs(this),
-      m_rankJobs(this), m_helpJobs(this), m_chooseJobs(this), m_effectJobs(this), m_foldJobs(this),
-      m_checkJobs(this), m_previewJobs(this) {
+      m_rankJobs(this), m_helpJobs(this), m_chooseJobs(this), m_effectJobs(this), m_pathJobs(this),
+      m_curveJobs(this), m_compareJobs(this), m_foldJobs(this), m_checkJobs(this), m_previewJobs(this) {
     for (Jobs* jobs : {&m_jobs, &m_sideJobs, &m_viewJobs, &m_saveJobs, &m_lookJobs, &m_rankJobs, &m_helpJobs,
-                       &m_chooseJobs, &m_effectJobs, &m_foldJobs, &m_checkJobs, &m_previewJobs})
+                       &m_chooseJobs, &m_effectJobs, &m_pathJobs, &m_curveJobs, &m_compareJobs, &m_foldJobs,
+                       &m_checkJobs, &m_previewJobs})
         connect(jobs, &Jobs::failed, this, &Session::failed);
     connect(&m_saveJobs, &Jobs::busyChanged, this, [this](bool busy) {
         if (!busy) startNextSave();
@@ -89,8 +90,9 @@ void Session::takeProject() {
 
 void Session::takeRows(std::shared_ptr<const StudyRows> rows, std::optional<RowsSource> forecastOf) {
     // What is worked out of the rows before must not be taken for an answer of these.
-    for (Jobs* jobs : {&m_sideJobs, &m_viewJobs, &m_lookJobs, &m_rankJobs, &m_helpJobs, &m_chooseJobs,
-                       &m_effectJobs, &m_foldJobs, &m_checkJobs, &m_previewJobs})
+    for (Jobs* jobs :
+         {&m_sideJobs, &m_viewJobs, &m_lookJobs, &m_rankJobs, &m_helpJobs, &m_chooseJobs, &m_effectJobs,
+          &m_pathJobs, &m_curveJobs, &m_compareJobs, &m_foldJobs, &m_checkJobs, &m_previewJobs})
         jobs->drop();
     m_previews.clear();
     m_foldsSoFar.reset();
@@ -355,6 +357,33 @@ void Session::note(const std::string& column, const std::string& says) {
         if (std::find(recipe.noted.begin(), recipe.noted.end(), made) == recipe.noted.end())
             recipe.noted.push_back(made);
     });
+}
+
+void Session::renameFit(int fit, const std::string& name) {
+    if (!m_trail.find(fit)) return;
+    m_trail.rename(fit, name);
+    setDirty();
+    emit trailChanged();
+}
+
+void Session::noteFit(int fit, const std::string& note) {
+    if (!m_trail.find(fit)) return;
+    m_trail.annotate(fit, note);
+    setDirty();
+    emit trailChanged();
+}
+
+void Session::pinFit(int fit, bool pinned) {
+    if (!m_trail.find(fit)) return;
+    m_trail.pin(fit, pinned);
+    setDirty();
+    emit trailChanged();
+}
+
+void Session::pruneFit(int fit, bool pruned) {
+    if (!m_trail.find(fit) || m_trail.prune(fit, pruned, m_current) == 0) return;
+    setDirty();
+    emit trailChanged();
 }
 
 void Session::dropNote(const std::string& column, const std::string& says) {

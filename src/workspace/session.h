@@ -92,6 +92,10 @@ public:
     /// The same for a recipe that was made from another one, `base`, some time ago: only what differs from
     /// that is changed.
     void changeFrom(const Recipe& base, const Recipe& recipe);
+    /// The same while something is being dragged: a fit made so takes the place of the one that the same drag
+    /// made before, as long as nothing came between. endSlide() ends a drag.
+    void slide(const Recipe& recipe);
+    void endSlide();
     /// Fits a row of models, each made from the one before it, the first from `base`, and each its child on
     /// the trail, and shows the last; one step back.
     void takePath(const Recipe& base, const std::vector<Recipe>& recipes);
@@ -125,6 +129,12 @@ public:
     void lookAtAllRows();
     /// Keeps a sentence as a goad of the analyst's own, which stays until it is dropped or accepted.
     void note(const std::string& column, const std::string& says);
+    /// What is said of fits of the trail.
+    void renameFit(int fit, const std::string& name);
+    void noteFit(int fit, const std::string& note);
+    void pinFit(int fit, bool pinned);
+    /// Puts a fit and what came from it out of sight, or brings them back.
+    void pruneFit(int fit, bool pruned);
     void dropNote(const std::string& column, const std::string& says);
     void acceptGoad(const std::string& key, const std::string& reason);
     void takeBackAcceptance(const std::string& key);
@@ -145,6 +155,11 @@ public:
     /// Deals the rows into folds with other seeds, several times; judged again from the first.
     void dealAgain(int repeats);
     Jobs& effectJobs() { return m_effectJobs; }
+    /// The path of penalties of the fit that is shown, and what halves of the rows choose.
+    Jobs& pathJobs() { return m_pathJobs; }
+    /// Errors against the number of rows learned from.
+    Jobs& curveJobs() { return m_curveJobs; }
+    Jobs& compareJobs() { return m_compareJobs; }
     /// The checks that take as long as a fit, of the fit that is shown.
     Jobs& checkJobs() { return m_checkJobs; }
     /// Runs the checks that are left of what is shown: by itself once the fit and its folds are there, or
@@ -225,6 +240,8 @@ private:
         /// Other rows are to be forecast than those of what is shown.
         bool newForecast = false;
         bool lookAtTest = false;
+        /// Made by a drag.
+        bool slides = false;
     };
     /// How far the work on an edit came.
     enum class Stage { rows, forecast, fit };
@@ -302,6 +319,9 @@ private:
     Jobs m_helpJobs;
     Jobs m_chooseJobs;
     Jobs m_effectJobs;
+    Jobs m_pathJobs;
+    Jobs m_curveJobs;
+    Jobs m_compareJobs;
     Jobs m_foldJobs;
     Jobs m_checkJobs;
     Jobs m_previewJobs;
@@ -326,6 +346,9 @@ private:
     std::map<int, std::shared_ptr<const Study>> m_studies;
     std::vector<State> m_back;
     std::vector<State> m_forward;
+    /// The fit that the drag that goes on made; 0 without.
+    int m_slid = 0;
+    bool m_sliding = false;
     /// The last one is being worked out; those before it are what is left when it fails.
     std::vector<Edit> m_edits;
     bool m_opening = false;

@@ -5,6 +5,7 @@
 #include "workspace/start_recipe.h"
 #include "workspace/text.h"
 
+#include <QDateTime>
 #include <algorithm>
 #include <filesystem>
 
@@ -127,6 +128,26 @@ void Session::change(const Recipe& recipe) {
         edit.recipe = made->recipe;
     }
     push(std::move(edit));
+}
+
+void Session::slide(const Recipe& recipe) {
+    if (!m_rows || recipe.terms.empty() || sameModel(recipe, draft())) return;
+    Edit edit = editOf(recipe);
+    edit.slides = true;
+    const bool goesOn =
+        m_sliding && (m_edits.empty() ? m_slid != 0 && m_slid == m_current : m_edits.back().slides);
+    if (goesOn) { // one step back leads to where the drag began
+        edit.back = back();
+        edit.forward = forward();
+    }
+    if (!m_edits.empty() && m_edits.back().slides) m_edits.pop_back();
+    if (!m_sliding) m_slid = 0;
+    m_sliding = true;
+    push(std::move(edit));
+}
+
+void Session::endSlide() {
+    m_sliding = false;
 }
 
 void Session::changeFrom(const Recipe& base, const Recipe& recipe) {
@@ -425,8 +446,17 @@ void Session::editDone(const Worked& worked) {
     int parent = m_trail.find(edit.parent) ? edit.parent : 0;
     const auto place = [&](const Recipe& of, const Evaluated& made) {
         const TrailFit* known = m_trail.findModel(of);
-        const int fit = known ? known->number : m_trail.add(of, *made.evidence, parent);
-        if (known) m_trail.renew(fit, *made.evidence);
+        if (known) {
+            m_trail.renew(known->number, *made.evidence);
+            return known->number;
+        }
+        if (edit.slides && m_slid != 0 && m_slid == m_trail.fits().back().number) {
+            m_trail.replaceLast(of, *made.evidence);
+            return m_slid;
+        }
+        const int fit = m_trail.add(of, *made.evidence, parent);
+        m_trail.timeOf(fit, ss(QDateTime::currentDateTime().toString("yyyy-MM-dd hh:mm")));
+        if (edit.slides) m_slid = fit;
         return fit;
     };
     for (std::size_t i = 0; i < worked.path.size(); ++i) {

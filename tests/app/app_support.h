@@ -62,7 +62,8 @@ protected:
                        !session().helpJobs().busy() && !session().chooseJobs().busy() &&
                        !session().effectJobs().busy() && !session().rankJobs().busy() &&
                        !session().foldJobs().busy() && !session().checkJobs().busy() &&
-                       !session().previewJobs().busy();
+                       !session().previewJobs().busy() && !session().pathJobs().busy() &&
+                       !session().curveJobs().busy() && !session().compareJobs().busy();
             },
             20000);
         QTest::qWait(20);

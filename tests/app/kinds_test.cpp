@@ -4,6 +4,7 @@
 #include "app/trail/trail_strip.h"
 #include "app_support.h"
 #include "study/evidence.h"
+#include "workspace/compare_grids.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
@@ -188,7 +189,8 @@ TEST_F(Kinds, CompareLaysKindsSideBySide) {
     const int first = session().current();
     const auto a = session().evidence();
     estimate({"Nearest neighbours", "Mean of the 10 nearest rows"});
-    const auto grid = compareGrid(session(), first, a.get(), session().current(), session().evidence().get());
+    const auto grid =
+        compareGrid(session(), {{first, a.get()}, {session().current(), session().evidence().get()}});
     QStringList names;
     for (int row = 0; row < grid.rows; ++row)
         names << grid.columns[0].text(row);

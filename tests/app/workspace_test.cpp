@@ -1,6 +1,7 @@
 // Models, jobs and the session, without a window.
 #include "app_support.h"
 #include "recipe/recipe_edits.h"
+#include "workspace/compare_grids.h"
 #include "workspace/grids.h"
 
 #include <QAbstractItemModelTester>
@@ -35,7 +36,7 @@ TEST_F(SessionTest, EveryTableOfTheWindowPassesQtsOwnTester) {
         model.setContent(stepsGrid(session));
         model.setContent(termsGrid(session));
         const auto e = session.evidence();
-        model.setContent(compareGrid(session, 1, e.get(), 2, e.get()));
+        model.setContent(compareGrid(session, {{1, e.get()}, {2, e.get()}}));
     };
     all();
     session.open(demo + "/cold_storage.oxgoad");

@@ -1,4 +1,5 @@
-// Terms whose columns come in together: against their optimality conditions, closed forms, and the plain lasso.
+// Terms whose columns come in together: against their optimality conditions, closed forms, and the plain
+// lasso.
 #include "base/random.h"
 #include "estimate/linear/least_squares.h"
 #include "estimate/penalised/grouped_path.h"
@@ -67,7 +68,8 @@ Problem problemWith(unsigned seed) {
     return p;
 }
 
-/// The largest violation of 0 ∈ −Z'r/n + s b + t ∂‖b‖ over the largest gradient of nothing kept, from the rows.
+/// The largest violation of 0 ∈ −Z'r/n + s b + t ∂‖b‖ over the largest gradient of nothing kept, from the
+/// rows.
 double violation(const Problem& p, const PenalisedPoint& point) {
     const Index n = p.x.rows(), m = p.x.cols();
     VectorXd w = VectorXd::Ones(n);
@@ -79,8 +81,7 @@ double violation(const Problem& p, const PenalisedPoint& point) {
     for (Index j = 0; j < m; ++j) {
         VectorXd z = p.x.col(j);
         if (p.options.intercept) z.array() -= w.dot(z) / w.sum();
-        const double scale =
-            p.options.standardise ? std::sqrt(w.dot(z.cwiseProduct(z)) / w.sum()) : 1;
+        const double scale = p.options.standardise ? std::sqrt(w.dot(z.cwiseProduct(z)) / w.sum()) : 1;
         z /= scale;
         gradient[j] = w.cwiseProduct(z).dot(e) / static_cast<double>(n);
         whenNone[j] = w.cwiseProduct(z).dot(VectorXd(y.array() - yMean)) / static_cast<double>(n);

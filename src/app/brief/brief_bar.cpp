@@ -169,8 +169,9 @@ void BriefBar::tellJudging() {
         addWord(tr("judged on"));
     }
     const QString judged =
-        recipe.setAside ? qs(plural(e.rowsHeldOut, "row", "rows")) + " " + qs(judgedText(*recipe.setAside))
-                        : tr("no rows held out");
+        recipe.setAside && recipe.setAside->heldOutLearn ? tr("no rows: those held out learn too")
+        : recipe.setAside ? qs(plural(e.rowsHeldOut, "row", "rows")) + " " + qs(judgedText(*recipe.setAside))
+                          : tr("no rows held out");
     addPart(tr("held-out rows"), judged, [this](QPushButton* b) { chooseRows(b); });
     tellHeldOut(e);
 }

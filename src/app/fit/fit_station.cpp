@@ -1,10 +1,13 @@
 #include "app/fit/fit_station.h"
 
 #include "app/fit/choose_pane.h"
+#include "app/fit/curve_pane.h"
 #include "app/fit/effect_pane.h"
+#include "app/fit/path_pane.h"
 #include "app/fit/term_menu.h"
 #include "app/parts.h"
 #include "base/text.h"
+#include "estimate/linear/linear_model.h"
 #include "recipe/recipe_edits.h"
 #include "workspace/grids.h"
 #include "workspace/helps_grid.h"
@@ -68,7 +71,8 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     auto* choice = new QHBoxLayout;
     for (const auto& [key, text] :
          {std::pair{"words", tr("in words")}, std::pair{"helps", tr("what would help")},
-          std::pair{"choose", tr("choose terms")}}) {
+          std::pair{"choose", tr("choose terms")}, std::pair{"curve", tr("more rows?")},
+          std::pair{"path", tr("path")}}) {
         auto* button = linkButton(text, beside);
         button->setCheckable(true);
         choice->addWidget(button);
@@ -119,6 +123,11 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     m_side->addWidget(helps);
     m_choose = new ChoosePane(session, m_side);
     m_side->addWidget(m_choose);
+    m_curve = new CurvePane(session, m_side);
+    m_side->addWidget(m_curve);
+    m_path = new PathPane(session, m_side);
+    m_path->setObjectName("pathPane");
+    m_side->addWidget(m_path);
     lower->addWidget(m_effect);
     lower->addWidget(beside);
     lower->setSizes({440, 460});
@@ -159,7 +168,11 @@ void FitStation::showSide(const std::string& side) {
             shown ? "font-weight: 600; color: #1F2A2C; text-decoration: underline;" : "");
     }
     m_side->setCurrentIndex(at);
+    // A path takes the whole width: the effect of one term is beside the point there.
+    m_effect->setVisible(side != "path");
     if (side == "helps") findHelps();
+    if (side == "curve") m_curve->refresh();
+    if (side == "path") m_path->refresh();
 }
 
 namespace {
@@ -273,7 +286,15 @@ void FitStation::refresh() {
     const bool known =
         wanted != view.end() &&
         std::any_of(m_sides.begin(), m_sides.end(), [&](const auto& s) { return s.first == wanted->second; });
-    showSide(known ? wanted->second : "words");
+    // Only a penalised model has a path.
+    const auto& evidence = m_session.evidence();
+    const LinearModel* model = evidence ? evidence->study->linear() : nullptr;
+    const bool penalised = model && model->penalised;
+    for (const auto& [key, button] : m_sides)
+        if (key == "path") button->setVisible(penalised);
+    std::string side = known ? wanted->second : "words";
+    if (side == "path" && !penalised) side = "words";
+    showSide(side);
 }
 
 void FitStation::showColumn(const QString& column) {

@@ -11,8 +11,10 @@ class QStackedWidget;
 namespace oxgoad {
 
 class ChoosePane;
+class CurvePane;
 class EffectPane;
 class GridView;
+class PathPane;
 
 /// The term table, the effect of the chosen term, and the fit in words.
 class FitStation : public Station {
@@ -29,7 +31,7 @@ protected:
 private:
     void refresh() override;
     void showLine();
-    /// "words", "helps" or "choose".
+    /// "words", "helps", "choose", "curve" or "path".
     void showSide(const std::string& side);
     /// Measures what would help, while that is shown.
     void findHelps();
@@ -46,6 +48,8 @@ private:
     QStackedWidget* m_side;
     std::vector<std::pair<std::string, QPushButton*>> m_sides;
     ChoosePane* m_choose;
+    CurvePane* m_curve;
+    PathPane* m_path;
     GridView* m_helps;
     GridModel m_helpsModel;
     QLabel* m_helpsSaid;

@@ -108,8 +108,8 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
         m_damagedPath = path;
         m_salvage->show();
     });
-    for (Jobs* jobs :
-         {&m_session.jobs(), &m_session.saveJobs(), &m_session.chooseJobs(), &m_session.foldJobs()}) {
+    for (Jobs* jobs : {&m_session.jobs(), &m_session.saveJobs(), &m_session.chooseJobs(),
+                       &m_session.foldJobs(), &m_session.pathJobs(), &m_session.curveJobs()}) {
         connect(jobs, &Jobs::progressed, this, &MainWindow::showProgress);
         connect(jobs, &Jobs::busyChanged, this, [this](bool busy) {
             if (!busy && m_stop->isVisible()) m_messageLine->hide();
@@ -231,6 +231,8 @@ void MainWindow::buildMessageLine(QWidget* line) {
         m_session.chooseJobs().stop();
         m_session.foldJobs().stop();
         m_session.checkJobs().stop();
+        m_session.pathJobs().stop();
+        m_session.curveJobs().stop();
     });
     connect(m_dismiss, &QPushButton::clicked, line, &QWidget::hide);
     line->hide();

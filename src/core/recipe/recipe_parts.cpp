@@ -366,6 +366,7 @@ SetAside parseSetAside(const JsonValue& value) {
         aside.heldOutValues = textList(object.at("held_out"));
         object.optional("test", [&](const JsonValue& v) { aside.testValues = textList(v); });
     }
+    object.optional("held_out_learn", [&](const JsonValue& v) { aside.heldOutLearn = v.boolean(); });
     object.finish();
     return aside;
 }
@@ -376,6 +377,7 @@ ordered_json setAsideJson(const SetAside& aside) {
         out["column"] = aside.column;
         out["held_out"] = aside.heldOutValues;
         if (!aside.testValues.empty()) out["test"] = aside.testValues;
+        if (aside.heldOutLearn) out["held_out_learn"] = true;
         return out;
     }
     if (!aside.column.empty()) out["column"] = aside.column;
@@ -385,6 +387,7 @@ ordered_json setAsideJson(const SetAside& aside) {
         aside.kind == SetAsideKind::groups)
         out["seed"] = aside.seed;
     if (aside.kind == SetAsideKind::proportionate && aside.bands != 5) out["bands"] = aside.bands;
+    if (aside.heldOutLearn) out["held_out_learn"] = true;
     return out;
 }
 

@@ -194,6 +194,7 @@ std::string_view setAsideName(SetAsideKind kind) {
 }
 
 std::string judgedText(const SetAside& aside) {
+    if (aside.heldOutLearn) return "held out: they learn too, now that the model is chosen";
     const std::string seed = ", seed " + std::to_string(aside.seed);
     switch (aside.kind) {
     case SetAsideKind::random:
@@ -213,9 +214,10 @@ std::string judgedText(const SetAside& aside) {
 }
 
 std::string setAsideText(const SetAside& aside) {
-    if (aside.kind == SetAsideKind::column) return judgedText(aside);
     const std::string test =
         aside.testShare > 0 ? " (and " + percentText(aside.testShare) + " for the test)" : "";
+    if (aside.heldOutLearn) return "held-out rows learn too" + test;
+    if (aside.kind == SetAsideKind::column) return judgedText(aside);
     return percentText(aside.share) + " " + judgedText(aside) + test;
 }
 
@@ -259,6 +261,7 @@ std::vector<Part> assignParts(const Table& table, const std::optional<SetAside>&
         dealByColumn(table.at(aside->column, file), *aside, file, parts);
         break;
     }
+    if (aside->heldOutLearn) std::replace(parts.begin(), parts.end(), Part::heldOut, Part::learning);
     if (!parts.empty() && std::find(parts.begin(), parts.end(), Part::learning) == parts.end())
         refuse("no row is left to learn from", file, aside->column, "Set fewer rows aside.");
     return parts;

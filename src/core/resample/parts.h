@@ -49,6 +49,8 @@ struct SetAside {
     /// For `column`: the values that mean held out and test.
     std::vector<std::string> heldOutValues{};
     std::vector<std::string> testValues{};
+    /// The rows held out learn with the others, once the model is chosen: test rows stay the same ones.
+    bool heldOutLearn = false;
     bool operator==(const SetAside&) const = default;
 };
 
@@ -59,11 +61,11 @@ std::string setAsideText(const SetAside& aside);
 /// The same after a number of rows: "held out at random, seed 7", "held out by whole depot, seed 3".
 std::string judgedText(const SetAside& aside);
 
-/// The part of every row of the table; all learn when nothing is set aside. Random parts depend on the seed
-/// and on the number of rows (the mix, the groups) only. Missing values of the column are a group, a level or
-/// a band of their own; a row without a date learns. Stratified sampling: Cochran (1977), "Sampling
-/// techniques", ch. 5. Errors: unknownColumn, wrongType, badParts (shares that leave nothing to learn from, a
-/// value no row has, one group that holds all rows).
+/// The part of every row of the table; all learn when nothing is set aside, and held-out rows do when they
+/// are told to. Random parts depend on the seed and on the number of rows (the mix, the groups) only. Missing
+/// values of the column are a group, a level or a band of their own; a row without a date learns. Stratified
+/// sampling: Cochran (1977), "Sampling techniques", ch. 5. Errors: unknownColumn, wrongType, badParts (shares
+/// that leave nothing to learn from, a value no row has, one group that holds all rows).
 std::vector<Part> assignParts(const Table& table, const std::optional<SetAside>& aside,
                               const std::string& file);
 

@@ -200,6 +200,11 @@ std::vector<PairComparison> comparePairs(std::span<const Compared> fits, double 
     return pairs;
 }
 
+static nlohmann::ordered_json numberOrNull(double value) {
+    if (!std::isfinite(value)) return nullptr;
+    return value;
+}
+
 std::string comparisonJson(std::span<const Compared> fits, std::span<const PairComparison> pairs) {
     using nlohmann::ordered_json;
     const auto scores = [](const Scores& s) -> ordered_json {
@@ -228,6 +233,20 @@ std::string comparisonJson(std::span<const Compared> fits, std::span<const PairC
                                   {"mean_of_fold_mse", e.folds->meanOfFoldMse},
                                   {"standard_error", e.folds->standardError},
                                   {"judged_by", foldPlanText(e.folds->plan)}};
+        for (const PartScores& part : partScores(e))
+            fit["scores"].push_back({{"part", part.part},
+                                     {"rows", part.rows},
+                                     {"rmse", numberOrNull(part.rmse)},
+                                     {"mae", numberOrNull(part.mae)},
+                                     {"median_absolute_error", numberOrNull(part.medianError)},
+                                     {"r_squared", numberOrNull(part.rSquared)},
+                                     {"relative_absolute_error", numberOrNull(part.relativeAbsolute)},
+                                     {"relative_squared_error", numberOrNull(part.relativeSquared)}});
+        const MoneyAtStake money = moneyAtStake(e, fits.front().evidence);
+        if (!money.over.empty())
+            fit["absolute_error_on_forecast"] = {{"over", money.over},
+                                                 {"sum", numberOrNull(money.onForecast)},
+                                                 {"a_year", numberOrNull(money.aYear)}};
         for (const NamedNumber& said : e.study->model->says())
             fit["complexity"][said.name] = said.value;
         ordered_json open = ordered_json::array();
@@ -261,6 +280,17 @@ std::string comparisonJson(std::span<const Compared> fits, std::span<const PairC
         if (pair.folds > 0) one["folds_better"] = pair.foldsBetter;
         out["pairs"].push_back(std::move(one));
     }
+    for (const CommonCoefficient& c : commonCoefficients(fits)) {
+        ordered_json one{{"name", c.name}, {"per_deviation", ordered_json::array()}};
+        for (const double v : c.estimates)
+            one["per_deviation"].push_back(numberOrNull(v));
+        out["coefficients"].push_back(std::move(one));
+    }
+    for (const DifferingRow& row : differMost(fits, 20))
+        out["differ_most"].push_back({{"row", row.row + 1},
+                                      {"spread", row.spread},
+                                      {"actual", numberOrNull(row.actual)},
+                                      {"predictions", row.predictions}});
     return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
 }
 

@@ -173,8 +173,35 @@ std::string foldsSentence(const FoldEvidence& f) {
     return text;
 }
 
+/// A test error outside what the judgement before led to expect: two standard errors of both.
+static std::optional<Goad> testGoad(const Evidence& evidence) {
+    if (!evidence.test || evidence.test->rows < 2) return std::nullopt;
+    const bool folds = evidence.folds && std::isfinite(evidence.folds->rmseError);
+    const double expected = folds ? evidence.folds->rmse : evidence.heldOut.rmse;
+    const double error = folds ? evidence.folds->rmseError : evidence.heldOut.rmseError;
+    const double test = evidence.test->rmse;
+    const double both = std::hypot(error, evidence.test->rmseError);
+    if (!(test > expected + 2 * both)) return std::nullopt;
+    Goad goad;
+    goad.key = testDisappointsKey;
+    goad.severity = Severity::alarm;
+    goad.first = true;
+    goad.title = "The test is worse than the judgement before it led to expect";
+    goad.reading = "RMSE " + readableText(test, 4) + " on " +
+                   plural(evidence.test->rows, "test row", "test rows") + ", where " +
+                   (folds ? foldPlanText(evidence.folds->plan)
+                          : plural(evidence.heldOut.rows, "held-out row", "held-out rows")) +
+                   " led to expect " + readableText(expected, 4) + ", give or take " + readableText(both, 2) +
+                   ": the model was chosen by those rows, or the test rows are of another kind";
+    goad.threshold = "more than two standard errors of both above it";
+    goad.source = "Hastie, Tibshirani and Friedman 2009, \"The elements of statistical learning\", §7.2";
+    goad.station = "compare";
+    return goad;
+}
+
 Findings foldFindings(const Evidence& evidence) {
     Findings found;
+    if (auto goad = testGoad(evidence)) found.goads.push_back(std::move(*goad));
     if (!evidence.foldsProblem.empty()) {
         Goad goad;
         goad.key = unjudgedKey;

@@ -21,5 +21,7 @@ Findings foldFindings(const Evidence& evidence);
 
 /// Key of the goad that says why a fit was not judged by its folds.
 inline constexpr std::string_view unjudgedKey = "folds could not be judged";
+/// Key of the goad that says that the test is worse than was to be expected.
+inline constexpr std::string_view testDisappointsKey = "test error disappoints";
 
 } // namespace oxgoad

@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/not_a_number.h"
+#include "base/random.h"
 #include "base/text.h"
 #include "study/judge_parts.h"
 #include "study/rows_used.h"
@@ -100,6 +101,7 @@ public:
         m_repeatOf.push_back(fold.repeat);
         m_rows.push_back(fold.rows.size());
         m_wholeMse.push_back(fold.wholeMse);
+        m_learningMse += fold.learningMse;
         if (m_found.plan.kind != FoldKind::leaveOneOut)
             m_found.each.push_back({fold.name, fold.repeat, fold.rows.size(), mse, std::sqrt(mse),
                                     n > 0 ? static_cast<double>(absolute) / n : nan,
@@ -138,6 +140,8 @@ public:
                     : draws       ? static_cast<double>(byRow / static_cast<long double>(found.rows))
                                   : static_cast<double>(m_total / judged);
         found.rmse = std::sqrt(found.mse);
+        found.foldLearningMse =
+            found.done > 0 ? static_cast<double>(m_learningMse / static_cast<long double>(found.done)) : nan;
         found.mae = m_judged > 0 ? static_cast<double>(m_absolute / judged) : nan;
         found.rSquared = m_aboutMean > 0 ? static_cast<double>(1 - m_total / m_aboutMean) : nan;
         addSpread(found);
@@ -243,6 +247,7 @@ private:
     std::vector<double> m_without;
     bool m_withoutKnown = true;
     std::vector<double> m_mse, m_wholeMse;
+    long double m_learningMse = 0;
     std::vector<std::size_t> m_repeatOf, m_rows;
     std::map<std::string, std::size_t> m_chosen;
 };
@@ -282,7 +287,7 @@ public:
         std::size_t done = 0;
         try {
             ProgressStage stage(m_progress, from, 1);
-            if (!m_options.refit && !m_steps && LeastSquaresFolds::applies(m_recipe, *m_whole)) {
+            if (!refits() && !m_steps && LeastSquaresFolds::applies(m_recipe, *m_whole)) {
                 LeastSquaresFolds folds(m_recipe, m_prepared.table, m_file, *m_whole, dealing,
                                         m_options.threads, stage);
                 folds.judge([&](std::size_t fold) { return judgeOne(fold, stage); },
@@ -292,7 +297,7 @@ public:
                             },
                             stage);
             } else {
-                m_inBasis = !m_options.refit && m_recipe.judge->kind != FoldKind::bootstrap &&
+                m_inBasis = !refits() && m_recipe.judge->kind != FoldKind::bootstrap &&
                             LeastSquaresFolds::applies(m_recipe, *m_whole);
                 // Those that need no fit of their own run beside each other, each in one thread.
                 const std::size_t beside = m_inBasis ? m_options.threads.resolved() : 1;
@@ -326,6 +331,20 @@ public:
     }
 
 private:
+    bool refits() const { return m_options.refit || m_options.learnFrom > 0; }
+
+    /// Its learning rows as many as are asked for.
+    Fold foldAt(std::size_t number) const {
+        Fold fold = m_dealing->fold(number);
+        if (m_options.learnFrom == 0 || m_options.learnFrom >= fold.learning.size()) return fold;
+        RandomStream random(m_recipe.judge->seed + number, "fewer learning rows");
+        for (std::size_t i = fold.learning.size() - 1; i > 0; --i)
+            std::swap(fold.learning[i], fold.learning[random.below(i + 1)]);
+        fold.learning.resize(m_options.learnFrom);
+        std::sort(fold.learning.begin(), fold.learning.end());
+        return fold;
+    }
+
     /// Adding up takes as long as there are rows, so it is done a few times a second only.
     void tellSoFar(const Tally& tally) {
         if (!m_options.soFar) return;
@@ -400,7 +419,7 @@ private:
     }
 
     FoldOutcome judgeOne(std::size_t number, Progress& progress) const {
-        const Fold fold = m_dealing->fold(number);
+        const Fold fold = foldAt(number);
         const bool draws = m_recipe.judge->kind == FoldKind::bootstrap;
         try {
             ProgressStage preparing(progress, 0, 0.3);
@@ -450,7 +469,17 @@ private:
             out.actual.push_back(response[used.heldOut[i]]);
             out.predicted.push_back(predicted[i]);
         }
-        out.wholeMse = draws ? nan : wholeMse(study, own.table, used, predicted, response);
+        out.wholeMse =
+            draws || m_options.learnFrom > 0 ? nan : wholeMse(study, own.table, used, predicted, response);
+        const BoundModel bound = study.bind(own.table, m_file);
+        long double learned = 0;
+        for (std::size_t i = 0; i < study.rows.size(); ++i) {
+            const auto row = study.rows[i];
+            const long double e = static_cast<long double>(response[row]) -
+                                  bound.natural(study.taught.fitted[static_cast<Index>(i)], row);
+            learned += e * e;
+        }
+        out.learningMse = static_cast<double>(learned / static_cast<long double>(study.rows.size()));
         return out;
     }
 

@@ -9,6 +9,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <limits>
 #include <memory>
 #include <optional>
 #include <string>
@@ -83,6 +84,9 @@ struct FoldEvidence {
     double adjustedMse = 0;
     /// Of the whole fit over its own learning rows.
     double learningMse = 0;
+    /// Mean over folds of the mean squared error of a fold's model over the rows it learned from; NaN where
+    /// folds are not fitted one by one.
+    double foldLearningMse = std::numeric_limits<double>::quiet_NaN();
     /// Empty for leave one out.
     std::vector<FoldScore> each;
     /// One where the rows are dealt once.
@@ -118,6 +122,9 @@ struct JudgeOptions {
     std::shared_ptr<const Study> whole{};
     /// Every fold is fitted anew, whatever could be had otherwise: for tests.
     bool refit = false;
+    /// Every fold learns from so many of its learning rows, drawn at random, those of fewer among those of
+    /// more; 0 for all. Each fold is fitted anew then.
+    std::size_t learnFrom = 0;
     /// Called now and then with what the folds found so far.
     std::function<void(const FoldEvidence&)> soFar{};
 };

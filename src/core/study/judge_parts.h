@@ -20,6 +20,8 @@ struct FoldOutcome {
     double learningMean = 0;
     /// Mean squared error of the fold's model over the learning rows of the whole fit; NaN where nobody asks.
     double wholeMse = 0;
+    /// Of its own learning rows; NaN where nobody knows.
+    double learningMse = std::numeric_limits<double>::quiet_NaN();
     std::vector<std::string> chosen;
     Settings settings;
     std::vector<UnseenLevel> unseen;

@@ -71,15 +71,15 @@ std::vector<double> workingValues(const Recipe& recipe, const Table& table, cons
     return working;
 }
 
-/// Residuals that a rule is made of: of rows left out one at a time where the kind says so, otherwise of the
-/// learning rows.
+/// Residuals that a rule is made of: of rows left out one at a time where that is asked for and the kind says
+/// them, otherwise of the learning rows.
 struct Residuals {
     std::vector<double> values, weights;
 };
 
-Residuals residualsOf(const Study& study) {
+Residuals residualsOf(const Study& study, bool leftOut) {
     Residuals found;
-    const bool leftOut = !study.taught.leftOneOut.empty();
+    leftOut = leftOut && !study.taught.leftOneOut.empty();
     const std::size_t count = leftOut ? study.taught.leftOneOut.size() : study.rows.size();
     for (std::size_t i = 0; i < count; ++i) {
         const std::size_t place = leftOut ? study.taught.leftOneOutRows[i] : i;
@@ -238,31 +238,38 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
     if (const LinearModel* linear = study->linear(); linear && linear->hasErrors())
         rule.spread = linear->fit.residualStandardDeviation;
     else
-        findSpread(rule, residualsOf(*study));
-    if (rule.logarithm && !kind.quantile) findSmearing(rule, residualsOf(*study));
+        findSpread(rule, residualsOf(*study, true));
+    // Smearing is of the residuals (Duan 1983) wherever there are coefficients; models that know their own
+    // rows by heart have none to speak of.
+    if (rule.logarithm && !kind.quantile) findSmearing(rule, residualsOf(*study, !study->linear()));
     return study;
 }
 
+TaughtAgain::TaughtAgain(const Recipe& recipe, const PreparedRows& prepared, const Study& study,
+                         Threads threads)
+    : m_inputs(study.inputs, prepared.table, {}),
+      m_working(workingValues(recipe, prepared.table, {}, study.rows)),
+      m_weights(weightsOf(recipe, prepared.table, {}, study.rows)), m_teaching{.inputs = m_inputs,
+                                                                               .rows = study.rows,
+                                                                               .y = m_working,
+                                                                               .weights = m_weights,
+                                                                               .terms = recipe.terms,
+                                                                               .passedOver = study.passedOver,
+                                                                               .intercept = recipe.intercept,
+                                                                               .unitsName = m_none,
+                                                                               .file = m_none,
+                                                                               .threads = threads} {}
+
 std::shared_ptr<const PenaltySearch> penaltyPath(const Recipe& recipe, const PreparedRows& prepared,
-                                                 const Study& study, Threads threads, Progress& progress) {
-    const BoundInputs inputs(study.inputs, prepared.table, {});
-    const std::vector<double> working = workingValues(recipe, prepared.table, {}, study.rows);
-    const std::vector<double> weights = weightsOf(recipe, prepared.table, {}, study.rows);
-    const std::string none;
-    const Teaching teaching{.inputs = inputs,
-                            .rows = study.rows,
-                            .y = working,
-                            .weights = weights,
-                            .terms = recipe.terms,
-                            .passedOver = study.passedOver,
-                            .intercept = recipe.intercept,
-                            .unitsName = none,
-                            .file = none,
-                            .threads = threads};
-    const auto search =
-        study.search ? study.search
-                     : searchPenalty(recipe, prepared.table, teaching, recipe.judge.has_value(), progress);
-    return refinedSearch(*search, recipe, prepared.table, teaching, progress);
+                                                 const Study& study, Threads threads, Progress& progress,
+                                                 bool detailed) {
+    const TaughtAgain again(recipe, prepared, study, threads);
+    ProgressStage first(progress, 0, 0.4), second(progress, 0.4, 1);
+    const auto search = study.search ? study.search
+                                     : searchPenalty(recipe, prepared.table, again.teaching(),
+                                                     recipe.judge.has_value(), first);
+    return (detailed ? detailedSearch : refinedSearch)(*search, recipe, prepared.table, again.teaching(),
+                                                       second);
 }
 
 } // namespace oxgoad

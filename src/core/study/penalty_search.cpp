@@ -12,6 +12,8 @@
 #include <cmath>
 #include <functional>
 #include <optional>
+#include <tuple>
+#include <utility>
 
 namespace oxgoad {
 
@@ -58,10 +60,49 @@ public:
         return m_out;
     }
 
+    /// A refined search with what its folds say beside its errors.
+    std::shared_ptr<const PenaltySearch> detailed(const PenaltySearch& search) {
+        ProgressStage first(m_progress, 0, 0.2), second(m_progress, 0.2, 1);
+        refined(search);
+        m_out->detailed = true;
+        sayLearning();
+        if (search.judgedBy.empty()) return m_out;
+        const std::string note = m_out->note;
+        deal();
+        m_out->note = note;
+        const std::vector<PenaltyPoint> all = m_out->points;
+        for (std::size_t begin = 0; begin < all.size();) {
+            const double l1Share = all[begin].l1Share;
+            const PenaltyOptions plain = penaltyOptions(m_settings, l1Share, m_x.design, m_teaching);
+            PenaltyOptions options = plain;
+            if (!m_problem)
+                m_problem =
+                    problemOf(m_x.rows, m_teaching.y, m_teaching.weights, plain, m_teaching.threads, first);
+            adaptFactors(m_settings, *m_problem, options, second);
+            std::vector<double> penalties;
+            std::size_t end = begin;
+            for (; end < all.size() && all[end].l1Share == l1Share; ++end)
+                penalties.push_back(all[end].penalty);
+            ProgressStage stage(second, static_cast<double>(begin) / static_cast<double>(all.size()),
+                                static_cast<double>(end) / static_cast<double>(all.size()));
+            const std::vector<PenaltyPoint> points = judged(plain, options, penalties, stage, true);
+            for (std::size_t k = 0; k < points.size(); ++k) {
+                PenaltyPoint& to = m_out->points[begin + k];
+                to.relaxedMse = points[k].relaxedMse;
+                to.relaxedError = points[k].relaxedError;
+                to.keptShare = points[k].keptShare;
+            }
+            begin = end;
+        }
+        return m_out;
+    }
+
     std::shared_ptr<const PenaltySearch> run(bool judge) {
         PenaltySearch& out = *m_out;
-        for (const DesignColumn& column : m_x.design.columns())
+        for (const DesignColumn& column : m_x.design.columns()) {
             out.columns.push_back(column.name);
+            out.terms.push_back(column.term);
+        }
         if (judge) deal();
         const FieldValue& share = m_settings.get(std::string_view("l1_share"));
         std::vector<double> shares;
@@ -76,11 +117,71 @@ public:
                                 static_cast<double>(s + 1) / static_cast<double>(shares.size()));
             follow(shares[s], stage);
         }
+        out.deviations = deviations();
         choose();
         return m_out;
     }
 
 private:
+    /// Of the columns over all learning rows.
+    std::vector<double> deviations() const {
+        std::vector<double> found;
+        double weight = static_cast<double>(m_problem->rows);
+        if (!m_teaching.weights.empty()) {
+            weight = 0;
+            for (const double w : m_teaching.weights)
+                weight += w;
+        }
+        const double times = static_cast<double>(m_problem->rows) / weight;
+        for (Index j = 0; j < m_problem->columns(); ++j) {
+            const double squares = m_problem->naive() ? m_problem->z.col(j).squaredNorm() / weight
+                                                      : m_problem->gram(j, j) * times;
+            found.push_back(m_problem->scale[j] * std::sqrt(squares));
+        }
+        return found;
+    }
+
+    /// Of the learning rows by every point, in the response's unit squared.
+    void sayLearning() {
+        std::vector<PenaltyPoint>& points = m_out->points;
+        MatrixXd coefficients(static_cast<Index>(m_out->columns.size()), static_cast<Index>(points.size()));
+        Eigen::RowVectorXd constants(coefficients.cols());
+        for (std::size_t k = 0; k < points.size(); ++k) {
+            coefficients.col(static_cast<Index>(k)) = points[k].coefficients;
+            constants[static_cast<Index>(k)] = points[k].constant;
+        }
+        const FoldRows all(*this, {m_teaching.rows.begin(), m_teaching.rows.end()});
+        const Eigen::RowVectorXd mse =
+            errorsOf(all.rows, coefficients, constants, smearingOf(all, coefficients, constants));
+        for (std::size_t k = 0; k < points.size(); ++k)
+            points[k].learningMse = mse[static_cast<Index>(k)];
+    }
+
+    /// Mean squared errors of rows, a column of coefficients each.
+    Eigen::RowVectorXd errorsOf(std::span<const std::uint32_t> of, const MatrixXd& coefficients,
+                                const Eigen::RowVectorXd& constants,
+                                const Eigen::RowVectorXd& smearing) const {
+        Eigen::RowVectorXd squares = Eigen::RowVectorXd::Zero(constants.size());
+        eachBlock(of, [&](std::span<const std::uint32_t> rows, const MatrixXd& block) {
+            MatrixXd said = block * coefficients;
+            said.rowwise() += constants;
+            for (Index i = 0; i < said.rows(); ++i) {
+                const auto row = rows[static_cast<std::size_t>(i)];
+                for (Index k = 0; k < said.cols(); ++k) {
+                    const double e = errorAt(row, said(i, k), smearing[k]);
+                    squares[k] += e * e;
+                }
+            }
+        });
+        return squares / static_cast<double>(of.size());
+    }
+
+    /// Of a row where the model says `said`.
+    double errorAt(std::uint32_t row, double said, double smearing) const {
+        const double middle = said + m_working.offset(row);
+        return m_working.natural(row) - (m_recipe.logResponse ? std::exp(middle) * smearing : middle);
+    }
+
     /// The recipe's folds among the learning rows, or ten of them.
     void deal() {
         std::vector<std::uint32_t> rows;
@@ -166,36 +267,87 @@ private:
 
     /// The model of all rows at each penalty, and its error over the folds.
     std::vector<PenaltyPoint> judged(const PenaltyOptions& plain, const PenaltyOptions& options,
-                                     const std::vector<double>& penalties, Progress& progress) {
+                                     const std::vector<double>& penalties, Progress& progress,
+                                     bool detail = false) {
         std::vector<PenaltyPoint> points;
-        for (PenalisedPoint& each : penalisedPath(*m_problem, options, penalties, progress, PathDigits::few))
-            points.push_back({options.l1Share, each.penalty, nan, nan, each.kept, each.dualityGap,
-                              std::move(each.coefficients), each.constant});
+        if (detail)
+            points.resize(penalties.size());
+        else
+            for (PenalisedPoint& each :
+                 penalisedPath(*m_problem, options, penalties, progress, PathDigits::few))
+                points.push_back({options.l1Share, each.penalty, nan, nan, each.kept, each.dualityGap,
+                                  std::move(each.coefficients), each.constant});
         if (!m_dealing) return points;
         const std::size_t folds = m_dealing->size();
-        std::vector<std::vector<double>> mse(folds);
+        std::vector<FoldPath> found(folds);
         if (bySums()) sumCells(progress);
         std::atomic<std::size_t> done{0};
         parallelFor(folds, m_teaching.threads, [&](std::size_t f) {
             progress.checkpoint(static_cast<double>(done) / static_cast<double>(folds),
                                 "Judging penalties, fold " + countText(f + 1) + " of " + countText(folds));
-            mse[f] = bySums() ? foldBySums(f, plain, penalties, progress)
-                              : foldByRows(f, plain, penalties, progress);
+            found[f] = bySums() ? foldBySums(f, plain, penalties, detail, progress)
+                                : foldByRows(f, plain, penalties, detail, progress);
             ++done;
         });
-        for (std::size_t k = 0; k < points.size(); ++k)
-            spreadOf(mse, k, points[k]);
+        for (std::size_t k = 0; k < points.size(); ++k) {
+            std::tie(points[k].meanOfFoldMse, points[k].standardError) = spreadOf(found, &FoldPath::mse, k);
+            if (!detail) continue;
+            std::tie(points[k].relaxedMse, points[k].relaxedError) = spreadOf(found, &FoldPath::relaxed, k);
+            points[k].keptShare.assign(m_x.design.columns().size(), 0);
+            float judged = 0;
+            for (const FoldPath& fold : found) {
+                if (fold.kept.empty()) continue;
+                ++judged;
+                for (const Index j : fold.kept[k])
+                    ++points[k].keptShare[static_cast<std::size_t>(j)];
+            }
+            for (float& share : points[k].keptShare)
+                share /= std::max(judged, 1.0F);
+        }
         return points;
     }
 
-    void spreadOf(const std::vector<std::vector<double>>& mse, std::size_t k, PenaltyPoint& point) const {
+    /// What a fold says of each penalty: the mean squared error of its judged rows; of a detailed search that
+    /// of least squares of the columns kept, too, and which these are.
+    struct FoldPath {
+        std::vector<double> mse, relaxed;
+        std::vector<std::vector<Index>> kept;
+    };
+
+    /// Least squares of what a path keeps, point by point; with NaN where that is too much.
+    static std::vector<PenalisedPoint> relaxedPath(const PenalisedProblem& problem,
+                                                   const PenaltyOptions& options,
+                                                   const std::vector<PenalisedPoint>& path, FoldPath& fold,
+                                                   Progress& progress) {
+        std::vector<PenalisedPoint> relaxed;
+        for (const PenalisedPoint& point : path) {
+            std::vector<Index> kept;
+            for (Index j = 0; j < point.standardised.size(); ++j)
+                if (point.standardised[j] != 0) kept.push_back(j);
+            if (!fold.kept.empty() && fold.kept.back() == kept)
+                relaxed.push_back(relaxed.back());
+            else if (kept.size() > 300 || static_cast<Index>(kept.size()) + 1 >= problem.rows)
+                relaxed.push_back({.coefficients = VectorXd::Constant(problem.columns(), nan)});
+            else
+                relaxed.push_back(relaxedPoint(problem, options, kept, progress));
+            fold.kept.push_back(std::move(kept));
+        }
+        return relaxed;
+    }
+
+    /// Mean over folds at penalty `k`, and its standard error.
+    std::pair<double, double> spreadOf(const std::vector<FoldPath>& found,
+                                       std::vector<double> FoldPath::*part, std::size_t k) const {
+        std::vector<double> mse(found.size(), nan);
+        for (std::size_t f = 0; f < mse.size(); ++f)
+            if (!(found[f].*part).empty()) mse[f] = (found[f].*part)[k];
         const std::size_t every = m_dealing->foldsPerRepeat();
         long double sum = 0, within = 0, folds = 0, repeats = 0;
         for (std::size_t begin = 0; begin < mse.size(); begin += every) {
             long double mean = 0, squares = 0, count = 0;
             for (std::size_t f = begin; f < std::min(begin + every, mse.size()); ++f)
-                if (!mse[f].empty() && !std::isnan(mse[f][k])) {
-                    mean += mse[f][k];
+                if (!std::isnan(mse[f])) {
+                    mean += mse[f];
                     ++count;
                 }
             if (count == 0) continue;
@@ -203,14 +355,12 @@ private:
             folds += count;
             mean /= count;
             for (std::size_t f = begin; f < std::min(begin + every, mse.size()); ++f)
-                if (!mse[f].empty() && !std::isnan(mse[f][k]))
-                    squares += (mse[f][k] - mean) * (mse[f][k] - mean);
+                if (!std::isnan(mse[f])) squares += (mse[f] - mean) * (mse[f] - mean);
             within += count > 1 ? squares / (count - 1) / count : static_cast<long double>(nan);
             ++repeats;
         }
-        if (folds == 0) return;
-        point.meanOfFoldMse = static_cast<double>(sum / folds);
-        point.standardError = static_cast<double>(std::sqrt(within / repeats));
+        if (folds == 0) return {nan, nan};
+        return {static_cast<double>(sum / folds), static_cast<double>(std::sqrt(within / repeats))};
     }
 
     /// Sums over cells of rows hold all that a fold needs.
@@ -252,8 +402,8 @@ private:
         }
     }
 
-    std::vector<double> foldBySums(std::size_t fold, const PenaltyOptions& plain,
-                                   const std::vector<double>& penalties, Progress& progress) const {
+    FoldPath foldBySums(std::size_t fold, const PenaltyOptions& plain, const std::vector<double>& penalties,
+                        bool detail, Progress& progress) const {
         const std::size_t every = m_dealing->foldsPerRepeat(), cells = m_dealing->cells();
         const std::size_t repeat = fold / every, within = fold % every;
         RowSums learned, judged;
@@ -273,18 +423,23 @@ private:
         };
         PenaltyOptions options = plain;
         adaptFactors(m_settings, problem, options, progress);
-        std::vector<double> mse;
+        FoldPath found;
         const auto n = static_cast<double>(judged.rows);
         const MatrixXd xx = judged.xx.selfadjointView<Eigen::Lower>();
-        for (const PenalisedPoint& point :
-             penalisedPath(problem, options, penalties, progress, PathDigits::few)) {
+        const auto mseOf = [&](const PenalisedPoint& point) {
             const VectorXd& b = point.coefficients;
             const double level = point.constant + m_shift.x.dot(b) - m_shift.y;
             const double squares = judged.yy - 2 * level * judged.y - 2 * b.dot(judged.xy) +
                                    n * level * level + 2 * level * b.dot(judged.x) + b.dot(xx * b);
-            mse.push_back(std::max(0.0, squares) / n);
-        }
-        return mse;
+            return std::isnan(squares) ? nan : std::max(0.0, squares) / n;
+        };
+        const auto path = penalisedPath(problem, options, penalties, progress, PathDigits::few);
+        for (const PenalisedPoint& point : path)
+            found.mse.push_back(mseOf(point));
+        if (detail)
+            for (const PenalisedPoint& point : relaxedPath(problem, options, path, found, progress))
+                found.relaxed.push_back(mseOf(point));
+        return found;
     }
 
     /// Rows of a fold, by the design of all.
@@ -300,8 +455,8 @@ private:
         }
     };
 
-    std::vector<double> foldByRows(std::size_t number, const PenaltyOptions& plain,
-                                   const std::vector<double>& penalties, Progress& progress) const {
+    FoldPath foldByRows(std::size_t number, const PenaltyOptions& plain, const std::vector<double>& penalties,
+                        bool detail, Progress& progress) const {
         const Fold fold = m_dealing->fold(number);
         if (fold.judged.empty() || fold.learning.size() < 2) return {};
         const FoldRows learned(*this, fold.learning);
@@ -312,7 +467,11 @@ private:
             problemOf(learned.x, learned.y, learned.weights, plain, {1}, progress);
         PenaltyOptions options = plain;
         adaptFactors(m_settings, problem, options, progress);
-        const auto path = penalisedPath(problem, options, penalties, progress, PathDigits::few);
+        FoldPath found;
+        auto path = penalisedPath(problem, options, penalties, progress, PathDigits::few);
+        if (detail)
+            for (PenalisedPoint& point : relaxedPath(problem, options, path, found, progress))
+                path.push_back(std::move(point));
         MatrixXd coefficients(problem.columns(), static_cast<Index>(path.size()));
         Eigen::RowVectorXd constants(static_cast<Index>(path.size()));
         for (std::size_t k = 0; k < path.size(); ++k) {
@@ -320,22 +479,11 @@ private:
             constants[static_cast<Index>(k)] = path[k].constant;
         }
         const Eigen::RowVectorXd smearing = smearingOf(learned, coefficients, constants);
-        Eigen::RowVectorXd squares = Eigen::RowVectorXd::Zero(constants.size());
-        eachBlock(fold.judged, [&](std::span<const std::uint32_t> rows, const MatrixXd& block) {
-            MatrixXd said = block * coefficients;
-            said.rowwise() += constants;
-            for (Index i = 0; i < said.rows(); ++i) {
-                const auto row = rows[static_cast<std::size_t>(i)];
-                for (Index k = 0; k < said.cols(); ++k) {
-                    const double middle = said(i, k) + m_working.offset(row);
-                    const double predicted = m_recipe.logResponse ? std::exp(middle) * smearing[k] : middle;
-                    const double e = m_working.natural(row) - predicted;
-                    squares[k] += e * e;
-                }
-            }
-        });
-        squares /= static_cast<double>(fold.judged.size());
-        return {squares.begin(), squares.end()};
+        const Eigen::RowVectorXd squares = errorsOf(fold.judged, coefficients, constants, smearing);
+        const auto middle = squares.begin() + static_cast<std::ptrdiff_t>(penalties.size());
+        found.mse.assign(squares.begin(), middle);
+        found.relaxed.assign(middle, squares.end());
+        return found;
     }
 
     /// Mean of exp(residual) over the rows learned from (Duan 1983), one a penalty.
@@ -440,6 +588,31 @@ std::shared_ptr<const PenaltySearch> refinedSearch(const PenaltySearch& search, 
                                                    const Table& table, const Teaching& teaching,
                                                    Progress& progress) {
     return Search(recipe, table, teaching, progress).refined(search);
+}
+
+std::shared_ptr<const PenaltySearch> detailedSearch(const PenaltySearch& search, const Recipe& recipe,
+                                                    const Table& table, const Teaching& teaching,
+                                                    Progress& progress) {
+    return Search(recipe, table, teaching, progress).detailed(search);
+}
+
+std::string pathFoldsCsv(const PenaltySearch& search) {
+    CsvWriter out;
+    for (const auto* name :
+         {"penalty", "l1_share", "learning_mse", "relaxed_mean_of_fold_mse", "relaxed_standard_error"})
+        out.text(name);
+    for (const std::string& column : search.columns)
+        out.text(column);
+    out.endRow();
+    for (const PenaltyPoint& point : search.points) {
+        for (const double value :
+             {point.penalty, point.l1Share, point.learningMse, point.relaxedMse, point.relaxedError})
+            out.number(value);
+        for (std::size_t j = 0; j < search.columns.size(); ++j)
+            out.number(point.keptShare.empty() ? nan : static_cast<double>(point.keptShare[j]));
+        out.endRow();
+    }
+    return out.bytes();
 }
 
 std::string pathCsv(const PenaltySearch& search) {

@@ -1,5 +1,6 @@
 #pragma once
 // How strong a penalty should be: a path of penalties, and the error of each over folds.
+#include "base/not_a_number.h"
 #include "estimate/model_kind.h"
 #include "recipe/recipe.h"
 #include "table/table.h"
@@ -24,6 +25,11 @@ struct PenaltyPoint {
     /// One a column of the design, in natural units.
     Eigen::VectorXd coefficients;
     double constant = 0;
+    /// Of a detailed search. Mean squared error of the learning rows, in the response's unit squared; the
+    /// mean over folds and its standard error of least squares of the columns that each fold keeps, NaN where
+    /// it keeps more than 300 or as many as rows; and the share of folds that keep each column.
+    double learningMse = nan, relaxedMse = nan, relaxedError = nan;
+    std::vector<float> keptShare{};
 };
 
 struct PenaltySearch {
@@ -41,6 +47,11 @@ struct PenaltySearch {
     /// The choice lies at an end of the penalties that the recipe gives.
     bool atEdge = false;
     std::size_t folds = 0;
+    /// Term of the recipe that each column belongs to, and its standard deviation over the learning rows: a
+    /// coefficient times it is one per standard deviation.
+    std::vector<std::size_t> terms;
+    std::vector<double> deviations;
+    bool detailed = false;
 };
 
 /// The path of the recipe's estimator over its learning rows, judged by its folds where `judge` is true or
@@ -60,6 +71,15 @@ std::shared_ptr<const PenaltySearch> searchPenalty(const Recipe& recipe, const T
 std::shared_ptr<const PenaltySearch> refinedSearch(const PenaltySearch& search, const Recipe& recipe,
                                                    const Table& table, const Teaching& teaching,
                                                    Progress& progress);
+
+/// A refined search with what PenaltyPoint says of a detailed one.
+std::shared_ptr<const PenaltySearch> detailedSearch(const PenaltySearch& search, const Recipe& recipe,
+                                                    const Table& table, const Teaching& teaching,
+                                                    Progress& progress);
+
+/// path_folds.csv of a detailed search: penalty, l1_share, learning_mse, relaxed_mean_of_fold_mse,
+/// relaxed_standard_error, then the share of folds that keep each column.
+std::string pathFoldsCsv(const PenaltySearch& search);
 
 /// path.csv: penalty, l1_share, mean_of_fold_mse, standard_error, kept, duality_gap, intercept, then a
 /// coefficient each by the name of its column.

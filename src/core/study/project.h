@@ -29,7 +29,7 @@ struct Project {
 
 /// Form 5 added what folds found. Form 4 added models. Form 3 added a checksum for each part. Form 2 added
 /// the looks at test rows, steps and sources other than text files; forms 1 to 4 are read.
-constexpr int projectVersion = 5;
+constexpr int projectVersion = 6;
 
 /// Writes one SQLite file, documented in docs/project.md, beside its place and renames it over the old one:
 /// whatever interrupts it, the old file is whole. Errors: cannotWrite. Throws Stopped before the rename.

@@ -74,6 +74,8 @@ struct StoredFit {
     std::int64_t earlierRows = 0;
     /// What folds found; forms before 5 knew none.
     std::string folds{};
+    /// What the analyst said of it, and how large the model is; forms before 6 knew none.
+    std::string about{};
 
     CheckSum check(std::int64_t form) const {
         CheckSum sum = CheckSum()
@@ -88,7 +90,8 @@ struct StoredFit {
                            .add(rowsLearning)
                            .add(goads)
                            .add(earlierRows);
-        return form < 5 ? sum : sum.add(folds);
+        if (form >= 5) sum.add(folds);
+        return form < 6 ? sum : sum.add(about);
     }
 };
 

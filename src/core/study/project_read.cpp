@@ -226,6 +226,7 @@ private:
                                  0};
                 if (m_version >= 2) stored.earlierRows = select.integer(10);
                 if (m_version >= 5) stored.folds = select.text(11);
+                if (m_version >= 6) stored.about = select.text(12);
                 numbers.add(stored.number);
                 part(fitPart(stored.number), [&] {
                     require(fitPart(stored.number), stored.check(m_version));
@@ -244,6 +245,7 @@ private:
                                    static_cast<std::size_t>(stored.rowsLearning),
                                    json::parse(stored.goads).get<std::vector<std::string>>()};
                     if (m_version >= 5) readFolds(json::parse(stored.folds), fit.summary);
+                    if (m_version >= 6) readAbout(json::parse(stored.about), fit);
                     fit.earlierRows = stored.earlierRows != 0;
                     if (fit.parent != 0 && !known.contains(fit.parent)) {
                         if (!m_salvage) throw Damage{"the fit it came from is not there"};
@@ -274,6 +276,16 @@ private:
                 m_found.project.trail.lookAtTest(static_cast<int>(fit));
             }
         });
+    }
+
+    static void readAbout(const json& about, TrailFit& fit) {
+        fit.summary.complexity = numberFrom(about.at("complexity"));
+        fit.summary.testRmse = numberFrom(about.at("test_rmse"));
+        fit.name = about.value("name", std::string());
+        fit.note = about.value("note", std::string());
+        fit.madeAt = about.value("made_at", std::string());
+        fit.pinned = about.value("pinned", false);
+        fit.pruned = about.value("pruned", false);
     }
 
     static void readFolds(const json& folds, FitSummary& summary) {

@@ -18,7 +18,7 @@ CREATE TABLE view (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE fits (number INTEGER PRIMARY KEY, parent INTEGER NOT NULL, change TEXT NOT NULL, recipe TEXT NOT NULL,
   learning_rmse REAL, held_out_rmse REAL, held_out_rmse_error REAL, adjusted_r_squared REAL,
   rows_learning INTEGER NOT NULL, goads TEXT NOT NULL, earlier_rows INTEGER NOT NULL,
-  folds TEXT NOT NULL);
+  folds TEXT NOT NULL, about TEXT NOT NULL);
 CREATE TABLE test_looks (position INTEGER PRIMARY KEY, fit INTEGER NOT NULL);
 CREATE TABLE tables (name TEXT PRIMARY KEY, rows INTEGER NOT NULL, report TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE columns (table_name TEXT NOT NULL, position INTEGER NOT NULL, name TEXT NOT NULL, kind TEXT NOT NULL,
@@ -119,6 +119,17 @@ json foldsOf(const FitSummary& summary) {
             {"repeats", numbersJson(summary.repeatRmses)}};
 }
 
+json aboutOf(const TrailFit& fit) {
+    json about{{"complexity", numberJson(fit.summary.complexity)},
+               {"test_rmse", numberJson(fit.summary.testRmse)}};
+    if (!fit.name.empty()) about["name"] = fit.name;
+    if (!fit.note.empty()) about["note"] = fit.note;
+    if (!fit.madeAt.empty()) about["made_at"] = fit.madeAt;
+    if (fit.pinned) about["pinned"] = true;
+    if (fit.pruned) about["pruned"] = true;
+    return about;
+}
+
 void writeFits(Database& database, const Trail& trail) {
     CheckSum looks;
     for (std::size_t i = 0; i < trail.testLooks().size(); ++i) {
@@ -143,8 +154,9 @@ void writeFits(Database& database, const Trail& trail) {
                                static_cast<std::int64_t>(fit.summary.rowsLearning),
                                dumped(json(fit.summary.goads)),
                                fit.earlierRows ? 1 : 0,
-                               dumped(foldsOf(fit.summary))};
-        Statement(database, "INSERT INTO fits VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
+                               dumped(foldsOf(fit.summary)),
+                               dumped(aboutOf(fit))};
+        Statement(database, "INSERT INTO fits VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
             .bind(1, stored.number)
             .bind(2, stored.parent)
             .bind(3, stored.change)
@@ -157,6 +169,7 @@ void writeFits(Database& database, const Trail& trail) {
             .bind(10, stored.goads)
             .bind(11, stored.earlierRows)
             .bind(12, stored.folds)
+            .bind(13, stored.about)
             .runOnce();
         writeCheck(database, fitPart(stored.number), stored.check(projectVersion));
         numbers.add(stored.number);

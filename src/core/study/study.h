@@ -54,10 +54,26 @@ struct Study {
     }
 };
 
-/// The path of a study's penalties over its learning rows: as it was searched, or followed now. Requires a
-/// penalised estimator. Throws Stopped.
+/// The path of a study's penalties over its learning rows: as it was searched, or followed now; detailed when
+/// asked for (see PenaltyPoint). Requires a penalised estimator. Throws Stopped.
 std::shared_ptr<const PenaltySearch> penaltyPath(const Recipe& recipe, const PreparedRows& prepared,
-                                                 const Study& study, Threads threads, Progress& progress);
+                                                 const Study& study, Threads threads, Progress& progress,
+                                                 bool detailed = false);
+
+/// The learning rows of a study as a kind is taught them; owns what a Teaching refers to.
+class TaughtAgain {
+public:
+    TaughtAgain(const Recipe& recipe, const PreparedRows& prepared, const Study& study, Threads threads);
+    TaughtAgain(const TaughtAgain&) = delete;
+    TaughtAgain& operator=(const TaughtAgain&) = delete;
+    const Teaching& teaching() const { return m_teaching; }
+
+private:
+    BoundInputs m_inputs;
+    std::vector<double> m_working, m_weights;
+    std::string m_none;
+    Teaching m_teaching;
+};
 
 /// Weights of some rows; empty when the recipe has none. Errors: wrongType, badWeights with the row.
 std::vector<double> weightsOf(const Recipe& recipe, const Table& table, const std::string& file,

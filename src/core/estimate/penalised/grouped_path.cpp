@@ -52,13 +52,14 @@ class BlockDescent {
 public:
     BlockDescent(const PenalisedProblem& problem, const PenaltyOptions& options, bool rough,
                  Progress& progress)
-        : m_p(problem), m_options(options), m_rough(rough), m_progress(progress),
-          m_groups(groupsOf(options)), m_b(VectorXd::Zero(problem.columns())), m_gradient(problem.cross) {
+        : m_p(problem), m_options(options), m_rough(rough), m_progress(progress), m_groups(groupsOf(options)),
+          m_b(VectorXd::Zero(problem.columns())), m_gradient(problem.cross) {
         if (problem.naive()) {
             if (problem.columns() > 5000)
                 throw Error(ErrorCode::tooFewRows,
-                            countText(static_cast<std::size_t>(problem.columns())) + " columns in groups on " +
-                                countText(static_cast<std::size_t>(problem.rows)) + " rows",
+                            countText(static_cast<std::size_t>(problem.columns())) +
+                                " columns in groups on " + countText(static_cast<std::size_t>(problem.rows)) +
+                                " rows",
                             {}, "Groups need two rows a column where there are more than 5,000 columns.");
             m_own = problem.z.transpose() * problem.z / static_cast<double>(problem.rows);
         }
@@ -147,7 +148,8 @@ private:
         const double floor = 1e-13 * std::max(basis.values.maxCoeff(), 0.0);
         if (group.size == 1) {
             const double over = std::fabs(r[0]) - t;
-            double b = over > 0 && basis.values[0] > 0 ? std::copysign(over, r[0]) / (basis.values[0] + s) : 0;
+            double b =
+                over > 0 && basis.values[0] > 0 ? std::copysign(over, r[0]) / (basis.values[0] + s) : 0;
             if (group.sign * b < 0) b = 0;
             return VectorXd::Constant(1, b);
         }
@@ -196,7 +198,8 @@ private:
         if (by.squaredNorm() == 0) return 0;
         m_b.segment(group.begin, group.size) = now;
         m_gradient.noalias() -= gram().middleCols(group.begin, group.size) * by;
-        return (own * by).cwiseAbs().maxCoeff();
+        const VectorXd moved = own * by;
+        return moved.cwiseAbs().maxCoeff();
     }
 
     double lossAt(const VectorXd& b) const {
@@ -229,7 +232,8 @@ private:
             const VectorXd gradient = m_p.cross - gram() * m_b;
             for (Index c = 0; c < m; ++c)
                 for (Index d = 0; d < m; ++d)
-                    h(c, d) += gram()(columns[static_cast<std::size_t>(c)], columns[static_cast<std::size_t>(d)]);
+                    h(c, d) +=
+                        gram()(columns[static_cast<std::size_t>(c)], columns[static_cast<std::size_t>(d)]);
             Index c = 0;
             for (const std::size_t g : in) {
                 const Group& group = m_groups[g];
@@ -253,7 +257,8 @@ private:
                 for (Index k = 0; k < m; ++k) {
                     const Index j = columns[static_cast<std::size_t>(k)];
                     next[j] += length * by[k];
-                    const int sign = m_options.signs.empty() ? 0 : m_options.signs[static_cast<std::size_t>(j)];
+                    const int sign =
+                        m_options.signs.empty() ? 0 : m_options.signs[static_cast<std::size_t>(j)];
                     kept = kept && !(sign * next[j] < 0);
                 }
                 // A group that would pass through 0 is left to the descent.
@@ -349,7 +354,9 @@ std::vector<PenalisedPoint> groupedPath(const PenalisedProblem& problem, const P
 double largestOfGroups(const PenaltyOptions& options, const VectorXd& gradient) {
     double largest = 0;
     for (const Group& group : groupsOf(options))
-        if (group.weight > 0) largest = std::max(largest, pullOf(group, gradient.segment(group.begin, group.size)) / group.weight);
+        if (group.weight > 0)
+            largest =
+                std::max(largest, pullOf(group, gradient.segment(group.begin, group.size)) / group.weight);
     return largest;
 }
 

@@ -9,10 +9,10 @@
 
 namespace oxgoad {
 
-/// Settings: `l1_share`, `penalty`, `penalties` (a grid for the search), `standardise`, `adaptive`, `grouped`,
-/// `unpenalised`, `rising`, `falling` (names of terms) and `factors` (pairs of a term and its factor). See
-/// PenaltyOptions for what is minimised. A penalty or share that is to be found is found by the folds of the
-/// recipe before the kind learns.
+/// Settings: `l1_share`, `penalty`, `penalties` (a grid for the search), `standardise`, `adaptive`,
+/// `grouped`, `unpenalised`, `rising`, `falling` (names of terms) and `factors` (pairs of a term and its
+/// factor). See PenaltyOptions for what is minimised. A penalty or share that is to be found is found by the
+/// folds of the recipe before the kind learns.
 ModelKind penalisedKind();
 
 /// Whether the penalty or the share is to be found.

@@ -85,7 +85,7 @@ private:
     /// Columns that are in are too many to be solved for at every penalty: descent goes to where the dual
     /// says that nothing is left to gain, or, where digits matter little, until nothing moves.
     bool enoughByDescent() const {
-        const Index most = m_rough ? 60 : 500;
+        const Index most = !m_rough ? 500 : m_p.naive() ? 60 : 300;
         return m_l1 > 0 && (m_b.array() != 0).count() > most;
     }
 
@@ -495,8 +495,7 @@ double largestPenalty(const PenalisedProblem& problem, const PenaltyOptions& opt
         else
             gradient -= problem.gram * point.standardised;
     }
-    if (!options.groups.empty())
-        return largestOfGroups(options, gradient) / std::max(options.l1Share, 0.001);
+    if (!options.groups.empty()) return largestOfGroups(options, gradient) / std::max(options.l1Share, 0.001);
     for (Index j = 0; j < problem.columns(); ++j) {
         const double f = factorOf(options, j);
         if (!(f > 0)) continue;
@@ -635,7 +634,8 @@ PenalisedPoint relaxedPoint(const PenalisedProblem& p, const PenaltyOptions& opt
 double effectiveDegreesOfFreedom(const PenalisedProblem& problem, const PenaltyOptions& options,
                                  const PenalisedPoint& point) {
     const double constant = problem.intercept ? 1 : 0;
-    if ((options.l1Share == 1 && options.groups.empty()) || point.penalty == 0) return static_cast<double>(point.kept) + constant;
+    if ((options.l1Share == 1 && options.groups.empty()) || point.penalty == 0)
+        return static_cast<double>(point.kept) + constant;
     const KeptColumns kept = keptColumns(problem, options, point);
     return kept.columns.empty() ? constant : kept.solver.solve(kept.gram).trace() + constant;
 }
