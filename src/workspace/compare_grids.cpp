@@ -29,7 +29,9 @@ public:
 
     explicit FitLines(const std::vector<FitColumn>& fits) : m_fits(fits) {}
 
-    void heading(const QString& name) { m_lines.push_back({name, std::vector<QString>(m_fits.size()), {}, true}); }
+    void heading(const QString& name) {
+        m_lines.push_back({name, std::vector<QString>(m_fits.size()), {}, true});
+    }
     void texts(const QString& name, const Text& text) {
         Line line{name, {}, {}, false};
         for (const FitColumn& fit : m_fits)
@@ -49,8 +51,7 @@ public:
         for (const double value : values)
             line.cells.push_back(qs(readableText(value, digits)));
         if (values.size() == 2 && !std::isnan(values[0]) && !std::isnan(values[1]))
-            line.difference =
-                (values[1] > values[0] ? "+" : "") + qs(readableText(values[1] - values[0], 3));
+            line.difference = (values[1] > values[0] ? "+" : "") + qs(readableText(values[1] - values[0], 3));
         m_lines.push_back(std::move(line));
     }
     void add(Line line) { m_lines.push_back(std::move(line)); }
@@ -77,7 +78,8 @@ public:
                                     {}});
         const int last = static_cast<int>(m_fits.size()) + 1;
         if (m_fits.size() == 2)
-            grid.columns.push_back({"difference", true, [at](int row) { return at(row).difference; }, {}, {}});
+            grid.columns.push_back(
+                {"difference", true, [at](int row) { return at(row).difference; }, {}, {}});
         grid.extra = [at, last](int row, int column, int role) -> QVariant {
             if (role == ToneRole && at(row).heading) return "strong";
             if (role == ToneRole && column == last) return "quiet";
@@ -119,7 +121,8 @@ void addErrors(FitLines& lines, const Session& session, const std::vector<FitCol
     const bool heldOut = lines.any([](const Evidence& e) { return e.rowsHeldOut > 0; });
     if (heldOut) {
         lines.numbers("RMSE, held-out rows" + unit, [](const Evidence& e) { return e.heldOut.rmse; });
-        lines.numbers("± its standard error", [](const Evidence& e) { return e.heldOut.rmseError; }, 3);
+        lines.numbers(
+            "± its standard error", [](const Evidence& e) { return e.heldOut.rmseError; }, 3);
     }
     if (lines.any([](const Evidence& e) { return e.folds != nullptr; })) {
         const auto of = [](double FoldEvidence::*member) {
@@ -160,10 +163,13 @@ void addErrors(FitLines& lines, const Session& session, const std::vector<FitCol
         }
     }
     lines.numbers("RMSE, learning rows" + unit, [](const Evidence& e) { return e.learning.rmse; });
-    lines.numbers("gap: unseen over learning rows, %", [](const Evidence& e) {
-        const double unseen = e.folds && e.folds->rows > 0 ? e.folds->rmse : e.heldOut.rmse;
-        return 100 * (unseen / e.learning.rmse - 1);
-    }, 3);
+    lines.numbers(
+        "gap: unseen over learning rows, %",
+        [](const Evidence& e) {
+            const double unseen = e.folds && e.folds->rows > 0 ? e.folds->rmse : e.heldOut.rmse;
+            return 100 * (unseen / e.learning.rmse - 1);
+        },
+        3);
     if (heldOut) {
         lines.numbers("MAE, held-out rows" + unit, [](const Evidence& e) { return e.heldOut.mae; });
         lines.numbers("R², held-out rows", [](const Evidence& e) { return e.heldOut.rSquared; });
@@ -171,11 +177,13 @@ void addErrors(FitLines& lines, const Session& session, const std::vector<FitCol
     if (lines.any([](const Evidence& e) { return e.test.has_value(); })) {
         lines.numbers("RMSE, test rows" + unit,
                       [](const Evidence& e) { return e.test ? e.test->rmse : std::nan(""); });
-        lines.numbers("± its standard error, test",
-                      [](const Evidence& e) { return e.test ? e.test->rmseError : std::nan(""); }, 3);
+        lines.numbers(
+            "± its standard error, test",
+            [](const Evidence& e) { return e.test ? e.test->rmseError : std::nan(""); }, 3);
     }
-    for (const auto& [part, name] : {std::pair{"held out", "held-out rows"}, std::pair{"out of fold", "out of fold"},
-                                     std::pair{"learning", "learning rows"}}) {
+    for (const auto& [part, name] :
+         {std::pair{"held out", "held-out rows"}, std::pair{"out of fold", "out of fold"},
+          std::pair{"learning", "learning rows"}}) {
         const auto of = [part = part](double PartScores::*member) {
             return [part, member](const Evidence& e) {
                 const auto all = partScores(e);
@@ -221,16 +229,17 @@ void addFit(FitLines& lines, const Session& session, const std::vector<FitColumn
     }
     if (lines.any([](const Evidence& e) { return e.linear.has_value(); }))
         lines.texts("degrees of freedom", [](const Evidence& e) {
-            return e.linear ? qs(countText(static_cast<std::size_t>(std::max(0.0, e.linear->degreesOfFreedom))))
-                            : QString();
+            return e.linear
+                       ? qs(countText(static_cast<std::size_t>(std::max(0.0, e.linear->degreesOfFreedom))))
+                       : QString();
         });
     lines.texts("size", [](const Evidence& e) {
         const Complexity size = complexityOf(e);
         return size.what.empty() ? QString() : qs(readableText(size.value, 4) + " " + size.what);
     });
     lines.texts("open goads", [](const Evidence& e) {
-        return QString::number(std::count_if(e.goads.begin(), e.goads.end(),
-                                             [](const Goad& goad) { return !goad.accepted; }));
+        return QString::number(
+            std::count_if(e.goads.begin(), e.goads.end(), [](const Goad& goad) { return !goad.accepted; }));
     });
 }
 
@@ -259,10 +268,9 @@ void addCoefficients(FitLines& lines, const std::vector<FitColumn>& fits) {
                                            qs(readableText(own->standardError, 2)));
         }
         if (found.size() == 2 && found[0] && found[1] && !found[0]->dependent && !found[1]->dependent)
-            line.difference =
-                (found[1]->estimate > found[0]->estimate ? "+" : "") +
-                supportedText(found[1]->estimate - found[0]->estimate,
-                              std::max(found[0]->standardError, found[1]->standardError));
+            line.difference = (found[1]->estimate > found[0]->estimate ? "+" : "") +
+                              supportedText(found[1]->estimate - found[0]->estimate,
+                                            std::max(found[0]->standardError, found[1]->standardError));
         lines.add(std::move(line));
     }
 }
@@ -290,7 +298,7 @@ GridModel::Content pairsGrid(const Session& session, std::shared_ptr<const Compa
     GridModel::Content grid;
     grid.rows = static_cast<int>(compared->pairs.size());
     const auto measured = [&](const QString& title, const std::function<double(const PairComparison&)>& value,
-                            int digits) {
+                              int digits) {
         return GridColumn{title,
                           true,
                           [at, value, number, digits](int r) { return number(value(at(r)), digits); },
@@ -302,21 +310,27 @@ GridModel::Content pairsGrid(const Session& session, std::shared_ptr<const Compa
         textColumn(QObject::tr("less"), [at, fit](int r) { return fit(at(r).first); }),
         textColumn(QObject::tr("measure"),
                    [at](int r) { return qs(std::string(measureName(at(r).measure))).toUpper(); }),
-        measured(QObject::tr("difference") + unit, [](const PairComparison& p) { return p.difference; }, 4),
-        measured(QObject::tr("standard error"), [](const PairComparison& p) { return p.standardError; }, 3),
-        measured(QObject::tr("from"), [](const PairComparison& p) { return p.lower; }, 4),
-        measured(QObject::tr("to"), [](const PairComparison& p) { return p.upper; }, 4),
         {QObject::tr("folds better"),
          true,
          [at](int r) {
-             return at(r).folds > 0 ? QObject::tr("%1 of %2").arg(at(r).foldsBetter).arg(at(r).folds) : QString();
+             return at(r).folds > 0 ? QObject::tr("%1 of %2").arg(at(r).foldsBetter).arg(at(r).folds)
+                                    : QString();
          },
          {},
          {}},
+        measured(
+            QObject::tr("difference") + unit, [](const PairComparison& p) { return p.difference; }, 4),
+        measured(
+            QObject::tr("from"), [](const PairComparison& p) { return p.lower; }, 4),
+        measured(
+            QObject::tr("to"), [](const PairComparison& p) { return p.upper; }, 4),
+        measured(
+            QObject::tr("standard error"), [](const PairComparison& p) { return p.standardError; }, 3),
         textColumn(QObject::tr("judged by"), [at](int r) { return qs(at(r).judgedBy); })};
-    grid.columns[3].toolTip = QObject::tr("The first less the second named; of MSE in the square of the unit");
+    grid.columns[4].toolTip =
+        QObject::tr("The first less the second named; of MSE in the square of the unit");
     grid.extra = [at](int row, int column, int role) -> QVariant {
-        if (role == ToneRole && column == 3)
+        if (role == ToneRole && column == 4)
             return at(row).lower > 0 || at(row).upper < 0 ? QVariant("strong") : QVariant("quiet");
         if (role == FractionRole) return -1;
         return {};
@@ -330,25 +344,26 @@ GridModel::Content commonGrid(const Session& session, std::shared_ptr<const Comp
     };
     GridModel::Content grid;
     grid.rows = static_cast<int>(compared->coefficients.size());
-    const QString unit = compared->evidence.empty() ? QString() : session.unit(compared->evidence[0]->response);
+    const QString unit =
+        compared->evidence.empty() ? QString() : session.unit(compared->evidence[0]->response);
     grid.columns = {textColumn(QObject::tr("per standard deviation (a level: from 0 to 1)"),
                                [at](int r) { return qs(at(r).name); })};
     for (std::size_t i = 0; i < compared->numbers.size(); ++i) {
         const bool logarithm = compared->evidence[i]->logResponse;
-        grid.columns.push_back(
-            {QObject::tr("fit %1").arg(compared->numbers[i]) +
-                 (logarithm        ? QObject::tr("\nlogarithm")
-                  : unit.isEmpty() ? QString()
-                                   : "\n" + unit.section(' ', 0, 0)),
-             true,
-             [at, i](int r) {
-                 const double v = at(r).estimates[i], error = at(r).errors[i];
-                 return std::isnan(v)       ? QString()
-                        : std::isnan(error) ? qs(readableText(v, 4))
-                                            : supportedText(v, error) + " ± " + qs(readableText(error, 2));
-             },
-             [at, i](int r) { return rawNumber(at(r).estimates[i]); },
-             {}});
+        grid.columns.push_back({QObject::tr("fit %1").arg(compared->numbers[i]) +
+                                    (logarithm        ? QObject::tr("\nlogarithm")
+                                     : unit.isEmpty() ? QString()
+                                                      : "\n" + unit.section(' ', 0, 0)),
+                                true,
+                                [at, i](int r) {
+                                    const double v = at(r).estimates[i], error = at(r).errors[i];
+                                    return std::isnan(v) ? QString()
+                                           : std::isnan(error)
+                                               ? qs(readableText(v, 4))
+                                               : supportedText(v, error) + " ± " + qs(readableText(error, 2));
+                                },
+                                [at, i](int r) { return rawNumber(at(r).estimates[i]); },
+                                {}});
     }
     grid.extra = [](int, int, int role) -> QVariant {
         if (role == FractionRole) return -1;
@@ -366,14 +381,17 @@ GridModel::Content differingGrid(const Session& session, std::shared_ptr<const C
         for (const double v : row.predictions)
             size = std::max(size, std::fabs(v));
     const int decimals = decimalsFor(size);
-    const QString unit = compared->evidence.empty() ? QString() : session.unit(compared->evidence[0]->response);
+    const QString unit =
+        compared->evidence.empty() ? QString() : session.unit(compared->evidence[0]->response);
     const QString in = unit.isEmpty() ? QString() : "\n" + unit.section(' ', 0, 0);
     GridModel::Content grid;
     grid.rows = static_cast<int>(compared->differing.size());
-    grid.columns = {
-        numberColumn(QObject::tr("row"), [at](int r) { return static_cast<double>(at(r).row + 1); }, 0),
-        numberColumn(QObject::tr("apart by") + in, [at](int r) { return at(r).spread; }, decimals),
-        numberColumn(QObject::tr("actual") + in, [at](int r) { return at(r).actual; }, decimals)};
+    grid.columns = {numberColumn(
+                        QObject::tr("row"), [at](int r) { return static_cast<double>(at(r).row + 1); }, 0),
+                    numberColumn(
+                        QObject::tr("apart by") + in, [at](int r) { return at(r).spread; }, decimals),
+                    numberColumn(
+                        QObject::tr("actual") + in, [at](int r) { return at(r).actual; }, decimals)};
     for (std::size_t i = 0; i < compared->numbers.size(); ++i)
         grid.columns.push_back(numberColumn(
             QObject::tr("fit %1").arg(compared->numbers[i]) + in,
@@ -387,13 +405,12 @@ GridModel::Content differingGrid(const Session& session, std::shared_ptr<const C
         const Column* input = session.table().find(name);
         if (!input) continue;
         const Column own = *input;
-        grid.columns.push_back({qs(name),
-                                input->kind() == ColumnKind::number,
-                                [at, own](int r) {
-                                    return at(r).row < own.size() ? qs(own.cellText(at(r).row)) : QString();
-                                },
-                                {},
-                                {}});
+        grid.columns.push_back(
+            {qs(name),
+             input->kind() == ColumnKind::number,
+             [at, own](int r) { return at(r).row < own.size() ? qs(own.cellText(at(r).row)) : QString(); },
+             {},
+             {}});
     }
     grid.extra = [at](int row, int, int role) -> QVariant {
         if (role == DataRowRole) return QVariant::fromValue<qulonglong>(at(row).row);

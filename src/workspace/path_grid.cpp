@@ -69,15 +69,14 @@ GridModel::Content pathGrid(std::shared_ptr<const PathView> view, std::size_t pl
             QObject::tr("halves that\nkeep its term, %"),
             [at](int r) { return at(r).half ? 100 * at(r).half->share : std::nan(""); }, 0));
         grid.columns.back().toolTip = QObject::tr("At some penalty from the largest down to the model's");
-        grid.columns.push_back({QObject::tr("p of its term\nafter selection"),
-                                true,
-                                [at](int r) {
-                                    return at(r).half ? qs(probabilityText(at(r).half->p)) : QString();
-                                },
-                                [at](int r) { return at(r).half ? rawNumber(at(r).half->p) : QVariant(); },
-                                {}});
-        grid.columns.back().toolTip =
-            QObject::tr("By repeated splitting: chosen on one half, tested on the other, for all terms together");
+        grid.columns.push_back(
+            {QObject::tr("p of its term\nafter selection"),
+             true,
+             [at](int r) { return at(r).half ? qs(probabilityText(at(r).half->p)) : QString(); },
+             [at](int r) { return at(r).half ? rawNumber(at(r).half->p) : QVariant(); },
+             {}});
+        grid.columns.back().toolTip = QObject::tr(
+            "By repeated splitting: chosen on one half, tested on the other, for all terms together");
     }
     grid.extra = [at](int row, int column, int role) -> QVariant {
         if (role != ToneRole) return {};

@@ -1,6 +1,7 @@
 #include "workspace/grids.h"
 
 #include "base/text.h"
+#include "estimate/linear/linear_model.h"
 #include "recipe/recipe_edits.h"
 #include "workspace/grid_text.h"
 #include "workspace/text.h"
@@ -84,6 +85,10 @@ public:
         return byFolds() && t->chosen
                    ? m_evidence->folds->errorWithout[static_cast<std::size_t>(line(row).term)]
                    : t->errorWithout;
+    }
+    bool heldBack() const {
+        const LinearModel* model = m_evidence ? m_evidence->study->linear() : nullptr;
+        return model && model->penalised;
     }
     bool ofInputs() const { return m_evidence && !m_evidence->linear; }
 
@@ -339,6 +344,8 @@ GridModel::Content termsGrid(Session& session, TermPlaces* places) {
     std::vector<TermColumn> shown;
     if (cells->ofInputs())
         shown = {colTerm, colEnters, colImportance, colImportanceError, colShape, colRange};
+    else if (cells->heldBack()) // no errors and tests as if nothing had been chosen
+        shown = {colTerm, colEnters, colEstimate, colInflation, colWithout, colShape, colRange};
     else
         for (int column = colTerm; column <= colRange; ++column)
             shown.push_back(static_cast<TermColumn>(column));

@@ -16,8 +16,7 @@ QString differenceText(const TrailDifference& d) {
     QString text = (d.difference > 0 ? "+" : "") + qs(readableText(d.difference, 3));
     if (std::isfinite(d.lower))
         text += QObject::tr(" (%1 to %2)").arg(qs(readableText(d.lower, 3)), qs(readableText(d.upper, 3)));
-    if (d.folds > 0)
-        text += QObject::tr(", better in %1 of %2 folds").arg(d.foldsBetter).arg(d.folds);
+    if (d.folds > 0) text += QObject::tr(", better in %1 of %2 folds").arg(d.foldsBetter).arg(d.folds);
     return text;
 }
 
@@ -38,21 +37,24 @@ GridModel::Content trailGrid(const Session& session, std::vector<int> numbers) {
     GridModel::Content grid;
     grid.rows = static_cast<int>(fits->size());
     grid.columns = {
-        numberColumn(QObject::tr("fit"), [at](int r) { return at(r).number; }, 0),
+        numberColumn(
+            QObject::tr("fit"), [at](int r) { return at(r).number; }, 0),
         numberColumn(
             QObject::tr("from"), [at](int r) { return at(r).parent == 0 ? std::nan("") : at(r).parent; }, 0),
         textColumn(QObject::tr("what changed"), [at](int r) { return qs(at(r).change); }),
         textColumn(QObject::tr("name"), [at](int r) { return qs(at(r).name); }),
-        textColumn(QObject::tr("pinned"), [at](int r) { return at(r).pinned ? QObject::tr("pinned") : QString(); }),
-        numberColumn(QObject::tr("error") + in, [at](int r) { return at(r).summary.judgedRmse(); }, decimals),
-        numberColumn(QObject::tr("±"), [at](int r) { return at(r).summary.judgedRmseError(); }, decimals),
+        textColumn(QObject::tr("pinned"),
+                   [at](int r) { return at(r).pinned ? QObject::tr("pinned") : QString(); }),
+        numberColumn(
+            QObject::tr("error") + in, [at](int r) { return at(r).summary.judgedRmse(); }, decimals),
+        numberColumn(
+            QObject::tr("±"), [at](int r) { return at(r).summary.judgedRmseError(); }, decimals),
         numberColumn(
             QObject::tr("learning\nerror"), [at](int r) { return at(r).summary.learningRmse; }, decimals),
-        {QObject::tr("size"),
-         true,
-         [at](int r) { return qs(readableText(at(r).summary.complexity, 4)); },
+        {QObject::tr("size"), true, [at](int r) { return qs(readableText(at(r).summary.complexity, 4)); },
          [at](int r) { return rawNumber(at(r).summary.complexity); },
-         QObject::tr("Coefficients, effective degrees of freedom under a penalty, or what the kind says first")},
+         QObject::tr(
+             "Coefficients, effective degrees of freedom under a penalty, or what the kind says first")},
         textColumn(QObject::tr("made"), [at](int r) { return qs(at(r).madeAt); }),
         textColumn(QObject::tr("note"), [at](int r) { return qs(at(r).note); })};
     grid.extra = [at, current = session.current()](int row, int, int role) -> QVariant {

@@ -233,6 +233,21 @@ void shootFit(MainWindow& window, const QString& folder) {
             std::fprintf(stderr, "the checks did not end\n");
         rest();
         window.grab().save(folder + "/fit_penalty.png");
+        press("path");
+        QTest::qWait(100);
+        (void)QTest::qWaitFor([&] { return !window.session().pathJobs().busy(); }, 60000);
+        rest();
+        window.grab().save(folder + "/fit_path.png");
+        press("as a list");
+        press("choose by halves");
+        (void)QTest::qWaitFor([&] { return !window.session().pathJobs().busy(); }, 60000);
+        rest();
+        window.grab().save(folder + "/fit_path_list.png");
+        press("more rows?");
+        press("learn from fewer rows");
+        (void)QTest::qWaitFor([&] { return !window.session().curveJobs().busy(); }, 60000);
+        rest();
+        window.grab().save(folder + "/fit_curve_rows.png");
         auto* dialog = new SettingsDialog(held.estimator, &window);
         dialog->show();
         QTest::qWait(300);
@@ -265,6 +280,40 @@ void shootFit(MainWindow& window, const QString& folder) {
     rest();
     press("in words");
     window.grab().save(folder + "/fit_chosen.png");
+}
+
+/// Several fits beside each other.
+void shootCompared(MainWindow& window, const QString& folder) {
+    const auto press = [&](const QString& text) {
+        for (auto* button : window.findChildren<QPushButton*>())
+            if (button->text() == text && button->isVisible()) {
+                button->click();
+                return;
+            }
+    };
+    const auto settle = [&] {
+        QTest::qWait(200);
+        (void)QTest::qWaitFor(
+            [&] { return !window.session().compareJobs().busy() && !window.session().sideJobs().busy(); },
+            60000);
+        QTest::qWait(300);
+    };
+    press("+ another fit");
+    window.findChild<QComboBox*>("leftFit")->setCurrentIndex(0);
+    settle();
+    window.findChild<QComboBox*>("rightFit")->setCurrentIndex(2);
+    settle();
+    window.findChild<QComboBox*>("thirdFit")->setCurrentIndex(4);
+    settle();
+    settle();
+    window.grab().save(folder + "/compare_scores.png");
+    for (const auto& [text, file] : {std::pair{"differences", "compare_differences"},
+                                     std::pair{"coefficients on one scale", "compare_common"},
+                                     std::pair{"where they differ", "compare_rows"}}) {
+        press(text);
+        settle();
+        window.grab().save(folder + "/" + file + ".png");
+    }
 }
 
 } // namespace
@@ -312,6 +361,7 @@ int main(int argc, char** argv) {
             shootChecks(window, QString::fromLocal8Bit(argv[2]));
             shootJudging(window, QString::fromLocal8Bit(argv[2]));
         }
+        if (QString(station) == "compare") shootCompared(window, QString::fromLocal8Bit(argv[2]));
         if (QString(station) == "data") shootReading(window, QString::fromLocal8Bit(argv[2]));
         if (QString(station) == "look") shootLooks(window, QString::fromLocal8Bit(argv[2]));
         if (QString(station) != "data" || window.session().recipe().steps.empty()) continue;

@@ -108,7 +108,8 @@ TEST_F(Restrain, AHandleOnThePathMovesTheFitAndOneDragIsOneFit) {
     EXPECT_EQ(session().trail().fits().size(), fits + 1);
     const double dragged = penalty();
     EXPECT_EQ(session().recipe().estimator.number("penalty"), dragged);
-    EXPECT_TRUE(qs(session().trail().fits().back().change).contains("penalty")) << session().trail().fits().back().change;
+    EXPECT_TRUE(qs(session().trail().fits().back().change).contains("penalty"))
+        << session().trail().fits().back().change;
     EXPECT_EQ(path->place(), start - 15) << "the path is the same one, not followed anew";
     // One step back leads to where the drag began.
     session().undo();
@@ -134,8 +135,8 @@ TEST_F(Restrain, AHandleOnThePathMovesTheFitAndOneDragIsOneFit) {
     click(find<QPushButton>("pathSimpler"));
     ASSERT_TRUE(settle());
     EXPECT_EQ(penalty(), simple);
-    EXPECT_TRUE(std::holds_alternative<std::string>(
-        session().recipe().estimator.get(std::string_view("penalty"))));
+    EXPECT_TRUE(
+        std::holds_alternative<std::string>(session().recipe().estimator.get(std::string_view("penalty"))));
     EXPECT_TRUE(said("pathMore").startsWith("The simpler one keeps")) << ss(said("pathMore"));
 }
 
@@ -359,7 +360,8 @@ TEST_F(Restrain, HeldOutRowsLearnTooOnceTheModelIsChosen) {
     EXPECT_EQ(session().evidence()->rowsHeldOut, 0U);
     EXPECT_EQ(session().evidence()->rowsLearning, learning + held);
     EXPECT_EQ(find<QPushButton>("refit")->text(), "hold the rows out again");
-    ASSERT_TRUE(QTest::qWaitFor([&] { return find<GridView>("compare")->model()->columnCount() == 4; }, 20000));
+    ASSERT_TRUE(
+        QTest::qWaitFor([&] { return find<GridView>("compare")->model()->columnCount() == 4; }, 20000));
     click(find<QPushButton>("refit"));
     ASSERT_TRUE(settle());
     EXPECT_EQ(session().current(), 4) << "the model of before, not another one";

@@ -3,6 +3,7 @@
 #include "base/random.h"
 #include "estimate/linear/least_squares.h"
 #include "estimate/penalised/grouped_path.h"
+#include "estimate/penalised/kept_factor.h"
 #include "support/support.h"
 
 #include <Eigen/Dense>
@@ -281,4 +282,45 @@ TEST(Relaxed, WithoutColumnsTheMeanIsLeft) {
     EXPECT_EQ(none.kept, 0U);
     EXPECT_NEAR(none.constant, problem.responseMean, 1e-14 * std::fabs(problem.responseMean));
     EXPECT_EQ(none.coefficients.size(), p.x.cols());
+}
+
+TEST(KeptFactor, ColumnsComeAndGoAsIfAllWereMadeAnew) {
+    RandomStream random(3, "columns that come and go");
+    constexpr Index p = 60;
+    MatrixXd x = MatrixXd::NullaryExpr(300, p, [&] { return random.normal(); });
+    x.col(7) = x.col(3) + 1e-3 * x.col(4); // nearly the same
+    x.col(9) = x.col(8);                   // the same
+    const MatrixXd gram = x.transpose() * x / 300;
+    KeptFactor factor;
+    std::vector<Index> active{1, 2, 3};
+    double worst = 0;
+    for (int step = 0; step < 2000; ++step) {
+        // One or a few in or out; now and then many; sometimes another ridge.
+        const std::size_t times = step % 97 == 0 ? 30 : 1 + random.below(3);
+        for (std::size_t k = 0; k < times; ++k) {
+            const auto j = static_cast<Index>(random.below(p));
+            const auto at = std::lower_bound(active.begin(), active.end(), j);
+            if (at != active.end() && *at == j)
+                active.erase(at);
+            else
+                active.insert(at, j);
+        }
+        const auto m = static_cast<Index>(active.size());
+        const VectorXd ridge = VectorXd::Constant(m, step / 500 % 2 == 0 ? 0.0 : 0.3);
+        factor.bring(gram, active, ridge);
+        const bool both = std::binary_search(active.begin(), active.end(), 8) &&
+                          std::binary_search(active.begin(), active.end(), 9);
+        if (both && ridge.size() > 0 && ridge[0] == 0) {
+            EXPECT_LT(factor.ratio(), 1e-6) << "the same column twice";
+            continue;
+        }
+        ASSERT_GT(factor.ratio(), 0) << step;
+        if (m == 0) continue;
+        MatrixXd own = gram(active, active);
+        own.diagonal() += ridge;
+        const VectorXd right = VectorXd::NullaryExpr(m, [&] { return random.normal(); });
+        const VectorXd b = factor.solve(right);
+        worst = std::max(worst, (own * b - right).norm() / (own.norm() * b.norm() + right.norm()));
+    }
+    EXPECT_LT(worst, 1e-13);
 }

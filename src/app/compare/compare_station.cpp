@@ -293,7 +293,9 @@ void CompareStation::showPane(const std::string& pane) {
         button->setStyleSheet(key == pane ? "font-weight: 600; color: #1F2A2C; text-decoration: underline;"
                                           : "");
     }
-    m_plot->setVisible(pane == "scores" || pane == "differences");
+    // Predictions are drawn of two fits, one against the other.
+    const bool two = !m_compared || m_compared->numbers.size() == 2;
+    m_plot->setVisible((pane == "scores" && two) || pane == "differences");
     if (!m_compared) return;
     const int lines = m_model.rowCount(), columns = m_model.columnCount();
     if (pane == "differences") {
@@ -308,7 +310,7 @@ void CompareStation::showPane(const std::string& pane) {
         for (std::size_t i = 0; i < m_compared->numbers.size(); ++i)
             fits.push_back({m_compared->numbers[i], m_compared->evidence[i].get()});
         m_model.setContent(compareGrid(m_session, fits));
-        showPredictions();
+        if (two) showPredictions();
     }
     if (lines != m_model.rowCount() || columns != m_model.columnCount()) m_table->fitColumns(240);
 }

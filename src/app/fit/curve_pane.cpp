@@ -28,8 +28,8 @@ CurvePane::CurvePane(Session& session, QWidget* parent) : QWidget(parent), m_ses
     line->addWidget(m_said, 1);
     m_work = linkButton(tr("learn from fewer rows"), this);
     m_work->setObjectName("curveWork");
-    m_work->setToolTip(
-        tr("Every fold learns anew from eight numbers of its rows; takes about as long as judging eight times"));
+    m_work->setToolTip(tr(
+        "Every fold learns anew from eight numbers of its rows; takes about as long as judging eight times"));
     line->addWidget(m_work, 0, Qt::AlignTop);
     layout->addLayout(line);
     connect(m_work, &QPushButton::clicked, this, &CurvePane::work);
@@ -85,7 +85,7 @@ void CurvePane::draw(const LearningCurve& curve) {
     PlotFrame::Content content;
     const QString unit = m_session.unit(m_session.recipe().response);
     content.xTitle = tr("rows learned from, logarithmic");
-    content.yTitle = tr("typical error (RMSE)") + (unit.isEmpty() ? QString() : ", " + unit);
+    content.yTitle = tr("RMSE") + (unit.isEmpty() ? QString() : ", " + unit);
     content.xLog = true;
     PlotFrame::Line learning, unseen;
     PlotFrame::Band band;

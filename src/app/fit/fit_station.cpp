@@ -46,7 +46,8 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     head->addWidget(m_scale);
     layout->addLayout(head);
 
-    auto* splitter = new QSplitter(Qt::Vertical, this);
+    m_whole = new QSplitter(Qt::Vertical, this);
+    auto* splitter = m_whole;
     splitter->setHandleWidth(1);
     m_terms = new GridView(tr("Terms"), splitter);
     m_terms->setObjectName("terms");
@@ -170,6 +171,14 @@ void FitStation::showSide(const std::string& side) {
     m_side->setCurrentIndex(at);
     // A path takes the whole width: the effect of one term is beside the point there.
     m_effect->setVisible(side != "path");
+    if (side == "path" && m_heights.isEmpty()) {
+        m_heights = m_whole->sizes();
+        const int all = m_heights[0] + m_heights[1];
+        if (all > 0) m_whole->setSizes({all / 3, all - all / 3});
+    } else if (side != "path" && !m_heights.isEmpty()) {
+        m_whole->setSizes(m_heights);
+        m_heights.clear();
+    }
     if (side == "helps") findHelps();
     if (side == "curve") m_curve->refresh();
     if (side == "path") m_path->refresh();

@@ -6,6 +6,7 @@
 
 class QLabel;
 class QPushButton;
+class QSplitter;
 class QStackedWidget;
 
 namespace oxgoad {
@@ -41,6 +42,9 @@ private:
 
     GridModel m_model;
     TermPlaces m_places;
+    QSplitter* m_whole;
+    /// Heights before the path asked for more.
+    QList<int> m_heights;
     GridView* m_terms;
     QPushButton* m_pair;
     QPushButton* m_scale;

@@ -194,7 +194,8 @@ void PathPane::showShare() {
     m_scale->setText(m_perDeviation ? tr("per standard deviation") : tr("natural units"));
     if (!m_search) return;
     const auto shares = sharesOf(*m_search);
-    const auto index = static_cast<std::size_t>(std::clamp(m_shares->currentIndex(), 0, m_shares->count() - 1));
+    const auto index =
+        static_cast<std::size_t>(std::clamp(m_shares->currentIndex(), 0, m_shares->count() - 1));
     const double penalty = m_view ? m_view->places[m_picture->place()].penalty : 0;
     m_view = std::make_shared<const PathView>(pathView(*m_search, shares[index]));
     m_picture->show(m_view, qs(m_session.recipe().response), unit(), m_perDeviation);

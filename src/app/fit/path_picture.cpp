@@ -23,7 +23,7 @@ namespace oxgoad {
 
 namespace {
 
-constexpr double leftEdge = 74, rightEdge = 178, topEdge = 34, bottomEdge = 36, between = 22;
+constexpr double leftEdge = 74, rightEdge = 190, topEdge = 36, bottomEdge = 36, between = 26;
 
 /// Values that read well, at most about `count` of them.
 std::vector<double> readableTicks(double low, double high, int count) {
@@ -98,9 +98,12 @@ void PathPicture::layOut() {
                 m_errors.low = std::min(m_errors.low, v);
                 m_errors.high = std::max(m_errors.high, v);
             }
-    // Weak penalties may overfit without bound: what lies far above the mean alone is not to flatten the rest.
-    if (judged && std::isfinite(m_view->places[0].high))
-        m_errors.high = std::min(m_errors.high, 1.25 * m_view->places[0].high);
+    // What is to be told apart lies near the smallest error: far above it the curves leave the picture.
+    if (judged) {
+        const PathPlace &best = m_view->places[m_view->smallest], &simple = m_view->places[m_view->oneError];
+        const double near = std::max(8 * (best.high - best.error), 4 * (simple.error - best.error));
+        m_errors.high = std::min(m_errors.high, best.error + std::max(near, 0.1 * best.error));
+    }
     const double pad = 0.06 * std::max(m_errors.high - m_errors.low, 1e-12 * std::fabs(m_errors.high));
     m_errors = {m_errors.low - pad, m_errors.high + pad};
     m_values = {0, 0};
@@ -138,7 +141,7 @@ double PathPicture::xOf(std::size_t place) const {
 
 double PathPicture::errorY(double error) const {
     const double share = (error - m_errors.low) / (m_errors.high - m_errors.low);
-    return m_upper.bottom() - std::clamp(share, -0.02, 1.02) * m_upper.height();
+    return m_upper.bottom() - std::clamp(share, -1.0, 50.0) * m_upper.height();
 }
 
 double PathPicture::valueY(double value) const {
@@ -185,14 +188,17 @@ void PathPicture::drawAxes(QPainter& painter) const {
                              qs(readableText(tick, 4)));
         }
     };
-    if (m_upper.height() > 0) rules(m_upper, m_errors, [this](double v) { return errorY(v); }, 3);
-    rules(m_lower, m_values, [this](double v) { return valueY(v); }, m_lower.height() > 160 ? 5 : 3);
+    if (m_upper.height() > 0)
+        rules(
+            m_upper, m_errors, [this](double v) { return errorY(v); }, 3);
+    rules(
+        m_lower, m_values, [this](double v) { return valueY(v); }, m_lower.height() > 160 ? 5 : 3);
     // Penalties in equal steps of their logarithm.
     const auto& places = m_view->places;
     const int ticks = m_lower.width() > 500 ? 6 : 4;
     for (int k = 0; k < ticks; ++k) {
-        const auto at = static_cast<std::size_t>(std::lround(static_cast<double>(k) / (ticks - 1) *
-                                                             static_cast<double>(places.size() - 1)));
+        const auto at = static_cast<std::size_t>(
+            std::lround(static_cast<double>(k) / (ticks - 1) * static_cast<double>(places.size() - 1)));
         painter.setPen(theme::rule);
         painter.drawLine(QPointF(xOf(at), m_lower.bottom()), QPointF(xOf(at), m_lower.bottom() + 4));
         painter.setPen(theme::quiet);
@@ -228,6 +234,8 @@ void PathPicture::drawErrors(QPainter& painter) const {
         if (std::isfinite(places[k].error)) band << QPointF(xOf(k), errorY(places[k].low));
     QColor fill = theme::heldOut;
     fill.setAlphaF(0.15F);
+    painter.save();
+    painter.setClipRect(m_upper.adjusted(-1, -3, 1, 3));
     painter.setPen(Qt::NoPen);
     painter.setBrush(fill);
     painter.drawPolygon(band);
@@ -238,6 +246,8 @@ void PathPicture::drawErrors(QPainter& painter) const {
     painter.drawPolyline(relaxed);
     painter.setPen(QPen(theme::heldOut, 1.8));
     painter.drawPolyline(error);
+    painter.restore();
+    painter.setBrush(Qt::NoBrush);
     // Named at their right ends, moved apart where they meet.
     struct Label {
         double y;
@@ -251,10 +261,13 @@ void PathPicture::drawErrors(QPainter& painter) const {
         labels.push_back({relaxed.back().y(), tr("least squares of what is kept"), theme::forecast});
     if (!learning.isEmpty()) labels.push_back({learning.back().y(), tr("learning rows"), theme::learning});
     std::sort(labels.begin(), labels.end(), [](const Label& a, const Label& b) { return a.y < b.y; });
-    double last = -100;
-    for (Label& label : labels) {
-        label.y = std::max(label.y, last + 13);
-        last = label.y;
+    double last = m_upper.top() - 13;
+    for (Label& label : labels)
+        last = label.y = std::max(label.y, last + 13);
+    double next = m_upper.bottom() + 17;
+    for (auto label = labels.rbegin(); label != labels.rend(); ++label)
+        next = label->y = std::min(label->y, next - 13);
+    for (const Label& label : labels) {
         painter.setPen(label.colour);
         painter.drawText(QPointF(m_upper.right() + 8, label.y + 4),
                          painter.fontMetrics().elidedText(label.text, Qt::ElideRight, rightEdge - 12));
@@ -300,14 +313,16 @@ void PathPicture::drawHandle(QPainter& painter) const {
         taken.push_back(y);
         painter.setFont(theme::font(theme::smallSize, in(i)));
         painter.setPen(in(i) ? theme::ink : theme::quiet);
-        painter.drawText(QPointF(m_lower.right() + 8, y + 4),
-                         painter.fontMetrics().elidedText(qs(m_view->lines[i].name), Qt::ElideRight,
-                                                          rightEdge - 12));
+        painter.drawText(
+            QPointF(m_lower.right() + 8, y + 4),
+            painter.fontMetrics().elidedText(qs(m_view->lines[i].name), Qt::ElideRight, rightEdge - 12));
     }
     painter.setFont(theme::font(theme::smallSize));
     const auto upright = [&](std::size_t place, const QString& text, bool left) {
         painter.setPen(QPen(theme::quiet, 1, Qt::DashLine));
-        painter.drawLine(QPointF(xOf(place), topEdge - 4), QPointF(xOf(place), m_lower.bottom()));
+        if (m_upper.height() > 0)
+            painter.drawLine(QPointF(xOf(place), topEdge - 4), QPointF(xOf(place), m_upper.bottom()));
+        painter.drawLine(QPointF(xOf(place), m_lower.top()), QPointF(xOf(place), m_lower.bottom()));
         painter.setPen(theme::quiet);
         const double wide = painter.fontMetrics().horizontalAdvance(text);
         painter.drawText(QPointF(left ? xOf(place) - wide - 5 : xOf(place) + 5, topEdge - 6), text);

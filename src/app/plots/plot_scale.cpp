@@ -73,7 +73,15 @@ class LogTicker : public QCPAxisTicker {
         return ticks;
     }
     QString getTickLabel(double tick, const QLocale&, QChar, int) override {
-        return qs(readableText(std::pow(10, tick), 4));
+        QString text = qs(readableText(std::pow(10, tick), 4));
+        // Ticks are round: 50, not 50.00.
+        if (text.contains('.') && !text.contains('e'))
+            while (text.endsWith('0') || text.endsWith('.')) {
+                const bool point = text.endsWith('.');
+                text.chop(1);
+                if (point) break;
+            }
+        return text;
     }
 };
 

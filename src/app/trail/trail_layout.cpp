@@ -14,14 +14,14 @@ constexpr double widest = 150, narrowest = 9, labelWidth = 112;
 
 TrailLayout::TrailLayout(const Trail& trail, const TrailFilter& filter, int chosen) {
     const auto& fits = trail.fits();
-    std::map<int, int> placeOf;      // of shown fits
+    std::map<int, int> placeOf; // of shown fits
     std::map<int, int> parentOf;
     for (std::size_t i = 0; i < fits.size(); ++i) {
         const TrailFit& fit = fits[i];
         parentOf[fit.number] = fit.parent;
-        const bool shown = fit.number == chosen || ((filter.withPruned || !fit.pruned) &&
-                                                    (!filter.onlyPinned || fit.pinned) &&
-                                                    matches(fit, filter.words));
+        const bool shown =
+            fit.number == chosen || ((filter.withPruned || !fit.pruned) &&
+                                     (!filter.onlyPinned || fit.pinned) && matches(fit, filter.words));
         if (!shown) continue;
         Place place;
         place.fit = i;
@@ -49,7 +49,8 @@ void TrailLayout::scale(const Trail& trail) {
         const FitSummary& f = trail.fits()[place.fit].summary;
         const double error = std::isfinite(f.judgedRmseError()) ? f.judgedRmseError() : 0;
         if (!std::isfinite(place.error)) continue;
-        low = std::min({low, place.error - error, std::isfinite(f.learningRmse) ? f.learningRmse : place.error});
+        low = std::min(
+            {low, place.error - error, std::isfinite(f.learningRmse) ? f.learningRmse : place.error});
         tops.push_back(std::max(place.error + error, std::isfinite(f.learningRmse) ? f.learningRmse : 0));
     }
     if (tops.empty()) return;
@@ -80,11 +81,13 @@ std::vector<std::uint8_t> TrailLayout::labelled(const Trail& trail, int chosen, 
         const TrailFit& fit = trail.fits()[m_places[i].fit];
         return fit.number == chosen ? 0 : fit.pinned ? 1 : !fit.name.empty() ? 2 : 3;
     };
-    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return rank(a) < rank(b); });
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return rank(a) < rank(b); });
     const auto apart = static_cast<std::size_t>(std::ceil(labelWidth / step));
     for (const std::size_t i : order) {
         bool free = true;
-        for (std::size_t k = i + 1 > apart ? i + 1 - apart : 0; free && k < std::min(shown.size(), i + apart); ++k)
+        for (std::size_t k = i + 1 > apart ? i + 1 - apart : 0; free && k < std::min(shown.size(), i + apart);
+             ++k)
             free = !shown[k];
         if (free) shown[i] = 1;
     }

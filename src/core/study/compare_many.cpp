@@ -77,15 +77,15 @@ MoneyAtStake moneyAtStake(const Evidence& evidence, const Evidence& forecast) {
     if (!forecast.forecast) return money;
     const ForecastEvidence& coming = *forecast.forecast;
     money.rows = coming.prediction.size() - coming.unpredicted;
-    const double mae = evidence.folds && evidence.folds->rows > 0 ? evidence.folds->mae : evidence.heldOut.mae;
+    const double mae =
+        evidence.folds && evidence.folds->rows > 0 ? evidence.folds->mae : evidence.heldOut.mae;
     money.onForecast = mae * static_cast<double>(money.rows);
     money.over = plural(money.rows, "row", "rows");
     const auto& periods = coming.coming;
     if (periods.size() < 2) return money;
     // As many steps as periods: twelve first days of months last a year.
     const double days = static_cast<double>(periods.back().day - periods.front().day);
-    const double whole =
-        days * static_cast<double>(periods.size()) / static_cast<double>(periods.size() - 1);
+    const double whole = days * static_cast<double>(periods.size()) / static_cast<double>(periods.size() - 1);
     if (!(whole > 0)) return money;
     money.aYear = money.onForecast * 365.25 / whole;
     money.over += " in " + plural(periods.size(), "period", "periods");
@@ -101,8 +101,8 @@ std::vector<CommonCoefficient> commonCoefficients(std::span<const Compared> fits
             if (c.term < 0 || c.dependent || std::isnan(c.estimate)) continue;
             const auto [place, added] = places.emplace(c.name, found.size());
             if (added)
-                found.push_back({c.name, std::vector<double>(fits.size(), nan),
-                                 std::vector<double>(fits.size(), nan)});
+                found.push_back(
+                    {c.name, std::vector<double>(fits.size(), nan), std::vector<double>(fits.size(), nan)});
             found[place->second].estimates[f] = c.estimate * c.deviation;
             found[place->second].errors[f] = c.standardError * c.deviation;
         }

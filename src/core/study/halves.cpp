@@ -33,13 +33,12 @@ struct Half {
         : rows(at(teaching.rows, places)), y(at(teaching.y, places)), weights(at(teaching.weights, places)),
           x(bound, rows) {}
 
-    bool weighs() const {
-        return weights.empty() || *std::max_element(weights.begin(), weights.end()) > 0;
-    }
+    bool weighs() const { return weights.empty() || *std::max_element(weights.begin(), weights.end()) > 0; }
 
 private:
     template <class T>
-    static std::vector<std::remove_const_t<T>> at(std::span<T> values, std::span<const std::uint32_t> places) {
+    static std::vector<std::remove_const_t<T>> at(std::span<T> values,
+                                                  std::span<const std::uint32_t> places) {
         std::vector<std::remove_const_t<T>> some;
         if (values.empty()) return some;
         some.reserve(places.size());
@@ -77,9 +76,9 @@ public:
         try {
             parallelFor(splits.size(), threads, [&](std::size_t k) {
                 if (progress.stopRequested()) throw Stopped{};
-                progress.report(static_cast<double>(done) / m_request.splits,
-                                "Choosing by halves, split " + countText(k + 1) + " of " +
-                                    countText(splits.size()));
+                progress.report(static_cast<double>(done) / m_request.splits, "Choosing by halves, split " +
+                                                                                  countText(k + 1) + " of " +
+                                                                                  countText(splits.size()));
                 splits[k] = split(k, terms, progress);
                 ++done;
             });
@@ -235,14 +234,15 @@ private:
         const auto m = static_cast<double>(out.terms);
         out.expectedFalse =
             m > 0 ? out.keptOnAverage * out.keptOnAverage / ((2 * m_request.threshold - 1) * m) : 0;
-        const auto stable = std::count_if(out.each.begin(), out.each.end(),
-                                          [](const TermHalves& t) { return t.stable; });
+        const auto stable =
+            std::count_if(out.each.begin(), out.each.end(), [](const TermHalves& t) { return t.stable; });
         out.says = countText(static_cast<std::size_t>(stable)) + " of " +
                    plural(out.terms, "penalised term", "penalised terms") + " kept in " +
                    percentText(m_request.threshold) + " of halves or more; a half keeps " +
                    readableText(out.keptOnAverage, 3) + " on average, so at most " +
-                   readableText(out.expectedFalse, 2) +
-                   " terms that say nothing are expected among them";
+                   readableText(out.expectedFalse, 2) + " terms that say nothing are expected among them";
+        if (out.expectedFalse >= static_cast<double>(out.terms))
+            out.says += ": at this penalty halves keep so much that this says nothing, a stronger one would";
         if (out.done < m_request.splits)
             out.says += "; stopped after " + countText(static_cast<std::size_t>(out.done)) + " of " +
                         countText(static_cast<std::size_t>(m_request.splits)) + " splits";

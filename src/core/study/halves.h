@@ -54,8 +54,8 @@ struct Halves {
 /// Statistical Association 104): terms chosen by the first half at the model's penalty are tested by least
 /// squares (F test of a term's columns) on the second, times their number; over splits the smallest of
 /// quantiles γ over γ, from γ = 0.05, times 1 − ln 0.05. Weights count. Requires a penalised study with its
-/// penalty found and an l1 share above 0. A stop keeps the splits done; Throws Stopped before the first, Error
-/// (tooFewRows) for fewer than eight rows. The same for any number of threads.
+/// penalty found and an l1 share above 0. A stop keeps the splits done; Throws Stopped before the first,
+/// Error (tooFewRows) for fewer than eight rows. The same for any number of threads.
 Halves halvesOf(const Recipe& recipe, const PreparedRows& prepared, const Study& study,
                 const HalvesRequest& request, Threads threads, Progress& progress);
 

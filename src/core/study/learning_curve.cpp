@@ -41,8 +41,9 @@ std::string meaningOf(const std::vector<LearningPoint>& points) {
         return text + "It still falls and lies above that of the rows learned from: more rows would help, or "
                       "fewer terms.";
     if (gap > 0.1 * last.unseen)
-        return text + "It lies above that of the rows learned from and hardly falls any more: fewer terms or a "
-                      "stronger penalty would help more than rows.";
+        return text +
+               "It lies above that of the rows learned from and hardly falls any more: fewer terms or a "
+               "stronger penalty would help more than rows.";
     if (falls) return text + "It still falls: more rows would help.";
     return text + "Both are close and flat: more rows would hardly help; other terms or columns might.";
 }
@@ -93,8 +94,8 @@ LearningCurve learningCurve(const Recipe& asked, const PreparedRows& prepared, c
             break;
         } catch (const Error& error) {
             if (*rows == most) throw;
-            curve.passedOver += (curve.passedOver.empty() ? "" : "; ") + countText(*rows) + " rows: " +
-                                error.message();
+            curve.passedOver +=
+                (curve.passedOver.empty() ? "" : "; ") + countText(*rows) + " rows: " + error.message();
             continue;
         }
         std::sort(curve.points.begin(), curve.points.end(),

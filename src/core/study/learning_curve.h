@@ -8,8 +8,8 @@
 
 namespace oxgoad {
 
-/// Learned from so many rows a fold. Errors are RMSE in the response's unit: roots of means over folds of mean
-/// squared errors.
+/// Learned from so many rows a fold. Errors are RMSE in the response's unit: roots of means over folds of
+/// mean squared errors.
 struct LearningPoint {
     std::size_t rows = 0;
     /// Of the rows learned from, and of the fold's judged ones with its standard error.

@@ -113,8 +113,7 @@ std::string placeSentence(const PathView& view, std::size_t at, const std::strin
     if (!std::isnan(place.learning)) {
         text += std::isnan(place.error) ? ": off by " : ", ";
         text += readableText(place.learning, 4) + " on learning rows";
-        if (!std::isnan(place.error))
-            text += ", a gap of " + readableText(100 * gapOf(place), 2) + " %";
+        if (!std::isnan(place.error)) text += ", a gap of " + readableText(100 * gapOf(place), 2) + " %";
     }
     return text + ".";
 }

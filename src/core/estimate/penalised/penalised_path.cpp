@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "estimate/penalised/grouped_path.h"
+#include "estimate/penalised/kept_factor.h"
 #include "estimate/row_blocks.h"
 
 #include <Eigen/Cholesky>
@@ -315,22 +316,24 @@ private:
             ridge[c] = m_l2 * f;
         }
         if (!m_p.naive()) {
-            MatrixXd gram(k, k);
-            VectorXd right(k);
-            for (Index c = 0; c < k; ++c) {
-                right[c] = m_p.cross[active[static_cast<std::size_t>(c)]] - held[c];
-                for (Index d = c; d < k; ++d)
-                    gram(d, c) =
-                        m_p.gram(active[static_cast<std::size_t>(d)], active[static_cast<std::size_t>(c)]);
-                gram(c, c) += ridge[c];
-            }
-            const Eigen::LLT<MatrixXd> llt(gram.selfadjointView<Eigen::Lower>());
-            const auto diagonal = llt.matrixLLT().diagonal();
-            const double ratio = llt.info() == Eigen::Success ? diagonal.minCoeff() / diagonal.maxCoeff() : 0;
+            m_factor.bring(m_p.gram, active, ridge);
             // Products lose twice the digits that the condition number takes.
-            if (ratio > (m_rough ? 1e-5 : 1e-2) || !m_p.root) {
+            const double ratio = m_factor.ratio();
+            if (ratio > (m_rough ? 1e-6 : 1e-2) || !m_p.root) {
                 if (!(ratio > 1e-6)) return Solved::no;
-                b = llt.solve(right);
+                VectorXd right(k);
+                for (Index c = 0; c < k; ++c)
+                    right[c] = m_p.cross[active[static_cast<std::size_t>(c)]] - held[c];
+                b = m_factor.solve(right);
+                if (!m_rough) { // once more on what is left
+                    for (Index c = 0; c < k; ++c) {
+                        const Index j = active[static_cast<std::size_t>(c)];
+                        right[c] -= ridge[c] * b[c];
+                        for (Index d = 0; d < k; ++d)
+                            right[c] -= m_p.gram(active[static_cast<std::size_t>(d)], j) * b[d];
+                    }
+                    b += m_factor.solve(right);
+                }
                 return b.allFinite() ? Solved::yes : Solved::no;
             }
         }
@@ -466,6 +469,7 @@ private:
     bool m_solved = false;
     /// The gradient is that of the coefficients as they are.
     bool m_fresh = true;
+    KeptFactor m_factor;
     std::vector<Index> m_rootColumns;
     MatrixXd m_root;
 };
