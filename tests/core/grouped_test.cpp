@@ -288,7 +288,7 @@ TEST(KeptFactor, ColumnsComeAndGoAsIfAllWereMadeAnew) {
     RandomStream random(3, "columns that come and go");
     constexpr Index p = 60;
     MatrixXd x = MatrixXd::NullaryExpr(300, p, [&] { return random.normal(); });
-    x.col(7) = x.col(3) + 1e-3 * x.col(4); // nearly the same
+    x.col(7) = x.col(3) + 1e-3 * x.col(7); // nearly the same
     x.col(9) = x.col(8);                   // the same
     const MatrixXd gram = x.transpose() * x / 300;
     KeptFactor factor;

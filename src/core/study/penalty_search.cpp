@@ -35,6 +35,12 @@ public:
         m_place.assign(table.rows(), -1);
         for (std::size_t i = 0; i < teaching.rows.size(); ++i)
             m_place[teaching.rows[i]] = static_cast<std::int64_t>(i);
+        constexpr double mostCells = 1e7;
+        const auto n = static_cast<Index>(teaching.rows.size()), p = m_x.rows.columns();
+        if (recipe.logResponse && static_cast<double>(n) * static_cast<double>(p) < mostCells) {
+            m_matrix.resize(n, p);
+            m_x.bound.fill(teaching.rows, m_matrix);
+        }
     }
 
     /// The models of all rows to all digits, for a search that is there.
@@ -280,7 +286,7 @@ private:
         if (!m_dealing) return points;
         const std::size_t folds = m_dealing->size();
         std::vector<FoldPath> found(folds);
-        if (bySums()) sumCells(progress);
+        if (sumsHold()) sumCells(progress);
         std::atomic<std::size_t> done{0};
         parallelFor(folds, m_teaching.threads, [&](std::size_t f) {
             progress.checkpoint(static_cast<double>(done) / static_cast<double>(folds),
@@ -363,12 +369,28 @@ private:
         return {static_cast<double>(sum / folds), static_cast<double>(std::sqrt(within / repeats))};
     }
 
-    /// Sums over cells of rows hold all that a fold needs.
-    bool bySums() const {
-        if (m_recipe.logResponse || m_problem->naive() || m_plan.kind == FoldKind::bootstrap) return false;
+    /// Sums over cells of rows hold the problem of every fold.
+    bool sumsHold() const {
+        if (m_problem->naive() || m_plan.kind == FoldKind::bootstrap) return false;
         const double cells = static_cast<double>(m_dealing->cells() * m_dealing->repeats());
         const double times = m_teaching.weights.empty() ? 1 : 2;
         return cells * times * width() * width() < mostSums;
+    }
+    /// And all that it is judged by.
+    bool bySums() const { return sumsHold() && !m_recipe.logResponse; }
+
+    /// Rows that learn in a fold, and rows that are judged, as sums.
+    std::pair<RowSums, RowSums> sumsOf(std::size_t fold) const {
+        const std::size_t every = m_dealing->foldsPerRepeat(), cells = m_dealing->cells();
+        const std::size_t repeat = fold / every, within = fold % every;
+        RowSums learned, judged;
+        for (std::size_t c = 0; c < cells; ++c) {
+            const RowSums& own = m_learned[repeat * cells + c];
+            if (m_dealing->learns(within, c)) learned.add(own);
+            if (m_dealing->judges(within, c))
+                judged.add(m_plainSums.empty() ? own : m_plainSums[repeat * cells + c]);
+        }
+        return {std::move(learned), std::move(judged)};
     }
 
     std::vector<double> valuesAt(std::span<const double> values, std::span<const std::uint32_t> rows) const {
@@ -404,15 +426,7 @@ private:
 
     FoldPath foldBySums(std::size_t fold, const PenaltyOptions& plain, const std::vector<double>& penalties,
                         bool detail, Progress& progress) const {
-        const std::size_t every = m_dealing->foldsPerRepeat(), cells = m_dealing->cells();
-        const std::size_t repeat = fold / every, within = fold % every;
-        RowSums learned, judged;
-        for (std::size_t c = 0; c < cells; ++c) {
-            const RowSums& own = m_learned[repeat * cells + c];
-            if (m_dealing->learns(within, c)) learned.add(own);
-            if (m_dealing->judges(within, c))
-                judged.add(m_plainSums.empty() ? own : m_plainSums[repeat * cells + c]);
-        }
+        const auto [learned, judged] = sumsOf(fold);
         if (judged.rows == 0 || learned.rows < 2 || !(learned.weight > 0)) return {};
         PenalisedProblem problem = problemOf(learned, m_shift, plain);
         // Where columns are nearly dependent the rows themselves are asked.
@@ -463,8 +477,13 @@ private:
         if (!learned.weights.empty() &&
             *std::max_element(learned.weights.begin(), learned.weights.end()) <= 0)
             return {};
-        const PenalisedProblem problem =
-            problemOf(learned.x, learned.y, learned.weights, plain, {1}, progress);
+        PenalisedProblem problem;
+        if (sumsHold()) {
+            problem = problemOf(sumsOf(number).first, m_shift, plain);
+            problem.root = [&](const std::vector<Index>& columns) { return learned.root(problem, columns); };
+        } else {
+            problem = problemOf(learned.x, learned.y, learned.weights, plain, {1}, progress);
+        }
         PenaltyOptions options = plain;
         adaptFactors(m_settings, problem, options, progress);
         FoldPath found;
@@ -506,14 +525,22 @@ private:
         return sum / whole;
     }
 
+    /// The columns at some rows, block by block: from the matrix of all learning rows where that is small,
+    /// which folds ask for again and again.
     void eachBlock(std::span<const std::uint32_t> rows,
                    const std::function<void(std::span<const std::uint32_t>, const MatrixXd&)>& use) const {
         constexpr std::size_t size = 2048;
+        const auto p = static_cast<Index>(m_x.design.columns().size());
         MatrixXd block;
         for (std::size_t begin = 0; begin < rows.size(); begin += size) {
             const auto some = rows.subspan(begin, std::min(size, rows.size() - begin));
-            block.resize(static_cast<Index>(some.size()), static_cast<Index>(m_x.design.columns().size()));
-            m_x.bound.fill(some, block);
+            block.resize(static_cast<Index>(some.size()), p);
+            if (m_matrix.size() == 0)
+                m_x.bound.fill(some, block);
+            else
+                for (Index j = 0; j < p; ++j)
+                    for (Index i = 0; i < block.rows(); ++i)
+                        block(i, j) = m_matrix(m_place[some[static_cast<std::size_t>(i)]], j);
             use(some, block);
         }
     }
@@ -566,6 +593,8 @@ private:
     Progress& m_progress;
     PenalisedRows m_x;
     WorkingResponse m_working;
+    /// The columns at the learning rows, where folds are judged row by row and that is small.
+    MatrixXd m_matrix;
     /// Place of each row of the table among those learned from.
     std::vector<std::int64_t> m_place;
     std::optional<PenalisedProblem> m_problem;

@@ -18,8 +18,8 @@ void KeptFactor::bring(const MatrixXd& gram, std::span<const Index> active, cons
     std::vector<Index> gone;
     for (std::size_t at = 0; at < m_order.size(); ++at) {
         const auto found = std::lower_bound(active.begin(), active.end(), m_order[at]);
-        const bool stays = found != active.end() && *found == m_order[at] &&
-                           ridge[found - active.begin()] == m_ridge[at];
+        const bool stays =
+            found != active.end() && *found == m_order[at] && ridge[found - active.begin()] == m_ridge[at];
         if (!stays) gone.push_back(static_cast<Index>(at));
     }
     const auto stay = static_cast<Index>(m_order.size() - gone.size());
@@ -96,7 +96,8 @@ void KeptFactor::drop(Index place) {
 
 bool KeptFactor::add(const MatrixXd& gram, Index column, double ridge) {
     const auto k = static_cast<Index>(m_order.size());
-    if (k == m_l.rows()) m_l.conservativeResize(std::min(gram.rows(), 2 * k + 16), std::min(gram.rows(), 2 * k + 16));
+    if (k == m_l.rows())
+        m_l.conservativeResize(std::min(gram.rows(), 2 * k + 16), std::min(gram.rows(), 2 * k + 16));
     VectorXd w(k);
     for (Index c = 0; c < k; ++c)
         w[c] = gram(m_order[static_cast<std::size_t>(c)], column);

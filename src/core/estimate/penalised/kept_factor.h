@@ -8,13 +8,13 @@
 
 namespace oxgoad {
 
-/// L of Z_A'Z_A/n + ridge, for a set A of columns that changes by a few at a time: one more is a row of L, one
-/// less is taken out by rotations (Golub and Van Loan 2013, "Matrix computations", 4th ed., §6.5). Where many
-/// change it is made anew.
+/// L of Z_A'Z_A/n + ridge, for a set A of columns that changes by a few at a time: one more is a row of L,
+/// one less is taken out by rotations (Golub and Van Loan 2013, "Matrix computations", 4th ed., §6.5). Where
+/// many change it is made anew.
 class KeptFactor {
 public:
-    /// `gram` is Z'Z/n of all columns, `active` ascending, `ridge` one a column of `active`. What is asked for
-    /// next is best near to it.
+    /// `gram` is Z'Z/n of all columns, `active` ascending, `ridge` one a column of `active`. What is asked
+    /// for next is best near to it.
     void bring(const Eigen::MatrixXd& gram, std::span<const Eigen::Index> active,
                const Eigen::VectorXd& ridge);
     /// Smallest over largest diagonal element; 0 where the products are not positive definite.
