@@ -1,12 +1,16 @@
 // The window: start to the demo shown, refit and repaint after a tick on 100,000 × 30, repaint of a plot of
-// 1,000,000 rows, and the longest time the event loop was kept waiting meanwhile. Each against its limit.
+// 1,000,000 rows, a path of penalties dragged, a trail of 500 fits drawn, and the longest time the event loop
+// was kept waiting meanwhile. Each against its limit.
 #include "app/files.h"
+#include "app/fit/path_picture.h"
 #include "app/parts.h"
 #include "app/plots/plot_frame.h"
 #include "app/theme.h"
+#include "app/trail/trail_strip.h"
 #include "app/window/main_window.h"
 #include "base/file.h"
 #include "base/random.h"
+#include "study/project.h"
 
 #include <benchmark/benchmark.h>
 
@@ -91,22 +95,134 @@ void startToDemoShown(benchmark::State& state) {
 }
 BENCHMARK(startToDemoShown)->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
 
+/// y and `columns` numbers x0, x1 … on `rows` rows.
+void writeRows(const QString& path, int rows, int columns) {
+    RandomStream random(4, "bench");
+    std::string text = "y";
+    for (int j = 0; j < columns; ++j)
+        text += ",x" + std::to_string(j);
+    text += '\n';
+    std::vector<double> x(static_cast<std::size_t>(columns));
+    for (int i = 0; i < rows; ++i) {
+        double y = random.normal();
+        for (int j = 0; j < columns; ++j) {
+            x[static_cast<std::size_t>(j)] = random.uniform();
+            if (j < 10) y += x[static_cast<std::size_t>(j)] / (1 + j);
+        }
+        text += std::to_string(y);
+        for (const double v : x)
+            text += "," + std::to_string(v);
+        text += '\n';
+    }
+    replaceFile(path.toStdString(), text);
+}
+
+/// The handle of a path is dragged over 40 penalties of a lasso on 100,000 × 100: how long each move of the
+/// hand keeps the window, and the longest gap of the event loop while fits follow.
+void dragOnThePath(benchmark::State& state) {
+    Shown shown;
+    const QString path = shown.folder.filePath("rows.csv");
+    writeRows(path, 100000, 100);
+    shown.open(path);
+    Session& session = shown.window.session();
+    Recipe recipe = session.recipe();
+    recipe.response = "y";
+    recipe.terms.clear();
+    for (int j = 0; j < 100; ++j)
+        recipe.terms.push_back(plainTerm("x" + std::to_string(j)));
+    recipe.estimator = Settings{"penalised", {{"penalty", 0.02}}};
+    session.change(recipe);
+    waitFor([&] { return !session.jobs().busy(); });
+    session.view()["fit.side"] = "path";
+    shown.window.showStation("fit");
+    auto* picture = shown.window.findChild<PathPicture*>("pathPicture");
+    waitFor([&] { return !session.pathJobs().busy() && !session.checkJobs().busy(); });
+    QTest::qWait(300);
+    for (auto _ : state) {
+        Heartbeat heart;
+        double worst = 0;
+        const std::size_t start = picture->place();
+        QTest::mousePress(picture, Qt::LeftButton, {}, picture->gripAt(start));
+        waitFor([&] { return !session.jobs().busy(); });
+        QTest::qWait(100);
+        heart.reset();
+        for (std::size_t by = 1; by <= 40 && by <= start; ++by) {
+            const auto begin = Clock::now();
+            QTest::mouseMove(picture, picture->gripAt(start - by));
+            picture->repaint();
+            worst = std::max(worst, since(begin));
+            QTest::qWait(25);
+        }
+        QTest::mouseRelease(picture, Qt::LeftButton, {}, picture->gripAt(picture->place()));
+        waitFor([&] { return !session.jobs().busy(); });
+        QTest::qWait(100);
+        state.SetIterationTime(worst);
+        state.counters["move_ms"] = 1000 * worst;
+        state.counters["longest_gap_ms"] = heart.longestMs();
+        state.counters["limit_ms"] = 50;
+    }
+}
+BENCHMARK(dragOnThePath)->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
+
+/// A trail of 500 fits, drawn whole.
+void trailOfFiveHundred(benchmark::State& state) {
+    Session session;
+    const QTemporaryDir folder;
+    std::vector<TrailFit> fits;
+    for (int i = 1; i <= 500; ++i) {
+        TrailFit fit;
+        fit.number = i;
+        fit.parent = i > 3 && i % 7 == 0 ? i - 3 : i - 1;
+        fit.change = "+ x" + std::to_string(i);
+        fit.recipe.response = "y";
+        fit.pinned = i % 60 == 0;
+        fit.summary.learningRmse = 900 + 40 * (i % 11);
+        fit.summary.foldRmse = 1000 + 30 * (i % 13);
+        fit.summary.foldRmseError = 20;
+        fit.summary.heldOutRmse = 1010 + 30 * (i % 17);
+        for (int k = 0; k < 10; ++k)
+            fit.summary.foldRmses.push_back(fit.summary.foldRmse + 10 * k - 45);
+        fits.push_back(std::move(fit));
+    }
+    Project project;
+    RandomStream random(1, "bench");
+    std::vector<double> x, y;
+    for (int i = 0; i < 50; ++i) {
+        x.push_back(random.uniform());
+        y.push_back(x.back() + random.normal());
+    }
+    project.rows.learning.table = Table({Column::ofNumbers("x", x), Column::ofNumbers("y", y)});
+    project.rows.learning.report.rows = 50;
+    project.recipe.rows.file = "rows.csv";
+    project.recipe.response = "y";
+    project.trail = *Trail::fromFits(std::move(fits));
+    const QString path = folder.filePath("p.oxgoad");
+    Progress quiet;
+    saveProject(path.toStdString(), project, quiet);
+    session.open(path);
+    waitFor([&] { return session.hasRows() && !session.jobs().busy(); });
+    TrailStrip strip(session);
+    strip.resize(1280, 122);
+    QPixmap onto(strip.size());
+    std::vector<double> times;
+    for (auto _ : state) {
+        const auto begin = Clock::now();
+        strip.render(&onto);
+        times.push_back(1000 * since(begin));
+        state.SetIterationTime(times.back() / 1000);
+    }
+    std::sort(times.begin(), times.end());
+    state.counters["fits"] = static_cast<double>(session.trail().fits().size());
+    state.counters["median_ms"] = times[times.size() / 2];
+    state.counters["worst_ms"] = times.back();
+    state.counters["limit_ms"] = 16;
+}
+BENCHMARK(trailOfFiveHundred)->UseManualTime()->Iterations(50)->Unit(benchmark::kMillisecond);
+
 void refitAfterTick(benchmark::State& state) {
     Shown shown;
     const QString path = shown.folder.filePath("rows.csv");
-    {
-        RandomStream random(4, "bench");
-        std::string text = "y";
-        for (int j = 0; j < 30; ++j)
-            text += ",x" + std::to_string(j);
-        text += '\n';
-        for (int i = 0; i < 100000; ++i) {
-            for (int j = 0; j < 31; ++j)
-                text += (j ? "," : "") + std::to_string(random.uniform());
-            text += '\n';
-        }
-        replaceFile(path.toStdString(), text);
-    }
+    writeRows(path, 100000, 30);
     shown.open(path);
     Recipe recipe = shown.window.session().recipe();
     recipe.response = "y";

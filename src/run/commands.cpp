@@ -200,7 +200,10 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
         more.emplace_back("choice.json", choiceJson(choice));
         more.emplace_back("chosen_recipe.json", recipeText(withChoice(recipe, choice)));
     }
-    if (!arguments.compareWith.empty()) compareFits(arguments, recipe, evidence, rows, more, progress);
+    if (!arguments.compareWith.empty()) {
+        FirmStage comparing(progress, 0.9, 0.95);
+        compareFits(arguments, recipe, evidence, rows, more, comparing);
+    }
     if (arguments.influence)
         more.emplace_back("influence.csv", influenceCsv(evidence, prepared->table, rows.learning.report.file,
                                                         arguments.threads, progress));
@@ -233,6 +236,13 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
                           movesJson(evidence, recipe, rows, *prepared, arguments.threads, progress));
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows, more);
+    if (evidence.study->search && evidence.study->search->stopped()) {
+        progress.clear();
+        std::cerr << "The search for the penalty was stopped after "
+                  << countText(evidence.study->search->foldsDone) << " of "
+                  << countText(evidence.study->search->folds) << " folds; what they say was written.\n";
+        return exitStopped;
+    }
     if (!partly) return openGoads(arguments, evidence, progress);
     progress.clear();
     std::cerr << "Stopped after " << countText(evidence.folds->done) << " of "

@@ -17,6 +17,10 @@ public:
     explicit TerminalProgress(bool shown);
     ~TerminalProgress() override { clear(); }
     bool stopRequested() const override;
+    bool serveStop() override {
+        goOn();
+        return true;
+    }
     void report(double share, std::string_view message) override;
     void clear();
     /// Forgets a stop that was asked for and served.

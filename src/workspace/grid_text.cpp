@@ -26,6 +26,17 @@ QString decimalsText(double value, int decimals) {
 }
 
 /// Decimals that show a value of this size with four digits.
+QString tickText(double value) {
+    QString text = qs(readableText(value, 4));
+    if (text.contains('.') && !text.contains('e'))
+        while (text.endsWith('0') || text.endsWith('.')) {
+            const bool point = text.endsWith('.');
+            text.chop(1);
+            if (point) break;
+        }
+    return text;
+}
+
 int decimalsFor(double size) {
     if (!(size > 0) || !std::isfinite(size)) return 0;
     return std::clamp(3 - static_cast<int>(std::floor(std::log10(size))), 0, 6);

@@ -10,6 +10,8 @@ namespace oxgoad {
 QVariant rawNumber(double value);
 /// Fixed decimals with grouped thousands and a true minus; "" for NaN.
 QString decimalsText(double value, int decimals);
+/// A round number of an axis: 50, not 50.00.
+QString tickText(double value);
 /// Decimals that show a value of this size with four digits.
 int decimalsFor(double size);
 GridColumn textColumn(QString title, std::function<QString(int)> text);

@@ -49,7 +49,8 @@ GridModel::Content pathGrid(std::shared_ptr<const PathView> view, std::size_t pl
             QObject::tr("hardly held back") + per, [at](int r) { return at(r).last; }, decimals),
         numberColumn(
             QObject::tr("left of it\n%"),
-            [at](int r) { return at(r).last == 0 ? std::nan("") : 100 * at(r).now / at(r).last; }, 0),
+            [at](int r) { return at(r).last * at(r).now > 0 ? 100 * at(r).now / at(r).last : std::nan(""); },
+            0),
         {QObject::tr("comes in at\npenalty"),
          true,
          [at, view](int r) { return qs(readableText(view->places[at(r).line->enters].penalty, 3)); },

@@ -381,8 +381,14 @@ void Session::pinFit(int fit, bool pinned) {
 }
 
 void Session::pruneFit(int fit, bool pruned) {
-    if (!m_trail.find(fit) || m_trail.prune(fit, pruned, m_current) == 0) return;
+    const TrailFit* entry = m_trail.find(fit);
+    if (!entry) return;
+    // What is shown cannot be out of sight: the fit it came from is shown instead.
+    const int parent = entry->parent;
+    const bool leaves = pruned && fit == m_current && m_trail.find(parent);
+    if (m_trail.prune(fit, pruned, leaves ? parent : m_current) == 0) return;
     setDirty();
+    if (leaves) choose(parent);
     emit trailChanged();
 }
 

@@ -179,7 +179,7 @@ TEST_F(Hand, AStartWithoutRowsOffersTheDemoAndWhatWasOpen) {
     auto* start = window->findChild<StartPane*>();
     ASSERT_NE(start, nullptr);
     EXPECT_TRUE(start->isVisible());
-    EXPECT_FALSE(StartPane::demoPath().isEmpty());
+    EXPECT_FALSE(StartPane::demoPath("cold_storage").isEmpty());
     auto* demoButton = start->findChild<QPushButton*>("openDemo");
     ASSERT_TRUE(demoButton->isVisible());
     demoButton->setFocus();

@@ -232,7 +232,7 @@ void shootFit(MainWindow& window, const QString& folder) {
                 60000))
             std::fprintf(stderr, "the checks did not end\n");
         rest();
-        window.grab().save(folder + "/fit_penalty.png");
+        window.grab().save(folder + "/fit_penalty.png"); // what only a penalty brings
         press("path");
         QTest::qWait(100);
         (void)QTest::qWaitFor([&] { return !window.session().pathJobs().busy(); }, 60000);

@@ -248,6 +248,17 @@ TEST_F(Restrain, FitsOfTheTrailAreNamedPinnedFoundAndPruned) {
     EXPECT_EQ(trail()->shown(), (std::vector<int>{1, 2}));
     session().pruneFit(3, false);
     EXPECT_EQ(trail()->shown().size(), 4U);
+    // The fit that is shown gives way to the one it came from.
+    activate();
+    session().choose(4);
+    ASSERT_TRUE(settle());
+    trail()->setFocus();
+    QTest::keyClick(trail(), Qt::Key_Delete);
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().current(), 3);
+    EXPECT_EQ(trail()->shown(), (std::vector<int>{1, 2, 3}));
+    session().pruneFit(4, false);
+    EXPECT_EQ(trail()->shown().size(), 4U);
     // As a list, from which a fit is picked up.
     click(find<QPushButton>("trailMore"));
     for (auto* each : window->findChildren<QMenu*>("trailMenu"))

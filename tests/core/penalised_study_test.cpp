@@ -1,5 +1,6 @@
 // Penalised fits from recipe to evidence: searched by folds, written down, compared.
 #include "base/random.h"
+#include "estimate/linear/linear_model.h"
 #include "estimate/penalised/penalised.h"
 #include "study/compare_pairs.h"
 #include "study/penalty_search.h"
@@ -8,6 +9,7 @@
 
 #include <Eigen/Dense>
 
+#include <atomic>
 #include <functional>
 #include <numeric>
 
@@ -414,4 +416,74 @@ TEST(PenalisedStudy, TheIntervalOfAComparisonCovers) {
                 static_cast<double>(covers) / sets, static_cast<double>(plainCovers) / sets);
     EXPECT_GE(covers, sets * 93 / 100);
     EXPECT_GT(covers, plainCovers);
+}
+
+TEST(PenalisedStudy, AStoppedSearchKeepsTheFoldsDoneWhereSomebodyServesIt) {
+    class Serves : public Progress {
+    public:
+        explicit Serves(bool serves) : m_serves(serves) {}
+        void report(double, std::string_view message) override {
+            if (message.find("fold 4 of 10") != std::string_view::npos) m_stop = true;
+        }
+        bool stopRequested() const override { return m_stop; }
+        bool serveStop() override {
+            m_stop = !m_serves;
+            return m_serves;
+        }
+
+    private:
+        bool m_serves;
+        std::atomic<bool> m_stop = false;
+    };
+    Recipe recipe = madeRecipe();
+    const StudyRows rows = madeRows(120, 5, 1);
+    const auto prepared = prepareRows(recipe, rows, {}, quietly());
+    Serves serves(true), firm(false);
+    const Evidence kept = evaluate(recipe, rows, *prepared, {.threads = Threads{1}}, serves);
+    const PenaltySearch& search = *kept.study->search;
+    EXPECT_TRUE(search.stopped());
+    EXPECT_EQ(search.folds, 10U);
+    EXPECT_EQ(search.foldsDone, 3U) << "the fourth was just begun";
+    EXPECT_NE(search.note.find("stopped after 3 of 10 folds"), std::string::npos) << search.note;
+    EXPECT_GT(kept.study->linear()->penalised->penalty, 0);
+    EXPECT_FALSE(kept.folds) << "folds would search anew";
+    EXPECT_NE(kept.foldsProblem.find("was stopped"), std::string::npos);
+    // The mean is that of the folds done.
+    const Evidence whole = evaluate(recipe, rows, {}, quietly());
+    EXPECT_FALSE(whole.study->search->stopped());
+    EXPECT_NE(search.points[50].meanOfFoldMse, whole.study->search->points[50].meanOfFoldMse);
+    EXPECT_NEAR(search.points[50].meanOfFoldMse, whole.study->search->points[50].meanOfFoldMse,
+                0.5 * whole.study->search->points[50].meanOfFoldMse);
+    EXPECT_THROW(evaluate(recipe, rows, *prepared, {.threads = Threads{1}}, firm), Stopped);
+}
+
+TEST(PenalisedStudy, TheTrailersShowWhatAPenaltyIsFor) {
+    // The second demo: 256 columns by least squares and by a lasso, judged by five folds that each search
+    // anew.
+    const auto of = [](const std::string& name) {
+        Recipe recipe = readRecipe(OXGOAD_DEMO "/trailers_" + name + ".json");
+        recipe.judge->folds = 5;
+        return recipe;
+    };
+    const Recipe lasso = of("3_lasso"), all = of("2_all_pairs"), few = of("1_columns");
+    StudyRows rows;
+    rows.learning = readText(OXGOAD_DEMO "/trailer_quotes.csv", {}, {}, quietly());
+    const auto fitted = [&](const Recipe& recipe) {
+        return evaluate(recipe, rows, *prepareRows(recipe, rows, {}, quietly()),
+                        {.checks = ChecksWanted::quick}, quietly());
+    };
+    const Evidence held = fitted(lasso), loose = fitted(all), plain = fitted(few);
+    const LinearModel& model = *held.study->linear();
+    EXPECT_EQ(model.design.columns().size(), 256U);
+    EXPECT_GT(model.penalised->kept, 30U);
+    EXPECT_LT(model.penalised->kept, 130U);
+    EXPECT_LT(model.penalised->dualityGap, 1e-9);
+    const auto gap = [](const Evidence& e) { return e.folds->rmse / e.learning.rmse - 1; };
+    EXPECT_LT(held.folds->rmse, loose.folds->rmse);
+    EXPECT_LT(gap(held), 0.5 * gap(loose));
+    // What is planted is straight: the few columns do as well.
+    EXPECT_LT(plain.folds->rmse, 1.02 * held.folds->rmse);
+    // A product stands with a curve of its column, which holds it as it is.
+    for (const Goad& goad : held.goads)
+        EXPECT_EQ(goad.key.find("product without parents: make × age"), std::string::npos) << goad.key;
 }

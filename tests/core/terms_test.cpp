@@ -315,5 +315,16 @@ TEST(Terms, AProductWithoutItsParentIsAGoad) {
     const Term three{{TermPart{"a"}, TermPart{"b"}, TermPart{"c"}}};
     EXPECT_EQ(parentsMissing(three, {plainTerm("a"), Term{{TermPart{"c"}, TermPart{"b"}}}}).size(),
               4u); // b c ab ac
+    // A curve of a holds a as it is; its logarithm does not, nor does a wave.
+    const Term pair{{TermPart{"a"}, TermPart{"b"}}};
+    for (const Form form : {Form::spline, Form::pieces, Form::polynomial, Form::centred})
+        EXPECT_EQ(
+            parentsMissing(pair, {Term{{TermPart{.column = "a", .form = form}}}, plainTerm("b")}).size(), 0u);
+    EXPECT_EQ(
+        parentsMissing(pair, {Term{{TermPart{.column = "a", .form = Form::wave}}}, plainTerm("b")}).size(),
+        1u);
+    EXPECT_EQ(
+        parentsMissing(pair, {Term{{TermPart{.column = "a", .logarithm = true}}}, plainTerm("b")}).size(),
+        1u);
     EXPECT_TRUE(sameTerm(Term{{TermPart{"b"}, TermPart{"c"}}}, Term{{TermPart{"c"}, TermPart{"b"}}}));
 }

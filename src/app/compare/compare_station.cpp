@@ -312,7 +312,8 @@ void CompareStation::showPane(const std::string& pane) {
         m_model.setContent(compareGrid(m_session, fits));
         if (two) showPredictions();
     }
-    if (lines != m_model.rowCount() || columns != m_model.columnCount()) m_table->fitColumns(240);
+    if (lines != m_model.rowCount() || columns != m_model.columnCount())
+        m_table->fitColumns(m_plot->isHidden() ? 400 : 240);
 }
 
 void CompareStation::showPredictions() {

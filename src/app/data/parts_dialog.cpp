@@ -250,6 +250,10 @@ std::optional<SetAside> PartsDialog::setAside() const {
     if (aside.kind == SetAsideKind::proportionate) aside.bands = m_bands->value();
     if (aside.kind != SetAsideKind::random && aside.kind != SetAsideKind::firstRows)
         aside.column = ss(m_column->currentText());
+    // Another way to set rows aside holds them out; the same one keeps to what was said of them.
+    SetAside same = aside;
+    same.heldOutLearn = true;
+    if (before && *before == same) aside.heldOutLearn = true;
     return aside;
 }
 

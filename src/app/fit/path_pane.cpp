@@ -198,7 +198,11 @@ void PathPane::showShare() {
         static_cast<std::size_t>(std::clamp(m_shares->currentIndex(), 0, m_shares->count() - 1));
     const double penalty = m_view ? m_view->places[m_picture->place()].penalty : 0;
     m_view = std::make_shared<const PathView>(pathView(*m_search, shares[index]));
-    m_picture->show(m_view, qs(m_session.recipe().response), unit(), m_perDeviation);
+    const Recipe& recipe = m_session.recipe();
+    const QString fitted = recipe.logResponse ? tr("ln(%1)").arg(qs(recipe.response))
+                           : unit().isEmpty() ? qs(recipe.response)
+                                              : unit();
+    m_picture->show(m_view, qs(recipe.response), unit(), fitted, m_perDeviation);
     const bool judged = m_view->smallest < m_view->places.size();
     m_smallest->setEnabled(judged);
     m_simpler->setEnabled(judged);
@@ -240,7 +244,8 @@ void PathPane::slideNow() {
     if (!m_session.editing() && model->penalised->penalty == penalty &&
         model->penalised->l1Share == m_view->l1Share)
         return;
-    Recipe recipe = m_session.recipe();
+    Recipe recipe = m_session.draft();
+    if (recipe.estimator.kind != "penalised") return;
     recipe.estimator.fields["penalty"] = penalty;
     recipe.estimator.fields["l1_share"] = m_view->l1Share;
     m_session.slide(recipe);

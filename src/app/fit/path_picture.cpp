@@ -2,6 +2,7 @@
 
 #include "app/theme.h"
 #include "base/text.h"
+#include "workspace/grid_text.h"
 #include "workspace/text.h"
 
 #include <QApplication>
@@ -53,10 +54,11 @@ PathPicture::PathPicture(QWidget* parent) : QWidget(parent) {
 }
 
 void PathPicture::show(std::shared_ptr<const PathView> view, const QString& response, const QString& unit,
-                       bool perDeviation) {
+                       const QString& fitted, bool perDeviation) {
     m_view = std::move(view);
     m_response = response;
     m_unit = unit;
+    m_fitted = fitted;
     m_perDeviation = perDeviation;
     m_place = std::min(m_place, m_view->places.size() - 1);
     layOut();
@@ -185,7 +187,7 @@ void PathPicture::drawAxes(QPainter& painter) const {
             painter.drawLine(QPointF(box.left(), y), QPointF(box.right(), y));
             painter.setPen(theme::quiet);
             painter.drawText(QRectF(0, y - 8, leftEdge - 8, 16), Qt::AlignRight | Qt::AlignVCenter,
-                             qs(readableText(tick, 4)));
+                             tickText(tick));
         }
     };
     if (m_upper.height() > 0)
@@ -214,8 +216,8 @@ void PathPicture::drawAxes(QPainter& painter) const {
     if (m_upper.height() > 0)
         painter.drawText(QPointF(leftEdge, topEdge - 20), tr("typical error (RMSE) of ") + m_response + unit);
     painter.drawText(QPointF(leftEdge, m_lower.top() - 6),
-                     m_perDeviation ? tr("coefficients per standard deviation") + unit
-                                    : tr("coefficients in natural units"));
+                     m_perDeviation ? tr("coefficients per standard deviation, %1").arg(m_fitted)
+                                    : tr("coefficients, %1 for one unit of each column").arg(m_fitted));
 }
 
 void PathPicture::drawErrors(QPainter& painter) const {

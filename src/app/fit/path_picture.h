@@ -16,9 +16,10 @@ class PathPicture : public QWidget {
     Q_OBJECT
 public:
     explicit PathPicture(QWidget* parent = nullptr);
-    /// Titles carry the unit; `perDeviation` chooses what of coefficients is drawn.
+    /// Titles carry the unit of errors and that of what is fitted; `perDeviation` chooses what of
+    /// coefficients is drawn.
     void show(std::shared_ptr<const PathView> view, const QString& response, const QString& unit,
-              bool perDeviation);
+              const QString& fitted, bool perDeviation);
     void clear(const QString& why);
     void setPlace(std::size_t place);
     std::size_t place() const { return m_place; }
@@ -65,7 +66,7 @@ private:
     void moveTo(std::size_t place, bool rests);
 
     std::shared_ptr<const PathView> m_view;
-    QString m_response, m_unit, m_why;
+    QString m_response, m_unit, m_fitted, m_why;
     bool m_perDeviation = true;
     std::size_t m_place = 0;
     bool m_dragging = false;

@@ -1,6 +1,7 @@
 #include "app/plots/plot_scale.h"
 
 #include "base/text.h"
+#include "workspace/grid_text.h"
 #include "workspace/text.h"
 
 #include <cmath>
@@ -73,15 +74,7 @@ class LogTicker : public QCPAxisTicker {
         return ticks;
     }
     QString getTickLabel(double tick, const QLocale&, QChar, int) override {
-        QString text = qs(readableText(std::pow(10, tick), 4));
-        // Ticks are round: 50, not 50.00.
-        if (text.contains('.') && !text.contains('e'))
-            while (text.endsWith('0') || text.endsWith('.')) {
-                const bool point = text.endsWith('.');
-                text.chop(1);
-                if (point) break;
-            }
-        return text;
+        return tickText(std::pow(10, tick));
     }
 };
 

@@ -73,7 +73,8 @@ TrailStrip::TrailStrip(Session& session, QWidget* parent) : QWidget(parent), m_s
         const auto& fits = m_session.trail().fits();
         setAccessibleDescription(
             fits.empty() ? tr("no fits yet")
-                         : tr("%1 fits, fit %2 is chosen").arg(fits.size()).arg(m_session.current()));
+                         : tr("%1 fits, fit %2 is chosen. ").arg(fits.size()).arg(m_session.current()) +
+                               trailHint(m_session, m_session.current()));
     });
     connect(&session, &Session::fitChanged, this, [this] { layOut(); });
     layOut();
@@ -348,7 +349,7 @@ void TrailStrip::keyPressEvent(QKeyEvent* event) {
     else if (event->key() == Qt::Key_N && fit)
         askName(current);
     else if (event->key() == Qt::Key_Delete && fit)
-        m_session.pruneFit(fit->parent != 0 ? current : 0, true);
+        m_session.pruneFit(current, true);
     else if (event->key() == Qt::Key_Slash)
         m_find->setFocus(Qt::ShortcutFocusReason);
     else

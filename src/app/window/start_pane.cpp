@@ -11,10 +11,11 @@
 
 namespace oxgoad {
 
-QString StartPane::demoPath() {
+QString StartPane::demoPath(const QString& name) {
     const QDir here(QCoreApplication::applicationDirPath());
-    for (const char* place : {"../demo/cold_storage.oxgoad", "../share/oxgoad/cold_storage.oxgoad"})
-        if (const QFileInfo file(here.filePath(place)); file.isFile()) return file.canonicalFilePath();
+    for (const char* place : {"../demo/%1.oxgoad", "../share/oxgoad/%1.oxgoad"})
+        if (const QFileInfo file(here.filePath(QString(place).arg(name))); file.isFile())
+            return file.canonicalFilePath();
     return {};
 }
 
@@ -45,13 +46,20 @@ StartPane::StartPane(QWidget* parent) : QWidget(parent) {
     open->setObjectName("primary");
     connect(open, &QPushButton::clicked, this, &StartPane::openWanted);
     buttons->addWidget(open);
-    auto* demo = new QPushButton(tr("Open the demo"), this);
-    demo->setObjectName("openDemo");
-    demo->setToolTip(
-        tr("Cold storage depots of an invented firm: 1,440 depot months, twelve fits, a plan to forecast"));
-    demo->setVisible(!demoPath().isEmpty());
-    connect(demo, &QPushButton::clicked, this, [this] { emit pathWanted(demoPath()); });
-    buttons->addWidget(demo);
+    const auto offer = [&](const QString& name, const QString& title, const char* object,
+                           const QString& tip) {
+        auto* demo = new QPushButton(title, this);
+        demo->setObjectName(object);
+        demo->setToolTip(tip);
+        demo->setVisible(!demoPath(name).isEmpty());
+        connect(demo, &QPushButton::clicked, this, [this, name] { emit pathWanted(demoPath(name)); });
+        buttons->addWidget(demo);
+    };
+    offer("cold_storage", tr("Open the demo"), "openDemo",
+          tr("Cold storage depots of an invented firm: 1,440 depot months, four fits, a plan to forecast"));
+    offer("trailers", tr("Open the trailers"), "openTrailers",
+          tr("3,000 quoted prices of used trailers: what 256 columns are worth, by least squares and by a "
+             "lasso"));
     buttons->addStretch(1);
     layout->addLayout(buttons);
     layout->addSpacing(6);

@@ -14,8 +14,9 @@ class StartPane : public QWidget {
 public:
     explicit StartPane(QWidget* parent);
     void setRecent(const QStringList& paths);
-    /// The demo project beside the program or where it is installed; empty when there is none.
-    static QString demoPath();
+    /// A demo project ("cold_storage", "trailers") beside the program or where it is installed; empty when
+    /// there is none.
+    static QString demoPath(const QString& name);
 
 signals:
     void openWanted();

@@ -16,6 +16,9 @@ public:
         (void)message;
     }
     virtual bool stopRequested() const { return false; }
+    /// Whoever keeps what it has of long work serves the stop: it is not requested any more, until the next.
+    /// False where a stop is to end everything.
+    virtual bool serveStop() { return false; }
     /// Reports, then throws Stopped when a stop was asked for.
     void checkpoint(double share, std::string_view message) {
         if (stopRequested()) throw Stopped{};
@@ -31,11 +34,19 @@ public:
         m_whole.report(m_from + share * (m_to - m_from), message);
     }
     bool stopRequested() const override { return m_whole.stopRequested(); }
+    bool serveStop() override { return m_whole.serveStop(); }
 
 private:
     Progress& m_whole;
     double m_from;
     double m_to;
+};
+
+/// Work of which nothing can be kept by itself: a stop ends it.
+class FirmStage : public ProgressStage {
+public:
+    using ProgressStage::ProgressStage;
+    bool serveStop() override { return false; }
 };
 
 } // namespace oxgoad

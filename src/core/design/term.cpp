@@ -88,6 +88,21 @@ bool sameTerm(const Term& a, const Term& b) {
            std::is_permutation(a.parts.begin(), a.parts.end(), b.parts.begin());
 }
 
+namespace {
+
+/// A term of one column whose columns hold that column as it is, with a constant: curves and straight pieces
+/// of a number, its powers from the first on, levels against their mean.
+bool holds(const Term& term, const Term& plain) {
+    if (plain.parts.size() != 1 || term.parts.size() != 1) return false;
+    const TermPart &own = term.parts[0], &asked = plain.parts[0];
+    if (asked != TermPart{asked.column} || own.column != asked.column || own.logarithm || own.power != 1)
+        return false;
+    return own.form == Form::centred || own.form == Form::standardised || own.form == Form::polynomial ||
+           own.form == Form::pieces || own.form == Form::spline || own.form == Form::deviations;
+}
+
+} // namespace
+
 std::vector<Term> parentsMissing(const Term& product, const std::vector<Term>& terms) {
     std::vector<Term> missing;
     const std::size_t n = product.parts.size();
@@ -97,7 +112,8 @@ std::vector<Term> parentsMissing(const Term& product, const std::vector<Term>& t
             for (std::size_t i = 0; i < n; ++i)
                 if (mask >> i & 1) parent.parts.push_back(product.parts[i]);
             if (parent.parts.size() != size) continue;
-            if (std::none_of(terms.begin(), terms.end(), [&](const Term& t) { return sameTerm(t, parent); }))
+            if (std::none_of(terms.begin(), terms.end(),
+                             [&](const Term& t) { return sameTerm(t, parent) || holds(t, parent); }))
                 missing.push_back(std::move(parent));
         }
     return missing;

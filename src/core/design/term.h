@@ -71,7 +71,7 @@ bool isParent(const Term& parent, const Term& product);
 /// The same parts in any order.
 bool sameTerm(const Term& a, const Term& b);
 /// Every proper part of a product that is no term yet: x, y of x × y; for three parts the pairs too. Smallest
-/// first.
+/// first. A curve, straight pieces or powers of x hold x as it is.
 std::vector<Term> parentsMissing(const Term& product, const std::vector<Term>& terms);
 
 } // namespace oxgoad

@@ -336,6 +336,11 @@ void judge(Evidence& evidence, const Recipe& recipe, const StudyRows& rows, cons
     requireJudgeable(recipe, prepared, rows.learning.report.file);
     if (options.folds != Folds::now && (options.folds == Folds::never || !isQuick(recipe, *evidence.study)))
         return;
+    if (evidence.study->search && evidence.study->search->stopped()) {
+        evidence.foldsProblem =
+            "the search for the penalty was stopped, so that folds were not asked to search";
+        return;
+    }
     try {
         judgeInto(evidence, recipe, rows, prepared, {.threads = options.threads, .whole = evidence.study},
                   progress);

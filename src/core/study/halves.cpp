@@ -241,8 +241,9 @@ private:
                    percentText(m_request.threshold) + " of halves or more; a half keeps " +
                    readableText(out.keptOnAverage, 3) + " on average, so at most " +
                    readableText(out.expectedFalse, 2) + " terms that say nothing are expected among them";
-        if (out.expectedFalse >= static_cast<double>(out.terms))
-            out.says += ": at this penalty halves keep so much that this says nothing, a stronger one would";
+        if (stable > 0 && out.expectedFalse >= static_cast<double>(stable))
+            out.says += ": at this penalty halves keep so much that the number says little, a stronger "
+                        "penalty would say more";
         if (out.done < m_request.splits)
             out.says += "; stopped after " + countText(static_cast<std::size_t>(out.done)) + " of " +
                         countText(static_cast<std::size_t>(m_request.splits)) + " splits";

@@ -433,7 +433,7 @@ private:
                 learning = fold.learning;
                 std::erase_if(learning, [&](std::uint32_t row) { return in[row] == 0; });
             }
-            ProgressStage learns(progress, 0.3, 0.9);
+            FirmStage learns(progress, 0.3, 0.9); // a fold by half of its search is no fold
             const auto study =
                 learn(m_recipe, own.table, own.steps, m_file, std::move(learning), m_options.threads, learns);
             return judged(fold, own, *study, used, draws);

@@ -264,7 +264,7 @@ std::shared_ptr<const PenaltySearch> penaltyPath(const Recipe& recipe, const Pre
                                                  const Study& study, Threads threads, Progress& progress,
                                                  bool detailed) {
     const TaughtAgain again(recipe, prepared, study, threads);
-    ProgressStage first(progress, 0, 0.4), second(progress, 0.4, 1);
+    FirmStage first(progress, 0, 0.4), second(progress, 0.4, 1);
     const auto search = study.search ? study.search
                                      : searchPenalty(recipe, prepared.table, again.teaching(),
                                                      recipe.judge.has_value(), first);

@@ -122,6 +122,7 @@ public:
             ProgressStage stage(m_progress, static_cast<double>(s) / static_cast<double>(shares.size()),
                                 static_cast<double>(s + 1) / static_cast<double>(shares.size()));
             follow(shares[s], stage);
+            if (out.stopped()) break;
         }
         out.deviations = deviations();
         choose();
@@ -216,7 +217,7 @@ private:
         }
         m_plan = plan;
         m_out->judgedBy = foldPlanText(plan);
-        m_out->folds = m_dealing->size();
+        m_out->folds = m_out->foldsDone = m_dealing->size();
         if (!why.empty()) m_out->note = why + ", so penalties are judged by " + m_out->judgedBy;
     }
 
@@ -251,7 +252,8 @@ private:
                    points.begin();
         };
         // A grid of its own making goes on where the best lies at its end.
-        for (int k = 0; k < mostWidenings && !given && m_dealing && points.size() > 1; ++k) {
+        for (int k = 0; k < mostWidenings && !given && m_dealing && points.size() > 1 && !m_out->stopped();
+             ++k) {
             const auto at = best();
             const bool down = at + 1 == static_cast<std::ptrdiff_t>(points.size());
             const bool up = at == 0 && points.front().kept > 0;
@@ -288,13 +290,23 @@ private:
         std::vector<FoldPath> found(folds);
         if (sumsHold()) sumCells(progress);
         std::atomic<std::size_t> done{0};
-        parallelFor(folds, m_teaching.threads, [&](std::size_t f) {
-            progress.checkpoint(static_cast<double>(done) / static_cast<double>(folds),
-                                "Judging penalties, fold " + countText(f + 1) + " of " + countText(folds));
-            found[f] = bySums() ? foldBySums(f, plain, penalties, detail, progress)
-                                : foldByRows(f, plain, penalties, detail, progress);
-            ++done;
-        });
+        try {
+            parallelFor(folds, m_teaching.threads, [&](std::size_t f) {
+                progress.checkpoint(static_cast<double>(done) / static_cast<double>(folds),
+                                    "Judging penalties, fold " + countText(f + 1) + " of " +
+                                        countText(folds));
+                FoldPath path = bySums() ? foldBySums(f, plain, penalties, detail, progress)
+                                         : foldByRows(f, plain, penalties, detail, progress);
+                found[f] = std::move(path);
+                ++done;
+            });
+        } catch (const Stopped&) { // those done are kept
+            if (done < 2 || !progress.serveStop()) throw;
+            m_out->foldsDone = done;
+            m_out->note += (m_out->note.empty() ? "" : "; ") + std::string("stopped after ") +
+                           countText(std::size_t{done}) + " of " + countText(folds) +
+                           " folds, by which penalties are judged";
+        }
         for (std::size_t k = 0; k < points.size(); ++k) {
             std::tie(points[k].meanOfFoldMse, points[k].standardError) = spreadOf(found, &FoldPath::mse, k);
             if (!detail) continue;

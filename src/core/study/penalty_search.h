@@ -47,6 +47,9 @@ struct PenaltySearch {
     /// The choice lies at an end of the penalties that the recipe gives.
     bool atEdge = false;
     std::size_t folds = 0;
+    /// Folds that a stop left; as many as there are otherwise.
+    std::size_t foldsDone = 0;
+    bool stopped() const { return foldsDone < folds; }
     /// Term of the recipe that each column belongs to, and its standard deviation over the learning rows: a
     /// coefficient times it is one per standard deviation.
     std::vector<std::size_t> terms;
@@ -61,8 +64,8 @@ struct PenaltySearch {
 /// the rows outnumber the columns. The penalty is that of the smallest error, or the largest whose error is
 /// at most that plus its standard error (Breiman, Friedman, Olshen and Stone 1984, "Classification and
 /// regression trees", §3.4.3). A choice at the end of a grid of the program's own making widens the grid.
-/// Requires a penalised estimator. Errors: those of the kind. Throws Stopped. The same for any number of
-/// threads.
+/// Requires a penalised estimator. Errors: those of the kind. A stop that may be served (see Progress) keeps
+/// the folds done, two at least, and says so; otherwise throws Stopped. The same for any number of threads.
 std::shared_ptr<const PenaltySearch> searchPenalty(const Recipe& recipe, const Table& table,
                                                    const Teaching& teaching, bool judge, Progress& progress);
 
