@@ -110,7 +110,7 @@ CompareStation::CompareStation(Session& session, QWidget* parent) : Station(sess
     m_plot->setObjectName("comparePlot");
     m_splitter->addWidget(m_table);
     m_splitter->addWidget(m_plot);
-    m_splitter->setSizes({560, 380});
+    m_splitter->setSizes({640, 320});
     layout->addWidget(m_splitter, 1);
     for (QComboBox* box : m_boxes)
         connect(box, &QComboBox::currentTextChanged, this, [this] { draw(); });

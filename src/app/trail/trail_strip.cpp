@@ -207,10 +207,16 @@ void TrailStrip::paintEvent(QPaintEvent*) {
     }
     const auto labelled = m_layout.labelled(trail, m_session.current(), m_step);
     for (std::size_t i = 0; i < places.size(); ++i)
-        if (xOf(i) > leftEdge - 20 && xOf(i) < width() + 20) drawFit(painter, i, labelled[i] != 0);
+        if (xOf(i) > leftEdge - 20 && xOf(i) < width() + 20) {
+            std::size_t room = 0;
+            if (labelled[i] != 0)
+                for (room = 1; i + room < labelled.size() && labelled[i + room] == 0;)
+                    ++room;
+            drawFit(painter, i, room);
+        }
 }
 
-void TrailStrip::drawFit(QPainter& painter, std::size_t at, bool labelled) const {
+void TrailStrip::drawFit(QPainter& painter, std::size_t at, std::size_t room) const {
     const auto& places = m_layout.places();
     const TrailFit& fit = fitAt(places[at]);
     const FitSummary& f = fit.summary;
@@ -251,15 +257,15 @@ void TrailStrip::drawFit(QPainter& painter, std::size_t at, bool labelled) const
         painter.drawLine(QPointF(cx - 6, height() - 3), QPointF(cx + 6, height() - 3));
         painter.drawLine(QPointF(cx, height() - 3), QPointF(cx, height() - 9));
     }
-    if (!labelled) return;
+    if (room == 0) return;
     const QFont font = theme::font(theme::smallSize, chosen || fit.pinned);
     painter.setFont(font);
     painter.setPen(chosen || fit.pinned ? theme::ink : theme::quiet);
     // The strokes of the next fit's folds stand before its mark.
     const bool next = at + 1 < places.size();
-    const bool strokes = next && !close && std::isfinite(fitAt(places[at + 1]).summary.foldRmse);
-    const double room = close || !next ? std::min(140.0, width() - cx - 16) : m_step;
-    const double space = room - (strokes ? 36 : 16);
+    const bool strokes = next && room == 1 && !close && std::isfinite(fitAt(places[at + 1]).summary.foldRmse);
+    const double along = next ? m_step * static_cast<double>(room) : width() - cx;
+    const double space = std::min({along, 150.0, width() - cx}) - (strokes ? 36 : 16);
     const QString text = QFontMetrics(font).elidedText(qs(fit.title()), Qt::ElideRight,
                                                        static_cast<int>(std::max(30.0, space)));
     // Beside the mark, on the side the line to the next fit does not take.

@@ -40,7 +40,8 @@ private:
     double xOf(std::size_t place) const;
     const TrailFit& fitAt(const Place& place) const;
     void drawHead(QPainter& painter) const;
-    void drawFit(QPainter& painter, std::size_t place, bool labelled) const;
+    /// `room`: places up to the next fit that has a label; 0 for none of its own.
+    void drawFit(QPainter& painter, std::size_t place, std::size_t room) const;
     void drawFolds(QPainter& painter, const FitSummary& f, double cx) const;
     int nearest(const QPoint& place) const;
     void reveal();
