@@ -326,7 +326,11 @@ GridModel::Content pairsGrid(const Session& session, std::shared_ptr<const Compa
             QObject::tr("to"), [](const PairComparison& p) { return p.upper; }, 4),
         measured(
             QObject::tr("standard error"), [](const PairComparison& p) { return p.standardError; }, 3),
-        textColumn(QObject::tr("judged by"), [at](int r) { return qs(at(r).judgedBy); })};
+        textColumn(QObject::tr("judged by"), [at](int r) { return qs(at(r).judgedBy); }),
+        textColumn(QObject::tr("nested test and criteria"), [compared](int r) {
+            const auto row = static_cast<std::size_t>(r);
+            return row < compared->sentences.size() ? qs(compared->sentences[row]) : QString();
+        })};
     grid.columns[4].toolTip =
         QObject::tr("The first less the second named; of MSE in the square of the unit");
     grid.extra = [at](int row, int column, int role) -> QVariant {

@@ -25,6 +25,8 @@ struct ComparedFits {
     std::vector<int> numbers;
     std::vector<std::shared_ptr<const Evidence>> evidence;
     std::vector<PairComparison> pairs;
+    /// One a pair: nested tests, criteria, what keeps two fits from being compared.
+    std::vector<std::string> sentences;
     std::vector<DifferingRow> differing;
     std::vector<CommonCoefficient> coefficients;
 };

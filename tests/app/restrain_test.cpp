@@ -6,18 +6,23 @@
 #include "app_support.h"
 #include "estimate/linear/linear_model.h"
 #include "study/evidence.h"
+#include "workspace/compare_grids.h"
+#include "workspace/path_grid.h"
 #include "workspace/text.h"
 #include "workspace/trail_grid.h"
 
 #include <QComboBox>
 #include <QDialog>
+#include <QFile>
 #include <QInputDialog>
 #include <QLabel>
 #include <QLineEdit>
 #include <QMenu>
+#include <QTemporaryDir>
 #include <QTimer>
 
 #include <cmath>
+#include <set>
 
 using namespace oxgoad;
 using namespace oxgoad::test;
@@ -344,6 +349,9 @@ TEST_F(Restrain, SixFitsAreComparedByTheSameFolds) {
     click(button("differences"));
     EXPECT_EQ(table->model()->rowCount(), 9) << "three pairs by three measures";
     EXPECT_EQ(find<PlotFrame>("comparePlot")->content().xLevels.size(), 2);
+    const int words = table->model()->columnCount() - 1;
+    EXPECT_TRUE(table->model()->index(0, words).data().toString().contains("F ")) << "fit 2 holds fit 1";
+    EXPECT_EQ(table->model()->index(1, words).data().toString(), "");
     click(button("coefficients on one scale"));
     EXPECT_TRUE(line(table, "places").isValid());
     EXPECT_FALSE(find<PlotFrame>("comparePlot")->isVisible());
@@ -376,4 +384,210 @@ TEST_F(Restrain, HeldOutRowsLearnTooOnceTheModelIsChosen) {
     click(find<QPushButton>("refit"));
     ASSERT_TRUE(settle());
     EXPECT_EQ(session().current(), 4) << "the model of before, not another one";
+}
+
+namespace {
+
+/// A path of `places` penalties with two columns, one of which comes in half way.
+std::shared_ptr<const PathView> pathOf(std::size_t places, bool judged, bool toZero = false) {
+    auto view = std::make_shared<PathView>();
+    view->columns = 3;
+    view->smallest = view->oneError = places;
+    PathLine first{"places", 0, {}, {}, {}, 0}, second{"<b>season</b>", 1, {}, {}, {}, places / 2};
+    for (std::size_t k = 0; k < places; ++k) {
+        PathPlace place;
+        place.penalty = toZero && k + 1 == places ? 0 : std::pow(0.8, static_cast<double>(k));
+        const double away = static_cast<double>(k) - 0.6 * static_cast<double>(places);
+        if (judged) {
+            place.error = 100 + 0.1 * away * away;
+            place.low = place.error - 3;
+            place.high = place.error + 3;
+            place.learning = 100 - static_cast<double>(k);
+            place.relaxed = k > 2 ? 102 : std::nan("");
+        }
+        place.kept = k < places / 2 ? 1 : 2;
+        view->places.push_back(place);
+        first.perDeviation.push_back(static_cast<double>(k));
+        first.natural.push_back(0.1 * static_cast<double>(k));
+        const double b = k < places / 2 ? 0 : -0.5 * static_cast<double>(k - places / 2 + 1);
+        second.perDeviation.push_back(b);
+        second.natural.push_back(b);
+        if (judged) {
+            first.keptShare.push_back(1);
+            second.keptShare.push_back(b == 0 ? 0 : 0.7);
+        }
+    }
+    view->lines = {first, second};
+    if (judged) {
+        view->judgedBy = "10 folds, seed 1";
+        view->smallest = static_cast<std::size_t>(0.6 * static_cast<double>(places));
+        view->oneError = view->smallest / 2;
+    }
+    return view;
+}
+
+} // namespace
+
+TEST(PathPictures, AreDrawnWhateverThePathHas) {
+    PathPicture picture;
+    picture.resize(900, 330);
+    picture.clear("Nothing yet.");
+    picture.grab();
+    EXPECT_EQ(picture.accessibleDescription(), "Nothing yet.");
+    EXPECT_FALSE(picture.savePicture("/nowhere/x.png"));
+    const QTemporaryDir folder;
+    for (const std::size_t places : {1U, 2U, 40U})
+        for (const bool judged : {false, true})
+            for (const bool toZero : {false, true}) {
+                picture.show(pathOf(places, judged && places > 2, toZero && places > 2), "revenue",
+                             "EUR a month", "EUR a month", true);
+                for (const QSize size : {QSize(900, 330), QSize(300, 190), QSize(20, 20)}) {
+                    picture.resize(size);
+                    picture.grab();
+                }
+                picture.resize(900, 330);
+                EXPECT_LT(picture.place(), places);
+                EXPECT_TRUE(picture.savePicture(folder.filePath("path.png")));
+                EXPECT_TRUE(picture.savePicture(folder.filePath("path.svg")));
+            }
+    QFile svg(folder.filePath("path.svg"));
+    ASSERT_TRUE(svg.open(QIODevice::ReadOnly));
+    const QString drawn = QString::fromUtf8(svg.readAll());
+    EXPECT_TRUE(drawn.contains("&lt;b&gt;season")) << "names of columns are text";
+    EXPECT_FALSE(drawn.contains("<b>season"));
+    picture.copyPicture();
+}
+
+TEST(PathPictures, AHandleIsTakenHoldOfByMouseAndKeys) {
+    PathPicture picture;
+    picture.resize(900, 330);
+    picture.show(pathOf(40, true), "revenue", "EUR", "EUR", true);
+    std::vector<std::pair<std::size_t, bool>> moves;
+    QObject::connect(&picture, &PathPicture::moved,
+                     [&](std::size_t place, bool rests) { moves.emplace_back(place, rests); });
+    picture.setPlace(10);
+    EXPECT_TRUE(moves.empty()) << "only a hand moves it";
+    EXPECT_LT(picture.gripAt(10).x(), picture.gripAt(11).x()) << "weaker to the right";
+    QTest::mousePress(&picture, Qt::LeftButton, {}, picture.gripAt(12));
+    QTest::mouseMove(&picture, picture.gripAt(20));
+    QTest::mouseMove(&picture, picture.gripAt(20) + QPoint(0, 40)); // up and down is no move
+    QTest::mouseRelease(&picture, Qt::LeftButton, {}, picture.gripAt(20));
+    EXPECT_EQ(moves, (std::vector<std::pair<std::size_t, bool>>{{12, false}, {20, false}, {20, true}}));
+    // Beyond the ends it stays at them; outside of the picture's axes nothing is taken.
+    QTest::mousePress(&picture, Qt::LeftButton, {}, picture.gripAt(20));
+    QTest::mouseMove(&picture, {2000, 50});
+    EXPECT_EQ(picture.place(), 39U);
+    QTest::mouseMove(&picture, {-50, 50});
+    EXPECT_EQ(picture.place(), 0U);
+    QTest::mouseRelease(&picture, Qt::LeftButton, {}, {0, 50});
+    moves.clear();
+    QTest::mouseClick(&picture, Qt::LeftButton, {}, {3, 50});
+    QTest::mouseClick(&picture, Qt::RightButton, {}, picture.gripAt(20) + QPoint(0, 0), 0);
+    EXPECT_TRUE(moves.empty());
+    QTest::keyClick(&picture, Qt::Key_Left);
+    EXPECT_EQ(picture.place(), 0U) << "there is nothing stronger";
+    QTest::keyClick(&picture, Qt::Key_Home);
+    EXPECT_EQ(picture.place(), 24U);
+    QTest::keyClick(&picture, Qt::Key_End);
+    EXPECT_EQ(picture.place(), 12U);
+    ASSERT_FALSE(moves.empty());
+    EXPECT_TRUE(moves.back().second) << "a key that is let go rests";
+    // A line under the pointer; none where it is not in yet.
+    const auto at = [&](std::size_t place, double y) {
+        return QPoint(picture.gripAt(place).x(), static_cast<int>(y));
+    };
+    std::set<std::size_t> found;
+    for (int y = 150; y < 300; ++y)
+        found.insert(picture.lineAt(at(39, y)));
+    EXPECT_EQ(found, (std::set<std::size_t>{0, 1, 2})) << "both lines, and between them none";
+    found.clear();
+    for (int y = 150; y < 300; ++y)
+        found.insert(picture.lineAt(at(5, y)));
+    EXPECT_EQ(found, (std::set<std::size_t>{0, 2}));
+}
+
+TEST_F(Restrain, ADragMeetsOtherEdits) {
+    openPenalised();
+    const std::size_t fits = session().trail().fits().size();
+    const auto slide = [&](double penalty) {
+        Recipe recipe = session().draft();
+        recipe.estimator.fields["penalty"] = penalty;
+        session().slide(recipe);
+    };
+    // Three moves before the first fit is there: one fit, of the last.
+    slide(900);
+    slide(700);
+    slide(500);
+    EXPECT_TRUE(session().editing());
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().trail().fits().size(), fits + 1);
+    EXPECT_EQ(penalty(), 500);
+    session().undo();
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().trail().find(session().current())->number, static_cast<int>(fits));
+    session().redo();
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(penalty(), 500);
+    // Another edit in between ends what a drag may replace.
+    slide(400);
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().trail().fits().size(), fits + 1) << "the same drag";
+    Recipe other = session().recipe();
+    other.terms.pop_back();
+    session().change(other);
+    ASSERT_TRUE(settle());
+    const std::size_t more = session().trail().fits().size();
+    EXPECT_EQ(more, fits + 2);
+    slide(300);
+    ASSERT_TRUE(settle());
+    session().endSlide();
+    EXPECT_EQ(session().trail().fits().size(), more + 1);
+    EXPECT_EQ(session().trail().fits().back().parent, static_cast<int>(more));
+    // A new drag is a new fit; one that ends where a fit was shows that fit.
+    slide(250);
+    ASSERT_TRUE(settle());
+    session().endSlide();
+    EXPECT_EQ(session().trail().fits().size(), more + 2);
+    slide(300);
+    ASSERT_TRUE(settle());
+    session().endSlide();
+    EXPECT_EQ(session().trail().fits().size(), more + 2);
+    EXPECT_EQ(session().current(), static_cast<int>(more + 1));
+    // What cannot be fitted is told and taken back.
+    Recipe wrong = session().recipe();
+    wrong.estimator.fields["rising"] = std::vector<std::string>{"no such term"};
+    session().slide(wrong);
+    ASSERT_TRUE(settle());
+    EXPECT_TRUE(window->failureShown().contains("no such term"));
+    EXPECT_EQ(session().current(), static_cast<int>(more + 1));
+}
+
+TEST_F(Restrain, TablesOfThePathTheTrailAndComparisonsHoldTheirNumbers) {
+    openPenalised();
+    auto view = pathOf(10, true);
+    GridModel model;
+    model.setContent(pathGrid(view, 8, nullptr, session().recipe(), true));
+    EXPECT_EQ(model.rowCount(), 2);
+    EXPECT_EQ(model.index(0, 0).data().toString(), "places") << "the largest first";
+    EXPECT_EQ(model.index(0, 1).data(RawValueRole).toDouble(), 8);
+    EXPECT_EQ(model.index(1, 5).data(RawValueRole).toDouble(), 70) << "share of folds";
+    model.setContent(pathGrid(view, 0, nullptr, session().recipe(), false));
+    EXPECT_EQ(model.index(1, 1).data(RawValueRole).toDouble(), 0);
+    EXPECT_FALSE(model.index(1, 3).data(RawValueRole).isValid()) << "nothing is left of it";
+    const auto list = trailGrid(session(), {1, 2, 99});
+    EXPECT_EQ(list.rows, 2) << "a fit that is not there is no line";
+    model.setContent(list);
+    EXPECT_EQ(model.index(1, 1).data(RawValueRole).toDouble(), 1) << "where it came from";
+    EXPECT_FALSE(model.index(0, 1).data(RawValueRole).isValid());
+    EXPECT_GT(model.index(1, 8).data(RawValueRole).toDouble(), 1) << "effective degrees of freedom";
+    EXPECT_TRUE(trailHint(session(), 99).isEmpty());
+    EXPECT_TRUE(compareGrid(session(), {}).rows == 0);
+    EXPECT_TRUE(compareGrid(session(), {{1, nullptr}, {2, nullptr}}).rows == 0);
+    const auto e = session().evidence();
+    const auto six = compareGrid(session(), std::vector<FitColumn>(6, FitColumn{2, e.get()}));
+    EXPECT_EQ(six.columns.size(), 7U) << "no difference of more than two";
+    bool gap = false;
+    for (int row = 0; row < six.rows; ++row)
+        gap |= six.columns[0].text(row).startsWith("gap: unseen over learning rows");
+    EXPECT_TRUE(gap);
 }

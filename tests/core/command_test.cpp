@@ -478,3 +478,73 @@ TEST(Command, OpenGoadsAreExitCodeFourAfterEverythingIsWritten) {
     EXPECT_TRUE(pair);
     EXPECT_EQ(run(recipe + " --influence --project " + folder.file("p.oxgoad").string(), folder).code, 2);
 }
+
+TEST(Command, WhatHalvesFoldsAndFewerRowsSayIsWrittenWhenAskedFor) {
+    const TemporaryFolder folder;
+    nlohmann::json recipe = nlohmann::json::parse(bytesOf(demo + "/1_straight.json"));
+    recipe["rows"]["file"] = demo + "/depot_months.csv";
+    recipe.erase("forecast");
+    recipe["estimator"] = {{"kind", "penalised"}, {"penalty", {{"tuned", {{"rule", "one standard error"}}}}}};
+    folder.write("lasso.json", recipe.dump());
+    const std::string out = " --out " + folder.file("o").string();
+    ASSERT_EQ(
+        run(folder.file("lasso.json").string() + out + " --halves 10 --path-folds --learning-curve", folder)
+            .code,
+        0);
+    const auto text = [&](const char* name) { return bytesOf(folder.file("o") / name); };
+    EXPECT_TRUE(text("path.csv").starts_with("penalty,l1_share,mean_of_fold_mse,standard_error,kept,"));
+    EXPECT_TRUE(
+        text("path_folds.csv").starts_with("penalty,l1_share,learning_mse,relaxed_mean_of_fold_mse,"));
+    EXPECT_TRUE(text("halves.csv").starts_with("term,columns,share_of_halves,stable,p_after_selection\n"));
+    EXPECT_NE(text("halves.csv").find("\nplaces,1,1,yes,"), std::string::npos) << text("halves.csv");
+    EXPECT_NE(text("halves.txt").find("of halves or more"), std::string::npos);
+    EXPECT_TRUE(text("learning_curve.csv").starts_with("rows,learning_rmse,unseen_rmse,standard_error,"));
+    EXPECT_NE(text("learning_curve.txt").find("error of unseen rows"), std::string::npos);
+    // Not without being asked for, and not of a model that holds nothing back.
+    ASSERT_EQ(run(folder.file("lasso.json").string() + " --out " + folder.file("p").string(), folder).code,
+              0);
+    EXPECT_TRUE(std::filesystem::exists(folder.file("p") / "path.csv"));
+    for (const char* name : {"path_folds.csv", "halves.csv", "learning_curve.csv"})
+        EXPECT_FALSE(std::filesystem::exists(folder.file("p") / name)) << name;
+    for (const char* option : {"--halves 10", "--path-folds"}) {
+        const Ran ran =
+            run(demo + "/1_straight.json --out " + folder.file("q").string() + " " + option, folder);
+        EXPECT_EQ(ran.code, 2);
+        EXPECT_NE(ran.errors.find("the recipe has no penalty"), std::string::npos) << ran.errors;
+        EXPECT_FALSE(std::filesystem::exists(folder.file("q") / "evidence.json")) << "nothing half written";
+    }
+    EXPECT_EQ(run(demo + "/1_straight.json --learning-curve", folder).code, 2);
+    EXPECT_EQ(run(folder.file("lasso.json").string() + out + " --halves none", folder).code, 2);
+    EXPECT_NE(run(demo + "/1_straight.json --halves 10", folder).errors.find("--out"), std::string::npos);
+}
+
+TEST(Command, SeveralFitsAreComparedInEveryWay) {
+    const TemporaryFolder folder;
+    ASSERT_EQ(run(demo + "/2_season.json --out " + folder.file("o").string() + " --compare-with " + demo +
+                      "/1_straight.json --compare-with " + demo + "/3_rate_by_contract.json",
+                  folder)
+                  .code,
+              0);
+    const auto found = nlohmann::json::parse(bytesOf(folder.file("o") / "comparison.json"));
+    ASSERT_EQ(found["fits"].size(), 3U);
+    for (const auto& fit : found["fits"]) {
+        std::vector<std::string> parts;
+        for (const auto& part : fit["scores"]) {
+            parts.push_back(part["part"]);
+            for (const char* key : {"rows", "rmse", "mae", "median_absolute_error", "r_squared",
+                                    "relative_absolute_error", "relative_squared_error"})
+                EXPECT_TRUE(part[key].is_number()) << key;
+            EXPECT_LE(part["median_absolute_error"], part["rmse"]);
+        }
+        EXPECT_EQ(parts, (std::vector<std::string>{"learning", "held out", "out of fold"}));
+        const auto& money = fit["absolute_error_on_forecast"];
+        EXPECT_EQ(money["over"], "504 rows in 12 periods");
+        EXPECT_NEAR(money["sum"].get<double>(), 504 * fit["out_of_fold"]["mae"].get<double>(), 1);
+        EXPECT_NEAR(money["a_year"].get<double>() / money["sum"].get<double>(), 1, 0.02) << "twelve months";
+    }
+    EXPECT_EQ(found["pairs"].size(), 9U);
+    EXPECT_EQ(found["coefficients"][0]["name"], "places");
+    EXPECT_EQ(found["coefficients"][0]["per_deviation"].size(), 3U);
+    EXPECT_EQ(found["differ_most"].size(), 20U);
+    EXPECT_GE(found["differ_most"][0]["spread"], found["differ_most"][19]["spread"]);
+}

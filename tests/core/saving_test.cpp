@@ -290,6 +290,40 @@ TEST(Saving, OlderFormsAreStillOpened) {
     EXPECT_TRUE(sameContents(openProject(path, quietly()), project));
 }
 
+TEST(Saving, WhatIsSaidOfFitsIsKeptCheckedAndUnknownToOlderForms) {
+    const TemporaryFolder folder;
+    const auto path = folder.file("p.oxgoad");
+    Project project = numbered(4);
+    project.trail.rename(1, "=cmd|' /C calc'!A0 <b>");
+    project.trail.annotate(1, "a note\nof two lines, with \"quotes\"");
+    project.trail.pin(1, true);
+    saveProject(path, project, quietly());
+    const Project after = openProject(path, quietly());
+    EXPECT_EQ(after.trail.find(1)->name, "=cmd|' /C calc'!A0 <b>") << "text is text";
+    EXPECT_EQ(after.trail.find(1)->note, project.trail.find(1)->note);
+    EXPECT_EQ(after.trail.find(1)->summary.complexity, 2);
+    // Form 5 had none of it.
+    {
+        Database database(path.string(), false);
+        database.run("ALTER TABLE fits DROP COLUMN about; DROP TABLE checks; PRAGMA user_version = 2");
+    }
+    const Project older = openProject(path, quietly());
+    EXPECT_EQ(older.trail.find(1)->name, "");
+    EXPECT_TRUE(std::isnan(older.trail.find(1)->summary.complexity));
+    EXPECT_EQ(older.trail.find(1)->summary.learningRmse, project.trail.find(1)->summary.learningRmse);
+    // What was changed by other hands is named.
+    saveProject(path, project, quietly());
+    {
+        Database database(path.string(), false);
+        database.run("UPDATE fits SET about = '{}' WHERE number = 1");
+    }
+    EXPECT_NE(errorOf([&] { openProject(path, quietly()); }).find("fit 1: it is not as it was written"),
+              std::string::npos);
+    const Salvaged found = salvageProject(path, quietly());
+    EXPECT_EQ(found.lost.front(), "fit 1");
+    EXPECT_EQ(found.project.trail.fits().size(), 1U);
+}
+
 TEST(Saving, OpeningStopsWhenItIsToldTo) {
     const TemporaryFolder folder;
     const auto path = folder.file("p.oxgoad");

@@ -234,6 +234,10 @@ void CompareStation::compare(const std::vector<int>& numbers,
             for (std::size_t i = 0; i < numbers.size(); ++i)
                 fits.push_back({*out->evidence[i], recipes[i], "fit " + std::to_string(numbers[i])});
             out->pairs = comparePairs(fits, recipes[0].level, {}, progress);
+            for (const PairComparison& pair : out->pairs)
+                out->sentences.push_back(pair.measure == Measure::rmse
+                                             ? comparisonSentence(fits[pair.first], fits[pair.second])
+                                             : std::string());
             out->differing = differMost(fits, rowsListed);
             out->coefficients = commonCoefficients(fits);
             return [this, out, evidence] {

@@ -467,6 +467,16 @@ bool PathPicture::event(QEvent* event) {
     return QWidget::event(event);
 }
 
+QPixmap PathPicture::drawn() const {
+    QPixmap picture(size() * 2);
+    picture.setDevicePixelRatio(2);
+    picture.fill(theme::sheet);
+    QPainter painter(&picture);
+    drawAll(painter);
+    painter.end();
+    return picture;
+}
+
 bool PathPicture::savePicture(const QString& path) {
     if (!m_view) return false;
     if (path.endsWith(".svg", Qt::CaseInsensitive)) {
@@ -480,24 +490,12 @@ bool PathPicture::savePicture(const QString& path) {
         drawAll(painter);
         return painter.end();
     }
-    QPixmap picture(size() * 2);
-    picture.setDevicePixelRatio(2);
-    picture.fill(theme::sheet);
-    QPainter painter(&picture);
-    drawAll(painter);
-    painter.end();
-    return picture.save(path, "PNG");
+    return drawn().save(path, "PNG");
 }
 
 void PathPicture::copyPicture() {
     if (!m_view) return;
-    QPixmap picture(size() * 2);
-    picture.setDevicePixelRatio(2);
-    picture.fill(theme::sheet);
-    QPainter painter(&picture);
-    drawAll(painter);
-    painter.end();
-    QApplication::clipboard()->setPixmap(picture);
+    QApplication::clipboard()->setPixmap(drawn());
 }
 
 void PathPicture::contextMenuEvent(QContextMenuEvent* event) {

@@ -63,6 +63,8 @@ private:
     void drawLines(QPainter& painter) const;
     void drawHandle(QPainter& painter) const;
     void drawAll(QPainter& painter) const;
+    /// The whole at twice the size.
+    QPixmap drawn() const;
     void moveTo(std::size_t place, bool rests);
 
     std::shared_ptr<const PathView> m_view;

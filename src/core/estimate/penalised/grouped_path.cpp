@@ -282,17 +282,7 @@ private:
     }
 
     PenalisedPoint pointAt(double penalty) const {
-        PenalisedPoint point;
-        point.penalty = penalty;
-        point.standardised = m_b;
-        point.coefficients = VectorXd::Zero(m_b.size());
-        point.constant = m_p.intercept ? m_p.responseMean : 0;
-        for (Index j = 0; j < m_b.size(); ++j) {
-            if (m_b[j] == 0) continue;
-            ++point.kept;
-            point.coefficients[j] = m_b[j] / m_p.scale[j];
-            if (m_p.intercept) point.constant -= point.coefficients[j] * m_p.mean[j];
-        }
+        PenalisedPoint point = pointOf(m_p, penalty, m_b);
         const double withY = m_p.squares - m_b.dot(m_p.cross);
         const double own = std::max(0.0, withY - m_b.dot(m_gradient));
         point.squares = own * static_cast<double>(m_p.rows);

@@ -400,18 +400,7 @@ private:
 
     PenalisedPoint pointAt(double penalty) {
         refreshGradient();
-        PenalisedPoint point;
-        point.penalty = penalty;
-        point.standardised = m_b;
-        point.coefficients = VectorXd::Zero(m_b.size());
-        point.constant = m_p.responseMean;
-        for (Index j = 0; j < m_b.size(); ++j) {
-            if (m_b[j] == 0) continue;
-            ++point.kept;
-            point.coefficients[j] = m_b[j] / m_p.scale[j];
-            point.constant -= point.coefficients[j] * m_p.mean[j];
-        }
-        if (!m_p.intercept) point.constant = 0;
+        PenalisedPoint point = pointOf(m_p, penalty, m_b);
         const double withY = m_p.squares - m_b.dot(m_p.cross); // y'r/n
         const double own =
             m_p.naive() ? m_residual.squaredNorm() / n() : std::max(0.0, withY - m_b.dot(m_gradient));
@@ -475,6 +464,22 @@ private:
 };
 
 } // namespace
+
+PenalisedPoint pointOf(const PenalisedProblem& problem, double penalty, const VectorXd& standardised) {
+    PenalisedPoint point;
+    point.penalty = penalty;
+    point.standardised = standardised;
+    point.coefficients = VectorXd::Zero(standardised.size());
+    point.constant = problem.responseMean;
+    for (Index j = 0; j < standardised.size(); ++j) {
+        if (standardised[j] == 0) continue;
+        ++point.kept;
+        point.coefficients[j] = standardised[j] / problem.scale[j];
+        point.constant -= point.coefficients[j] * problem.mean[j];
+    }
+    if (!problem.intercept) point.constant = 0;
+    return point;
+}
 
 double largestPenalty(const PenalisedProblem& problem, const PenaltyOptions& options) {
     // Beside the columns that are not penalised, fitted alone.

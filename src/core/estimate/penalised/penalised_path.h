@@ -25,6 +25,10 @@ struct PenalisedPoint {
     double squares = 0;
 };
 
+/// Coefficients of standardised columns in natural units, with the constant that goes with them; what it is
+/// worth is left open.
+PenalisedPoint pointOf(const PenalisedProblem& problem, double penalty, const Eigen::VectorXd& standardised);
+
 /// The smallest penalty that keeps no penalised column; for an l1 share below 0.001 that of 0.001 (common
 /// practice, no source), since ridge regression keeps all at any penalty.
 double largestPenalty(const PenalisedProblem& problem, const PenaltyOptions& options);
