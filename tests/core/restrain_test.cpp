@@ -618,3 +618,111 @@ TEST(AfterChoosing, ATestThatDisappointsIsAGoad) {
     EXPECT_NE(goadOf(other, false, true).find("held-out rows led to expect"), std::string::npos);
     EXPECT_EQ(goadOf(other, true, false), "") << "nobody looked";
 }
+
+TEST(PathDetail, RidgeAndSeveralSharesHaveTheirPlacesToo) {
+    Recipe recipe = recipeWith(4);
+    recipe.estimator.fields["l1_share"] = std::vector<double>{0, 0.5, 1};
+    const Fitted fitted(rowsWith(80, 51, 4, 2, 1), recipe);
+    const auto search = fitted.path();
+    EXPECT_EQ(sharesOf(*search), (std::vector<double>{0, 0.5, 1}));
+    const PathView ridge = pathView(*search, 0), lasso = pathView(*search, 1);
+    EXPECT_EQ(ridge.places.front().kept, 4U) << "ridge lets nothing go";
+    EXPECT_EQ(ridge.lines.size(), 4U);
+    for (const PathLine& line : ridge.lines)
+        EXPECT_EQ(line.keptShare.front(), 1);
+    // All columns are kept everywhere: least squares of them is the same at every penalty.
+    for (const PathPlace& place : ridge.places)
+        EXPECT_GT(digits(place.relaxed, ridge.places.front().relaxed), 9);
+    EXPECT_EQ(lasso.places.front().kept, 0U);
+    // At weak penalties all shares are near to least squares, and to each other.
+    EXPECT_NEAR(lasso.places.back().learning / ridge.places.back().learning, 1, 1e-3);
+    EXPECT_TRUE(pathView(*search, 0.25).places.empty()) << "a share that nobody followed";
+    // Nothing is judged: no errors, and no places that would rest on them.
+    Recipe given = recipeWith(4);
+    given.judge.reset();
+    given.estimator.fields["penalty"] = 0.2;
+    const Fitted one(rowsWith(80, 51, 4, 2, 1), given);
+    const PathView bare = pathView(*one.path(), 1);
+    EXPECT_EQ(bare.smallest, bare.places.size());
+    EXPECT_TRUE(std::isnan(bare.places.front().error));
+    EXPECT_TRUE(std::isfinite(bare.places.front().learning));
+    EXPECT_TRUE(simplerSentence(bare, "EUR").empty());
+    EXPECT_EQ(placeSentence(bare, 0, "").find("typically"), std::string::npos);
+    EXPECT_TRUE(bare.lines.front().keptShare.empty());
+}
+
+TEST(PathDetail, WeightsCountInSharesAndErrors) {
+    // A row that weighs nothing teaches nothing: the path is that of the others.
+    StudyRows rows = rowsWith(90, 52, 5, 2, 1);
+    RandomStream random(3, "weights of a path");
+    std::vector<double> w(90);
+    for (std::size_t i = 0; i < w.size(); ++i)
+        w[i] = i < 70 ? 0.5 + random.uniform() : 0;
+    rows.learning.table = rows.learning.table.withColumn(Column::ofNumbers("w", w));
+    Recipe recipe = recipeWith(5);
+    recipe.roles["w"] = Role::weight;
+    recipe.estimator.fields["penalties"] = std::vector<double>{0.6, 0.2, 0.05};
+    StudyRows first = rows;
+    std::vector<std::uint32_t> places(70);
+    std::iota(places.begin(), places.end(), 0U);
+    std::vector<Column> some;
+    for (const Column& column : rows.learning.table.columns())
+        if (column.kind() == ColumnKind::number) {
+            const auto all = column.numbers();
+            some.push_back(Column::ofNumbers(column.name(), {all.begin(), all.begin() + 70}));
+        }
+    first.learning.table = Table(std::move(some));
+    const Fitted whole(rows, recipe), others(first, recipe);
+    const auto a = whole.path(), b = others.path();
+    for (std::size_t k = 0; k < a->points.size(); ++k) {
+        EXPECT_GT(digits(a->points[k].meanOfFoldMse, b->points[k].meanOfFoldMse), 9);
+        EXPECT_GT(digits(a->points[k].relaxedMse, b->points[k].relaxedMse), 9);
+        for (Index j = 0; j < 5; ++j)
+            EXPECT_NEAR(a->points[k].coefficients[j], b->points[k].coefficients[j], 1e-10);
+        EXPECT_EQ(a->points[k].keptShare, b->points[k].keptShare);
+    }
+}
+
+TEST(Halves, LevelsOfAFactorAreOneTerm) {
+    Recipe recipe = recipeWith(3, true);
+    recipe.estimator.fields["grouped"] = true;
+    recipe.estimator.fields["penalty"] = 0.1;
+    const Fitted fitted(rowsWith(240, 53, 3, 1, 1, 0.8), recipe);
+    const Halves halves =
+        halvesOf(recipe, *fitted.prepared, *fitted.evidence.study, {.splits = 20, .seed = 2}, {}, quietly());
+    ASSERT_EQ(halves.each.size(), 4U);
+    EXPECT_EQ(halves.each[3].term, "f");
+    EXPECT_EQ(halves.each[3].columns, 3U);
+    EXPECT_EQ(halves.each[3].share, 1);
+    EXPECT_LT(halves.each[3].p, 0.001) << "an F test of its three columns";
+    EXPECT_GT(halves.each[1].p, 0.05);
+    EXPECT_NE(halvesCsv(halves).find("\nf,3,1,yes,"), std::string::npos);
+}
+
+TEST(LearningCurves, GoByWholeGroupsAndSayWhatCannotBeLearned) {
+    Recipe recipe = recipeWith(2, true);
+    recipe.estimator = Settings{};
+    recipe.judge = FoldPlan{.kind = FoldKind::groups, .folds = 3, .column = "f"};
+    recipe.terms.pop_back(); // the groups are no term
+    const Fitted fitted(rowsWith(160, 54, 2, 2, 1, 0.5), recipe);
+    const LearningCurve curve =
+        learningCurve(recipe, *fitted.prepared, {}, fitted.evidence.study, {}, quietly());
+    EXPECT_EQ(curve.judgedBy, foldPlanText(*recipe.judge));
+    ASSERT_GE(curve.points.size(), 3U);
+    EXPECT_EQ(curve.points.back().folds, 3U);
+    // Bootstrap draws with replacement, and leaving out single rows gives way to ten folds.
+    for (const FoldKind kind : {FoldKind::bootstrap, FoldKind::leaveOneOut}) {
+        Recipe other = recipe;
+        other.judge = FoldPlan{.kind = kind, .draws = 12};
+        const LearningCurve own =
+            learningCurve(other, *fitted.prepared, {}, fitted.evidence.study, {}, quietly());
+        EXPECT_EQ(own.points.back().folds, kind == FoldKind::bootstrap ? 12U : 10U);
+    }
+    // Terms that few rows cannot hold: those sizes are passed over and said.
+    Recipe wide = recipeWith(20);
+    wide.estimator = Settings{};
+    const Fitted many(rowsWith(60, 55, 20, 2, 1), wide);
+    const LearningCurve short_ = learningCurve(wide, *many.prepared, {}, many.evidence.study, {}, quietly());
+    EXPECT_GE(short_.points.front().rows, 22U) << "at least as many rows as coefficients";
+    EXPECT_GT(short_.points.front().unseen, 1.1 * short_.points.back().unseen);
+}
