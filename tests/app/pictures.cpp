@@ -253,6 +253,16 @@ void shootFit(MainWindow& window, const QString& folder) {
         QTest::qWait(300);
         dialog->grab().save(folder + "/penalty_dialog.png");
         dialog->close();
+        Recipe near = before;
+        near.estimator = {"neighbours"};
+        std::erase_if(near.terms, [](const Term& term) { return term.parts.size() > 1; });
+        press("in words");
+        window.session().change(near);
+        rest();
+        window.showStation("check"); // the lines take the order of the model again
+        window.showStation("fit");
+        rest();
+        window.grab().save(folder + "/fit_neighbours.png");
         window.session().change(before);
         rest();
     }
