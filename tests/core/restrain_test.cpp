@@ -77,6 +77,49 @@ struct Fitted {
     }
 };
 
+/// A lasso of x0 to x3 learned from the rows of a fold, and its error on those it is judged by.
+class FoldOfLasso {
+public:
+    FoldOfLasso(const Table& table, const Fold& fold, bool logarithm)
+        : m_logarithm(logarithm), m_fold(fold), m_x(matrix(table, fold.learning)),
+          m_judged(matrix(table, fold.judged)) {}
+
+    double mse(double penalty, std::span<const double> y) const {
+        std::vector<double> own;
+        for (const auto row : m_fold.learning)
+            own.push_back(m_logarithm ? std::log(y[row]) : y[row]);
+        const MatrixRows source(m_x);
+        const PenaltyOptions lasso;
+        const PenalisedPoint point =
+            penalisedPoint(problemOf(source, own, {}, lasso, {}, quietly()), lasso, penalty, quietly());
+        double smearing = 0, squares = 0;
+        for (Index i = 0; i < m_x.rows(); ++i)
+            smearing += std::exp(own[static_cast<std::size_t>(i)] - point.constant -
+                                 m_x.row(i).dot(point.coefficients)) /
+                        static_cast<double>(m_x.rows());
+        for (Index i = 0; i < m_judged.rows(); ++i) {
+            const double said = point.constant + m_judged.row(i).dot(point.coefficients);
+            const double e = y[m_fold.judged[static_cast<std::size_t>(i)]] -
+                             (m_logarithm ? std::exp(said) * smearing : said);
+            squares += e * e;
+        }
+        return squares / static_cast<double>(m_judged.rows());
+    }
+
+private:
+    static MatrixXd matrix(const Table& table, const std::vector<std::uint32_t>& rows) {
+        MatrixXd x(static_cast<Index>(rows.size()), 4);
+        for (Index i = 0; i < x.rows(); ++i)
+            for (Index j = 0; j < 4; ++j)
+                x(i, j) = table.find("x" + std::to_string(j))->numbers()[rows[static_cast<std::size_t>(i)]];
+        return x;
+    }
+
+    bool m_logarithm;
+    Fold m_fold;
+    MatrixXd m_x, m_judged;
+};
+
 class StopsAfter : public Progress {
 public:
     explicit StopsAfter(int asks) : m_left(asks) {}
@@ -725,4 +768,52 @@ TEST(LearningCurves, GoByWholeGroupsAndSayWhatCannotBeLearned) {
     const LearningCurve short_ = learningCurve(wide, *many.prepared, {}, many.evidence.study, {}, quietly());
     EXPECT_GE(short_.points.front().rows, 22U) << "at least as many rows as coefficients";
     EXPECT_GT(short_.points.front().unseen, 1.1 * short_.points.back().unseen);
+}
+
+TEST(PathDetail, RowsInNoFoldLearnInAllOfThem) {
+    // A column says the folds, and some rows have no value of it: they always learn and are never judged.
+    StudyRows rows = rowsWith(120, 61, 4, 2, 1);
+    std::vector<std::int32_t> codes(120);
+    for (std::size_t i = 0; i < codes.size(); ++i)
+        codes[i] = i % 4 == 3 ? -1 : static_cast<std::int32_t>(i % 4);
+    const Table table = rows.learning.table.withColumn(Column::ofFactor("f", codes, {"a", "b", "c"}));
+    rows.learning.table = table;
+    const auto y = table.find("y")->numbers();
+    for (const bool logarithm : {false, true}) {
+        Recipe recipe = recipeWith(4);
+        recipe.logResponse = logarithm;
+        recipe.judge = FoldPlan{.kind = FoldKind::column, .column = "f"};
+        recipe.estimator.fields["penalties"] =
+            logarithm ? std::vector<double>{0.004, 0.001} : std::vector<double>{0.5, 0.1};
+        const Fitted fitted(rows, recipe);
+        const auto search = fitted.path();
+        std::vector<std::uint32_t> all(120);
+        std::iota(all.begin(), all.end(), 0U);
+        const Dealing dealing = dealRows(*recipe.judge, table, all, "rows.csv");
+        ASSERT_EQ(dealing.size(), 3U);
+        for (std::size_t k = 0; k < 2; ++k) {
+            double mean = 0;
+            for (std::size_t f = 0; f < 3; ++f) {
+                const Fold fold = dealing.fold(f);
+                ASSERT_EQ(fold.learning.size(), 90U) << "two levels, and the rows without one";
+                mean += FoldOfLasso(table, fold, logarithm).mse(search->points[k].penalty, y) / 3;
+            }
+            EXPECT_GT(digits(search->points[k].meanOfFoldMse, mean), 9) << logarithm << " at " << k;
+        }
+    }
+    // Where every row has a value there are none such, and all is as it was.
+    for (std::size_t i = 0; i < codes.size(); ++i)
+        codes[i] = static_cast<std::int32_t>(i % 3);
+    rows.learning.table = table.withColumn(Column::ofFactor("f", codes, {"a", "b", "c"}));
+    Recipe recipe = recipeWith(4);
+    recipe.judge = FoldPlan{.kind = FoldKind::column, .column = "f"};
+    recipe.estimator.fields["penalties"] = std::vector<double>{0.5, 0.1};
+    const auto search = Fitted(rows, recipe).path();
+    std::vector<std::uint32_t> all(120);
+    std::iota(all.begin(), all.end(), 0U);
+    const Dealing dealing = dealRows(*recipe.judge, rows.learning.table, all, "rows.csv");
+    double mean = 0;
+    for (std::size_t f = 0; f < 3; ++f)
+        mean += FoldOfLasso(table, dealing.fold(f), false).mse(0.1, y) / 3;
+    EXPECT_GT(digits(search->points[1].meanOfFoldMse, mean), 9);
 }

@@ -391,16 +391,20 @@ private:
     /// And all that it is judged by.
     bool bySums() const { return sumsHold() && !m_recipe.logResponse; }
 
+    /// Cells, and one more of rows that are in no fold and learn in all of them: those without a value where
+    /// a column says the folds.
+    std::size_t pieces() const { return m_dealing->cells() + (m_plan.kind == FoldKind::column ? 1 : 0); }
+
     /// Rows that learn in a fold, and rows that are judged, as sums.
     std::pair<RowSums, RowSums> sumsOf(std::size_t fold) const {
-        const std::size_t every = m_dealing->foldsPerRepeat(), cells = m_dealing->cells();
+        const std::size_t every = m_dealing->foldsPerRepeat(), all = pieces();
         const std::size_t repeat = fold / every, within = fold % every;
         RowSums learned, judged;
-        for (std::size_t c = 0; c < cells; ++c) {
-            const RowSums& own = m_learned[repeat * cells + c];
-            if (m_dealing->learns(within, c)) learned.add(own);
+        for (std::size_t c = 0; c < all; ++c) {
+            const RowSums& own = m_learned[repeat * all + c];
+            if (c == m_dealing->cells() || m_dealing->learns(within, c)) learned.add(own);
             if (m_dealing->judges(within, c))
-                judged.add(m_plainSums.empty() ? own : m_plainSums[repeat * cells + c]);
+                judged.add(m_plainSums.empty() ? own : m_plainSums[repeat * all + c]);
         }
         return {std::move(learned), std::move(judged)};
     }
@@ -417,7 +421,7 @@ private:
     void sumCells(Progress& progress) {
         if (!m_learned.empty()) return;
         m_shift = shiftOf(m_x.rows, m_teaching.y, m_teaching.intercept);
-        const std::size_t cells = m_dealing->cells();
+        const std::size_t cells = pieces();
         m_learned.resize(cells * m_dealing->repeats());
         if (!m_teaching.weights.empty()) m_plainSums.resize(m_learned.size());
         // Of large cells each is summed by all threads, small ones beside each other.
