@@ -817,3 +817,23 @@ TEST(PathDetail, RowsInNoFoldLearnInAllOfThem) {
         mean += FoldOfLasso(table, dealing.fold(f), false).mse(0.1, y) / 3;
     EXPECT_GT(digits(search->points[1].meanOfFoldMse, mean), 9);
 }
+
+TEST(SeveralFits, AreJudgedAlikeByTheFirst) {
+    const StudyRows rows = rowsWith(120, 71, 3, 2, 1);
+    std::vector<Recipe> recipes(3, recipeWith(2));
+    for (Recipe& recipe : recipes)
+        recipe.estimator = Settings{};
+    recipes[1].terms.pop_back();
+    recipes[2].judge->seed = 9;
+    recipes[2].setAside = SetAside{.share = 0.3};
+    std::vector<std::shared_ptr<const Evidence>> fits;
+    for (const Recipe& recipe : recipes)
+        fits.push_back(std::make_shared<const Evidence>(evaluate(recipe, rows, {}, quietly())));
+    const auto alike = judgedAlike(fits, recipes, rows, nullptr, {}, quietly());
+    EXPECT_EQ(alike[0], fits[0]);
+    EXPECT_EQ(alike[1], fits[1]) << "judged as the first is";
+    ASSERT_NE(alike[2], fits[2]);
+    EXPECT_EQ(alike[2]->folds->foldOf, fits[0]->folds->foldOf);
+    EXPECT_EQ(alike[2]->rowsLearning, 120U);
+    EXPECT_GT(digits(alike[2]->folds->rmse, fits[0]->folds->rmse), 12) << "the same model then";
+}

@@ -20,33 +20,6 @@ namespace {
 
 constexpr std::size_t rowsListed = 200;
 
-/// Fits judged by the plan of the first one: those that are not are judged anew.
-std::vector<std::shared_ptr<const Evidence>>
-judgedAlike(const std::vector<std::shared_ptr<const Evidence>>& fits, const std::vector<Recipe>& recipes,
-            const StudyRows& rows, const std::shared_ptr<const PreparedRows>& prepared, Progress& progress) {
-    std::vector<std::shared_ptr<const Evidence>> alike;
-    const auto sameFolds = [&](std::size_t i) {
-        return recipes[i].judge == recipes[0].judge && recipes[i].setAside == recipes[0].setAside;
-    };
-    for (std::size_t i = 0; i < fits.size(); ++i) {
-        if (fits.size() == 2 || sameFolds(i)) { // two that differ are compared by what both have
-            alike.push_back(fits[i]);
-            continue;
-        }
-        ProgressStage stage(progress, 0.9 * static_cast<double>(i) / static_cast<double>(fits.size()),
-                            0.9 * static_cast<double>(i + 1) / static_cast<double>(fits.size()));
-        stage.checkpoint(0, "Judging fits by the same folds");
-        Recipe recipe = recipes[i];
-        recipe.judge = recipes[0].judge;
-        recipe.setAside = recipes[0].setAside;
-        recipe.forecast.reset();
-        const auto own = prepareRows(recipe, rows, {}, stage, prepared.get());
-        alike.push_back(std::make_shared<const Evidence>(
-            evaluate(recipe, rows, *own, {.checks = ChecksWanted::quick}, stage)));
-    }
-    return alike;
-}
-
 } // namespace
 
 CompareStation::CompareStation(Session& session, QWidget* parent) : Station(session, "compare", parent) {
@@ -229,7 +202,10 @@ void CompareStation::compare(const std::vector<int>& numbers,
          prepared = m_session.prepared()](Progress& progress) -> Jobs::Finish {
             auto out = std::make_shared<ComparedFits>();
             out->numbers = numbers;
-            out->evidence = judgedAlike(evidence, recipes, *rows, prepared, progress);
+            // Two that are judged otherwise are compared by what both have.
+            out->evidence = numbers.size() == 2
+                                ? evidence
+                                : judgedAlike(evidence, recipes, *rows, prepared.get(), {}, progress);
             std::vector<Compared> fits;
             for (std::size_t i = 0; i < numbers.size(); ++i)
                 fits.push_back({*out->evidence[i], recipes[i], "fit " + std::to_string(numbers[i])});

@@ -3,6 +3,7 @@
 #include "base/not_a_number.h"
 #include "base/text.h"
 #include "estimate/linear/linear_model.h"
+#include "study/evaluate.h"
 
 #include <algorithm>
 #include <cmath>
@@ -37,6 +38,29 @@ PartScores scoresOf(std::string part, const std::vector<double>& actual, const s
 }
 
 } // namespace
+
+std::vector<std::shared_ptr<const Evidence>>
+judgedAlike(std::span<const std::shared_ptr<const Evidence>> fits, std::span<const Recipe> recipes,
+            const StudyRows& rows, const PreparedRows* before, Threads threads, Progress& progress) {
+    std::vector<std::shared_ptr<const Evidence>> alike;
+    for (std::size_t i = 0; i < fits.size(); ++i) {
+        if (recipes[i].judge == recipes[0].judge && recipes[i].setAside == recipes[0].setAside) {
+            alike.push_back(fits[i]);
+            continue;
+        }
+        ProgressStage stage(progress, 0.9 * static_cast<double>(i) / static_cast<double>(fits.size()),
+                            0.9 * static_cast<double>(i + 1) / static_cast<double>(fits.size()));
+        stage.checkpoint(0, "Judging fits by the same folds");
+        Recipe recipe = recipes[i];
+        recipe.judge = recipes[0].judge;
+        recipe.setAside = recipes[0].setAside;
+        recipe.forecast.reset();
+        const auto own = prepareRows(recipe, rows, threads, stage, before);
+        alike.push_back(std::make_shared<const Evidence>(
+            evaluate(recipe, rows, *own, {.threads = threads, .checks = ChecksWanted::quick}, stage)));
+    }
+    return alike;
+}
 
 std::vector<PartScores> partScores(const Evidence& evidence) {
     std::vector<PartScores> found;

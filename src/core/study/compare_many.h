@@ -3,11 +3,19 @@
 // their predictions differ.
 #include "study/say.h"
 
+#include <memory>
 #include <span>
 #include <string>
 #include <vector>
 
 namespace oxgoad {
+
+/// Fits judged by the folds and the rows set aside of the first one: those that are not are made anew,
+/// without their forecast. One recipe a fit; `before`, rows prepared by one of them, saves work. Errors:
+/// those of evaluate(). Throws Stopped.
+std::vector<std::shared_ptr<const Evidence>>
+judgedAlike(std::span<const std::shared_ptr<const Evidence>> fits, std::span<const Recipe> recipes,
+            const StudyRows& rows, const PreparedRows* before, Threads threads, Progress& progress);
 
 /// Scores of one fit on one part, in the response's natural unit. NaN where it cannot be said.
 struct PartScores {
