@@ -6,14 +6,19 @@
 #include <algorithm>
 #include <cmath>
 #include <numeric>
+#include <set>
+#include <string_view>
+#include <utility>
 
 namespace oxgoad {
 
 namespace {
 
-/// Above it pairs are first tried on evenly spaced rows.
+/// Above it the promising pairs alone are tried.
 constexpr double mostWork = 4e8;
-constexpr std::size_t fewRows = 4096, kept = 24;
+constexpr std::size_t kept = 64;
+/// Multiplications and values that telling which promise may take.
+constexpr double promiseWork = 1e10, promiseValues = 1.6e7;
 /// Of one pair, and of a batch.
 constexpr std::size_t widest = 40, batch = 192;
 
@@ -30,13 +35,15 @@ struct Side {
 std::vector<Side> sidesOf(const CheckContext& context, std::span<const std::uint32_t> rows,
                           const std::vector<std::uint8_t>& wanted) {
     const auto& inputs = context.inputs.inputs();
+    std::set<std::string_view> plain;
+    for (const Term& term : context.terms)
+        if (term == plainTerm(term.parts[0].column)) plain.insert(term.parts[0].column);
     std::vector<Side> sides(inputs.size());
     parallelFor(inputs.size(), context.threads, [&](std::size_t i) {
         if (context.progress->stopRequested()) throw Stopped{};
         Side& side = sides[i];
         side.name = inputs[i].name;
-        side.plainInModel = std::find(context.terms.begin(), context.terms.end(),
-                                      plainTerm(inputs[i].name)) != context.terms.end();
+        side.plainInModel = plain.count(inputs[i].name) > 0;
         side.width = !inputs[i].factor                   ? 1
                      : inputs[i].levels.size() <= widest ? inputs[i].levels.size() - 1
                                                          : 0;
@@ -58,12 +65,19 @@ struct Pair {
     Addition added;
 };
 
-bool inModel(const std::vector<Term>& terms, const std::string& a, const std::string& b) {
-    return std::any_of(terms.begin(), terms.end(), [&](const Term& term) {
-        const auto names = columnsOf(term);
-        return std::find(names.begin(), names.end(), a) != names.end() &&
-               std::find(names.begin(), names.end(), b) != names.end();
-    });
+/// Pairs of inputs that some term of the model names together.
+std::set<std::pair<std::size_t, std::size_t>> pairsInModel(const CheckContext& context) {
+    std::set<std::pair<std::size_t, std::size_t>> together;
+    for (const Term& term : context.terms) {
+        if (term.parts.size() < 2) continue;
+        std::set<std::size_t> named;
+        for (const std::string& column : columnsOf(term))
+            if (const auto input = findInput(context.inputs.inputs(), column)) named.insert(*input);
+        for (const std::size_t a : named)
+            for (const std::size_t b : named)
+                if (a < b) together.emplace(a, b);
+    }
+    return together;
 }
 
 /// The answers of pairs on all learning rows of a context.
@@ -93,46 +107,75 @@ void tryPairs(const CheckContext& context, const std::vector<Side>& sides, std::
     if (!beside.empty()) flush(pairs.size());
 }
 
-/// The most promising pairs by evenly spaced rows, with a fit of their own.
-void keepPromising(const CheckContext& context, std::vector<Pair>& pairs) {
-    const auto n = context.learningRows.size();
-    std::vector<std::uint32_t> places, rows;
-    for (std::size_t k = 0; k < fewRows; ++k)
-        places.push_back(static_cast<std::uint32_t>(k * n / fewRows));
-    std::vector<double> y, weights;
-    for (const auto place : places) {
-        rows.push_back(context.learningRows[place]);
-        y.push_back(context.working[place]);
-        if (!context.weights.empty()) weights.push_back(context.weights[place]);
+/// Keeps the pairs whose products, each taken alone, say most of the residuals: Σ (z'r)² / z'z over the
+/// columns of a pair, z about its mean. Of evenly spaced rows where that would take long; the number of rows.
+std::size_t keepPromising(const CheckContext& context, std::vector<Pair>& pairs) {
+    using Eigen::Index;
+    using Eigen::MatrixXd;
+    std::vector<std::uint8_t> wanted(context.inputs.inputs().size(), 0);
+    for (const Pair& pair : pairs)
+        wanted[pair.a] = wanted[pair.b] = 1;
+    const std::vector<Side> names = sidesOf(context, {}, std::vector<std::uint8_t>(wanted.size(), 0));
+    std::vector<Index> begin(names.size(), 0);
+    Index width = 0;
+    for (std::size_t i = 0; i < names.size(); ++i) {
+        begin[i] = width;
+        if (wanted[i] != 0) width += static_cast<Index>(names[i].width);
     }
-    const std::vector<Side> thin = sidesOf(context, rows, {});
-    LeastSquaresOptions options;
-    options.intercept = context.recipe.intercept;
-    options.threads = context.threads;
-    options.weights = weights;
-    options.precision = LeastSquaresOptions::Precision::plain;
-    const LeastSquaresFit fit =
-        fitLeastSquares(DesignRows(context.linear->design, rows), y, options, *context.progress);
-    const CheckedLinear linear{context.linear->model,
-                               context.linear->design,
-                               fit,
-                               fit.residuals,
-                               context.linear->terms,
-                               context.linear->effects,
-                               {},
-                               {},
-                               {},
-                               {}};
-    CheckContext few = context;
-    few.linear = &linear;
-    few.learningRows = rows;
-    few.working = y;
-    few.weights = weights;
-    tryPairs(few, thin, pairs);
-    std::stable_sort(pairs.begin(), pairs.end(), [](const Pair& a, const Pair& b) {
-        return (std::isnan(a.added.p) ? 2 : a.added.p) < (std::isnan(b.added.p) ? 2 : b.added.p);
+    const auto n = context.learningRows.size();
+    const double w = static_cast<double>(width);
+    const auto count =
+        std::min(n, std::max<std::size_t>(
+                        4096, static_cast<std::size_t>(std::min(promiseWork / (w * w), promiseValues / w))));
+    std::vector<std::uint32_t> rows;
+    Eigen::VectorXd residuals(static_cast<Index>(count)), weights = Eigen::VectorXd::Ones(residuals.size());
+    for (std::size_t k = 0; k < count; ++k) {
+        const std::size_t place = k * n / count;
+        rows.push_back(context.learningRows[place]);
+        residuals[static_cast<Index>(k)] = context.linear->residuals[static_cast<Index>(place)];
+        if (!context.weights.empty()) weights[static_cast<Index>(k)] = context.weights[place];
+    }
+    MatrixXd columns(static_cast<Index>(count), width);
+    {
+        const std::vector<Side> sides = sidesOf(context, rows, wanted);
+        for (std::size_t i = 0; i < sides.size(); ++i)
+            for (std::size_t j = 0; j < sides[i].columns.size(); ++j)
+                columns.col(begin[i] + static_cast<Index>(j)) = sides[i].columns[j];
+    }
+    MatrixXd score(width, width);
+    constexpr Index panel = 32;
+    parallelFor(static_cast<std::size_t>((width + panel - 1) / panel), context.threads, [&](std::size_t b) {
+        if (context.progress->stopRequested()) throw Stopped{};
+        const Index from = static_cast<Index>(b) * panel, own = std::min(panel, width - from);
+        const MatrixXd weighted = columns.middleCols(from, own).array().colwise() * weights.array();
+        const MatrixXd means = columns.transpose() * weighted / weights.sum();
+        if (context.progress->stopRequested()) throw Stopped{};
+        MatrixXd right = weighted.array().colwise() * residuals.array();
+        const MatrixXd products = columns.transpose() * right;
+        if (context.progress->stopRequested()) throw Stopped{};
+        right = weighted.cwiseProduct(columns.middleCols(from, own));
+        const MatrixXd squares = columns.cwiseAbs2().transpose() * right;
+        score.middleCols(from, own) =
+            (squares.array() - weights.sum() * means.array().square() > 1e-12 * squares.array())
+                .select(products.array().square() /
+                            (squares.array() - weights.sum() * means.array().square()),
+                        0);
     });
-    pairs.resize(std::min(pairs.size(), kept));
+    std::vector<std::pair<double, std::size_t>> order;
+    for (std::size_t k = 0; k < pairs.size(); ++k) {
+        const Side &a = names[pairs[k].a], &b = names[pairs[k].b];
+        const double sum = score
+                               .block(begin[pairs[k].a], begin[pairs[k].b], static_cast<Index>(a.width),
+                                      static_cast<Index>(b.width))
+                               .sum();
+        order.emplace_back(-sum / static_cast<double>(a.width * b.width), k);
+    }
+    std::sort(order.begin(), order.end());
+    std::vector<Pair> best;
+    for (std::size_t k = 0; k < std::min(kept, order.size()); ++k)
+        best.push_back(pairs[order[k].second]);
+    pairs = std::move(best);
+    return count;
 }
 
 } // namespace
@@ -141,13 +184,13 @@ void checkMissingInteraction(const CheckContext& context, Findings& findings) {
     const std::string name = "missing interaction";
     const std::vector<std::uint8_t> none(context.inputs.inputs().size(), 0);
     std::vector<Side> sides = sidesOf(context, {}, none); // names and widths
+    const auto together = pairsInModel(context);
     std::vector<Pair> pairs;
     std::size_t columns = 0;
     for (std::size_t a = 0; a < sides.size(); ++a)
         for (std::size_t b = a + 1; b < sides.size(); ++b) {
             const std::size_t width = sides[a].width * sides[b].width;
-            if (width == 0 || width > widest || inModel(context.terms, sides[a].name, sides[b].name))
-                continue;
+            if (width == 0 || width > widest || (!together.empty() && together.count({a, b}) > 0)) continue;
             pairs.push_back({a, b, {}});
             columns += width;
         }
@@ -158,9 +201,8 @@ void checkMissingInteraction(const CheckContext& context, Findings& findings) {
     }
     const auto n = static_cast<double>(context.learningRows.size());
     const auto rank = static_cast<double>(context.linear->fit.rank());
-    const bool many = n * rank * static_cast<double>(columns) > mostWork &&
-                      context.learningRows.size() > 2 * fewRows && tried > kept;
-    if (many) keepPromising(context, pairs);
+    const bool many = n * rank * static_cast<double>(columns) > mostWork && tried > kept;
+    const std::size_t of = many ? keepPromising(context, pairs) : 0;
     std::vector<std::uint8_t> wanted = none;
     for (const Pair& pair : pairs)
         wanted[pair.a] = wanted[pair.b] = 1;
@@ -184,8 +226,8 @@ void checkMissingInteraction(const CheckContext& context, Findings& findings) {
                        fText(best->added.f, best->added.numeratorDf, best->added.denominatorDf) + ", p for " +
                        plural(tried, "pair", "pairs") + " tried";
     if (many)
-        says += " (the " + std::to_string(kept) + " most promising of " + countText(fewRows) +
-                " evenly spaced rows on all rows)";
+        says += " (the " + std::to_string(kept) + " whose product says most of the residuals of " +
+                (of < context.learningRows.size() ? countText(of) + " evenly spaced rows" : "all rows") + ")";
     const std::string source = "F test of added columns, Bonferroni";
     findings.readings.push_back(madeReading(name, best->added.f, limit, p, says, source));
     if (!(p < limit)) return;

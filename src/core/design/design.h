@@ -130,6 +130,8 @@ public:
         m_design.fillExact(
             m_rows.subspan(static_cast<std::size_t>(begin), static_cast<std::size_t>(hi.rows())), hi, lo);
     }
+    /// What it returns refers to this.
+    std::shared_ptr<const RowCells> cells(Eigen::Index most) const override;
 
 private:
     BoundDesign m_design;

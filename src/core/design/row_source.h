@@ -1,6 +1,10 @@
 #pragma once
 // A model matrix that is made block by block, so that a million rows need no second copy.
+#include "design/row_cells.h"
+
 #include <Eigen/Core>
+
+#include <memory>
 
 namespace oxgoad {
 
@@ -17,6 +21,10 @@ public:
                            Eigen::Ref<Eigen::MatrixXd> lo) const {
         fill(begin, hi);
         lo.setZero();
+    }
+    /// The rows by what their levels are; null where there are no levels, or more than `most` cells.
+    virtual std::shared_ptr<const RowCells> cells([[maybe_unused]] Eigen::Index most) const {
+        return nullptr;
     }
 };
 

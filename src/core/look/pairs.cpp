@@ -3,6 +3,8 @@
 #include "look/points.h"
 #include "look/scaled.h"
 
+#include <Eigen/Core>
+
 #include <algorithm>
 #include <atomic>
 #include <cmath>
@@ -63,20 +65,6 @@ Prepared prepare(const Column& column, std::span<const std::uint32_t> rows) {
 
 double numbers(const Prepared& a, const Prepared& b, std::size_t& rows) {
     const std::size_t n = a.values.size();
-    if (a.missing == 0 && b.missing == 0) {
-        rows = n;
-        // Several sums at once: the order is fixed, and the processor need not wait for each.
-        double s[8] = {};
-        std::size_t k = 0;
-        for (; k + 8 <= n; k += 8)
-            for (std::size_t j = 0; j < 8; ++j)
-                s[j] += a.values[k + j] * b.values[k + j];
-        double product = ((s[0] + s[1]) + (s[2] + s[3])) + ((s[4] + s[5]) + (s[6] + s[7]));
-        for (; k < n; ++k)
-            product += a.values[k] * b.values[k];
-        return a.squares > 0 && b.squares > 0 ? product / std::sqrt(a.squares) / std::sqrt(b.squares)
-                                              : std::nan("");
-    }
     PairSums sums;
     for (std::size_t k = 0; k < n; ++k)
         if (a.present[k] != 0 && b.present[k] != 0) sums.add(a.values[k], b.values[k]);
@@ -147,6 +135,66 @@ double overTable(const Prepared& a, const Prepared& b, std::size_t& rows) {
     const double least = std::min(used(left), used(right)) - 1;
     return n > 0 && least > 0 ? std::sqrt(std::clamp((sum - 1) / least, 0.0, 1.0)) : std::nan("");
 }
+
+/// Products of all pairs of numbers that lack nothing, a panel of columns at a time. Throws Stopped.
+class Products {
+public:
+    Products(const std::vector<Prepared>& columns, Threads threads, Progress& progress)
+        : m_place(columns.size(), none) {
+        std::size_t count = 0, rows = 0;
+        for (std::size_t c = 0; c < columns.size(); ++c)
+            if (isWhole(columns[c])) {
+                m_place[c] = count++;
+                rows = columns[c].values.size();
+            }
+        m_values = Eigen::MatrixXd::Zero(static_cast<Index>(count), static_cast<Index>(count));
+        constexpr std::size_t panel = 64, chunk = 2048;
+        const std::size_t panels = (count + panel - 1) / panel;
+        std::vector<std::size_t> whole;
+        for (std::size_t c = 0; c < columns.size(); ++c)
+            if (m_place[c] != none) whole.push_back(c);
+        // Chunks of rows in order, so that the sums are the same on any number of threads.
+        const auto load = [&](std::size_t first, std::size_t from, Eigen::MatrixXd& block) {
+            for (std::size_t k = 0; k < static_cast<std::size_t>(block.cols()); ++k)
+                block.col(static_cast<Index>(k)) = Eigen::Map<const Eigen::VectorXd>(
+                    columns[whole[first + k]].values.data() + from, block.rows());
+        };
+        std::atomic<std::size_t> done{0};
+        parallelFor(panels, threads, [&](std::size_t p) {
+            const std::size_t first = p * panel, own = std::min(panel, count - first);
+            for (std::size_t from = 0; from < rows; from += chunk) {
+                const auto length = static_cast<Index>(std::min(chunk, rows - from));
+                Eigen::MatrixXd right(length, static_cast<Index>(own));
+                load(first, from, right);
+                for (std::size_t q = 0; q <= p; ++q) {
+                    progress.checkpoint(0.5 * static_cast<double>(done) / static_cast<double>(panels),
+                                        "Comparing columns");
+                    const std::size_t other = q * panel, width = std::min(panel, count - other);
+                    Eigen::MatrixXd left(length, static_cast<Index>(width));
+                    load(other, from, left);
+                    m_values
+                        .block(static_cast<Index>(other), static_cast<Index>(first),
+                               static_cast<Index>(width), static_cast<Index>(own))
+                        .noalias() += left.transpose() * right;
+                }
+            }
+            ++done;
+        });
+    }
+
+    static bool isWhole(const Prepared& column) { return !column.factor && column.missing == 0; }
+    bool has(std::size_t a, std::size_t b) const { return m_place[a] != none && m_place[b] != none; }
+    /// a before b.
+    double at(std::size_t a, std::size_t b) const {
+        return m_values(static_cast<Index>(m_place[a]), static_cast<Index>(m_place[b]));
+    }
+
+private:
+    using Index = Eigen::Index;
+    static constexpr std::size_t none = static_cast<std::size_t>(-1);
+    std::vector<std::size_t> m_place;
+    Eigen::MatrixXd m_values;
+};
 
 /// Average linkage by merging; fills order and group.
 void cluster(Pairs& pairs) {
@@ -240,12 +288,13 @@ Pairs pairsOf(const Table& table, std::span<const std::uint8_t> used, const std:
     std::vector<Prepared> prepared(n);
     parallelFor(n, threads,
                 [&](std::size_t c) { prepared[c] = prepare(table.at(pairs.columns[c], {}), rows); });
+    const Products products(prepared, threads, progress);
     pairs.values.assign(n * n, 1.0);
     std::vector<std::vector<Association>> byColumn(n);
     std::atomic<std::size_t> done{0};
     parallelFor(n, threads, [&](std::size_t a) {
         for (std::size_t b = 0; b < a; ++b) {
-            progress.checkpoint(static_cast<double>(done) / static_cast<double>(n * (n - 1) / 2),
+            progress.checkpoint(0.5 + 0.5 * static_cast<double>(done) / static_cast<double>(n * (n - 1) / 2),
                                 "Comparing columns");
             Association pair{b, a, AssociationKind::correlation, 0, 0};
             const Prepared& p = prepared[a];
@@ -256,6 +305,11 @@ Pairs pairsOf(const Table& table, std::span<const std::uint8_t> used, const std:
             } else if (p.factor || q.factor) {
                 pair.kind = AssociationKind::correlationRatio;
                 pair.value = p.factor ? overLevels(q, p, pair.rows) : overLevels(p, q, pair.rows);
+            } else if (products.has(a, b)) {
+                pair.rows = rows.size();
+                pair.value = p.squares > 0 && q.squares > 0
+                                 ? products.at(b, a) / std::sqrt(p.squares) / std::sqrt(q.squares)
+                                 : std::nan("");
             } else {
                 pair.value = numbers(p, q, pair.rows);
             }

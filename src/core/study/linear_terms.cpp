@@ -9,7 +9,9 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <numeric>
+#include <string_view>
 
 namespace oxgoad {
 
@@ -249,20 +251,23 @@ std::vector<std::size_t> columnsOf(const LinearModel& linear, std::size_t t) {
 }
 
 std::vector<std::size_t> termGroups(const std::vector<Term>& terms) {
+    // Each group goes by its first term; terms of one column are of one group.
     std::vector<std::size_t> groups(terms.size());
     std::iota(groups.begin(), groups.end(), std::size_t{0});
-    const auto share = [](const Term& a, const Term& b) {
-        return std::any_of(a.parts.begin(), a.parts.end(), [&](const TermPart& p) {
-            return std::any_of(b.parts.begin(), b.parts.end(),
-                               [&](const TermPart& q) { return p.column == q.column; });
-        });
+    const auto firstOf = [&](std::size_t t) {
+        while (groups[t] != t)
+            t = groups[t] = groups[groups[t]];
+        return t;
     };
-    for (std::size_t i = 0; i < groups.size(); ++i)
-        for (std::size_t j = 0; j < i; ++j)
-            if (groups[i] != groups[j] && share(terms[i], terms[j])) {
-                const std::size_t from = std::max(groups[i], groups[j]);
-                std::replace(groups.begin(), groups.end(), from, std::min(groups[i], groups[j]));
-            }
+    std::map<std::string_view, std::size_t> termOf;
+    for (std::size_t t = 0; t < terms.size(); ++t)
+        for (const TermPart& part : terms[t].parts) {
+            const auto [known, isNew] = termOf.emplace(part.column, t);
+            const std::size_t a = firstOf(known->second), b = firstOf(t);
+            groups[std::max(a, b)] = std::min(a, b);
+        }
+    for (std::size_t t = 0; t < groups.size(); ++t)
+        groups[t] = firstOf(t);
     return groups;
 }
 

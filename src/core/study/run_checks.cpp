@@ -145,11 +145,8 @@ private:
         const DesignRows x(*m_design, m_evidence.study->rows);
         m_orthonormal.resize(x.rows(), m_fit.rank());
         const auto& weights = m_evidence.study->weights;
-        const auto factor =
-            m_fit.factor.topLeftCorner(m_fit.rank(), m_fit.rank()).triangularView<Eigen::Upper>();
         forRowBlocks(x, m_threads, m_progress, [&](Index begin, const Eigen::MatrixXd& raw) {
-            Eigen::MatrixXd block = m_fit.shifted(raw);
-            factor.solveInPlace<Eigen::OnTheRight>(block);
+            Eigen::MatrixXd block = m_fit.inOrthonormalBasis(raw);
             for (Index i = 0; i < block.rows() && !weights.empty(); ++i)
                 block.row(i) *= std::sqrt(weights[static_cast<std::size_t>(begin + i)]);
             m_orthonormal.middleRows(begin, block.rows()) = block;

@@ -4,7 +4,9 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "estimate/linear/cell_rows.h"
 #include "estimate/linear/exact.h"
+#include "estimate/linear/triangle.h"
 
 #include <Eigen/Cholesky>
 #include <Eigen/QR>
@@ -38,12 +40,7 @@ struct Blocks {
     Index length(Index i) const { return std::min(size, rows - begin(i)); }
 };
 
-/// Sum, smallest and largest of each column and of y.
-struct Extent {
-    std::vector<long double> sum;
-    VectorXd low;
-    VectorXd high;
-};
+using Extent = CellRows::Extent;
 
 /// Square roots of the weights from a row on; ones without weights.
 VectorXd rootsOf(std::span<const double> weights, Index begin, Index count) {
@@ -103,30 +100,6 @@ Extent extentOf(const RowSource& x, std::span<const double> y, std::span<const d
 /// The power of two nearest below 1/size.
 double powerOfTwoScale(double size) {
     return size > 0 && std::isfinite(size) ? std::ldexp(1.0, -std::ilogb(size)) : 1.0;
-}
-
-/// R of the rows given, (columns × columns), padded with zero rows where there are fewer rows. Throws
-/// Stopped.
-MatrixXd triangle(MatrixXd& block, const Progress& progress) {
-    const Index k = block.cols();
-    // Panel by panel, so that most of the work is products of matrices; to the right in pieces of some 2e8
-    // operations, so that a stop is seen soon.
-    const Index panel = std::clamp<Index>((k + 1) / 2, 8, 32);
-    for (Index j = 0; j < std::min(k, block.rows()); j += panel) {
-        const Index width = std::min(panel, k - j), below = block.rows() - j;
-        Eigen::Ref<MatrixXd> left = block.block(j, j, below, width); // factored in its place
-        const Eigen::HouseholderQR<Eigen::Ref<MatrixXd>> qr(left);
-        const Index piece = std::max<Index>(64, 50000000 / (below * width));
-        for (Index from = j + width; from < k; from += piece) {
-            if (progress.stopRequested()) throw Stopped{};
-            block.block(j, from, below, std::min(piece, k - from))
-                .applyOnTheLeft(qr.householderQ().adjoint());
-        }
-    }
-    const Index m = std::min(block.rows(), k);
-    MatrixXd r = MatrixXd::Zero(k, k);
-    r.topRows(m) = block.topRows(m).triangularView<Eigen::Upper>();
-    return r;
 }
 
 /// Inverse of an upper triangular matrix, some columns at a time. Throws Stopped.
@@ -471,7 +444,19 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
         }
         weightOfAll = static_cast<double>(sum);
     }
-    const Extent extent = extentOf(x, y, options.weights, blocks, options.threads, progress);
+    // Digits are lost above this condition number; below it twice the precision costs a few hundredths of a
+    // second where the work is little.
+    constexpr double losing = 300, littleWork = 2e7;
+    const auto isLittle = [&](Index columns) {
+        return static_cast<double>(n) * static_cast<double>(columns) * static_cast<double>(columns) <
+               littleWork;
+    };
+    std::optional<CellRows> byCells;
+    if (!isLittle(p + 1))
+        if (const auto cells = CellRows::worthwhile(x))
+            byCells.emplace(cells, y, options.weights, options.threads, progress);
+    const Extent extent =
+        byCells ? byCells->extent() : extentOf(x, y, options.weights, blocks, options.threads, progress);
     fit.shift = VectorXd::Zero(p);
     fit.scale = VectorXd::Ones(p);
     std::vector<char> constantColumn(static_cast<std::size_t>(p), 0);
@@ -503,7 +488,9 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
         }
     }
 
-    decideRank(fit, Reducer(fit, x, y, options.weights, blocks, options.threads, progress).reduce(),
+    decideRank(fit,
+               byCells ? byCells->reduce(fit)
+                       : Reducer(fit, x, y, options.weights, blocks, options.threads, progress).reduce(),
                constantColumn, progress);
     const Index rank = fit.rank();
     if (teaching < rank || rank == 0)
@@ -533,18 +520,13 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     fit.degreesOfFreedom = static_cast<double>(teaching - rank);
     fit.conditionNumber = conditionOf(fit.factor, fit.intercept);
     fit.digitsLeft = std::max(0.0, -std::log10(epsilon / 2 * fit.conditionNumber));
-    // Digits are lost from here on; below it twice the precision costs a few hundredths of a second.
-    constexpr double losing = 300;
-    constexpr double littleWork = 2e7;
-    const bool little =
-        static_cast<double>(n) * static_cast<double>(rank) * static_cast<double>(rank) < littleWork;
     // Residuals within the rounding of the response's values are no residuals.
     const auto judgeResiduals = [&] {
         fit.fitsExactly = fit.degreesOfFreedom > 0 &&
                           std::sqrt(fit.residualSumOfSquares / weightOfAll) <= 4 * epsilon * sizeOfY;
     };
     if (options.precision == LeastSquaresOptions::Precision::asNeeded &&
-        (fit.conditionNumber > losing || little) &&
+        (fit.conditionNumber > losing || isLittle(rank)) &&
         solveExactly(fit, x, y, options.weights, options.keepOrthonormal, options.threads, progress)) {
         if (teaching < n) predictWeightless(fit, x, y, options.weights, blocks);
         judgeResiduals();
@@ -553,19 +535,23 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     fit.inverse = invertUpper(fit.factor, options.threads, progress);
     const auto r = fit.factor.triangularView<Eigen::Upper>();
     VectorXd solution = r.solve(fit.projections);
-    const ResidualPass first =
-        residualPass(fit, x, y, options.weights, solution, blocks, false, options.threads, progress);
-    VectorXd correction = fit.factor.transpose().triangularView<Eigen::Lower>().solve(first.crossProducts);
+    VectorXd correction =
+        byCells ? byCells->crossProducts(fit, solution)
+                : residualPass(fit, x, y, options.weights, solution, blocks, false, options.threads, progress)
+                      .crossProducts;
+    fit.factor.transpose().triangularView<Eigen::Lower>().solveInPlace(correction);
     r.solveInPlace(correction);
     solution += correction;
 
-    const ResidualPass last =
-        residualPass(fit, x, y, options.weights, solution, blocks, true, options.threads, progress);
+    const long double sumOfSquares =
+        byCells ? byCells->finish(fit, solution)
+                : residualPass(fit, x, y, options.weights, solution, blocks, true, options.threads, progress)
+                      .sumOfSquares;
     const double unit = fit.responseScale * fit.responseScale;
-    fit.residualSumOfSquares = static_cast<double>(last.sumOfSquares) / unit;
+    fit.residualSumOfSquares = static_cast<double>(sumOfSquares) / unit;
     fit.residualStandardDeviation =
         fit.degreesOfFreedom > 0
-            ? static_cast<double>(std::sqrt(last.sumOfSquares / fit.degreesOfFreedom)) / fit.responseScale
+            ? static_cast<double>(std::sqrt(sumOfSquares / fit.degreesOfFreedom)) / fit.responseScale
             : std::nan("");
     storeCoefficients(fit, solution);
     judgeResiduals();

@@ -208,6 +208,9 @@ public:
     double responseScale = 1;
     /// m × rank: [1, X~(kept)].
     Eigen::MatrixXd shifted(const Eigen::MatrixXd& block) const;
+    /// Rows of the model matrix in the basis that the factor makes orthonormal: [1, X~(kept)]R⁻¹, m × rank.
+    /// Where most columns are mostly 0, as those of levels are, by what is not 0 in them.
+    Eigen::MatrixXd inOrthonormalBasis(const Eigen::MatrixXd& block) const;
 
 private:
     /// Standard error of a combination given in the orthonormal basis. NaN where the residuals do not tell
@@ -215,6 +218,10 @@ private:
     /// what equal spread would make it.
     double errorOf(const Eigen::VectorXd& direction) const;
     std::vector<Eigen::Index> placesOf(std::span<const std::size_t> columns) const;
+    /// Solution in places of the factor with 0 at some, and what the projections lose by it: from the
+    /// inverse, O(rank²) for each place, or by reducing the others' columns.
+    Eigen::VectorXd takenOut(const std::vector<Eigen::Index>& places, double& given) const;
+    Eigen::VectorXd ofTheOthers(const std::vector<Eigen::Index>& places, double& given) const;
     /// Orthonormal basis (rank × q) of the directions that only these places of the factor have.
     Eigen::MatrixXd directionsOf(const std::vector<Eigen::Index>& places) const;
     double constantOf(const Eigen::VectorXd& coefficients, double shiftedConstant) const;

@@ -38,9 +38,51 @@ VectorXd LeastSquaresFit::predict(const MatrixXd& block) const {
 }
 
 VectorXd LeastSquaresFit::leverage(const MatrixXd& block) const {
-    MatrixXd out = shifted(block);
-    factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(out);
-    return out.rowwise().squaredNorm();
+    return inOrthonormalBasis(block).rowwise().squaredNorm();
+}
+
+MatrixXd LeastSquaresFit::inOrthonormalBasis(const MatrixXd& block) const {
+    const Index first = intercept ? 1 : 0, m = block.rows();
+    // Below these the search for zeros costs what it saves.
+    constexpr Index fewColumns = 64, fewRows = 64;
+    std::vector<Index> sparse, dense;
+    Index values = 0;
+    if (rank() >= fewColumns && m >= fewRows)
+        for (Index k = 0; k < rank() - first; ++k) {
+            const auto column = block.col(static_cast<Index>(kept[static_cast<std::size_t>(k)]));
+            const Index there = (column.array() != 0).count();
+            (4 * there < m ? sparse : dense).push_back(k);
+            if (4 * there < m) values += there;
+        }
+    if (sparse.empty() || 4 * (static_cast<Index>(dense.size()) * m + values) > rank() * m) {
+        MatrixXd out = shifted(block);
+        factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(out);
+        return out;
+    }
+    const auto at = [&](Index k) { return static_cast<Index>(kept[static_cast<std::size_t>(k)]); };
+    // What the columns of levels say where they are all 0, what the others say, and what each level changes.
+    Eigen::RowVectorXd base = Eigen::RowVectorXd::Zero(rank());
+    if (first) base = inverse.row(0);
+    for (const Index k : sparse)
+        base -= shift[at(k)] * scale[at(k)] * inverse.row(first + k);
+    MatrixXd numbers(m, static_cast<Index>(dense.size()));
+    MatrixXd ofNumbers(numbers.cols(), rank());
+    for (Index d = 0; d < numbers.cols(); ++d) {
+        const Index k = dense[static_cast<std::size_t>(d)];
+        numbers.col(d) = (block.col(at(k)).array() - shift[at(k)]) * scale[at(k)];
+        ofNumbers.row(d) = inverse.row(first + k);
+    }
+    MatrixXd out(rank(), m); // a row of the block a column
+    out.noalias() = ofNumbers.transpose() * numbers.transpose();
+    out.colwise() += base.transpose();
+    for (const Index k : sparse) {
+        const Index length = rank() - first - k; // the inverse is triangular
+        const VectorXd change = scale[at(k)] * inverse.row(first + k).tail(length).transpose();
+        const auto column = block.col(at(k));
+        for (Index i = 0; i < m; ++i)
+            if (column[i] != 0) out.col(i).tail(length) += column[i] * change;
+    }
+    return out.transpose();
 }
 
 MatrixXd LeastSquaresFit::shiftedCovariance() const {
@@ -104,8 +146,7 @@ void LeastSquaresFit::replaceCoefficients(const VectorXd& b, MatrixXd root, doub
 
 VectorXd LeastSquaresFit::meanVariance(const MatrixXd& block) const {
     if (!covarianceRoot) return residualStandardDeviation * residualStandardDeviation * leverage(block);
-    MatrixXd x = shifted(block);
-    factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(x);
+    const MatrixXd x = inOrthonormalBasis(block);
     VectorXd variance(x.rows());
     for (Index i = 0; i < x.rows(); ++i) {
         const double error = errorOf(x.row(i).transpose());
@@ -117,8 +158,7 @@ VectorXd LeastSquaresFit::meanVariance(const MatrixXd& block) const {
 VectorXd LeastSquaresFit::meanDegreesOfFreedom(const MatrixXd& block) const {
     VectorXd df = VectorXd::Constant(block.rows(), testDegreesOfFreedom());
     if (!fewGroups) return df;
-    MatrixXd x = shifted(block);
-    factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(x);
+    const MatrixXd x = inOrthonormalBasis(block);
     for (Index i = 0; i < x.rows(); ++i)
         df[i] = fewGroups->degreesOfFreedom(x.row(i).transpose());
     return df;
@@ -254,12 +294,14 @@ double LeastSquaresFit::inflation(std::span<const std::size_t> which) const {
     if (mine.empty()) return std::nan("");
     for (Index& place : mine)
         place -= first;
-    MatrixXd unit = factor.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
-    MatrixXd back = inverse.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
-    for (Index j = 0; j < k; ++j) {
-        const double length = unit.col(j).norm();
-        unit.col(j) /= length;
-        back.row(j) *= length;
+    const auto q = static_cast<Index>(mine.size());
+    MatrixXd alone = MatrixXd::Zero(k, q), beside = MatrixXd::Zero(k, q);
+    for (Index m = 0; m < q; ++m) {
+        const Index j = mine[static_cast<std::size_t>(m)];
+        const auto column = factor.col(first + j).segment(first, j + 1);
+        const double length = column.norm();
+        alone.col(m).head(j + 1) = column / length;
+        beside.col(m).tail(k - j) = inverse.row(first + j).tail(k - j).transpose() * length;
     }
     const auto logDeterminant = [](const MatrixXd& columns) {
         const Eigen::HouseholderQR<MatrixXd> qr(columns);
@@ -267,8 +309,7 @@ double LeastSquaresFit::inflation(std::span<const std::size_t> which) const {
     };
     // What the columns span alone over what they span beside the others; the latter is one over the
     // determinant of their rows of the inverse.
-    return std::max(1.0, std::exp(logDeterminant(unit(Eigen::all, mine)) +
-                                  logDeterminant(back(mine, Eigen::all).transpose())));
+    return std::max(1.0, std::exp(logDeterminant(alone) + logDeterminant(beside)));
 }
 
 MatrixXd LeastSquaresFit::unscaledCovariance() const {
@@ -302,37 +343,68 @@ double LeastSquaresFit::constantOf(const VectorXd& b, double shiftedConstant) co
 }
 
 LeastSquaresFit::Reduced LeastSquaresFit::without(std::span<const std::size_t> leftOut) const {
-    const Index first = intercept ? 1 : 0;
-    std::vector<Index> places;
-    if (intercept) places.push_back(0);
-    for (std::size_t k = 0; k < kept.size(); ++k)
-        if (std::find(leftOut.begin(), leftOut.end(), kept[k]) == leftOut.end())
-            places.push_back(first + static_cast<Index>(k));
+    const std::vector<Index> out = placesOf(leftOut);
+    const auto q = static_cast<Index>(out.size());
     Reduced reduced;
-    reduced.rank = static_cast<Index>(places.size());
+    reduced.rank = rank() - q;
     reduced.coefficients = VectorXd::Zero(columns);
     reduced.residualSumOfSquares = residualSumOfSquares;
-    if (places.empty()) {
-        reduced.residualSumOfSquares += projections.squaredNorm() / (responseScale * responseScale);
+    const double unit = responseScale * responseScale;
+    if (reduced.rank == 0) {
+        reduced.residualSumOfSquares += projections.squaredNorm() / unit;
         return reduced;
     }
-    MatrixXd part(rank(), reduced.rank);
-    for (Index k = 0; k < reduced.rank; ++k)
-        part.col(k) = factor.col(places[static_cast<std::size_t>(k)]);
-    const Eigen::HouseholderQR<MatrixXd> qr(part);
-    VectorXd effects = projections;
-    effects.applyOnTheLeft(qr.householderQ().adjoint());
-    const VectorXd solution =
-        qr.matrixQR().topRows(reduced.rank).triangularView<Eigen::Upper>().solve(effects.head(reduced.rank));
-    reduced.residualSumOfSquares +=
-        effects.tail(rank() - reduced.rank).squaredNorm() / (responseScale * responseScale);
-    for (Index k = first; k < reduced.rank; ++k) {
-        const auto j =
-            static_cast<Index>(kept[static_cast<std::size_t>(places[static_cast<std::size_t>(k)] - first)]);
-        reduced.coefficients[j] = solution[k] * scale[j] / responseScale;
+    double given = 0;
+    // A few columns are taken out of the solution, many leave a factor that is soon made.
+    const VectorXd solution = 4 * q < reduced.rank ? takenOut(out, given) : ofTheOthers(out, given);
+    reduced.residualSumOfSquares += given / unit;
+    const Index first = intercept ? 1 : 0;
+    for (std::size_t k = 0; k < kept.size(); ++k) {
+        const auto j = static_cast<Index>(kept[k]);
+        reduced.coefficients[j] = solution[first + static_cast<Index>(k)] * scale[j] / responseScale;
     }
     if (intercept) reduced.constant = constantOf(reduced.coefficients, solution[0]);
     return reduced;
+}
+
+VectorXd LeastSquaresFit::takenOut(const std::vector<Index>& out, double& given) const {
+    const MatrixXd own = directionsOf(out);
+    const VectorXd effects = own.transpose() * projections;
+    given = effects.squaredNorm();
+    const auto beside = [&](const VectorXd& v) { return VectorXd(v - own * (own.transpose() * v)); };
+    const auto r = factor.triangularView<Eigen::Upper>();
+    const auto back = inverse.triangularView<Eigen::Upper>();
+    // Along these the columns that go out trade with the others: moving there makes their coefficients 0.
+    const MatrixXd trade = back * own;
+    const Eigen::HouseholderQR<MatrixXd> share(trade(out, Eigen::all));
+    const auto solve = [&](const VectorXd& right) {
+        VectorXd b = back * right;
+        b -= trade * share.solve(VectorXd(b(out)));
+        b(out).setZero();
+        return b;
+    };
+    const VectorXd wanted = beside(beside(projections));
+    VectorXd b = solve(wanted);
+    // What nearly repeats a column that goes out has lost digits to it, and finds them again here.
+    b += solve(beside(wanted - r * b));
+    return b;
+}
+
+VectorXd LeastSquaresFit::ofTheOthers(const std::vector<Index>& out, double& given) const {
+    std::vector<Index> places;
+    for (Index place = 0; place < rank(); ++place)
+        if (std::find(out.begin(), out.end(), place) == out.end()) places.push_back(place);
+    const auto count = static_cast<Index>(places.size());
+    const MatrixXd part = factor(Eigen::all, places);
+    const Eigen::HouseholderQR<MatrixXd> qr(part);
+    VectorXd effects = projections;
+    effects.applyOnTheLeft(qr.householderQ().adjoint());
+    given = effects.tail(rank() - count).squaredNorm();
+    VectorXd b = VectorXd::Zero(rank());
+    const VectorXd own =
+        qr.matrixQR().topRows(count).triangularView<Eigen::Upper>().solve(effects.head(count));
+    b(places) = own;
+    return b;
 }
 
 double LeastSquaresFit::explainedSumOfSquares(const VectorXd& products, double sum) const {

@@ -13,9 +13,7 @@ public:
     OrthonormalRows(const LeastSquaresFit& fit, const RowSource& x, Threads threads, Progress& progress)
         : m_rows(x.rows(), fit.rank()), m_threads(threads) {
         forRowBlocks(x, threads, progress, [&](Eigen::Index begin, const Eigen::MatrixXd& raw) {
-            Eigen::MatrixXd p = fit.shifted(raw);
-            fit.factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(p);
-            m_rows.middleRows(begin, raw.rows()) = p;
+            m_rows.middleRows(begin, raw.rows()) = fit.inOrthonormalBasis(raw);
         });
     }
 

@@ -41,8 +41,7 @@ void forWeightedRows(const LeastSquaresFit& fit, const RowSource& x, std::span<c
         } else {
             MatrixXd raw(count, x.columns());
             x.fill(begin, raw);
-            p = fit.shifted(raw);
-            fit.factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(p);
+            p = fit.inOrthonormalBasis(raw);
             p.array().colwise() *= roots.array();
         }
         each(begin, p, e);

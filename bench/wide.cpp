@@ -1,0 +1,214 @@
+// Width: hundreds of terms, thousands of candidates and levels, each against a smaller model or a product of the
+// same matrix in the same run. Limits: 400 terms on 4,000 rows within 4 fits of 40; 500 × 100,000 within 3
+// products X'X; 200 levels and 8 numbers on 1,000,000 rows within 2 fits of the 8 numbers; forward choice of 25 among
+// 1,500 on 5,000 rows within 3 s; ranking of 1,500 columns × 5,000 rows within 1 s, their pairs within 5 s.
+#include "base/random.h"
+#include "estimate/linear/least_squares.h"
+#include "look/pairs.h"
+#include "look/ranking.h"
+#include "study/choose_terms.h"
+#include "study/evaluate.h"
+#include "study/rows_used.h"
+
+#include <benchmark/benchmark.h>
+
+#include <algorithm>
+#include <chrono>
+#include <functional>
+
+using namespace oxgoad;
+using Eigen::Index;
+using Eigen::MatrixXd;
+
+namespace {
+
+Progress& quietly() {
+    static Progress progress;
+    return progress;
+}
+
+double seconds(const std::function<void()>& work, int times = 3) {
+    double best = 1e9;
+    for (int i = 0; i < times; ++i) {
+        const auto start = std::chrono::steady_clock::now();
+        work();
+        best =
+            std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
+    }
+    return best;
+}
+
+struct Made {
+    StudyRows rows;
+    Recipe recipe;
+};
+
+/// y of `numbers` columns, the first five of which matter, and of a factor of `levels` levels; none with 0.
+Made made(std::size_t n, int numbers, int levels) {
+    RandomStream random(5, "width");
+    Made m;
+    std::vector<Column> columns;
+    std::vector<double> y(n);
+    for (double& value : y)
+        value = random.normal();
+    for (int j = 0; j < numbers; ++j) {
+        std::vector<double> x(n);
+        for (std::size_t i = 0; i < n; ++i) {
+            x[i] = random.normal();
+            if (j < 5) y[i] += x[i] / (j + 1);
+        }
+        columns.push_back(Column::ofNumbers("x" + std::to_string(j), std::move(x)));
+        m.recipe.terms.push_back(plainTerm("x" + std::to_string(j)));
+    }
+    if (levels > 0) {
+        std::vector<std::string> names;
+        for (int l = 0; l < levels; ++l)
+            names.push_back("article " + std::to_string(l));
+        std::vector<std::int32_t> codes(n);
+        for (std::size_t i = 0; i < n; ++i) {
+            codes[i] = static_cast<std::int32_t>(random.below(static_cast<std::uint64_t>(levels)));
+            y[i] += 0.01 * codes[i];
+        }
+        columns.push_back(Column::ofFactor("article", std::move(codes), std::move(names)));
+        m.recipe.terms.push_back(plainTerm("article"));
+    }
+    columns.push_back(Column::ofNumbers("y", std::move(y)));
+    m.rows.learning.table = Table(std::move(columns));
+    m.recipe.response = "y";
+    m.recipe.setAside = SetAside{.share = 0.2, .seed = 1};
+    return m;
+}
+
+/// All that a fit says at once, and with the checks that follow.
+double secondsToEvaluate(const Made& m, ChecksWanted checks, int times) {
+    const auto prepared = prepareRows(m.recipe, m.rows, {2}, quietly());
+    return seconds(
+        [&] {
+            benchmark::DoNotOptimize(
+                evaluate(m.recipe, m.rows, *prepared, {.threads = {2}, .checks = checks}, quietly()));
+        },
+        times);
+}
+
+void manyTerms(benchmark::State& state) {
+    const Made few = made(4000, 40, 0), many = made(4000, 400, 0);
+    for (auto _ : state) {
+        const double small = secondsToEvaluate(few, ChecksWanted::quick, 5),
+                     large = secondsToEvaluate(many, ChecksWanted::quick, 5);
+        state.counters["terms_40_s"] = small;
+        state.counters["terms_400_s"] = large;
+        state.counters["ratio"] = large / small;
+        state.counters["limit"] = 4;
+    }
+}
+BENCHMARK(manyTerms)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
+
+/// The same with all checks, which follow in the background.
+void manyTermsChecked(benchmark::State& state) {
+    const Made few = made(4000, 40, 0), many = made(4000, 400, 0);
+    for (auto _ : state) {
+        state.counters["terms_40_s"] = secondsToEvaluate(few, ChecksWanted::all, 3);
+        state.counters["terms_400_s"] = secondsToEvaluate(many, ChecksWanted::all, 2);
+    }
+}
+BENCHMARK(manyTermsChecked)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
+
+/// X'X over row blocks on two threads.
+double secondsOfProduct(const MatrixXd& x) {
+    return seconds([&] {
+        std::vector<MatrixXd> parts(2, MatrixXd::Zero(x.cols(), x.cols()));
+        parallelFor(2, {2}, [&](std::size_t w) {
+            const Index half = x.rows() / 2;
+            for (Index from = 0; from < half; from += 2048)
+                parts[w].selfadjointView<Eigen::Lower>().rankUpdate(
+                    x.middleRows(static_cast<Index>(w) * half + from, std::min<Index>(2048, half - from))
+                        .transpose());
+        });
+        benchmark::DoNotOptimize(parts[0].data());
+    });
+}
+
+void wideAndLong(benchmark::State& state) {
+    RandomStream random(2, "wide");
+    MatrixXd x(100000, 500);
+    std::vector<double> y(100000);
+    for (double& value : x.reshaped())
+        value = random.uniform();
+    for (std::size_t i = 0; i < y.size(); ++i)
+        y[i] = 2 * x(static_cast<Index>(i), 3) + random.uniform();
+    const double product = secondsOfProduct(x);
+    for (auto _ : state) {
+        const double fit = seconds(
+            [&] { benchmark::DoNotOptimize(fitLeastSquares(MatrixRows(x), y, {.threads = {2}}, quietly())); }, 2);
+        state.counters["fit_s"] = fit;
+        state.counters["product_s"] = product;
+        state.counters["ratio"] = fit / product;
+        state.counters["limit"] = 3;
+    }
+}
+BENCHMARK(wideAndLong)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
+
+/// The fit alone, as learning makes it; then everything an evaluation says.
+void manyLevels(benchmark::State& state) {
+    const Made plain = made(1000000, 8, 0), levels = made(1000000, 8, static_cast<int>(state.range(0)));
+    for (auto _ : state) {
+        const auto secondsToLearn = [](const Made& m) {
+            const auto prepared = prepareRows(m.recipe, m.rows, {2}, quietly());
+            const auto used = rowsUsed(m.recipe, *prepared, {});
+            return seconds(
+                [&] {
+                    benchmark::DoNotOptimize(
+                        learn(m.recipe, prepared->table, prepared->steps, {}, used.learning, {2}, quietly()));
+                },
+                2);
+        };
+        const double small = secondsToLearn(plain), large = secondsToLearn(levels);
+        state.counters["numbers_s"] = small;
+        state.counters["levels_s"] = large;
+        state.counters["ratio"] = large / small;
+        state.counters["all_numbers_s"] = secondsToEvaluate(plain, ChecksWanted::quick, 1);
+        state.counters["all_levels_s"] = secondsToEvaluate(levels, ChecksWanted::quick, 1);
+        state.counters["limit"] = 2;
+    }
+}
+BENCHMARK(manyLevels)->Arg(200)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
+
+void forwardChoice(benchmark::State& state) {
+    const Made m = made(5000, static_cast<int>(state.range(0)), 0);
+    const auto prepared = prepareRows(m.recipe, m.rows, {2}, quietly());
+    const auto used = rowsUsed(m.recipe, *prepared, {});
+    ChoosePlan plan{.by = ChooseBy::forward, .criterion = ChooseCriterion::bic};
+    for (auto _ : state) {
+        std::size_t steps = 0;
+        state.counters["choice_s"] = seconds(
+            [&] {
+                steps = chooseAmong(m.recipe, prepared->table, {}, used.learning, plan, {2}, quietly()).steps.size();
+            },
+            1);
+        state.counters["steps"] = static_cast<double>(steps);
+        state.counters["limit_s"] = 3;
+    }
+}
+BENCHMARK(forwardChoice)->Arg(300)->Arg(1500)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
+
+void wideLook(benchmark::State& state) {
+    const Made m = made(5000, 1500, 0);
+    std::vector<std::string> names;
+    for (int j = 0; j < 1500; ++j)
+        names.push_back("x" + std::to_string(j));
+    const auto target = m.rows.learning.table.at("y", {}).numbers();
+    for (auto _ : state) {
+        state.counters["ranking_s"] = seconds([&] {
+            benchmark::DoNotOptimize(rankColumns(m.rows.learning.table, target, {}, names, {2}, quietly()));
+        });
+        state.counters["ranking_limit"] = 1;
+        state.counters["pairs_s"] =
+            seconds([&] { benchmark::DoNotOptimize(pairsOf(m.rows.learning.table, {}, names, {2}, quietly())); }, 2);
+        state.counters["pairs_limit"] = 5;
+    }
+}
+BENCHMARK(wideLook)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
+
+} // namespace
+
+BENCHMARK_MAIN();

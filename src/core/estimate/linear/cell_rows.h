@@ -1,0 +1,95 @@
+#pragma once
+// Least squares of rows in cells: what the rows of a cell share is worked on once.
+#include "base/parallel.h"
+#include "base/progress.h"
+#include "design/row_cells.h"
+#include "estimate/linear/least_squares.h"
+
+#include <Eigen/Core>
+
+#include <memory>
+#include <span>
+#include <utility>
+#include <vector>
+
+namespace oxgoad {
+
+/// The rows of a fit, cell by cell, with a copy of their numbers and of y. In a cell columns are combinations of
+/// 1 and of the numbers, so that an orthogonal reduction of [1, numbers, y] of its rows gives all that the whole
+/// model matrix would: the rows of 1, and of numbers whose multiple differs by cell, stay with the cell; what is
+/// left of the other numbers and of y goes into one triangle for all cells (blocks of a diagonal as in Golub and
+/// Van Loan 2013, §5.2; Björck 1996, "Numerical methods for least squares problems", §6.3, on block angular
+/// problems). Sums are taken in the order of cells: the same for any number of threads.
+class CellRows {
+public:
+    /// Cells worth it: what is left beside the cost of all rows as they are. Null where there are none.
+    static std::shared_ptr<const RowCells> worthwhile(const RowSource& x);
+
+    /// References outlive it.
+    CellRows(std::shared_ptr<const RowCells> cells, std::span<const double> y, std::span<const double> weights,
+             Threads threads, Progress& progress);
+
+    /// Weighted sum, smallest and largest of each column, and of y last.
+    struct Extent {
+        std::vector<long double> sum;
+        Eigen::VectorXd low, high;
+    };
+    Extent extent() const;
+
+    /// R of [1, X~, y~] with the fit's shifts and scales.
+    Eigen::MatrixXd reduce(const LeastSquaresFit& fit);
+    /// X~'(residuals) of a solution, weighted.
+    Eigen::VectorXd crossProducts(const LeastSquaresFit& fit, const Eigen::VectorXd& solution) const;
+    /// Residuals, fitted values and leverages of all rows into the fit; the weighted sum of squared residuals.
+    long double finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const;
+
+private:
+    using Index = Eigen::Index;
+    /// How a column of the fit is made of a cell's 1 and of one shifted number.
+    struct Code {
+        Index number = RowCells::none;
+        double ofNumber = 0;
+        long double ofOne = 0;
+    };
+    Code code(const LeastSquaresFit& fit, Index cell, Index column) const;
+    void shiftNumbers(const LeastSquaresFit& fit);
+    /// Place of a number among 1, own and shared numbers.
+    Index placeOf(Index number) const;
+    double weight(Index i) const {
+        return m_weights.empty() ? 1 : m_weights[m_order[static_cast<std::size_t>(i)]];
+    }
+    /// Shared numbers whose column is in the model, and where they point in the basis that the factor makes
+    /// orthonormal.
+    std::vector<Index> sharedInModel(const LeastSquaresFit& fit) const;
+    Eigen::MatrixXd sharedDirections(const LeastSquaresFit& fit) const;
+    Index begin(Index cell) const { return static_cast<Index>(m_begin[static_cast<std::size_t>(cell)]); }
+    Index rowsOf(Index cell) const { return begin(cell + 1) - begin(cell); }
+    /// Cells first..last-1 of a batch of some thousand rows.
+    std::vector<std::pair<Index, Index>> batches() const;
+    template <class Each> void forBatches(double from, double to, const char* what, Each&& each) const;
+    /// Shifted numbers of consecutive rows, in the order of `m_order`.
+    Eigen::MatrixXd numbersOf(Index from, Index count) const;
+    /// The fit's mean in each cell: of 1, and of each shifted number.
+    Eigen::MatrixXd cellCoefficients(const LeastSquaresFit& fit, const Eigen::VectorXd& solution) const;
+    Eigen::VectorXd residualsOf(const LeastSquaresFit& fit, const Eigen::MatrixXd& numbers, Index from,
+                                const Eigen::RowVectorXd& coefficients) const;
+
+    std::shared_ptr<const RowCells> m_cells;
+    std::span<const double> m_weights;
+    Threads m_threads;
+    Progress& m_progress;
+    /// Rows cell by cell.
+    std::vector<std::uint32_t> m_order;
+    std::vector<std::uint32_t> m_begin;
+    /// n × (numbers + 1): the numbers as they are, then y.
+    Eigen::MatrixXd m_values;
+    /// Roots of weights; empty without.
+    Eigen::VectorXd m_roots;
+    /// Numbers that differ by cell, then the others.
+    std::vector<Index> m_own, m_shared;
+    /// The one column that a shared number makes.
+    std::vector<Index> m_columnOf;
+    Eigen::VectorXd m_shift, m_scale;
+};
+
+} // namespace oxgoad

@@ -1,0 +1,31 @@
+#include "estimate/linear/triangle.h"
+
+#include <Eigen/QR>
+
+#include <algorithm>
+
+namespace oxgoad {
+
+Eigen::MatrixXd triangle(Eigen::MatrixXd& block, const Progress& progress) {
+    const Eigen::Index k = block.cols();
+    // Panel by panel, so that most of the work is products of matrices; to the right in pieces of some 2e8
+    // operations, so that a stop is seen soon.
+    const Eigen::Index panel = std::clamp<Eigen::Index>((k + 1) / 2, 8, 32);
+    for (Eigen::Index j = 0; j < std::min(k, block.rows()); j += panel) {
+        const Eigen::Index width = std::min(panel, k - j), below = block.rows() - j;
+        Eigen::Ref<Eigen::MatrixXd> left = block.block(j, j, below, width); // factored in its place
+        const Eigen::HouseholderQR<Eigen::Ref<Eigen::MatrixXd>> qr(left);
+        const Eigen::Index piece = std::max<Eigen::Index>(64, 50000000 / (below * width));
+        for (Eigen::Index from = j + width; from < k; from += piece) {
+            if (progress.stopRequested()) throw Stopped{};
+            block.block(j, from, below, std::min(piece, k - from))
+                .applyOnTheLeft(qr.householderQ().adjoint());
+        }
+    }
+    const Eigen::Index m = std::min(block.rows(), k);
+    Eigen::MatrixXd r = Eigen::MatrixXd::Zero(k, k);
+    r.topRows(m) = block.topRows(m).triangularView<Eigen::Upper>();
+    return r;
+}
+
+} // namespace oxgoad
