@@ -1,7 +1,8 @@
-// Width: hundreds of terms, thousands of candidates and levels, each against a smaller model or a product of the
-// same matrix in the same run. Limits: 400 terms on 4,000 rows within 4 fits of 40; 500 × 100,000 within 3
-// products X'X; 200 levels and 8 numbers on 1,000,000 rows within 2 fits of the 8 numbers; forward choice of 25 among
-// 1,500 on 5,000 rows within 3 s; ranking of 1,500 columns × 5,000 rows within 1 s, their pairs within 5 s.
+// Width: hundreds of terms, thousands of candidates and levels, each against a smaller model or a product of
+// the same matrix in the same run. Limits: 400 terms on 4,000 rows within 4 fits of 40; 500 × 100,000 within
+// 3 products X'X; 200 levels and 8 numbers on 1,000,000 rows within 2 fits of the 8 numbers; forward choice
+// of 25 among 1,500 on 5,000 rows within 3 s; ranking of 1,500 columns × 5,000 rows within 1 s, their pairs
+// within 5 s.
 #include "base/random.h"
 #include "estimate/linear/least_squares.h"
 #include "look/pairs.h"
@@ -139,7 +140,8 @@ void wideAndLong(benchmark::State& state) {
     const double product = secondsOfProduct(x);
     for (auto _ : state) {
         const double fit = seconds(
-            [&] { benchmark::DoNotOptimize(fitLeastSquares(MatrixRows(x), y, {.threads = {2}}, quietly())); }, 2);
+            [&] { benchmark::DoNotOptimize(fitLeastSquares(MatrixRows(x), y, {.threads = {2}}, quietly())); },
+            2);
         state.counters["fit_s"] = fit;
         state.counters["product_s"] = product;
         state.counters["ratio"] = fit / product;
@@ -182,7 +184,8 @@ void forwardChoice(benchmark::State& state) {
         std::size_t steps = 0;
         state.counters["choice_s"] = seconds(
             [&] {
-                steps = chooseAmong(m.recipe, prepared->table, {}, used.learning, plan, {2}, quietly()).steps.size();
+                steps = chooseAmong(m.recipe, prepared->table, {}, used.learning, plan, {2}, quietly())
+                            .steps.size();
             },
             1);
         state.counters["steps"] = static_cast<double>(steps);
@@ -202,8 +205,8 @@ void wideLook(benchmark::State& state) {
             benchmark::DoNotOptimize(rankColumns(m.rows.learning.table, target, {}, names, {2}, quietly()));
         });
         state.counters["ranking_limit"] = 1;
-        state.counters["pairs_s"] =
-            seconds([&] { benchmark::DoNotOptimize(pairsOf(m.rows.learning.table, {}, names, {2}, quietly())); }, 2);
+        state.counters["pairs_s"] = seconds(
+            [&] { benchmark::DoNotOptimize(pairsOf(m.rows.learning.table, {}, names, {2}, quietly())); }, 2);
         state.counters["pairs_limit"] = 5;
     }
 }

@@ -144,6 +144,42 @@ std::vector<std::string> BoundDesign::problems(std::size_t row) const {
     return found;
 }
 
+namespace {
+
+/// Columns from `begin` on that are 1 at one level each of the same input and 0 elsewhere; the end of them.
+std::size_t endOfIndicators(const Design& design, std::size_t begin) {
+    const auto& columns = design.columns();
+    const auto isOne = [&](std::size_t j) {
+        return columns[j].pieces.size() == 1 && columns[j].pieces[0].basis.kind == Basis::Kind::indicator &&
+               columns[j].pieces[0].input == columns[begin].pieces[0].input &&
+               design.inputs()[columns[j].pieces[0].input].factor;
+    };
+    std::size_t end = begin;
+    while (end < columns.size() && isOne(end))
+        ++end;
+    return end;
+}
+
+/// Writes them at levels of their input: most of each is 0.
+void fillIndicators(const Design& design, std::size_t begin, std::size_t end, const double* levels,
+                    Eigen::Ref<Eigen::MatrixXd> block) {
+    const Input& input = design.inputs()[design.columns()[begin].pieces[0].input];
+    constexpr std::size_t none = static_cast<std::size_t>(-1);
+    std::vector<std::size_t> columnOf(input.levels.size(), none);
+    for (std::size_t j = begin; j < end; ++j)
+        columnOf[static_cast<std::size_t>(design.columns()[j].pieces[0].basis.level)] = j;
+    auto own = block.middleCols(static_cast<Eigen::Index>(begin), static_cast<Eigen::Index>(end - begin));
+    own.setZero();
+    for (Eigen::Index i = 0; i < block.rows(); ++i) {
+        if (std::isnan(levels[i]))
+            own.row(i).setConstant(levels[i]);
+        else if (const std::size_t j = columnOf[static_cast<std::size_t>(levels[i])]; j != none)
+            block(i, static_cast<Eigen::Index>(j)) = 1;
+    }
+}
+
+} // namespace
+
 void BoundDesign::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::MatrixXd> block) const {
     const auto& columns = m_design->columns();
     // Columns that are an input as it is come straight from the table; inputs of others are laid out first,
@@ -163,13 +199,26 @@ void BoundDesign::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::Ma
             there[piece.input] = 1;
             m_inputs.fillOne(piece.input, rows, inputs.col(static_cast<Eigen::Index>(piece.input)).data());
         }
+        if (const std::size_t end = endOfIndicators(*m_design, j); end > j) {
+            fillIndicators(*m_design, j, end, inputs.col(static_cast<Eigen::Index>(pieces[0].input)).data(),
+                           block);
+            j = end - 1;
+            continue;
+        }
         m_design->fillColumn(j, inputs, out);
     }
 }
 
 void Design::fill(const Eigen::MatrixXd& inputs, Eigen::Ref<Eigen::MatrixXd> block) const {
-    for (std::size_t j = 0; j < m_columns.size(); ++j)
+    for (std::size_t j = 0; j < m_columns.size(); ++j) {
+        if (const std::size_t end = endOfIndicators(*this, j); end > j) {
+            const auto input = static_cast<Eigen::Index>(m_columns[j].pieces[0].input);
+            fillIndicators(*this, j, end, inputs.col(input).data(), block);
+            j = end - 1;
+            continue;
+        }
         fillColumn(j, inputs, block.col(static_cast<Eigen::Index>(j)).data());
+    }
 }
 
 void Design::fillColumn(std::size_t column, const Eigen::MatrixXd& inputs, double* out) const {

@@ -17,13 +17,12 @@ std::vector<DesignColumn::Piece> piecesOf(const Design& design, const DesignColu
 }
 
 bool same(const std::vector<DesignColumn::Piece>& a, const std::vector<DesignColumn::Piece>& b) {
-    return std::equal(a.begin(), a.end(), b.begin(), b.end(), [](const auto& p, const auto& q) {
-        return p.input == q.input && p.basis == q.basis;
-    });
+    return std::equal(a.begin(), a.end(), b.begin(), b.end(),
+                      [](const auto& p, const auto& q) { return p.input == q.input && p.basis == q.basis; });
 }
 
-/// Rows with the same levels of the inputs so far, told further apart by one more of `size` levels. False when
-/// that makes more than `most` cells.
+/// Rows with the same levels of the inputs so far, told further apart by one more of `size` levels. False
+/// when that makes more than `most` cells.
 bool split(RowCells& cells, std::vector<std::vector<double>>& levels, const std::vector<double>& codes,
            std::size_t size, std::size_t most) {
     constexpr std::uint32_t unknown = 0xffffffff;
@@ -70,7 +69,8 @@ std::shared_ptr<const RowCells> DesignRows::cells(Eigen::Index most) const {
     std::vector<double> codes(m_rows.size());
     for (const std::size_t factor : factors) {
         m_design.inputs().fillOne(factor, m_rows, codes.data());
-        if (!split(*cells, levels, codes, design.inputs()[factor].levels.size(), static_cast<std::size_t>(most)))
+        if (!split(*cells, levels, codes, design.inputs()[factor].levels.size(),
+                   static_cast<std::size_t>(most)))
             return nullptr;
     }
     cells->count = static_cast<Eigen::Index>(levels.size());
@@ -91,6 +91,10 @@ std::shared_ptr<const RowCells> DesignRows::cells(Eigen::Index most) const {
         std::vector<double> values(rows.size());
         for (std::size_t m = 0; m < numbers.size(); ++m) {
             double* out = block.col(static_cast<Eigen::Index>(m)).data();
+            if (numbers[m].size() == 1 && numbers[m][0].basis.isPlain()) {
+                m_design.inputs().fillOne(numbers[m][0].input, rows, out);
+                continue;
+            }
             for (std::size_t k = 0; k < numbers[m].size(); ++k) {
                 const auto& piece = numbers[m][k];
                 m_design.inputs().fillOne(piece.input, rows, values.data());

@@ -116,10 +116,14 @@ double told(ChooseCriterion criterion, double value, double unit, double totalVa
     return value;
 }
 
-/// Least squares of every candidate, the candidates as columns of its triangular factor, and the rows as
-/// folds of triangular factors.
+/// Every candidate as a column, shifted and scaled, and the rows as folds of triangular factors of these
+/// columns; or of the rows themselves where candidates are so many that a factor of them all would be most of
+/// the work.
 struct Ground {
-    std::shared_ptr<const Study> study;
+    std::vector<std::uint32_t> rows;
+    std::vector<double> weights;
+    Design design;
+    /// Of everything; of wide tables shifts, scales and sums of squares alone.
     LeastSquaresFit fit;
     Candidates candidates;
     CellFactors cells;
@@ -134,14 +138,16 @@ void fitEverything(Ground& ground, const Recipe& recipe, const Table& table, con
     everything.errors = {};
     everything.choose.reset();
     everything.forecast.reset();
-    ground.study = learn(everything, table, {}, file, {rows.begin(), rows.end()}, threads, progress);
-    const LinearModel& model = *ground.study->linear();
-    ground.fit = model.fit;
+    const auto study = learn(everything, table, {}, file, {rows.begin(), rows.end()}, threads, progress);
+    ground.rows = study->rows;
+    ground.weights = study->weights;
+    ground.design = study->linear()->design;
+    ground.fit = study->linear()->fit;
     ground.candidates.first = recipe.intercept ? 1 : 0;
     for (std::size_t t = 0; t < recipe.terms.size(); ++t) {
         std::vector<Index> columns;
-        for (const std::size_t j : model.fit.kept)
-            if (model.design.columns()[j].term == t)
+        for (const std::size_t j : ground.fit.kept)
+            if (ground.design.columns()[j].term == t)
                 columns.push_back(ground.candidates.first + static_cast<Index>(j));
         if (columns.empty()) {
             ground.passedOver.push_back(termName(recipe.terms[t]));
@@ -152,14 +158,101 @@ void fitEverything(Ground& ground, const Recipe& recipe, const Table& table, con
     }
 }
 
+/// Columns from which steps forward go by the rows; and values that these may have, folds included.
+constexpr std::size_t wideColumns = 300;
+constexpr double mostRowValues = 1e8;
+
+/// The rows themselves, [1, X~, y~] times the roots of their weights.
+MatrixXd wideRows(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
+                  std::span<const std::uint32_t> rows, Threads threads, Progress& progress) {
+    ground.rows.assign(rows.begin(), rows.end());
+    ground.weights = weightsOf(recipe, table, file, rows);
+    ground.design = Design::learn(table, rows, recipe.terms, recipe.reference, file);
+    const BoundDesign bound(ground.design, table, file);
+    const auto n = static_cast<Index>(rows.size()), p = static_cast<Index>(ground.design.columns().size());
+    const Index first = recipe.intercept ? 1 : 0;
+    ground.candidates.first = first;
+    MatrixXd x(n, first + p + 1);
+    if (first > 0) x.col(0).setOnes();
+    forEachBlock(bound, rows, threads, progress, [&](std::size_t from, const MatrixXd& block) {
+        x.block(static_cast<Index>(from), first, block.rows(), p) = block;
+    });
+    const WorkingResponse response(recipe, table, file);
+    for (Index i = 0; i < n; ++i)
+        x(i, first + p) = response.at(rows[static_cast<std::size_t>(i)]);
+    VectorXd weights = VectorXd::Ones(n);
+    for (Index i = 0; i < n && !ground.weights.empty(); ++i)
+        weights[i] = ground.weights[static_cast<std::size_t>(i)];
+    LeastSquaresFit& fit = ground.fit;
+    fit.rows = n;
+    fit.columns = p;
+    fit.intercept = recipe.intercept;
+    VectorXd scales(p + 1);
+    parallelFor(static_cast<std::size_t>(p + 1), threads, [&](std::size_t j) {
+        if (progress.stopRequested()) throw Stopped{};
+        auto column = x.col(first + static_cast<Index>(j));
+        if (first > 0) column.array() -= weights.dot(column) / weights.sum();
+        const double size = column.cwiseAbs().maxCoeff();
+        scales[static_cast<Index>(j)] = size > 0 ? std::ldexp(1.0, -std::ilogb(size)) : 1;
+        column *= scales[static_cast<Index>(j)];
+        column.array() *= weights.array().sqrt();
+    });
+    if (first > 0) x.col(0) = weights.cwiseSqrt();
+    fit.responseScale = scales[p];
+    fit.totalSumOfSquares = x.col(first + p).squaredNorm() / (scales[p] * scales[p]);
+    for (std::size_t t = 0; t < recipe.terms.size(); ++t) {
+        ground.candidates.terms.push_back(recipe.terms[t]);
+        ground.candidates.columns.emplace_back();
+    }
+    for (std::size_t j = 0; j < ground.design.columns().size(); ++j)
+        ground.candidates.columns[ground.design.columns()[j].term].push_back(first + static_cast<Index>(j));
+    return x;
+}
+
+/// Folds made of the cells of a dealing; the last cell is of rows that always learn.
+void takeFolds(CellFactors& cells, const Dealing& dealing) {
+    for (std::size_t f = 0; f < dealing.foldsPerRepeat(); ++f) {
+        CellFactors::Fold fold;
+        for (std::size_t c = 0; c < dealing.cells(); ++c) {
+            if (dealing.learns(f, c)) fold.learns.push_back(c);
+            if (dealing.judges(f, c)) fold.judges.push_back(c);
+        }
+        fold.learns.push_back(dealing.cells());
+        cells.folds.push_back(std::move(fold));
+    }
+}
+
+/// The wide rows as they are, dealt into folds where that is asked for.
+void dealWideRows(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
+                  const ChoosePlan& request, bool byFolds, MatrixXd x) {
+    ground.cells.reduced = false;
+    ground.cells.rows = static_cast<double>(ground.rows.size());
+    if (!byFolds) {
+        ground.cells.counts.push_back(ground.cells.rows);
+        ground.cells.factors.push_back(std::move(x));
+        return;
+    }
+    const Dealing dealing = dealRows(innerFolds(recipe, table, ground.rows, request.folds, request.seed),
+                                     table, ground.rows, file);
+    const auto cellOf = dealing.cellOf(0);
+    for (std::size_t c = 0; c <= dealing.cells(); ++c) {
+        std::vector<Index> own;
+        for (std::size_t i = 0; i < ground.rows.size(); ++i)
+            if (cellOf[i] == c) own.push_back(static_cast<Index>(i));
+        ground.cells.counts.push_back(static_cast<double>(own.size()));
+        ground.cells.factors.push_back(x(own, Eigen::all));
+    }
+    takeFolds(ground.cells, dealing);
+}
+
 /// Rows dealt into folds, each reduced to a triangular factor in one pass.
 void reduceFolds(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
                  const ChoosePlan& request, Threads threads, Progress& progress) {
-    const auto& rows = ground.study->rows;
+    const auto& rows = ground.rows;
     const Dealing dealing =
         dealRows(innerFolds(recipe, table, rows, request.folds, request.seed), table, rows, file);
     const WorkingResponse response(recipe, table, file);
-    const BoundDesign bound(ground.study->linear()->design, table, file);
+    const BoundDesign bound(ground.design, table, file);
     const auto cellOf = dealing.cellOf(0);
     const std::size_t cells = dealing.cells();
     ground.cells.rows = static_cast<double>(rows.size());
@@ -172,37 +265,29 @@ void reduceFolds(Ground& ground, const Recipe& recipe, const Table& table, const
             if (cellOf[i] != c) continue;
             own.push_back(rows[i]);
             y.push_back(response.at(rows[i]));
-            if (!ground.study->weights.empty()) weights.push_back(ground.study->weights[i]);
+            if (!ground.weights.empty()) weights.push_back(ground.weights[i]);
         }
         ground.cells.counts.push_back(static_cast<double>(own.size()));
         ground.cells.factors.push_back(
             own.empty() ? MatrixXd::Zero(1, ground.fit.columns + ground.candidates.first + 1)
                         : reduceRows(ground.fit, DesignRows(bound, own), y, weights, threads, stage));
     }
-    for (std::size_t f = 0; f < dealing.foldsPerRepeat(); ++f) {
-        CellFactors::Fold fold;
-        for (std::size_t c = 0; c < cells; ++c) {
-            if (dealing.learns(f, c)) fold.learns.push_back(c);
-            if (dealing.judges(f, c)) fold.judges.push_back(c);
-        }
-        fold.learns.push_back(cells);
-        ground.cells.folds.push_back(std::move(fold));
-    }
+    takeFolds(ground.cells, dealing);
 }
 
 /// The same without folds.
 void reduceWhole(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
                  Threads threads, Progress& progress) {
     const WorkingResponse response(recipe, table, file);
-    const BoundDesign bound(ground.study->linear()->design, table, file);
-    const auto& rows = ground.study->rows;
+    const BoundDesign bound(ground.design, table, file);
+    const auto& rows = ground.rows;
     std::vector<double> y;
     for (const auto row : rows)
         y.push_back(response.at(row));
     ground.cells.rows = static_cast<double>(rows.size());
     ground.cells.counts.push_back(ground.cells.rows);
     ground.cells.factors.push_back(
-        reduceRows(ground.fit, DesignRows(bound, rows), y, ground.study->weights, threads, progress));
+        reduceRows(ground.fit, DesignRows(bound, rows), y, ground.weights, threads, progress));
 }
 
 } // namespace
@@ -261,17 +346,25 @@ Choice chooseAmong(const Recipe& recipe, const Table& table, const std::string& 
     Choice choice;
     choice.rows = rows.size();
     choice.folds = request.folds;
-    Ground ground;
-    ProgressStage first(progress, 0, 0.4);
-    fitEverything(ground, recipe, table, file, rows, threads, first);
-    choice.passedOver = ground.passedOver;
     const bool byFolds = describe || request.criterion == ChooseCriterion::crossValidated;
-    if (byFolds) {
-        ProgressStage reducing(progress, 0.4, 0.8);
-        reduceFolds(ground, recipe, table, file, request, threads, reducing);
+    Ground ground;
+    const bool forward = request.by == ChooseBy::forward || request.by == ChooseBy::bothWays;
+    const double values = static_cast<double>(rows.size()) * static_cast<double>(recipe.terms.size()) *
+                          (byFolds ? request.folds + 1 : 1);
+    if (forward && recipe.terms.size() >= wideColumns && values <= mostRowValues) {
+        ProgressStage first(progress, 0, 0.4);
+        MatrixXd x = wideRows(ground, recipe, table, file, rows, threads, first);
+        dealWideRows(ground, recipe, table, file, request, byFolds, std::move(x));
     } else {
-        reduceWhole(ground, recipe, table, file, threads, progress);
+        ProgressStage first(progress, 0, 0.4);
+        fitEverything(ground, recipe, table, file, rows, threads, first);
+        ProgressStage reducing(progress, 0.4, 0.8);
+        if (byFolds)
+            reduceFolds(ground, recipe, table, file, request, threads, reducing);
+        else
+            reduceWhole(ground, recipe, table, file, threads, reducing);
     }
+    choice.passedOver = ground.passedOver;
     ProgressStage choosing(progress, 0.8, 1);
     Chooser chooser(ground.candidates, ground.cells, request, threads, choosing);
     const double unit = ground.fit.responseScale;
@@ -294,15 +387,13 @@ Choice chooseAmong(const Recipe& recipe, const Table& table, const std::string& 
     choice.startCriterion = told(request.criterion, chooser.start(), unit, totalVariance, n);
     choice.endCriterion = told(request.criterion, chooser.end(), unit, totalVariance, n);
     choice.seenError = std::sqrt(chooser.crossValidated(chosen)) / unit;
+    const std::vector<double> added = chooser.pOfAdding(chosen);
     for (std::size_t t = 0; t < ground.candidates.terms.size(); ++t) {
-        const bool in = std::find(chosen.begin(), chosen.end(), t) != chosen.end();
+        const bool in = std::binary_search(chosen.begin(), chosen.end(), t);
         TermSet other = chosen;
-        if (in)
-            std::erase(other, t);
-        else
-            other.insert(std::lower_bound(other.begin(), other.end(), t), t);
-        choice.candidates.push_back({ground.candidates.terms[t], in, std::nan(""),
-                                     in ? chooser.pOf(other, chosen) : chooser.pOf(chosen, other)});
+        std::erase(other, t);
+        choice.candidates.push_back(
+            {ground.candidates.terms[t], in, std::nan(""), in ? chooser.pOf(other, chosen) : added[t]});
     }
     return choice;
 }

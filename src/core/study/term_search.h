@@ -11,7 +11,9 @@
 #include <cmath>
 #include <functional>
 #include <limits>
+#include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
 namespace oxgoad {
@@ -24,20 +26,9 @@ struct Candidates {
     std::vector<Term> terms;
     std::vector<std::vector<Eigen::Index>> columns;
     Eigen::Index first = 1;
-
-    /// True when every part of a product in the set is in the set, as far as it is a candidate.
-    bool keepsHierarchy(const TermSet& set) const {
-        return std::all_of(set.begin(), set.end(), [&](std::size_t t) {
-            for (std::size_t parent = 0; parent < terms.size(); ++parent)
-                if (isParent(terms[parent], terms[t]) &&
-                    std::find(set.begin(), set.end(), parent) == set.end())
-                    return false;
-            return true;
-        });
-    }
 };
 
-inline Eigen::MatrixXd stacked(const std::vector<const Eigen::MatrixXd*>& parts) {
+inline Eigen::MatrixXd stacked(const std::vector<const Eigen::MatrixXd*>& parts, bool reduced) {
     Eigen::Index rows = 0;
     for (const Eigen::MatrixXd* part : parts)
         rows += part->rows();
@@ -47,6 +38,7 @@ inline Eigen::MatrixXd stacked(const std::vector<const Eigen::MatrixXd*>& parts)
         work.middleRows(at, part->rows()) = *part;
         at += part->rows();
     }
+    if (!reduced) return work;
     Eigen::MatrixXd r = Eigen::MatrixXd::Zero(work.cols(), work.cols());
     const Eigen::Index m = std::min(work.rows(), work.cols());
     r.topRows(m) = Eigen::HouseholderQR<Eigen::MatrixXd>(work)
@@ -56,12 +48,89 @@ inline Eigen::MatrixXd stacked(const std::vector<const Eigen::MatrixXd*>& parts)
     return r;
 }
 
-/// Rows in cells, each as a triangular factor, and folds made of whole cells.
+/// Columns of rows, or of a factor of them, with what the terms in the model say taken out of each; y is the
+/// last. Rows that are judged go along: theirs less what the others' coefficients say of them. A term costs
+/// one update of all columns when it comes in (modified Gram–Schmidt: Björck 1967, "Solving linear least
+/// squares problems by Gram-Schmidt orthogonalization", BIT 7), and a candidate one product of two columns.
+class Remainders {
+public:
+    using Index = Eigen::Index;
+    Remainders(Eigen::MatrixXd learned, std::vector<Eigen::MatrixXd> judged)
+        : m_learned(std::move(learned)), m_judged(std::move(judged)),
+          m_whole(m_learned.colwise().squaredNorm()) {}
+
+    /// Takes a column in; nothing where it says no more than those that are in.
+    void enter(Index j, Threads threads) {
+        const Eigen::VectorXd own = m_learned.col(j);
+        const double square = own.squaredNorm();
+        if (!says(square, j)) return;
+        std::vector<Eigen::VectorXd> theirs;
+        for (const Eigen::MatrixXd& cell : m_judged)
+            theirs.emplace_back(cell.col(j));
+        constexpr Index panel = 64;
+        parallelFor(static_cast<std::size_t>((m_learned.cols() + panel - 1) / panel), threads,
+                    [&](std::size_t b) {
+                        const Index from = static_cast<Index>(b) * panel,
+                                    to = std::min(from + panel, m_learned.cols());
+                        for (Index k = from; k < to; ++k) {
+                            const double times = own.dot(m_learned.col(k)) / square;
+                            m_learned.col(k) -= times * own;
+                            for (std::size_t c = 0; c < theirs.size(); ++c)
+                                m_judged[c].col(k) -= times * theirs[c];
+                        }
+                    });
+        m_learned.col(j).setZero();
+        for (Eigen::MatrixXd& cell : m_judged)
+            cell.col(j).setZero();
+    }
+
+    /// Sums of squares that are left of y with some more columns, of the rows learned from and of those
+    /// judged.
+    std::pair<double, double> with(const std::vector<Index>& columns) const {
+        const auto q = static_cast<Index>(columns.size());
+        Eigen::MatrixXd own(m_learned.rows(), q + 1);
+        for (Index k = 0; k < q; ++k)
+            own.col(k) = m_learned.col(columns[static_cast<std::size_t>(k)]);
+        own.col(q) = m_learned.col(m_learned.cols() - 1);
+        std::vector<Eigen::MatrixXd> theirs;
+        for (const Eigen::MatrixXd& cell : m_judged) {
+            theirs.emplace_back(cell.rows(), q + 1);
+            for (Index k = 0; k < q; ++k)
+                theirs.back().col(k) = cell.col(columns[static_cast<std::size_t>(k)]);
+            theirs.back().col(q) = cell.col(cell.cols() - 1);
+        }
+        for (Index k = 0; k < q; ++k) {
+            const double square = own.col(k).squaredNorm();
+            if (!says(square, columns[static_cast<std::size_t>(k)])) continue;
+            for (Index l = k + 1; l <= q; ++l) {
+                const double times = own.col(k).dot(own.col(l)) / square;
+                own.col(l) -= times * own.col(k);
+                for (Eigen::MatrixXd& cell : theirs)
+                    cell.col(l) -= times * cell.col(k);
+            }
+        }
+        double judged = 0;
+        for (const Eigen::MatrixXd& cell : theirs)
+            judged += cell.col(q).squaredNorm();
+        return {own.col(q).squaredNorm(), judged};
+    }
+
+private:
+    bool says(double square, Index j) const { return square > 1e-20 * m_whole[j]; }
+
+    Eigen::MatrixXd m_learned;
+    std::vector<Eigen::MatrixXd> m_judged;
+    Eigen::RowVectorXd m_whole;
+};
+
+/// Rows in cells, each as they are or as a triangular factor, and folds made of whole cells.
 struct CellFactors {
     struct Fold {
         std::vector<std::size_t> learns, judges;
     };
     std::vector<Eigen::MatrixXd> factors;
+    /// False where they are the rows themselves, which for wide tables are fewer than a factor's work.
+    bool reduced = true;
     /// Rows of each cell, and of all.
     std::vector<double> counts;
     double rows = 0;
@@ -74,16 +143,21 @@ public:
     Chooser(const Candidates& candidates, const CellFactors& cells, const ChooseRequest& request,
             Threads threads, Progress& progress)
         : m_candidates(candidates), m_cells(cells), m_rows(cells.rows), m_request(request),
-          m_threads(threads), m_progress(progress) {
+          m_threads(threads), m_progress(progress), m_parents(candidates.terms.size()) {
+        for (std::size_t t = 0; t < m_parents.size(); ++t)
+            if (candidates.terms[t].parts.size() > 1)
+                for (std::size_t parent = 0; parent < m_parents.size(); ++parent)
+                    if (isParent(candidates.terms[parent], candidates.terms[t]))
+                        m_parents[t].push_back(parent);
         std::vector<const Eigen::MatrixXd*> all;
         for (const Eigen::MatrixXd& factor : cells.factors)
             all.push_back(&factor);
-        m_whole = all.size() == 1 ? *all[0] : stacked(all);
+        m_whole = all.size() == 1 ? *all[0] : stacked(all, cells.reduced);
         for (const CellFactors::Fold& fold : cells.folds) {
             std::vector<const Eigen::MatrixXd*> learns;
             for (const std::size_t c : fold.learns)
                 learns.push_back(&cells.factors[c]);
-            m_learned.push_back(stacked(learns));
+            m_learned.push_back(stacked(learns, cells.reduced));
             for (const std::size_t c : fold.judges)
                 m_judged += cells.counts[c];
         }
@@ -153,6 +227,22 @@ public:
         return fisherUpper((residual(small) - rss) / more / (rss / df), more, df);
     }
 
+    /// p of each term that is not in a set when it is added to it; NaN for those that are.
+    std::vector<double> pOfAdding(const TermSet& set) const {
+        std::vector<double> p(m_candidates.terms.size(), std::nan(""));
+        const std::vector<Remainders> remainders = remaindersOf(set, false);
+        const double before = remainders[0].with({}).first;
+        parallelFor(p.size(), m_threads, [&](std::size_t t) {
+            if (m_progress.stopRequested()) throw Stopped{};
+            const double more = static_cast<double>(m_candidates.columns[t].size());
+            const double df = degreesOfFreedom(set) - more;
+            if (std::binary_search(set.begin(), set.end(), t) || !(df > 0)) return;
+            const double rss = remainders[0].with(m_candidates.columns[t]).first;
+            p[t] = fisherUpper((before - rss) / more / (rss / df), more, df);
+        });
+        return p;
+    }
+
     /// Less is better; adjusted R² as the residual variance it falls with.
     double criterion(const TermSet& set) const {
         const double df = degreesOfFreedom(set);
@@ -188,6 +278,16 @@ private:
         return x;
     }
 
+    /// True when every part of a product in the set is in the set, as far as it is a candidate.
+    bool keepsHierarchy(const TermSet& set) const {
+        return std::all_of(set.begin(), set.end(), [&](std::size_t t) { return hasParents(set, t); });
+    }
+    bool hasParents(const TermSet& set, std::size_t t) const {
+        return std::all_of(m_parents[t].begin(), m_parents[t].end(), [&](std::size_t parent) {
+            return std::binary_search(set.begin(), set.end(), parent);
+        });
+    }
+
     bool byP() const { return m_request.criterion == ChooseCriterion::pValue; }
 
     static TermSet with(TermSet set, std::size_t t) {
@@ -217,18 +317,67 @@ private:
         return found;
     }
 
+    /// What the set leaves: of all rows, or of each fold where it is judged by folds.
+    std::vector<Remainders> remaindersOf(const TermSet& set, bool folds) const {
+        std::vector<Remainders> made;
+        if (folds)
+            for (std::size_t f = 0; f < m_learned.size(); ++f) {
+                std::vector<Eigen::MatrixXd> judged;
+                for (const std::size_t c : m_cells.folds[f].judges)
+                    judged.push_back(m_cells.factors[c]);
+                made.emplace_back(m_learned[f], std::move(judged));
+            }
+        else
+            made.emplace_back(m_whole, std::vector<Eigen::MatrixXd>{});
+        for (Eigen::Index j = 0; j < m_candidates.first; ++j)
+            for (Remainders& each : made)
+                each.enter(j, m_threads);
+        for (const std::size_t t : set)
+            takeIn(made, t);
+        return made;
+    }
+    void takeIn(std::vector<Remainders>& remainders, std::size_t t) const {
+        for (Remainders& each : remainders)
+            for (const Eigen::Index j : m_candidates.columns[t]) {
+                if (m_progress.stopRequested()) throw Stopped{};
+                each.enter(j, m_threads);
+            }
+    }
+    /// Criterion of the set and a term, from what the set leaves.
+    double criterionWith(const std::vector<Remainders>& remainders, const TermSet& set, std::size_t t) const {
+        const double more = static_cast<double>(m_candidates.columns[t].size());
+        const double df = degreesOfFreedom(set) - more;
+        if (!(df > 0)) return std::numeric_limits<double>::infinity();
+        const auto& columns = m_candidates.columns[t];
+        if (m_request.criterion == ChooseCriterion::crossValidated) {
+            double sum = 0;
+            for (const Remainders& each : remainders)
+                sum += each.with(columns).second;
+            return sum / m_judged;
+        }
+        const double rss = remainders[0].with(columns).first;
+        if (!byP()) return byResidual(rss, df);
+        return more > 0 ? fisherUpper((remainders[0].with({}).first - rss) / more / (rss / df), more, df)
+                        : std::nan("");
+    }
+
     bool add(TermSet& set, double& now) {
         std::vector<std::size_t> tried;
         for (std::size_t t = 0; t < m_candidates.terms.size(); ++t)
-            if (std::find(set.begin(), set.end(), t) == set.end() &&
-                (!m_request.hierarchy || m_candidates.keepsHierarchy(with(set, t))) &&
-                degreesOfFreedom(with(set, t)) > 0)
+            if (!std::binary_search(set.begin(), set.end(), t) &&
+                (!m_request.hierarchy || hasParents(set, t)) &&
+                degreesOfFreedom(set) > static_cast<double>(m_candidates.columns[t].size()))
                 tried.push_back(t);
-        const auto found = best(tried, false, [&](std::size_t t) {
-            return byP() ? pOf(set, with(set, t)) : criterion(with(set, t));
-        });
+        if (!m_remainders || m_remaindersOf != set) {
+            m_remainders = remaindersOf(set, m_request.criterion == ChooseCriterion::crossValidated);
+            m_remaindersOf = set;
+        }
+        const auto found =
+            best(tried, false, [&](std::size_t t) { return criterionWith(*m_remainders, set, t); });
         if (!found || !(found->second < (byP() ? m_request.enter : now))) return false;
         set = with(set, found->first);
+        takeIn(*m_remainders, found->first);
+        m_remaindersOf = set;
         now = found->second;
         tell(found->first, true, now, set.size());
         return true;
@@ -237,7 +386,7 @@ private:
     bool remove(TermSet& set, double& now) {
         std::vector<std::size_t> tried;
         for (const std::size_t t : set)
-            if (!m_request.hierarchy || m_candidates.keepsHierarchy(without(set, t))) tried.push_back(t);
+            if (!m_request.hierarchy || keepsHierarchy(without(set, t))) tried.push_back(t);
         const auto found = best(tried, byP(), [&](std::size_t t) {
             return byP() ? pOf(without(set, t), set) : criterion(without(set, t));
         });
@@ -250,7 +399,7 @@ private:
 
     TermSet subsets() {
         const std::function<bool(const TermSet&)> valid = [&](const TermSet& set) {
-            return (!m_request.hierarchy || m_candidates.keepsHierarchy(set)) &&
+            return (!m_request.hierarchy || keepsHierarchy(set)) &&
                    (m_request.mostSteps <= 0 || set.size() <= static_cast<std::size_t>(m_request.mostSteps));
         };
         const auto found = bestSubsets(m_whole, m_candidates.first, m_candidates.columns, valid, m_progress);
@@ -272,7 +421,7 @@ private:
             std::size_t least = left[0];
             double cost = std::numeric_limits<double>::infinity();
             for (const std::size_t t : left) {
-                if (m_request.hierarchy && !m_candidates.keepsHierarchy(without(left, t))) continue;
+                if (m_request.hierarchy && !keepsHierarchy(without(left, t))) continue;
                 if (const double rss = residual(without(left, t)); rss < cost) {
                     cost = rss;
                     least = t;
@@ -305,6 +454,10 @@ private:
     Eigen::MatrixXd m_whole;
     /// Of each fold, what its model learns from.
     std::vector<Eigen::MatrixXd> m_learned;
+    /// Of each term its parts that are candidates.
+    std::vector<TermSet> m_parents;
+    std::optional<std::vector<Remainders>> m_remainders;
+    TermSet m_remaindersOf;
     std::vector<ChooseStep>* m_steps = nullptr;
     const std::function<void(const ChooseStep&)>* m_soFar = nullptr;
     double m_start = 0, m_end = 0;

@@ -89,8 +89,7 @@ std::vector<std::pair<Index, Index>> CellRows::batches() const {
     return made;
 }
 
-template <class Each>
-void CellRows::forBatches(double from, double to, const char* what, Each&& each) const {
+template <class Each> void CellRows::forBatches(double from, double to, const char* what, Each&& each) const {
     const auto all = batches();
     std::atomic<std::size_t> done{0};
     parallelFor(all.size(), m_threads, [&](std::size_t b) {
@@ -192,9 +191,9 @@ MatrixXd CellRows::reduce(const LeastSquaresFit& fit) {
                     block.col(1 + m) = numbers.col(m_own[static_cast<std::size_t>(m)]);
                 for (Index m = 0; m < shared; ++m)
                     block.col(stay + m) = numbers.col(m_shared[static_cast<std::size_t>(m)]);
-                block.col(k - 1) = (m_values.col(m_cells->numbers).segment(from, count).array() -
-                                    fit.responseShift) *
-                                   fit.responseScale;
+                block.col(k - 1) =
+                    (m_values.col(m_cells->numbers).segment(from, count).array() - fit.responseShift) *
+                    fit.responseScale;
                 if (m_roots.size() > 0) block.array().colwise() *= m_roots.segment(from, count).array();
                 r = triangle(stacked, m_progress);
             }
@@ -262,54 +261,77 @@ Index CellRows::placeOf(Index number) const {
            (std::find(m_shared.begin(), m_shared.end(), number) - m_shared.begin());
 }
 
-MatrixXd CellRows::cellCoefficients(const LeastSquaresFit& fit, const VectorXd& solution) const {
+CellRows::ExtendedRows CellRows::cellCoefficients(const LeastSquaresFit& fit,
+                                                  const Extended& solution) const {
     const Index start = fit.intercept ? 1 : 0;
-    MatrixXd coefficients = MatrixXd::Zero(m_cells->count, 1 + m_cells->numbers);
+    ExtendedRows coefficients = ExtendedRows::Zero(m_cells->count, 1 + m_cells->numbers);
     parallelFor(static_cast<std::size_t>(m_cells->count), m_threads, [&](std::size_t c) {
         const auto cell = static_cast<Index>(c);
-        long double one = start > 0 ? solution[0] : 0;
+        if (start > 0) coefficients(cell, 0) = solution[0];
         for (std::size_t k = 0; k < fit.kept.size(); ++k) {
-            const double b = solution[start + static_cast<Index>(k)];
+            const long double b = solution[start + static_cast<Index>(k)];
             const Code made = code(fit, cell, static_cast<Index>(fit.kept[k]));
-            one += made.ofOne * b;
+            coefficients(cell, 0) += made.ofOne * b;
             if (made.number != RowCells::none) coefficients(cell, 1 + made.number) += made.ofNumber * b;
         }
-        coefficients(cell, 0) = static_cast<double>(one);
     });
     return coefficients;
 }
 
 VectorXd CellRows::residualsOf(const LeastSquaresFit& fit, const MatrixXd& numbers, Index from,
                                const Eigen::RowVectorXd& coefficients) const {
-    VectorXd residuals = (m_values.col(m_cells->numbers).segment(from, numbers.rows()).array() -
-                          fit.responseShift) *
-                             fit.responseScale -
-                         coefficients[0];
+    VectorXd residuals =
+        (m_values.col(m_cells->numbers).segment(from, numbers.rows()).array() - fit.responseShift) *
+            fit.responseScale -
+        coefficients[0];
     for (Index m = 0; m < numbers.cols(); ++m)
         residuals -= coefficients[1 + m] * numbers.col(m);
     return residuals;
 }
 
-VectorXd CellRows::crossProducts(const LeastSquaresFit& fit, const VectorXd& solution) const {
-    const MatrixXd coefficients = cellCoefficients(fit, solution);
+void CellRows::addProducts(const LeastSquaresFit& fit, Index from, Index count,
+                           const long double* coefficients, long double* sums) const {
+    const Index numbers = m_cells->numbers;
+    std::vector<long double> own(static_cast<std::size_t>(numbers));
+    for (Index i = from; i < from + count; ++i) {
+        long double residual =
+            (static_cast<long double>(m_values(i, numbers)) - fit.responseShift) * fit.responseScale -
+            coefficients[0];
+        for (Index m = 0; m < numbers; ++m) {
+            const long double value = (static_cast<long double>(m_values(i, m)) - m_shift[m]) * m_scale[m];
+            own[static_cast<std::size_t>(m)] = value;
+            residual -= coefficients[1 + m] * value;
+        }
+        residual *= weight(i);
+        sums[0] += residual;
+        for (Index m = 0; m < numbers; ++m)
+            sums[1 + m] += residual * own[static_cast<std::size_t>(m)];
+    }
+}
+
+VectorXd CellRows::crossProducts(const LeastSquaresFit& fit, const Extended& solution, bool careful) const {
+    const ExtendedRows coefficients = cellCoefficients(fit, solution);
     const Index start = fit.intercept ? 1 : 0, numbers = m_cells->numbers;
-    MatrixXd sums(m_cells->count, 1 + numbers);
+    ExtendedRows sums = ExtendedRows::Zero(m_cells->count, 1 + numbers);
     forBatches(0.6, 0.8, "Refining", [&](std::size_t, Index first, Index last) {
-        for (Index c = first; c < last; ++c) {
-            sums.row(c).setZero();
+        for (Index c = first; c < last; ++c)
             for (Index from = begin(c); from < begin(c + 1); from += batchRows) {
                 const Index count = std::min(batchRows, begin(c + 1) - from);
+                if (careful) {
+                    if (m_progress.stopRequested()) throw Stopped{};
+                    addProducts(fit, from, count, coefficients.row(c).data(), sums.row(c).data());
+                    continue;
+                }
                 const MatrixXd own = numbersOf(from, count);
-                VectorXd residuals = residualsOf(fit, own, from, coefficients.row(c));
-                if (m_roots.size() > 0)
-                    residuals.array() *= m_roots.segment(from, count).array().square();
+                VectorXd residuals = residualsOf(fit, own, from, coefficients.row(c).cast<double>());
+                if (m_roots.size() > 0) residuals.array() *= m_roots.segment(from, count).array().square();
                 sums(c, 0) += residuals.sum();
-                sums.row(c).tail(numbers) += residuals.transpose() * own;
+                const VectorXd products = own.transpose() * residuals;
+                sums.row(c).tail(numbers) += products.transpose().cast<long double>();
             }
-        }
     });
     VectorXd products = VectorXd::Zero(solution.size());
-    if (start > 0) products[0] = sums.col(0).sum();
+    if (start > 0) products[0] = static_cast<double>(sums.col(0).sum());
     parallelFor(fit.kept.size(), m_threads, [&](std::size_t k) {
         long double sum = 0;
         for (Index c = 0; c < m_cells->count; ++c) {
@@ -341,11 +363,11 @@ MatrixXd CellRows::sharedDirections(const LeastSquaresFit& fit) const {
 }
 
 long double CellRows::finish(LeastSquaresFit& fit, const VectorXd& solution) const {
-    const MatrixXd coefficients = cellCoefficients(fit, solution);
+    const MatrixXd coefficients = cellCoefficients(fit, solution.cast<long double>()).cast<double>();
     const Index start = fit.intercept ? 1 : 0;
     const auto own = static_cast<Index>(m_own.size());
-    // A row in the basis that the factor makes orthonormal: what its shared numbers say, in an orthonormal basis
-    // of their own, and beside it what its cell says.
+    // A row in the basis that the factor makes orthonormal: what its shared numbers say, in an orthonormal
+    // basis of their own, and beside it what its cell says.
     const std::vector<Index> numbers = sharedInModel(fit);
     const auto shared = static_cast<Index>(numbers.size());
     const MatrixXd directions = sharedDirections(fit);
@@ -374,24 +396,29 @@ long double CellRows::finish(LeastSquaresFit& fit, const VectorXd& solution) con
         place -= basis * inside;
         for (Index c = first; c < last; ++c) {
             const auto mine = place.middleCols((c - first) * (1 + own), 1 + own);
-            const auto within = inside.middleCols((c - first) * (1 + own), 1 + own);
+            MatrixXd ways(shared, 1 + own + shared);
+            ways << inside.middleCols((c - first) * (1 + own), 1 + own), turn;
             const Eigen::HouseholderQR<MatrixXd> beside(mine);
-            const MatrixXd alone = beside.matrixQR()
-                                      .topRows(std::min(fit.rank(), 1 + own))
-                                      .triangularView<Eigen::Upper>();
+            const MatrixXd alone =
+                beside.matrixQR().topRows(std::min(fit.rank(), 1 + own)).triangularView<Eigen::Upper>();
             for (Index from = begin(c); from < begin(c + 1); from += batchRows) {
                 const Index count = std::min(batchRows, begin(c + 1) - from);
                 const MatrixXd values = numbersOf(from, count);
                 const VectorXd residuals = residualsOf(fit, values, from, coefficients.row(c));
-                MatrixXd one(count, 1 + own);
-                one.col(0).setOnes();
+                MatrixXd said(count, 1 + own + shared); // 1, own numbers, shared numbers
+                said.col(0).setOnes();
                 for (Index m = 0; m < own; ++m)
-                    one.col(1 + m) = values.col(m_own[static_cast<std::size_t>(m)]);
-                MatrixXd said = one * within.transpose();
+                    said.col(1 + m) = values.col(m_own[static_cast<std::size_t>(m)]);
                 for (Index m = 0; m < shared; ++m)
-                    said += values.col(numbers[static_cast<std::size_t>(m)]) * turn.col(m).transpose();
-                const VectorXd leverages =
-                    said.rowwise().squaredNorm() + (one * alone.transpose()).rowwise().squaredNorm();
+                    said.col(1 + own + m) = values.col(numbers[static_cast<std::size_t>(m)]);
+                VectorXd leverages = VectorXd::Zero(count);
+                const MatrixXd within = said * ways.transpose();
+                for (Index m = 0; m < shared; ++m)
+                    leverages += within.col(m).cwiseAbs2();
+                if (own == 0)
+                    leverages.array() += alone.squaredNorm();
+                else
+                    leverages += (said.leftCols(1 + own) * alone.transpose()).rowwise().squaredNorm();
                 long double sum = 0;
                 for (Index i = 0; i < count; ++i) {
                     const double root = m_roots.size() > 0 ? m_roots[from + i] : 1;

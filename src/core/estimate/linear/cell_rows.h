@@ -14,20 +14,21 @@
 
 namespace oxgoad {
 
-/// The rows of a fit, cell by cell, with a copy of their numbers and of y. In a cell columns are combinations of
-/// 1 and of the numbers, so that an orthogonal reduction of [1, numbers, y] of its rows gives all that the whole
-/// model matrix would: the rows of 1, and of numbers whose multiple differs by cell, stay with the cell; what is
-/// left of the other numbers and of y goes into one triangle for all cells (blocks of a diagonal as in Golub and
-/// Van Loan 2013, §5.2; Björck 1996, "Numerical methods for least squares problems", §6.3, on block angular
-/// problems). Sums are taken in the order of cells: the same for any number of threads.
+/// The rows of a fit, cell by cell, with a copy of their numbers and of y. In a cell columns are combinations
+/// of 1 and of the numbers, so that an orthogonal reduction of [1, numbers, y] of its rows gives all that the
+/// whole model matrix would: the rows of 1, and of numbers whose multiple differs by cell, stay with the
+/// cell; what is left of the other numbers and of y goes into one triangle for all cells (blocks of a
+/// diagonal as in Golub and Van Loan 2013, §5.2; Björck 1996, "Numerical methods for least squares problems",
+/// §6.3, on block angular problems). Sums are taken in the order of cells: the same for any number of
+/// threads.
 class CellRows {
 public:
     /// Cells worth it: what is left beside the cost of all rows as they are. Null where there are none.
     static std::shared_ptr<const RowCells> worthwhile(const RowSource& x);
 
     /// References outlive it.
-    CellRows(std::shared_ptr<const RowCells> cells, std::span<const double> y, std::span<const double> weights,
-             Threads threads, Progress& progress);
+    CellRows(std::shared_ptr<const RowCells> cells, std::span<const double> y,
+             std::span<const double> weights, Threads threads, Progress& progress);
 
     /// Weighted sum, smallest and largest of each column, and of y last.
     struct Extent {
@@ -38,9 +39,12 @@ public:
 
     /// R of [1, X~, y~] with the fit's shifts and scales.
     Eigen::MatrixXd reduce(const LeastSquaresFit& fit);
-    /// X~'(residuals) of a solution, weighted.
-    Eigen::VectorXd crossProducts(const LeastSquaresFit& fit, const Eigen::VectorXd& solution) const;
-    /// Residuals, fitted values and leverages of all rows into the fit; the weighted sum of squared residuals.
+    using Extended = Eigen::Matrix<long double, Eigen::Dynamic, 1>;
+    /// X~'(residuals) of a solution, weighted; with `careful` worked out in long doubles from the rows on,
+    /// for a solution that goes beyond doubles.
+    Eigen::VectorXd crossProducts(const LeastSquaresFit& fit, const Extended& solution, bool careful) const;
+    /// Residuals, fitted values and leverages of all rows into the fit; the weighted sum of squared
+    /// residuals.
     long double finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const;
 
 private:
@@ -70,7 +74,11 @@ private:
     /// Shifted numbers of consecutive rows, in the order of `m_order`.
     Eigen::MatrixXd numbersOf(Index from, Index count) const;
     /// The fit's mean in each cell: of 1, and of each shifted number.
-    Eigen::MatrixXd cellCoefficients(const LeastSquaresFit& fit, const Eigen::VectorXd& solution) const;
+    using ExtendedRows = Eigen::Matrix<long double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
+    ExtendedRows cellCoefficients(const LeastSquaresFit& fit, const Extended& solution) const;
+    /// Adds w·r and w·r·numbers of consecutive rows of a cell to `sums`.
+    void addProducts(const LeastSquaresFit& fit, Index from, Index count, const long double* coefficients,
+                     long double* sums) const;
     Eigen::VectorXd residualsOf(const LeastSquaresFit& fit, const Eigen::MatrixXd& numbers, Index from,
                                 const Eigen::RowVectorXd& coefficients) const;
 

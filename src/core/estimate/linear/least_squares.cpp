@@ -447,12 +447,14 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     // Digits are lost above this condition number; below it twice the precision costs a few hundredths of a
     // second where the work is little.
     constexpr double losing = 300, littleWork = 2e7;
+    // Up to here a solution of cells is refined in long doubles instead.
+    constexpr double refined = 1e5;
     const auto isLittle = [&](Index columns) {
         return static_cast<double>(n) * static_cast<double>(columns) * static_cast<double>(columns) <
                littleWork;
     };
     std::optional<CellRows> byCells;
-    if (!isLittle(p + 1))
+    if (!isLittle(p + 1) || options.precision == LeastSquaresOptions::Precision::plain)
         if (const auto cells = CellRows::worthwhile(x))
             byCells.emplace(cells, y, options.weights, options.threads, progress);
     const Extent extent =
@@ -526,7 +528,7 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
                           std::sqrt(fit.residualSumOfSquares / weightOfAll) <= 4 * epsilon * sizeOfY;
     };
     if (options.precision == LeastSquaresOptions::Precision::asNeeded &&
-        (fit.conditionNumber > losing || isLittle(rank)) &&
+        (fit.conditionNumber > losing || isLittle(rank)) && !(byCells && fit.conditionNumber <= refined) &&
         solveExactly(fit, x, y, options.weights, options.keepOrthonormal, options.threads, progress)) {
         if (teaching < n) predictWeightless(fit, x, y, options.weights, blocks);
         judgeResiduals();
@@ -535,13 +537,22 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     fit.inverse = invertUpper(fit.factor, options.threads, progress);
     const auto r = fit.factor.triangularView<Eigen::Upper>();
     VectorXd solution = r.solve(fit.projections);
-    VectorXd correction =
-        byCells ? byCells->crossProducts(fit, solution)
-                : residualPass(fit, x, y, options.weights, solution, blocks, false, options.threads, progress)
-                      .crossProducts;
-    fit.factor.transpose().triangularView<Eigen::Lower>().solveInPlace(correction);
-    r.solveInPlace(correction);
-    solution += correction;
+    const auto correct = [&](VectorXd products) {
+        fit.factor.transpose().triangularView<Eigen::Lower>().solveInPlace(products);
+        r.solveInPlace(products);
+        return products;
+    };
+    if (byCells) {
+        const bool careful = fit.conditionNumber > losing;
+        CellRows::Extended extended = solution.cast<long double>();
+        for (int step = 0; step < (careful ? 3 : 1); ++step)
+            extended += correct(byCells->crossProducts(fit, extended, careful)).cast<long double>();
+        solution = extended.cast<double>();
+    } else {
+        solution += correct(
+            residualPass(fit, x, y, options.weights, solution, blocks, false, options.threads, progress)
+                .crossProducts);
+    }
 
     const long double sumOfSquares =
         byCells ? byCells->finish(fit, solution)

@@ -1,0 +1,512 @@
+// Width: factors of many levels whose rows are reduced once, and terms taken out of a fit, each against the dense
+// way on random problems.
+#include "support/support.h"
+
+#include "base/error.h"
+#include "base/random.h"
+#include "estimate/distributions.h"
+#include "estimate/linear/cell_rows.h"
+#include "estimate/linear/least_squares.h"
+#include "resample/folds.h"
+#include "study/choose_terms.h"
+
+#include <Eigen/QR>
+
+#include <algorithm>
+#include <atomic>
+#include <thread>
+
+using namespace oxgoad;
+using namespace oxgoad::test;
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+namespace {
+
+/// The same rows, of whose levels nothing is known.
+class Dense final : public RowSource {
+public:
+    explicit Dense(const RowSource& rows) : m_rows(rows) {}
+    Index rows() const override { return m_rows.rows(); }
+    Index columns() const override { return m_rows.columns(); }
+    void fill(Index begin, Eigen::Ref<MatrixXd> block) const override { m_rows.fill(begin, block); }
+
+private:
+    const RowSource& m_rows;
+};
+
+class Stoppable : public Progress {
+public:
+    bool stopRequested() const override { return m_asked; }
+    void stop() { m_asked = true; }
+
+private:
+    std::atomic<bool> m_asked = false;
+};
+
+struct Shape {
+    std::size_t n = 4200;
+    int levels = 40;
+    /// Of a second factor; none with 0.
+    int others = 0;
+    int numbers = 2;
+    bool intercept = true;
+    bool weighted = false;
+    /// A product of the first factor with the first number.
+    bool slopes = false;
+    /// A product of both factors.
+    bool crossed = false;
+    /// The last number is the same for all rows of a level, so that levels say it.
+    bool said = false;
+    /// The last levels of the first factor have one row each.
+    int single = 0;
+    /// The last levels have rows of weight 0 only.
+    int weightless = 0;
+};
+
+struct Made {
+    Table table;
+    std::vector<Term> terms;
+    std::vector<std::uint32_t> rows;
+    std::vector<double> y, weights;
+};
+
+Made made(const Shape& shape, std::uint64_t seed) {
+    RandomStream random(seed, "wide rows");
+    Made m;
+    const std::size_t n = shape.n;
+    std::vector<Column> columns;
+    m.y.resize(n);
+    for (double& value : m.y)
+        value = 100 + random.normal();
+    const auto addFactor = [&](const std::string& name, int levels, int single) {
+        std::vector<std::string> names;
+        for (int l = 0; l < levels; ++l)
+            names.push_back(name + std::to_string(l));
+        std::vector<std::int32_t> codes(n);
+        for (std::size_t i = 0; i < n; ++i) {
+            codes[i] = static_cast<std::int32_t>(random.below(static_cast<std::uint64_t>(levels - single)));
+            if (i < static_cast<std::size_t>(levels)) codes[i] = static_cast<std::int32_t>(i);
+            m.y[i] += std::sin(codes[i]);
+        }
+        columns.push_back(Column::ofFactor(name, codes, names));
+        m.terms.push_back(plainTerm(name));
+        return codes;
+    };
+    const auto first = addFactor("site", shape.levels, shape.single);
+    if (shape.others > 0) addFactor("month", shape.others, 0);
+    for (int j = 0; j < shape.numbers; ++j) {
+        std::vector<double> x(n);
+        const bool said = shape.said && j + 1 == shape.numbers;
+        for (std::size_t i = 0; i < n; ++i) {
+            x[i] = said ? std::cos(first[i]) : 50 * (j + 1) + random.normal();
+            m.y[i] += 0.3 * x[i];
+        }
+        columns.push_back(Column::ofNumbers("x" + std::to_string(j), std::move(x)));
+        m.terms.push_back(plainTerm("x" + std::to_string(j)));
+    }
+    if (shape.slopes) m.terms.push_back(Term{{TermPart{"x0"}, TermPart{"site"}}});
+    if (shape.crossed) m.terms.push_back(Term{{TermPart{"site"}, TermPart{"month"}}});
+    m.table = Table(std::move(columns));
+    for (std::size_t i = 0; i < n; ++i) {
+        m.rows.push_back(static_cast<std::uint32_t>(i));
+        if (!shape.weighted) continue;
+        const bool none = random.below(10) == 0 || first[i] >= shape.levels - shape.weightless;
+        m.weights.push_back(none ? 0 : 0.5 + random.uniform());
+    }
+    return m;
+}
+
+double farthest(const VectorXd& a, const VectorXd& b) {
+    double most = 0;
+    for (Index i = 0; i < a.size(); ++i)
+        most = std::max(most, std::isnan(a[i]) && std::isnan(b[i]) ? 0 : std::fabs(a[i] - b[i]));
+    return most;
+}
+
+/// All that a fit says, by cells and as it was.
+void expectTheSame(const Shape& shape, std::uint64_t seed) {
+    SCOPED_TRACE("seed " + std::to_string(seed));
+    const Made m = made(shape, seed);
+    const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
+    const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
+    ASSERT_TRUE(CellRows::worthwhile(rows)) << "the rows are not worked on by cells at all";
+    LeastSquaresOptions options;
+    options.intercept = shape.intercept;
+    options.weights = m.weights;
+    options.precision = LeastSquaresOptions::Precision::plain;
+    const LeastSquaresFit a = fitLeastSquares(rows, m.y, options, quietly());
+    const LeastSquaresFit b = fitLeastSquares(Dense(rows), m.y, options, quietly());
+    ASSERT_EQ(a.kept, b.kept);
+    ASSERT_EQ(a.dependent.size(), b.dependent.size());
+    for (std::size_t k = 0; k < a.dependent.size(); ++k)
+        EXPECT_EQ(a.dependent[k].combination.size(), b.dependent[k].combination.size());
+    const double size = b.residualStandardDeviation;
+    EXPECT_GE(digits(a.residualSumOfSquares, b.residualSumOfSquares), 9);
+    EXPECT_GE(digits(a.totalSumOfSquares, b.totalSumOfSquares), 12);
+    EXPECT_EQ(a.degreesOfFreedom, b.degreesOfFreedom);
+    EXPECT_GE(digits(a.conditionNumber, b.conditionNumber), 6);
+    // Nine digits of what is said, beside the errors it has.
+    for (const std::size_t j : a.kept) {
+        const auto at = static_cast<Index>(j);
+        EXPECT_NEAR(a.coefficients[at], b.coefficients[at], 1e-9 * std::max(std::fabs(b.coefficients[at]), b.standardErrors[at]));
+        EXPECT_GE(digits(a.standardErrors[at], b.standardErrors[at]), 9);
+    }
+    EXPECT_NEAR(a.constant, b.constant, 1e-9 * std::max(std::fabs(b.constant), b.constantError));
+    if (shape.intercept) {
+        EXPECT_GE(digits(a.constantError, b.constantError), 9);
+    }
+    EXPECT_LT(farthest(a.residuals, b.residuals), 1e-9 * size);
+    EXPECT_LT(farthest(a.fitted, b.fitted), 1e-9 * std::max(size, b.fitted.cwiseAbs().maxCoeff()));
+    EXPECT_LT(farthest(a.leverages, b.leverages), 1e-10);
+    for (std::size_t t = 0; t < m.terms.size(); ++t) {
+        std::vector<std::size_t> own;
+        for (std::size_t j = 0; j < design.columns().size(); ++j)
+            if (design.columns()[j].term == t) own.push_back(j);
+        const JointTest one = a.jointTest(own), other = b.jointTest(own);
+        EXPECT_EQ(one.numeratorDf, other.numeratorDf);
+        if (!std::isnan(other.f)) {
+            EXPECT_GE(digits(one.f, other.f), 8);
+        }
+        if (const double inflation = b.inflation(own); std::isfinite(inflation)) {
+            EXPECT_GE(digits(a.inflation(own), inflation), 7);
+        }
+        EXPECT_GE(digits(a.without(own).residualSumOfSquares, b.without(own).residualSumOfSquares), 9);
+    }
+}
+
+TEST(Cells, FitAsRowsDoOnThreeHundredRandomProblems) {
+    for (std::uint64_t seed = 1; seed <= 300; ++seed) {
+        RandomStream random(seed, "shapes");
+        Shape shape;
+        shape.levels = 20 + static_cast<int>(random.below(40));
+        shape.numbers = static_cast<int>(random.below(4));
+        shape.intercept = random.below(4) != 0;
+        shape.weighted = random.below(3) == 0;
+        shape.single = random.below(3) == 0 ? 3 : 0;
+        shape.weightless = shape.weighted && random.below(2) == 0 ? 2 : 0;
+        shape.others = random.below(3) == 0 ? 3 : 0;
+        shape.said = shape.numbers > 1 && random.below(4) == 0;
+        shape.slopes = shape.numbers > 0 && shape.others == 0 && random.below(3) == 0;
+        shape.crossed = shape.others > 0 && random.below(3) == 0;
+        expectTheSame(shape, seed);
+        if (HasFailure()) break;
+    }
+}
+
+/// A number that nearly repeats another takes digits from both: refined in long doubles against all rows to twice
+/// the precision.
+TEST(Cells, KeepTheirDigitsWhereColumnsNearlyRepeat) {
+    for (const double near : {1e-2, 1e-3, 1e-4}) {
+        SCOPED_TRACE(near);
+        Made m = made({.n = 9000, .levels = 60, .numbers = 2}, 12);
+        RandomStream random(1, "near");
+        std::vector<double> x(m.y.size());
+        for (std::size_t i = 0; i < x.size(); ++i) {
+            x[i] = m.table.columns()[1].numbers()[i] + near * random.normal();
+            m.y[i] += 2 * x[i];
+        }
+        std::vector<Column> columns = m.table.columns();
+        columns.push_back(Column::ofNumbers("near", x));
+        m.table = Table(columns);
+        m.terms.push_back(plainTerm("near"));
+        const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
+        const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
+        ASSERT_TRUE(CellRows::worthwhile(rows));
+        const LeastSquaresFit a = fitLeastSquares(rows, m.y, {}, quietly());
+        const LeastSquaresFit b = fitLeastSquares(Dense(rows), m.y, {}, quietly());
+        EXPECT_EQ(b.exact, b.conditionNumber > 300);
+        for (Index j = 0; j < a.coefficients.size(); ++j) {
+            EXPECT_NEAR(a.coefficients[j], b.coefficients[j], 1e-12 * b.standardErrors[j]);
+            EXPECT_GE(digits(a.standardErrors[j], b.standardErrors[j]), 10.5);
+        }
+        EXPECT_GE(digits(a.residualSumOfSquares, b.residualSumOfSquares), 12);
+        EXPECT_LT(farthest(a.leverages, b.leverages), 1e-11);
+    }
+}
+
+TEST(Cells, NamesWhatLevelsSayAndLevelsWithoutRows) {
+    const Made m = made({.numbers = 3, .weighted = true, .said = true, .weightless = 2}, 4);
+    const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
+    const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
+    ASSERT_TRUE(CellRows::worthwhile(rows));
+    const LeastSquaresFit fit = fitLeastSquares(rows, m.y, {.weights = m.weights}, quietly());
+    std::vector<std::string> names;
+    for (const Dependency& d : fit.dependent)
+        names.push_back(design.columns()[d.column].name);
+    ASSERT_EQ(names.size(), 3U);
+    EXPECT_NE(names[0].find("site38"), std::string::npos) << names[0];
+    EXPECT_NE(names[1].find("site39"), std::string::npos) << names[1];
+    EXPECT_EQ(names[2], "x2");
+    EXPECT_GT(fit.dependent[2].combination.size(), 30U) << "the levels that say it are named";
+}
+
+TEST(Cells, GiveTheSameBitsOnAnyNumberOfThreads) {
+    const Made m = made({.n = 40000, .levels = 80, .others = 4, .numbers = 3, .slopes = true}, 9);
+    const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
+    const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
+    const LeastSquaresFit one = fitLeastSquares(rows, m.y, {.threads = {1}}, quietly());
+    const LeastSquaresFit three = fitLeastSquares(rows, m.y, {.threads = {3}}, quietly());
+    EXPECT_EQ(one.coefficients, three.coefficients);
+    EXPECT_EQ(one.standardErrors, three.standardErrors);
+    EXPECT_EQ(one.residuals, three.residuals);
+    EXPECT_EQ(one.leverages, three.leverages);
+}
+
+TEST(Cells, StopAtOnce) {
+    const Made m = made({.n = 400000, .levels = 300, .numbers = 4}, 2);
+    const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
+    const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
+    Stoppable progress;
+    std::atomic<bool> stopped = false;
+    std::chrono::steady_clock::time_point asked;
+    std::thread asks([&] {
+        std::this_thread::sleep_for(std::chrono::milliseconds(60));
+        asked = std::chrono::steady_clock::now();
+        progress.stop();
+    });
+    try {
+        for (int repeat = 0; repeat < 50; ++repeat)
+            fitLeastSquares(rows, m.y, {}, progress);
+    } catch (const Stopped&) {
+        stopped = true;
+    }
+    asks.join();
+    ASSERT_TRUE(stopped);
+    EXPECT_LT(std::chrono::duration<double>(std::chrono::steady_clock::now() - asked).count(), 2) << "see the benchmarks for the limit";
+}
+
+TEST(Cells, AreNoneWhereTheyWouldNotPay) {
+    const auto worthwhile = [](const Shape& shape) {
+        const Made m = made(shape, 3);
+        const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
+        return CellRows::worthwhile(DesignRows(BoundDesign(design, m.table, {}), m.rows)) != nullptr;
+    };
+    EXPECT_TRUE(worthwhile({.levels = 40}));
+    EXPECT_FALSE(worthwhile({.levels = 5})) << "few columns";
+    EXPECT_FALSE(worthwhile({.n = 1000, .levels = 40})) << "few rows";
+    EXPECT_FALSE(worthwhile({.levels = 900})) << "hardly fewer cells than rows";
+}
+
+/// Rows whose columns nearly repeat each other, so that a term's leaving is hard to work out.
+TEST(TakenOut, CoefficientsAreThoseOfAFitWithoutTheColumns) {
+    for (std::uint64_t seed = 1; seed <= 100; ++seed) {
+        SCOPED_TRACE("seed " + std::to_string(seed));
+        RandomStream random(seed, "taken out");
+        const Index n = 200, p = 24;
+        MatrixXd x(n, p);
+        std::vector<double> y(static_cast<std::size_t>(n)), weights;
+        for (double& value : x.reshaped())
+            value = random.normal();
+        const double near = std::pow(10.0, -static_cast<double>(seed % 6)); // as near as 1e-5
+        x.col(7) = x.col(3) + near * x.col(7);
+        x.col(11) = x.col(3) - x.col(5) + near * x.col(11);
+        for (Index i = 0; i < n; ++i) {
+            y[static_cast<std::size_t>(i)] = 5 + x(i, 3) - x(i, 11) + random.normal();
+            if (seed % 2 == 0) weights.push_back(random.below(8) == 0 ? 0 : random.uniform());
+        }
+        const bool intercept = seed % 3 != 0;
+        const LeastSquaresFit whole = fitLeastSquares(MatrixRows(x), y, {.intercept = intercept, .weights = weights}, quietly());
+        for (const std::vector<std::size_t>& out : {std::vector<std::size_t>{7}, {3}, {0}, {23}, {7, 11}, {2, 5, 9, 20}}) {
+            MatrixXd rest(n, p - static_cast<Index>(out.size()));
+            Index next = 0;
+            std::vector<std::size_t> places;
+            for (Index j = 0; j < p; ++j)
+                if (std::find(out.begin(), out.end(), static_cast<std::size_t>(j)) == out.end()) {
+                    rest.col(next++) = x.col(j);
+                    places.push_back(static_cast<std::size_t>(j));
+                }
+            const LeastSquaresFit refit = fitLeastSquares(MatrixRows(rest), y, {.intercept = intercept, .weights = weights}, quietly());
+            const auto reduced = whole.without(out);
+            EXPECT_EQ(reduced.rank, refit.rank());
+            EXPECT_GE(digits(reduced.residualSumOfSquares, refit.residualSumOfSquares), 11);
+            for (std::size_t k = 0; k < places.size(); ++k)
+                EXPECT_NEAR(reduced.coefficients[static_cast<Index>(places[k])], refit.coefficients[static_cast<Index>(k)],
+                            1e-9 * refit.standardErrors[static_cast<Index>(k)]);
+            for (const std::size_t j : out)
+                EXPECT_EQ(reduced.coefficients[static_cast<Index>(j)], 0);
+            EXPECT_NEAR(reduced.constant, refit.constant, 1e-10 * std::max(1.0, std::fabs(refit.constant)));
+        }
+        if (HasFailure()) break;
+    }
+}
+
+TEST(OrthonormalBasis, OfLevelsIsThatOfAllColumns) {
+    const Made m = made({.n = 6000, .levels = 120, .numbers = 3}, 6);
+    const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
+    const BoundDesign bound(design, m.table, {});
+    const LeastSquaresFit fit = fitLeastSquares(DesignRows(bound, m.rows), m.y, {}, quietly());
+    MatrixXd block(500, static_cast<Index>(design.columns().size()));
+    bound.fill(std::span(m.rows).subspan(1000, 500), block);
+    MatrixXd expected = fit.shifted(block);
+    fit.factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(expected);
+    const MatrixXd basis = fit.inOrthonormalBasis(block);
+    EXPECT_LT((basis - expected).cwiseAbs().maxCoeff(), 1e-14);
+    // A few rows go the usual way, to the same values.
+    EXPECT_LT((fit.inOrthonormalBasis(block.topRows(3)) - expected.topRows(3)).cwiseAbs().maxCoeff(), 1e-14);
+}
+
+/// Candidates in hundreds, four of which matter, two nearly the same, and one twice.
+Made candidates(std::size_t n, int count, bool weighted, std::uint64_t seed) {
+    RandomStream random(seed, "wide choice");
+    Made m;
+    std::vector<Column> columns;
+    std::vector<std::vector<double>> x(static_cast<std::size_t>(count), std::vector<double>(n));
+    for (std::size_t i = 0; i < n; ++i) {
+        for (auto& column : x)
+            column[i] = 20 + random.normal();
+        x[11][i] = x[10][i] + 1e-3 * (x[11][i] - 20);
+        x[31][i] = x[30][i];
+        m.y.push_back(x[5][i] - 0.8 * x[10][i] + 0.6 * x[30][i] + 0.5 * x[100][i] + random.normal());
+        m.rows.push_back(static_cast<std::uint32_t>(i));
+        if (weighted) m.weights.push_back(random.below(10) == 0 ? 0 : 0.5 + random.uniform());
+    }
+    for (int j = 0; j < count; ++j) {
+        columns.push_back(Column::ofNumbers("x" + std::to_string(j), x[static_cast<std::size_t>(j)]));
+        m.terms.push_back(plainTerm("x" + std::to_string(j)));
+    }
+    columns.push_back(Column::ofNumbers("y", m.y));
+    if (weighted) columns.push_back(Column::ofNumbers("w", m.weights));
+    m.table = Table(std::move(columns));
+    return m;
+}
+
+/// [1, columns of a set] times the roots of weights, for some rows.
+MatrixXd chosenColumns(const Made& m, const std::vector<std::size_t>& set, const std::vector<std::size_t>& rows,
+                       bool roots) {
+    MatrixXd x(static_cast<Index>(rows.size()), static_cast<Index>(set.size()) + 1);
+    for (std::size_t i = 0; i < rows.size(); ++i) {
+        const double root = roots && !m.weights.empty() ? std::sqrt(m.weights[rows[i]]) : 1;
+        x(static_cast<Index>(i), 0) = root;
+        for (std::size_t k = 0; k < set.size(); ++k)
+            x(static_cast<Index>(i), static_cast<Index>(k) + 1) =
+                root * m.table.columns()[set[k]].numbers()[rows[i]];
+    }
+    return x;
+}
+VectorXd responses(const Made& m, const std::vector<std::size_t>& rows, bool roots) {
+    VectorXd y(static_cast<Index>(rows.size()));
+    for (std::size_t i = 0; i < rows.size(); ++i)
+        y[static_cast<Index>(i)] =
+            m.y[rows[i]] * (roots && !m.weights.empty() ? std::sqrt(m.weights[rows[i]]) : 1);
+    return y;
+}
+
+/// A criterion of a set by fits from scratch.
+double criterionByRefits(const Made& m, const Recipe& recipe, const ChoosePlan& plan,
+                         const std::vector<std::size_t>& set) {
+    std::vector<std::size_t> all(m.rows.begin(), m.rows.end());
+    const auto n = static_cast<double>(all.size());
+    if (plan.criterion == ChooseCriterion::bic) {
+        const MatrixXd x = chosenColumns(m, set, all, true);
+        const VectorXd y = responses(m, all, true);
+        const double rss = (y - x * x.householderQr().solve(y)).squaredNorm();
+        const double k = static_cast<double>(set.size()) + 2;
+        return n * std::log(rss / n) + k * std::log(n) + n * (std::log(2 * M_PI) + 1);
+    }
+    const Dealing dealing = dealRows(innerFolds(recipe, m.table, m.rows, plan.folds, plan.seed), m.table, m.rows, {});
+    const auto cellOf = dealing.cellOf(0);
+    double sum = 0;
+    for (std::size_t f = 0; f < dealing.foldsPerRepeat(); ++f) {
+        std::vector<std::size_t> learns, judges;
+        for (std::size_t i = 0; i < all.size(); ++i)
+            (dealing.judges(f, cellOf[i]) ? judges : learns).push_back(i);
+        const MatrixXd x = chosenColumns(m, set, learns, true);
+        const VectorXd b = x.householderQr().solve(responses(m, learns, true));
+        sum += (responses(m, judges, true) - chosenColumns(m, set, judges, true) * b).squaredNorm();
+    }
+    return std::sqrt(sum / n);
+}
+
+TEST(WideChoice, EveryStepForwardIsTheBestOfRefits) {
+    for (const ChooseCriterion by : {ChooseCriterion::bic, ChooseCriterion::crossValidated})
+        for (const bool weighted : {false, true}) {
+            SCOPED_TRACE(std::string(criterionName(by)) + (weighted ? ", weighted" : ""));
+            const Made m = candidates(240, 320, weighted, 3); // more candidates than rows
+            Recipe recipe;
+            recipe.response = "y";
+            recipe.terms = m.terms;
+            if (weighted) recipe.roles["w"] = Role::weight;
+            const ChoosePlan plan{.by = ChooseBy::forward, .criterion = by, .mostSteps = 6};
+            const Choice choice = chooseAmong(recipe, m.table, {}, m.rows, plan, {2}, quietly(), {}, true);
+            ASSERT_GE(choice.steps.size(), 4U);
+            std::vector<std::size_t> set;
+            for (const ChooseStep& step : choice.steps) {
+                double least = INFINITY;
+                std::size_t best = 0;
+                for (std::size_t t = 0; t < m.terms.size(); ++t) {
+                    if (std::find(set.begin(), set.end(), t) != set.end()) continue;
+                    if (t == 31) continue; // the copy, of which the first is taken
+                    auto with = set;
+                    with.push_back(t);
+                    std::sort(with.begin(), with.end());
+                    if (const double value = criterionByRefits(m, recipe, plan, with); value < least) {
+                        least = value;
+                        best = t;
+                    }
+                }
+                EXPECT_EQ(termName(step.term), termName(m.terms[best]));
+                EXPECT_GE(digits(step.criterion, least), 9);
+                set.push_back(best);
+                std::sort(set.begin(), set.end());
+            }
+            EXPECT_TRUE(std::find(set.begin(), set.end(), 5U) != set.end());
+            // What is said of each candidate: its F test in the model, or when added to it.
+            std::vector<std::size_t> all(m.rows.begin(), m.rows.end());
+            const auto rss = [&](const std::vector<std::size_t>& columns) {
+                const MatrixXd x = chosenColumns(m, columns, all, true);
+                const VectorXd y = responses(m, all, true);
+                return (y - x * x.householderQr().solve(y)).squaredNorm();
+            };
+            for (const std::size_t t : {std::size_t{0}, std::size_t{5}, std::size_t{200}}) {
+                const bool in = std::find(set.begin(), set.end(), t) != set.end();
+                EXPECT_EQ(choice.candidates[t].chosen, in);
+                auto other = set;
+                if (in)
+                    std::erase(other, t);
+                else
+                    other.push_back(t);
+                const auto &large = in ? set : other, &small = in ? other : set;
+                const double df = 240 - static_cast<double>(large.size()) - 1;
+                EXPECT_GE(digits(choice.candidates[t].p, fisherUpper((rss(small) - rss(large)) / (rss(large) / df), 1, df)), 8);
+            }
+        }
+}
+
+TEST(WideChoice, IsTheSameByRowsAndByFactors) {
+    // 299 candidates go by factors, 300 by rows; the last one of these is noise.
+    const Made m = candidates(700, 300, true, 8);
+    for (const ChooseBy by : {ChooseBy::forward, ChooseBy::bothWays}) {
+        Recipe recipe;
+        recipe.response = "y";
+        recipe.roles["w"] = Role::weight;
+        recipe.terms = m.terms;
+        const ChoosePlan plan{.by = by, .criterion = ChooseCriterion::aicc, .mostSteps = 5};
+        const Choice wide = chooseAmong(recipe, m.table, {}, m.rows, plan, {2}, quietly());
+        recipe.terms.pop_back();
+        const Choice narrow = chooseAmong(recipe, m.table, {}, m.rows, plan, {2}, quietly());
+        ASSERT_EQ(wide.steps.size(), narrow.steps.size());
+        for (std::size_t k = 0; k < wide.steps.size(); ++k) {
+            EXPECT_EQ(termName(wide.steps[k].term), termName(narrow.steps[k].term));
+            EXPECT_GE(digits(wide.steps[k].criterion, narrow.steps[k].criterion), 9);
+        }
+    }
+}
+
+TEST(WideChoice, IsTheSameOnAnyNumberOfThreadsAndStops) {
+    const Made m = candidates(400, 330, false, 5);
+    Recipe recipe;
+    recipe.response = "y";
+    recipe.terms = m.terms;
+    const ChoosePlan plan{.by = ChooseBy::forward, .mostSteps = 4};
+    const Choice one = chooseAmong(recipe, m.table, {}, m.rows, plan, {1}, quietly(), {}, true);
+    const Choice three = chooseAmong(recipe, m.table, {}, m.rows, plan, {3}, quietly(), {}, true);
+    EXPECT_EQ(choiceJson(one), choiceJson(three));
+    Stoppable stopped;
+    EXPECT_THROW(chooseAmong(recipe, m.table, {}, m.rows, plan, {2}, stopped,
+                             [&](const ChooseStep&) { stopped.stop(); }),
+                 Stopped);
+}
+
+} // namespace
