@@ -7,6 +7,9 @@
 #include <algorithm>
 #include <cmath>
 #include <set>
+#include <string_view>
+#include <unordered_map>
+#include <unordered_set>
 
 namespace oxgoad {
 
@@ -63,25 +66,40 @@ std::vector<TermGroup> groupsOf(const Session& session, const std::vector<TermLi
 
 std::vector<TermLine> inPlaces(std::vector<TermGroup> groups, TermPlaces& places) {
     // New groups stand behind the one they would follow in the order of the model.
+    std::unordered_set<std::string> placed;
+    for (const TermPlaces::Group& place : places.groups)
+        placed.insert(place.key);
+    std::unordered_map<std::string, std::vector<const TermGroup*>> following; // new ones, by the one before
     std::string before;
     for (const TermGroup& group : groups) {
-        const auto is = [](const std::string& key) {
-            return [&key](const TermPlaces::Group& g) { return g.key == key; };
-        };
-        if (std::none_of(places.groups.begin(), places.groups.end(), is(group.key))) {
-            auto at = std::find_if(places.groups.begin(), places.groups.end(), is(before));
-            if (at != places.groups.end()) ++at;
-            places.groups.insert(before.empty() ? places.groups.begin() : at,
-                                 {group.key, group.lines.size(), group.term});
-        }
-        before = group.key;
+        if (placed.count(group.key) > 0)
+            before = group.key;
+        else
+            following[before].push_back(&group);
     }
+    if (!following.empty()) {
+        std::vector<TermPlaces::Group> all;
+        const auto addAfter = [&](const std::string& key) {
+            for (const TermGroup* group : following[key])
+                all.push_back({group->key, group->lines.size(), group->term});
+        };
+        addAfter({});
+        for (TermPlaces::Group& place : places.groups) {
+            const std::string key = place.key;
+            all.push_back(std::move(place));
+            addAfter(key);
+        }
+        places.groups = std::move(all);
+    }
+    std::unordered_map<std::string_view, const TermGroup*> groupOf;
+    for (const TermGroup& group : groups)
+        groupOf.emplace(group.key, &group);
     std::vector<TermLine> lines;
     for (TermPlaces::Group& place : places.groups) {
-        const auto found = std::find_if(groups.begin(), groups.end(),
-                                        [&](const TermGroup& g) { return g.key == place.key; });
+        const auto at = groupOf.find(place.key);
         std::size_t shown = 0;
-        if (found != groups.end()) {
+        if (at != groupOf.end()) {
+            const TermGroup* found = at->second;
             const bool otherForm = !found->term.empty() && !place.term.empty() && found->term != place.term;
             if (otherForm) place.lines = found->lines.size();
             if (place.lines > 1 || found->opened) place.lines = std::max(place.lines, found->lines.size());
@@ -104,12 +122,14 @@ std::vector<TermLine> termLines(const Session& session, TermPlaces* places) {
     const auto& evidence = session.evidence();
     if (evidence && evidence->linear && evidence->intercept)
         lines.push_back({TermLine::Kind::constant, -1, 0, {}});
+    std::vector<std::vector<int>> coefficientsOf(recipe.terms.size());
+    if (evidence && evidence->linear)
+        for (std::size_t c = 0; c < evidence->linear->coefficients.size(); ++c)
+            if (const int t = evidence->linear->coefficients[c].term;
+                t >= 0 && static_cast<std::size_t>(t) < coefficientsOf.size())
+                coefficientsOf[static_cast<std::size_t>(t)].push_back(static_cast<int>(c));
     for (std::size_t t = 0; t < recipe.terms.size(); ++t) {
-        std::vector<int> own;
-        if (evidence && evidence->linear)
-            for (std::size_t c = 0; c < evidence->linear->coefficients.size(); ++c)
-                if (evidence->linear->coefficients[c].term == static_cast<int>(t))
-                    own.push_back(static_cast<int>(c));
+        const std::vector<int>& own = coefficientsOf[t];
         const bool ofFactor = std::any_of(recipe.terms[t].parts.begin(), recipe.terms[t].parts.end(),
                                           [&](const TermPart& part) {
                                               const Column* column = session.table().find(part.column);
@@ -122,11 +142,12 @@ std::vector<TermLine> termLines(const Session& session, TermPlaces* places) {
             for (const int c : own)
                 lines.push_back({TermLine::Kind::level, static_cast<int>(t), c, {}});
     }
-    const auto used = inputNames(recipe.terms);
+    const auto names = inputNames(recipe.terms);
+    const std::set<std::string_view> used(names.begin(), names.end());
     for (const LedgerLine& line : session.ledger().columns) {
         const ColumnSummary& column = line.summary;
         if (column.name != recipe.response && column.kind != ColumnKind::text &&
-            isOffered(recipe, column.name) && std::find(used.begin(), used.end(), column.name) == used.end())
+            isOffered(recipe, column.name) && used.count(column.name) == 0)
             lines.push_back({TermLine::Kind::candidate, -1, -1, column.name});
     }
     return places ? inPlaces(groupsOf(session, lines), *places) : lines;

@@ -1,14 +1,16 @@
-// Width: factors of many levels whose rows are reduced once, and terms taken out of a fit, each against the dense
-// way on random problems.
+// Width: factors of many levels whose rows are reduced once, and terms taken out of a fit, each against the
+// dense way on random problems.
 #include "support/support.h"
 
 #include "base/error.h"
 #include "base/random.h"
+#include "check/influence.h"
 #include "estimate/distributions.h"
 #include "estimate/linear/cell_rows.h"
 #include "estimate/linear/least_squares.h"
 #include "resample/folds.h"
 #include "study/choose_terms.h"
+#include "study/say.h"
 
 #include <Eigen/QR>
 
@@ -150,7 +152,8 @@ void expectTheSame(const Shape& shape, std::uint64_t seed) {
     // Nine digits of what is said, beside the errors it has.
     for (const std::size_t j : a.kept) {
         const auto at = static_cast<Index>(j);
-        EXPECT_NEAR(a.coefficients[at], b.coefficients[at], 1e-9 * std::max(std::fabs(b.coefficients[at]), b.standardErrors[at]));
+        EXPECT_NEAR(a.coefficients[at], b.coefficients[at],
+                    1e-9 * std::max(std::fabs(b.coefficients[at]), b.standardErrors[at]));
         EXPECT_GE(digits(a.standardErrors[at], b.standardErrors[at]), 9);
     }
     EXPECT_NEAR(a.constant, b.constant, 1e-9 * std::max(std::fabs(b.constant), b.constantError));
@@ -195,8 +198,8 @@ TEST(Cells, FitAsRowsDoOnThreeHundredRandomProblems) {
     }
 }
 
-/// A number that nearly repeats another takes digits from both: refined in long doubles against all rows to twice
-/// the precision.
+/// A number that nearly repeats another takes digits from both: refined in long doubles against all rows to
+/// twice the precision.
 TEST(Cells, KeepTheirDigitsWhereColumnsNearlyRepeat) {
     for (const double near : {1e-2, 1e-3, 1e-4}) {
         SCOPED_TRACE(near);
@@ -274,7 +277,8 @@ TEST(Cells, StopAtOnce) {
     }
     asks.join();
     ASSERT_TRUE(stopped);
-    EXPECT_LT(std::chrono::duration<double>(std::chrono::steady_clock::now() - asked).count(), 2) << "see the benchmarks for the limit";
+    EXPECT_LT(std::chrono::duration<double>(std::chrono::steady_clock::now() - asked).count(), 2)
+        << "see the benchmarks for the limit";
 }
 
 TEST(Cells, AreNoneWhereTheyWouldNotPay) {
@@ -307,8 +311,10 @@ TEST(TakenOut, CoefficientsAreThoseOfAFitWithoutTheColumns) {
             if (seed % 2 == 0) weights.push_back(random.below(8) == 0 ? 0 : random.uniform());
         }
         const bool intercept = seed % 3 != 0;
-        const LeastSquaresFit whole = fitLeastSquares(MatrixRows(x), y, {.intercept = intercept, .weights = weights}, quietly());
-        for (const std::vector<std::size_t>& out : {std::vector<std::size_t>{7}, {3}, {0}, {23}, {7, 11}, {2, 5, 9, 20}}) {
+        const LeastSquaresFit whole =
+            fitLeastSquares(MatrixRows(x), y, {.intercept = intercept, .weights = weights}, quietly());
+        for (const std::vector<std::size_t>& out :
+             {std::vector<std::size_t>{7}, {3}, {0}, {23}, {7, 11}, {2, 5, 9, 20}}) {
             MatrixXd rest(n, p - static_cast<Index>(out.size()));
             Index next = 0;
             std::vector<std::size_t> places;
@@ -317,12 +323,14 @@ TEST(TakenOut, CoefficientsAreThoseOfAFitWithoutTheColumns) {
                     rest.col(next++) = x.col(j);
                     places.push_back(static_cast<std::size_t>(j));
                 }
-            const LeastSquaresFit refit = fitLeastSquares(MatrixRows(rest), y, {.intercept = intercept, .weights = weights}, quietly());
+            const LeastSquaresFit refit =
+                fitLeastSquares(MatrixRows(rest), y, {.intercept = intercept, .weights = weights}, quietly());
             const auto reduced = whole.without(out);
             EXPECT_EQ(reduced.rank, refit.rank());
             EXPECT_GE(digits(reduced.residualSumOfSquares, refit.residualSumOfSquares), 11);
             for (std::size_t k = 0; k < places.size(); ++k)
-                EXPECT_NEAR(reduced.coefficients[static_cast<Index>(places[k])], refit.coefficients[static_cast<Index>(k)],
+                EXPECT_NEAR(reduced.coefficients[static_cast<Index>(places[k])],
+                            refit.coefficients[static_cast<Index>(k)],
                             1e-9 * refit.standardErrors[static_cast<Index>(k)]);
             for (const std::size_t j : out)
                 EXPECT_EQ(reduced.coefficients[static_cast<Index>(j)], 0);
@@ -373,8 +381,8 @@ Made candidates(std::size_t n, int count, bool weighted, std::uint64_t seed) {
 }
 
 /// [1, columns of a set] times the roots of weights, for some rows.
-MatrixXd chosenColumns(const Made& m, const std::vector<std::size_t>& set, const std::vector<std::size_t>& rows,
-                       bool roots) {
+MatrixXd chosenColumns(const Made& m, const std::vector<std::size_t>& set,
+                       const std::vector<std::size_t>& rows, bool roots) {
     MatrixXd x(static_cast<Index>(rows.size()), static_cast<Index>(set.size()) + 1);
     for (std::size_t i = 0; i < rows.size(); ++i) {
         const double root = roots && !m.weights.empty() ? std::sqrt(m.weights[rows[i]]) : 1;
@@ -405,7 +413,8 @@ double criterionByRefits(const Made& m, const Recipe& recipe, const ChoosePlan& 
         const double k = static_cast<double>(set.size()) + 2;
         return n * std::log(rss / n) + k * std::log(n) + n * (std::log(2 * M_PI) + 1);
     }
-    const Dealing dealing = dealRows(innerFolds(recipe, m.table, m.rows, plan.folds, plan.seed), m.table, m.rows, {});
+    const Dealing dealing =
+        dealRows(innerFolds(recipe, m.table, m.rows, plan.folds, plan.seed), m.table, m.rows, {});
     const auto cellOf = dealing.cellOf(0);
     double sum = 0;
     for (std::size_t f = 0; f < dealing.foldsPerRepeat(); ++f) {
@@ -469,7 +478,9 @@ TEST(WideChoice, EveryStepForwardIsTheBestOfRefits) {
                     other.push_back(t);
                 const auto &large = in ? set : other, &small = in ? other : set;
                 const double df = 240 - static_cast<double>(large.size()) - 1;
-                EXPECT_GE(digits(choice.candidates[t].p, fisherUpper((rss(small) - rss(large)) / (rss(large) / df), 1, df)), 8);
+                EXPECT_GE(digits(choice.candidates[t].p,
+                                 fisherUpper((rss(small) - rss(large)) / (rss(large) / df), 1, df)),
+                          8);
             }
         }
 }
@@ -507,6 +518,67 @@ TEST(WideChoice, IsTheSameOnAnyNumberOfThreadsAndStops) {
     EXPECT_THROW(chooseAmong(recipe, m.table, {}, m.rows, plan, {2}, stopped,
                              [&](const ChooseStep&) { stopped.stop(); }),
                  Stopped);
+}
+
+TEST(ManyLevels, AreOneTermOfTheEquation) {
+    Made m = made({.n = 4500, .levels = 40, .numbers = 1}, 21);
+    std::vector<Column> columns = m.table.columns();
+    columns.push_back(Column::ofNumbers("y", m.y));
+    StudyRows rows;
+    rows.learning.table = Table(columns);
+    Recipe recipe;
+    recipe.response = "y";
+    recipe.terms = m.terms;
+    const Evidence evidence = evaluate(recipe, rows, {2}, quietly());
+    const CoefficientEvidence *lowest = nullptr, *highest = nullptr;
+    for (const auto& c : evidence.linear->coefficients) {
+        if (c.term != 0) continue;
+        if (!lowest || c.estimate < lowest->estimate) lowest = &c;
+        if (!highest || c.estimate > highest->estimate) highest = &c;
+    }
+    ASSERT_TRUE(lowest && highest);
+    const auto level = [](const CoefficientEvidence& c) {
+        return c.name.substr(std::string("site = ").size());
+    };
+    const std::string text = equationText(evidence);
+    EXPECT_NE(text.find("effect of site (39 levels against site0: from "), std::string::npos) << text;
+    EXPECT_NE(text.find(", " + level(*lowest) + ", to "), std::string::npos) << text;
+    EXPECT_NE(text.find(", " + level(*highest) + ", half of them between "), std::string::npos) << text;
+    EXPECT_NE(text.find("·x0"), std::string::npos) << text;
+    EXPECT_EQ(text.find("[site"), std::string::npos) << "no level stands alone: " << text;
+}
+
+/// Changes of coefficients by leaving rows out, of levels by what is not 0 in them, against leaving them out.
+TEST(ManyLevels, DfbetasAreThoseOfRefits) {
+    const Made m = made({.n = 5000, .levels = 70, .numbers = 2}, 17);
+    const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
+    const BoundDesign bound(design, m.table, {});
+    const LeastSquaresFit fit = fitLeastSquares(DesignRows(bound, m.rows), m.y, {}, quietly());
+    const auto n = static_cast<Index>(m.y.size());
+    std::vector<double> leverages(m.y.size()), studentized(m.y.size());
+    for (Index i = 0; i < n; ++i) {
+        const double h = fit.leverages[i], e = fit.residuals[i];
+        leverages[static_cast<std::size_t>(i)] = h;
+        const double spread = (fit.residualSumOfSquares - e * e / (1 - h)) / (fit.degreesOfFreedom - 1);
+        studentized[static_cast<std::size_t>(i)] = e / std::sqrt(spread * (1 - h));
+    }
+    MatrixXd all(n, fit.rank());
+    forEachDfbetas(fit, DesignRows(bound, m.rows), {}, leverages, studentized, {2}, quietly(),
+                   [&](Index first, const MatrixXd& block) { all.middleRows(first, block.rows()) = block; });
+    for (const std::size_t out : {std::size_t{0}, std::size_t{69}, std::size_t{2345}}) {
+        auto rows = m.rows;
+        auto y = m.y;
+        rows.erase(rows.begin() + static_cast<std::ptrdiff_t>(out));
+        y.erase(y.begin() + static_cast<std::ptrdiff_t>(out));
+        const LeastSquaresFit less = fitLeastSquares(DesignRows(bound, rows), y, {}, quietly());
+        for (std::size_t k = 0; k < fit.kept.size(); ++k) {
+            const auto j = static_cast<Index>(fit.kept[k]);
+            const double expected =
+                (fit.coefficients[j] - less.coefficients[j]) /
+                (fit.standardErrors[j] / fit.residualStandardDeviation * less.residualStandardDeviation);
+            EXPECT_NEAR(all(static_cast<Index>(out), static_cast<Index>(k) + 1), expected, 1e-8);
+        }
+    }
 }
 
 } // namespace

@@ -58,11 +58,8 @@ void forEachDfbetas(const LeastSquaresFit& fit, const RowSource& x, std::span<co
     const Eigen::VectorXd lengths = root.rowwise().norm();
     const Eigen::MatrixXd scaled = (lengths.cwiseInverse().asDiagonal() * root).transpose();
     forRowBlocks(x, threads, progress, [&](Index begin, const Eigen::MatrixXd& raw) {
-        Eigen::MatrixXd u = fit.shifted(raw);
-        fit.factor.topLeftCorner(fit.rank(), fit.rank())
-            .triangularView<Eigen::Upper>()
-            .solveInPlace<Eigen::OnTheRight>(u);
-        Eigen::MatrixXd block = u * scaled;
+        // The root is upper triangular, the constant's row included.
+        Eigen::MatrixXd block = fit.inOrthonormalBasis(raw) * scaled.triangularView<Eigen::Lower>();
         for (Index i = 0; i < block.rows(); ++i) {
             const auto at = static_cast<std::size_t>(begin + i);
             const double rest = 1 - leverages[at];

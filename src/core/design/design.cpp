@@ -5,6 +5,8 @@
 
 #include <algorithm>
 #include <cmath>
+#include <string_view>
+#include <unordered_set>
 
 namespace oxgoad {
 
@@ -64,10 +66,10 @@ std::vector<double> valuesFor(const TermPart& part, const BoundInputs& inputs, s
 
 std::vector<std::string> inputNames(const std::vector<Term>& terms) {
     std::vector<std::string> names;
+    std::unordered_set<std::string_view> known;
     for (const Term& term : terms)
         for (const TermPart& part : term.parts)
-            if (std::find(names.begin(), names.end(), part.column) == names.end())
-                names.push_back(part.column);
+            if (known.insert(part.column).second) names.push_back(part.column);
     return names;
 }
 

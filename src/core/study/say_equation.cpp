@@ -73,6 +73,43 @@ bool hasNumber(const LinearModel& model, const DesignColumn& column) {
                        [&](const auto& piece) { return !model.design.inputs()[piece.input].factor; });
 }
 
+/// Levels above which an equation speaks of their factor instead.
+constexpr std::size_t manyLevels = 12;
+
+/// " + effect of article (499 levels against A0000: from −9.1, A0123, to 8.7, A0456, half of them between
+/// −2.0 and 2.1)".
+std::string foldedLevels(const std::vector<const CoefficientEvidence*>& levels, const TermEvidence& term,
+                         bool first) {
+    std::vector<const CoefficientEvidence*> order = levels;
+    std::stable_sort(order.begin(), order.end(),
+                     [](const auto* a, const auto* b) { return a->estimate < b->estimate; });
+    const auto said = [](const CoefficientEvidence& c) { return supported(c.estimate, c.standardError); };
+    const auto level = [&](const CoefficientEvidence& c) { return c.name.substr(term.name.size() + 3); };
+    const std::size_t last = order.size() - 1;
+    const std::string against = term.entersAs.starts_with("levels, from ")
+                                    ? " against " + term.entersAs.substr(std::string("levels, from ").size())
+                                    : "";
+    return (first ? " effect of " : " + effect of ") + term.name + " (" +
+           plural(levels.size(), "level", "levels") + against + ": from " + said(*order[0]) + ", " +
+           level(*order[0]) + ", to " + said(*order[last]) + ", " + level(*order[last]) +
+           ", half of them between " + said(*order[last / 4]) + " and " + said(*order[last - last / 4]) + ")";
+}
+
+/// The levels of each term that has many and nothing else; empty for others.
+std::vector<std::vector<const CoefficientEvidence*>> foldedTerms(const LinearEvidence& linear) {
+    std::vector<std::vector<const CoefficientEvidence*>> levels(linear.terms.size());
+    for (const auto& c : linear.coefficients)
+        if (c.term >= 0 && !c.dependent && !c.derived) levels[static_cast<std::size_t>(c.term)].push_back(&c);
+    for (std::size_t t = 0; t < levels.size(); ++t) {
+        const std::string start = linear.terms[t].name + " = ";
+        if (levels[t].size() <= manyLevels ||
+            !std::all_of(levels[t].begin(), levels[t].end(),
+                         [&](const auto* c) { return c->name.starts_with(start); }))
+            levels[t].clear();
+    }
+    return levels;
+}
+
 } // namespace
 
 std::string equationText(const Evidence& e) {
@@ -85,8 +122,16 @@ std::string equationText(const Evidence& e) {
     }
     std::string text = leftSide(e) + " =";
     bool first = true;
+    const auto folded = foldedTerms(*e.linear);
     for (const auto& c : e.linear->coefficients) {
         if (c.dependent || c.derived) continue;
+        if (c.term >= 0 && !folded[static_cast<std::size_t>(c.term)].empty()) {
+            const auto& levels = folded[static_cast<std::size_t>(c.term)];
+            if (levels[0] == &c)
+                text += foldedLevels(levels, e.linear->terms[static_cast<std::size_t>(c.term)], first);
+            first = false;
+            continue;
+        }
         text += signedTerm(e, c.estimate, c.standardError, c.term < 0 ? std::string() : c.name, first);
         first = false;
     }

@@ -10,7 +10,8 @@ Eigen::MatrixXd triangle(Eigen::MatrixXd& block, const Progress& progress) {
     const Eigen::Index k = block.cols();
     // Panel by panel, so that most of the work is products of matrices; to the right in pieces of some 2e8
     // operations, so that a stop is seen soon.
-    const Eigen::Index panel = std::clamp<Eigen::Index>((k + 1) / 2, 8, 32);
+    // Wide panels are applied as one product each (48 reflections or more), narrow ones one by one.
+    const Eigen::Index panel = k >= 128 ? 64 : std::clamp<Eigen::Index>((k + 1) / 2, 8, 32);
     for (Eigen::Index j = 0; j < std::min(k, block.rows()); j += panel) {
         const Eigen::Index width = std::min(panel, k - j), below = block.rows() - j;
         Eigen::Ref<Eigen::MatrixXd> left = block.block(j, j, below, width); // factored in its place
