@@ -10,11 +10,14 @@
 
 #include <QComboBox>
 #include <QDoubleSpinBox>
+#include <QFile>
 #include <QInputDialog>
 #include <QLabel>
 #include <QLineEdit>
 #include <QMenu>
 #include <QSpinBox>
+#include <QTemporaryDir>
+#include <algorithm>
 
 using namespace oxgoad;
 using namespace oxgoad::test;
@@ -318,4 +321,47 @@ TEST_F(Fits, NestedFitsAreComparedInASentence) {
         said.startsWith("list_rate × contract explains more than chance would (fit 3 against fit 2): F "))
         << ss(said);
     EXPECT_TRUE(said.contains("AICc changes by −"));
+}
+
+TEST_F(Fits, ManyLevelsStandFromLowToHigh) {
+    QTemporaryDir folder;
+    QFile file(folder.filePath("sales.csv"));
+    ASSERT_TRUE(file.open(QFile::WriteOnly));
+    file.write("article,price,sold\n");
+    for (int i = 0; i < 600; ++i) {
+        const int article = i % 40, price = 5 + i * 7 % 11;
+        const double sold = 100 + 3 * ((article * 17) % 40) - 2 * price + 0.01 * (i * 31 % 13);
+        file.write(QString("A%1,%2,%3\n").arg(article, 2, 10, QChar('0')).arg(price).arg(sold).toUtf8());
+    }
+    file.close();
+    openFile(file.fileName());
+    Recipe recipe = session().draft();
+    recipe.response = "sold";
+    recipe.terms = {plainTerm("article"), plainTerm("price")};
+    session().change(recipe);
+    station(3);
+    ASSERT_TRUE(settle());
+    // One line for the factor; its levels are folded.
+    const QModelIndex article = line(terms(), "article");
+    ASSERT_TRUE(article.isValid());
+    EXPECT_LE(terms()->model()->rowCount(), 5);
+    terms()->setCurrentIndex(article);
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(effect().xTitle, "40 levels of article, from low to high");
+    EXPECT_TRUE(effect().xLevels.isEmpty());
+    ASSERT_EQ(effect().lines.size(), 1u);
+    const auto& drawn = effect().lines[0];
+    ASSERT_EQ(drawn.y.size(), 40u);
+    EXPECT_TRUE(std::is_sorted(drawn.y.begin(), drawn.y.end()));
+    // Each row stands at the place of its level: A00 sells least, A07 (7 · 17 = 119, 39 beyond 80) most.
+    const auto& marks = effect().marks[0];
+    for (std::size_t k = 0; k < marks.rows.size(); ++k) {
+        const int level = static_cast<int>(marks.rows[k]) % 40;
+        EXPECT_NEAR(marks.x[k], (level * 17) % 40, 0.16);
+    }
+    const QString said = find<QLabel>("averageEffect")->text();
+    EXPECT_TRUE(said.contains("lowest: ") && said.contains("highest: ") && said.contains("A07 ")) << ss(said);
+    // The equation in words speaks of the factor.
+    EXPECT_TRUE(QString::fromStdString(equationText(*session().evidence()))
+                    .contains("effect of article (39 levels against A00"));
 }

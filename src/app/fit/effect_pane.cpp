@@ -16,12 +16,15 @@
 #include <QVBoxLayout>
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 
 namespace oxgoad {
 
 namespace {
 
 const std::string holdKey = "hold ";
+/// Levels whose names are read along an axis.
+constexpr std::size_t mostNames = 30;
 
 /// Colours and dashes that tell lines of a pair apart, in the palette's order.
 struct LineLook {
@@ -129,9 +132,16 @@ void EffectPane::draw(std::shared_ptr<const Found> found) {
     content.xTitle = m_session.titled(effect.column);
     content.yTitle = m_session.titled(evidence->response);
     content.xIsDate = effect.dates;
-    for (const std::string& level : effect.levels)
-        content.xLevels << qs(level);
     const bool pair = effect.lines.size() > 1 || !effect.by.empty();
+    // Hundreds of names are not read along an axis: such levels stand from low to high, as a curve.
+    const bool sorted = !pair && effect.levels.size() > mostNames;
+    const std::vector<double> places = sorted ? placesByMean(effect) : std::vector<double>();
+    if (sorted)
+        content.xTitle = tr("%1 levels of %2, from low to high")
+                             .arg(qs(countText(effect.levels.size())), qs(effect.column));
+    else
+        for (const std::string& level : effect.levels)
+            content.xLevels << qs(level);
     content.legend = pair;
     double low = std::numeric_limits<double>::infinity(), high = -low;
     const auto reach = [&](double v) {
@@ -149,13 +159,16 @@ void EffectPane::draw(std::shared_ptr<const Found> found) {
             if (effect.rows.line[i] != static_cast<int>(l)) continue;
             const double aside =
                 effect.levels.empty() ? 0 : 0.3 * (static_cast<double>(i * 7919 % 101) / 100 - 0.5);
-            marks.x.push_back(effect.rows.x[i] + aside);
+            marks.x.push_back(
+                (sorted ? places[static_cast<std::size_t>(effect.rows.x[i])] : effect.rows.x[i]) + aside);
             marks.y.push_back(effect.rows.y[i]);
             marks.rows.push_back(effect.rows.row[i]);
             reach(effect.rows.y[i]);
         }
         content.marks.push_back(std::move(marks));
-        if (effect.levels.empty()) {
+        if (sorted) {
+            drawSorted(from, effect.levels, places, content);
+        } else if (effect.levels.empty()) {
             if (std::any_of(from.lower.begin(), from.lower.end(), [](double v) { return std::isfinite(v); }))
                 content.bands.push_back({from.at, from.lower, from.upper, look.colour});
             content.lines.push_back({qs(from.label), from.at, from.mean, look.colour, look.style, {}, 2.2});
@@ -217,6 +230,36 @@ void EffectPane::draw(std::shared_ptr<const Found> found) {
     sayHeld(effect);
 }
 
+std::vector<double> EffectPane::placesByMean(const Effect& effect) {
+    const std::vector<double>& mean = effect.lines[0].mean;
+    std::vector<std::size_t> order(mean.size());
+    std::iota(order.begin(), order.end(), std::size_t{0});
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return mean[a] < mean[b]; });
+    std::vector<double> places(mean.size());
+    for (std::size_t k = 0; k < order.size(); ++k)
+        places[order[k]] = static_cast<double>(k);
+    return places;
+}
+
+void EffectPane::drawSorted(const EffectLine& line, const std::vector<std::string>& levels,
+                            const std::vector<double>& places, PlotFrame::Content& content) {
+    PlotFrame::Line mean{{}, {}, {}, theme::ink, Qt::SolidLine, {}, 2.2};
+    PlotFrame::Band band{{}, {}, {}, theme::ink};
+    for (auto* values : {&mean.x, &mean.y, &band.x, &band.low, &band.high})
+        values->resize(levels.size());
+    for (std::size_t level = 0; level < levels.size(); ++level) {
+        const auto at = static_cast<std::size_t>(places[level]);
+        mean.x[at] = band.x[at] = places[level];
+        mean.y[at] = line.mean[level];
+        band.low[at] = line.lower[level];
+        band.high[at] = line.upper[level];
+    }
+    if (std::any_of(band.low.begin(), band.low.end(), [](double v) { return std::isfinite(v); }))
+        content.bands.push_back(std::move(band));
+    content.lines.push_back(std::move(mean));
+}
+
 void EffectPane::sayHeld(const Effect& effect) {
     QStringList held;
     for (const HeldValue& value : effect.held)
@@ -229,16 +272,28 @@ void EffectPane::sayHeld(const Effect& effect) {
 QString EffectPane::averageText(const Found& found) const {
     QStringList said;
     const QString unit = m_session.unit(m_shown->response).section(' ', 0, 0);
+    const auto textOf = [](const MarginalEffect& effect) {
+        const QString size = std::isnan(effect.standardError)
+                                 ? qs(readableText(effect.effect, 3))
+                                 : tr("%1 ± %2").arg(qs(supported(effect.effect, effect.standardError)),
+                                                     qs(readableText(effect.standardError, 2)));
+        return (effect.level.empty() ? tr("one unit more") : qs(effect.level)) + " " + size;
+    };
+    if (found.average.size() > mostNames) { // the ends say most of many levels
+        std::vector<MarginalEffect> order = found.average;
+        std::stable_sort(order.begin(), order.end(),
+                         [](const auto& a, const auto& b) { return a.effect < b.effect; });
+        const std::size_t last = order.size() - 1;
+        return tr("Average effect over the learning rows, lowest: %1, %2; highest: %3, %4%5")
+            .arg(textOf(order[0]), textOf(order[1]), textOf(order[last - 1]), textOf(order[last]),
+                 unit.isEmpty() ? QString() : " " + unit);
+    }
     for (const MarginalEffect& effect : found.average) {
         if (said.size() == 4) {
             said << "…";
             break;
         }
-        const QString size = std::isnan(effect.standardError)
-                                 ? qs(readableText(effect.effect, 3))
-                                 : tr("%1 ± %2").arg(qs(supported(effect.effect, effect.standardError)),
-                                                     qs(readableText(effect.standardError, 2)));
-        said << (effect.level.empty() ? tr("one unit more") : qs(effect.level)) + " " + size;
+        said << textOf(effect);
     }
     if (said.isEmpty()) return {};
     return tr("Average effect over the learning rows: %1%2")

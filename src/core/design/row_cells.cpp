@@ -46,13 +46,16 @@ bool split(RowCells& cells, std::vector<std::vector<double>>& levels, const std:
 
 std::shared_ptr<const RowCells> DesignRows::cells(Eigen::Index most) const {
     const Design& design = m_design.design();
-    auto cells = std::make_shared<RowCells>();
     std::vector<std::size_t> factors;
+    for (const DesignColumn& column : design.columns())
+        for (const auto& piece : column.pieces)
+            if (design.inputs()[piece.input].factor &&
+                std::find(factors.begin(), factors.end(), piece.input) == factors.end())
+                factors.push_back(piece.input);
+    if (factors.empty()) return nullptr;
+    auto cells = std::make_shared<RowCells>();
     std::vector<std::vector<DesignColumn::Piece>> numbers;
     for (const DesignColumn& column : design.columns()) {
-        for (const auto& piece : piecesOf(design, column, true))
-            if (std::find(factors.begin(), factors.end(), piece.input) == factors.end())
-                factors.push_back(piece.input);
         auto own = piecesOf(design, column, false);
         if (own.empty()) {
             cells->numberOf.push_back(RowCells::none);
@@ -62,7 +65,6 @@ std::shared_ptr<const RowCells> DesignRows::cells(Eigen::Index most) const {
         cells->numberOf.push_back(at - numbers.begin());
         if (at == numbers.end()) numbers.push_back(std::move(own));
     }
-    if (factors.empty()) return nullptr;
     cells->numbers = static_cast<Eigen::Index>(numbers.size());
     cells->cellOf.assign(m_rows.size(), 0);
     std::vector<std::vector<double>> levels(1);

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <numeric>
 
 namespace oxgoad {
 
@@ -41,14 +42,14 @@ MarginalEffect named(const Study& study, const Wanted& wanted) {
     return effect;
 }
 
-/// The row of the model matrix at values of the inputs.
-void designRow(const Design& design, const std::vector<double>& inputs, Eigen::Ref<VectorXd> out) {
-    const auto& columns = design.columns();
-    for (std::size_t j = 0; j < columns.size(); ++j) {
+/// Some columns of the row of the model matrix at values of the inputs.
+void designRow(const Design& design, const std::vector<double>& inputs, const std::vector<Index>& columns,
+               Eigen::Ref<VectorXd> out) {
+    for (const Index j : columns) {
         double product = 1;
-        for (const auto& piece : columns[j].pieces)
+        for (const auto& piece : design.columns()[static_cast<std::size_t>(j)].pieces)
             product *= piece.basis.at(inputs[piece.input]);
-        out[static_cast<Index>(j)] = product;
+        out[j] = product;
     }
 }
 
@@ -83,9 +84,9 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
     VectorXd b = fit.coefficients;
     for (Index j = 0; j < p; ++j)
         if (std::isnan(b[j])) b[j] = 0;
-    const double n = static_cast<double>(study.rows.size());
     constexpr std::size_t blockRows = 2048;
-    const std::size_t blocks = (study.rows.size() + blockRows - 1) / blockRows;
+    std::vector<Index> all(static_cast<std::size_t>(p));
+    std::iota(all.begin(), all.end(), Index{0});
     std::vector<MarginalEffect> found;
     for (std::size_t w = 0; w < wanted.size(); ++w) {
         progress.checkpoint(static_cast<double>(w) / static_cast<double>(wanted.size()),
@@ -95,6 +96,15 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
         for (Index j = 0; j < p; ++j)
             for (const auto& piece : design.columns()[static_cast<std::size_t>(j)].pieces)
                 if (piece.input == input && (touched.empty() || touched.back() != j)) touched.push_back(j);
+        // A level changes the prediction by the same in every row unless it stands in a product: one row says
+        // it.
+        const bool alike =
+            level >= 0 && !study.rule.logarithm && std::all_of(touched.begin(), touched.end(), [&](Index j) {
+                return design.columns()[static_cast<std::size_t>(j)].pieces.size() == 1;
+            });
+        const std::size_t rows = alike ? 1 : study.rows.size();
+        const std::vector<Index>& needed = study.rule.logarithm ? all : touched;
+        const std::size_t blocks = (rows + blockRows - 1) / blockRows;
         std::vector<MarginalSum> sums(blocks);
         parallelFor(blocks, threads, [&](std::size_t block) {
             if (progress.stopRequested()) throw Stopped{};
@@ -102,8 +112,7 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
             sum.gradient = VectorXd::Zero(p + 1);
             std::vector<double> inputs(design.inputs().size());
             VectorXd one(p), two(p), at(p);
-            for (std::size_t i = block * blockRows; i < std::min(study.rows.size(), (block + 1) * blockRows);
-                 ++i) {
+            for (std::size_t i = block * blockRows; i < std::min(rows, (block + 1) * blockRows); ++i) {
                 const auto row = study.rows[i];
                 for (std::size_t k = 0; k < inputs.size(); ++k)
                     inputs[k] = bound.value(k, row);
@@ -112,15 +121,15 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
                 double step = 1;
                 if (level >= 0) {
                     inputs[input] = static_cast<double>(design.inputs()[input].referenceLevel);
-                    designRow(design, inputs, one);
+                    designRow(design, inputs, needed, one);
                     inputs[input] = level;
-                    designRow(design, inputs, two);
+                    designRow(design, inputs, needed, two);
                 } else {
                     const double h = 1e-5 * std::max(std::fabs(own), 1e-3);
                     inputs[input] = own - h;
-                    designRow(design, inputs, one);
+                    designRow(design, inputs, needed, one);
                     inputs[input] = own + h;
-                    designRow(design, inputs, two);
+                    designRow(design, inputs, needed, two);
                     step = 2 * h;
                 }
                 if (!study.rule.logarithm) {
@@ -143,8 +152,10 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
         for (const MarginalSum& sum : sums)
             total += sum;
         MarginalEffect effect = named(study, wanted[w]);
-        effect.effect = total.effect / n;
-        const auto [linear, error, df] = fit.combination(total.gradient.head(p) / n, total.gradient[p] / n);
+        const double count = static_cast<double>(rows);
+        effect.effect = total.effect / count;
+        const auto [linear, error, df] =
+            fit.combination(total.gradient.head(p) / count, total.gradient[p] / count);
         effect.standardError = error;
         const double half = studentQuantile(evidence.level, df) * effect.standardError;
         effect.lower = effect.effect - half;
