@@ -581,4 +581,85 @@ TEST(ManyLevels, DfbetasAreThoseOfRefits) {
     }
 }
 
+/// A term that is not defined at a row is an error where candidates are many too, not a column passed by.
+TEST(WideChoice, SaysWhereACandidateIsNotDefined) {
+    const Made m = candidates(320, 305, false, 6);
+    Recipe recipe;
+    recipe.response = "y";
+    recipe.terms = m.terms;
+    std::vector<Column> columns = m.table.columns();
+    std::vector<double> x(m.y.size(), 1);
+    for (std::size_t i = 0; i < x.size(); ++i)
+        x[i] = static_cast<double>(i) - 7; // 0 or less in the first eight rows
+    columns.push_back(Column::ofNumbers("zeros", x));
+    recipe.terms.push_back(Term{{TermPart{.column = "zeros", .logarithm = true}}});
+    try {
+        chooseAmong(recipe, Table(columns), {}, m.rows, {.by = ChooseBy::forward}, {2}, quietly());
+        FAIL() << "nothing was said";
+    } catch (const Error& error) {
+        EXPECT_EQ(error.code(), ErrorCode::badTerm);
+        EXPECT_NE(std::string(error.what()).find("ln(zeros) is not defined at"), std::string::npos)
+            << error.what();
+    }
+}
+
+/// Among thousands of pairs the one that was planted is found, with the F of refits.
+TEST(ManyPairs, ThePlantedOneIsFoundAsByRefits) {
+    for (const bool weighted : {false, true}) {
+        Made m = candidates(900, 110, weighted, 4);
+        const auto number = [&](int j) { return m.table.columns()[static_cast<std::size_t>(j)].numbers(); };
+        for (std::size_t i = 0; i < m.y.size(); ++i)
+            m.y[i] += 0.4 * (number(40)[i] - 20) * (number(77)[i] - 20);
+        std::vector<Column> columns(m.table.columns().begin(), m.table.columns().begin() + 110);
+        columns.push_back(Column::ofNumbers("y", m.y));
+        if (weighted) columns.push_back(Column::ofNumbers("w", m.weights));
+        StudyRows rows;
+        rows.learning.table = Table(columns);
+        Recipe recipe;
+        recipe.response = "y";
+        recipe.terms.assign(m.terms.begin(), m.terms.begin() + 110);
+        if (weighted) recipe.roles["w"] = Role::weight;
+        const Evidence before = evaluate(recipe, rows, {2}, quietly());
+        const auto at = std::find_if(before.readings.begin(), before.readings.end(),
+                                     [](const Reading& r) { return r.name == "missing interaction"; });
+        ASSERT_NE(at, before.readings.end());
+        EXPECT_TRUE(at->sentence.starts_with("x40 × x77: ")) << at->sentence;
+        EXPECT_NE(at->sentence.find("(the 64 whose product says most"), std::string::npos) << at->sentence;
+        recipe.terms.push_back(Term{{TermPart{"x40"}, TermPart{"x77"}}});
+        const Evidence after = evaluate(recipe, rows, {2}, quietly());
+        EXPECT_GE(digits(at->value, after.linear->terms.back().f), 8);
+    }
+}
+
+/// Scores of two factors with thousands of levels: no table of all their pairs is laid out.
+TEST(Cells, AreNotLookedForAmongAllPairsOfLevels) {
+    const std::size_t n = 60000;
+    RandomStream random(2, "scores");
+    std::vector<Column> columns;
+    std::vector<Term> terms;
+    for (const std::string name : {"a", "b"}) {
+        std::vector<std::string> names;
+        for (int l = 0; l < 7000; ++l)
+            names.push_back(std::to_string(l));
+        std::vector<std::int32_t> codes(n);
+        for (std::size_t i = 0; i < n; ++i)
+            codes[i] = static_cast<std::int32_t>(i < 7000 ? i : random.below(7000));
+        columns.push_back(Column::ofFactor(name, codes, names));
+        terms.push_back(Term{{TermPart{.column = name, .form = Form::scores}}});
+    }
+    for (int j = 0; j < 16; ++j) {
+        std::vector<double> x(n);
+        for (double& value : x)
+            value = random.normal();
+        columns.push_back(Column::ofNumbers("x" + std::to_string(j), x));
+        terms.push_back(plainTerm("x" + std::to_string(j)));
+    }
+    const Table table(columns);
+    std::vector<std::uint32_t> rows(n);
+    for (std::size_t i = 0; i < n; ++i)
+        rows[i] = static_cast<std::uint32_t>(i);
+    const Design design = Design::learn(table, rows, terms, {}, {});
+    EXPECT_EQ(DesignRows(BoundDesign(design, table, {}), rows).cells(static_cast<Index>(n)), nullptr);
+}
+
 } // namespace

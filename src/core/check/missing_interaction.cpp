@@ -142,6 +142,7 @@ std::size_t keepPromising(const CheckContext& context, std::vector<Pair>& pairs)
             for (std::size_t j = 0; j < sides[i].columns.size(); ++j)
                 columns.col(begin[i] + static_cast<Index>(j)) = sides[i].columns[j];
     }
+    const MatrixXd squared = columns.cwiseAbs2();
     MatrixXd score(width, width);
     constexpr Index panel = 32;
     parallelFor(static_cast<std::size_t>((width + panel - 1) / panel), context.threads, [&](std::size_t b) {
@@ -154,7 +155,7 @@ std::size_t keepPromising(const CheckContext& context, std::vector<Pair>& pairs)
         const MatrixXd products = columns.transpose() * right;
         if (context.progress->stopRequested()) throw Stopped{};
         right = weighted.cwiseProduct(columns.middleCols(from, own));
-        const MatrixXd squares = columns.cwiseAbs2().transpose() * right;
+        const MatrixXd squares = squared.transpose() * right;
         score.middleCols(from, own) =
             (squares.array() - weights.sum() * means.array().square() > 1e-12 * squares.array())
                 .select(products.array().square() /
@@ -190,7 +191,7 @@ void checkMissingInteraction(const CheckContext& context, Findings& findings) {
     for (std::size_t a = 0; a < sides.size(); ++a)
         for (std::size_t b = a + 1; b < sides.size(); ++b) {
             const std::size_t width = sides[a].width * sides[b].width;
-            if (width == 0 || width > widest || (!together.empty() && together.count({a, b}) > 0)) continue;
+            if (width == 0 || width > widest || together.count({a, b}) > 0) continue;
             pairs.push_back({a, b, {}});
             columns += width;
         }

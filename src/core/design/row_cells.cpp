@@ -22,10 +22,12 @@ bool same(const std::vector<DesignColumn::Piece>& a, const std::vector<DesignCol
 }
 
 /// Rows with the same levels of the inputs so far, told further apart by one more of `size` levels. False
-/// when that makes more than `most` cells.
+/// when that makes more than `most` cells, or could make more than a table of them may hold.
 bool split(RowCells& cells, std::vector<std::vector<double>>& levels, const std::vector<double>& codes,
            std::size_t size, std::size_t most) {
     constexpr std::uint32_t unknown = 0xffffffff;
+    constexpr std::size_t mostPlaces = 40000000;
+    if (levels.size() * size > mostPlaces) return false;
     std::vector<std::uint32_t> table(levels.size() * size, unknown);
     std::vector<std::vector<double>> next;
     for (std::size_t i = 0; i < codes.size(); ++i) {

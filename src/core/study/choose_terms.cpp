@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "estimate/distributions.h"
+#include "look/scaled.h"
 #include "study/judge.h"
 #include "study/rows_used.h"
 #include "study/study.h"
@@ -158,16 +159,30 @@ void fitEverything(Ground& ground, const Recipe& recipe, const Table& table, con
     }
 }
 
-/// Columns from which steps forward go by the rows; and values that these may have, folds included.
-constexpr std::size_t wideColumns = 300;
-constexpr double mostRowValues = 1e8;
+/// Terms from which steps forward go by the rows; and values that these may have, folds included.
+constexpr std::size_t wideTerms = 300;
+constexpr double mostRowValues = 5e7;
+
+/// Learns the candidates' columns; whether steps go by the rows of these. Errors: as those of a fit.
+bool goesByRows(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
+                std::span<const std::uint32_t> rows, const ChoosePlan& request, bool byFolds) {
+    if (request.by != ChooseBy::forward && request.by != ChooseBy::bothWays) return false;
+    if (recipe.terms.size() < wideTerms) return false;
+    const Inputs known = learnInputs(table, rows, inputNames(recipe.terms), recipe.reference, file);
+    const BoundInputs inputs(known, table, file);
+    const std::string none;
+    ground.design =
+        learnDesign({.inputs = inputs, .rows = rows, .terms = recipe.terms, .unitsName = none, .file = file});
+    return static_cast<double>(rows.size()) * static_cast<double>(ground.design.columns().size()) *
+               (byFolds ? request.folds + 1 : 1) <=
+           mostRowValues;
+}
 
 /// The rows themselves, [1, X~, y~] times the roots of their weights.
 MatrixXd wideRows(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
                   std::span<const std::uint32_t> rows, Threads threads, Progress& progress) {
     ground.rows.assign(rows.begin(), rows.end());
     ground.weights = weightsOf(recipe, table, file, rows);
-    ground.design = Design::learn(table, rows, recipe.terms, recipe.reference, file);
     const BoundDesign bound(ground.design, table, file);
     const auto n = static_cast<Index>(rows.size()), p = static_cast<Index>(ground.design.columns().size());
     const Index first = recipe.intercept ? 1 : 0;
@@ -192,8 +207,7 @@ MatrixXd wideRows(Ground& ground, const Recipe& recipe, const Table& table, cons
         if (progress.stopRequested()) throw Stopped{};
         auto column = x.col(first + static_cast<Index>(j));
         if (first > 0) column.array() -= weights.dot(column) / weights.sum();
-        const double size = column.cwiseAbs().maxCoeff();
-        scales[static_cast<Index>(j)] = size > 0 ? std::ldexp(1.0, -std::ilogb(size)) : 1;
+        scales[static_cast<Index>(j)] = powerOfTwoScale(std::span<const double>(column.data(), rows.size()));
         column *= scales[static_cast<Index>(j)];
         column.array() *= weights.array().sqrt();
     });
@@ -348,10 +362,7 @@ Choice chooseAmong(const Recipe& recipe, const Table& table, const std::string& 
     choice.folds = request.folds;
     const bool byFolds = describe || request.criterion == ChooseCriterion::crossValidated;
     Ground ground;
-    const bool forward = request.by == ChooseBy::forward || request.by == ChooseBy::bothWays;
-    const double values = static_cast<double>(rows.size()) * static_cast<double>(recipe.terms.size()) *
-                          (byFolds ? request.folds + 1 : 1);
-    if (forward && recipe.terms.size() >= wideColumns && values <= mostRowValues) {
+    if (goesByRows(ground, recipe, table, file, rows, request, byFolds)) {
         ProgressStage first(progress, 0, 0.4);
         MatrixXd x = wideRows(ground, recipe, table, file, rows, threads, first);
         dealWideRows(ground, recipe, table, file, request, byFolds, std::move(x));

@@ -148,9 +148,8 @@ void CellRows::shiftNumbers(const LeastSquaresFit& fit) {
         m_shift[m] = fit.shift[j];
         m_scale[m] = fit.scale[j];
     }
-    for (const Index m : m_own) { // about a value of its own
+    for (const Index m : m_own) // about a value of its own
         m_shift[m] = m_values.col(m).mean();
-    }
 }
 
 CellRows::Code CellRows::code(const LeastSquaresFit& fit, Index cell, Index column) const {
@@ -228,10 +227,10 @@ MatrixXd CellRows::reduce(const LeastSquaresFit& fit) {
                               "Reducing levels");
         const Index count = std::min(cellsAtOnce, m_cells->count - c);
         MatrixXd block(count * stay, width);
-        parallelFor(static_cast<std::size_t>(count), m_threads, [&](std::size_t k0) {
-            const Index cell = c + static_cast<Index>(k0);
+        parallelFor(static_cast<std::size_t>(count), m_threads, [&](std::size_t i) {
+            const Index cell = c + static_cast<Index>(i);
             const auto mine = rows.middleRows(cell * stay, stay);
-            auto out = block.middleRows(static_cast<Index>(k0) * stay, stay);
+            auto out = block.middleRows(static_cast<Index>(i) * stay, stay);
             if (start > 0) out.col(0) = mine.col(0);
             for (Index j = 0; j < p; ++j) {
                 const Code made = code(fit, cell, j);
