@@ -1,5 +1,6 @@
 // Workbooks against unpacking and parsing alone, the ledger, joins, the rows view's sorting, and peak memory.
 #include "base/random.h"
+#include "bench_support.h"
 #include "ledger/ledger.h"
 #include "prepare/arrange.h"
 #include "read/stack_join.h"
@@ -21,17 +22,6 @@
 using namespace oxgoad;
 
 namespace {
-
-double seconds(const std::function<void()>& work, int times = 3) {
-    double best = 1e9;
-    for (int i = 0; i < times; ++i) {
-        const auto start = std::chrono::steady_clock::now();
-        work();
-        best =
-            std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
-    }
-    return best;
-}
 
 /// 100,000 × 20: ten numbers, five dates, five texts.
 const std::filesystem::path& workbookFile() {

@@ -3,6 +3,7 @@
 // table at 100,000 × 50 within 150 ms and at 1,000,000 × 30 within 1 s, no method above 3 times the model
 // matrix.
 #include "base/random.h"
+#include "bench_support.h"
 #include "estimate/linear/robust_errors.h"
 #include "estimate/linear/robust_fit.h"
 #include "study/choose_terms.h"
@@ -23,11 +24,6 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 
 namespace {
-
-Progress& quietly() {
-    static Progress progress;
-    return progress;
-}
 
 struct Rows {
     MatrixXd x;

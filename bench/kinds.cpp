@@ -1,5 +1,6 @@
 // What needs no fit, and nearest neighbours, against the limits they are meant to keep.
 #include "base/random.h"
+#include "bench_support.h"
 #include "estimate/neighbours/neighbours.h"
 #include "study/evaluate.h"
 
@@ -15,11 +16,6 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 
 namespace {
-
-Progress& quietly() {
-    static Progress progress;
-    return progress;
-}
 
 double secondsSince(std::chrono::steady_clock::time_point start) {
     return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();

@@ -4,6 +4,7 @@
 // of 25 among 1,500 on 5,000 rows within 3 s; ranking of 1,500 columns × 5,000 rows within 1 s, their pairs
 // within 5 s.
 #include "base/random.h"
+#include "bench_support.h"
 #include "estimate/linear/least_squares.h"
 #include "look/pairs.h"
 #include "look/ranking.h"
@@ -22,22 +23,6 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 
 namespace {
-
-Progress& quietly() {
-    static Progress progress;
-    return progress;
-}
-
-double seconds(const std::function<void()>& work, int times = 3) {
-    double best = 1e9;
-    for (int i = 0; i < times; ++i) {
-        const auto start = std::chrono::steady_clock::now();
-        work();
-        best =
-            std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
-    }
-    return best;
-}
 
 struct Made {
     StudyRows rows;

@@ -10,6 +10,8 @@
 #include "estimate/linear/least_squares.h"
 #include "resample/folds.h"
 #include "study/choose_terms.h"
+#include "study/effects.h"
+#include "study/marginal_effects.h"
 #include "study/say.h"
 
 #include <Eigen/QR>
@@ -660,6 +662,19 @@ TEST(Cells, AreNotLookedForAmongAllPairsOfLevels) {
         rows[i] = static_cast<std::uint32_t>(i);
     const Design design = Design::learn(table, rows, terms, {}, {});
     EXPECT_EQ(DesignRows(BoundDesign(design, table, {}), rows).cells(static_cast<Index>(n)), nullptr);
+}
+
+TEST(ManyLevels, StandFromTheLowestMean) {
+    Effect effect;
+    effect.lines.push_back({});
+    effect.lines[0].mean = {3, 1, 2, 1};
+    EXPECT_EQ(placesByMean(effect), (std::vector<double>{3, 0, 2, 1})) << "equal means in their own order";
+    MarginalEffect low, high;
+    low.effect = -1;
+    high.effect = 2;
+    const auto order = fromLowToHigh({high, low});
+    EXPECT_EQ(order[0].effect, -1);
+    EXPECT_EQ(order[1].effect, 2);
 }
 
 } // namespace

@@ -16,7 +16,6 @@
 #include <QVBoxLayout>
 #include <algorithm>
 #include <cmath>
-#include <numeric>
 
 namespace oxgoad {
 
@@ -230,18 +229,6 @@ void EffectPane::draw(std::shared_ptr<const Found> found) {
     sayHeld(effect);
 }
 
-std::vector<double> EffectPane::placesByMean(const Effect& effect) {
-    const std::vector<double>& mean = effect.lines[0].mean;
-    std::vector<std::size_t> order(mean.size());
-    std::iota(order.begin(), order.end(), std::size_t{0});
-    std::stable_sort(order.begin(), order.end(),
-                     [&](std::size_t a, std::size_t b) { return mean[a] < mean[b]; });
-    std::vector<double> places(mean.size());
-    for (std::size_t k = 0; k < order.size(); ++k)
-        places[order[k]] = static_cast<double>(k);
-    return places;
-}
-
 void EffectPane::drawSorted(const EffectLine& line, const std::vector<std::string>& levels,
                             const std::vector<double>& places, PlotFrame::Content& content) {
     PlotFrame::Line mean{{}, {}, {}, theme::ink, Qt::SolidLine, {}, 2.2};
@@ -280,9 +267,7 @@ QString EffectPane::averageText(const Found& found) const {
         return (effect.level.empty() ? tr("one unit more") : qs(effect.level)) + " " + size;
     };
     if (found.average.size() > mostNames) { // the ends say most of many levels
-        std::vector<MarginalEffect> order = found.average;
-        std::stable_sort(order.begin(), order.end(),
-                         [](const auto& a, const auto& b) { return a.effect < b.effect; });
+        const std::vector<MarginalEffect> order = fromLowToHigh(found.average);
         const std::size_t last = order.size() - 1;
         return tr("Average effect over the learning rows, lowest: %1, %2; highest: %3, %4%5")
             .arg(textOf(order[0]), textOf(order[1]), textOf(order[last - 1]), textOf(order[last]),

@@ -29,8 +29,6 @@ private:
     };
     void start();
     void draw(std::shared_ptr<const Found> found);
-    /// Place of each level among all, the lowest mean first.
-    static std::vector<double> placesByMean(const Effect& effect);
     static void drawSorted(const EffectLine& line, const std::vector<std::string>& levels,
                            const std::vector<double>& places, PlotFrame::Content& content);
     void sayHeld(const Effect& effect);

@@ -181,6 +181,18 @@ std::vector<LineRows> linesOf(const Effects& effects, std::size_t by) {
 
 } // namespace
 
+std::vector<double> placesByMean(const Effect& effect) {
+    const std::vector<double>& mean = effect.lines[0].mean;
+    std::vector<std::size_t> order(mean.size());
+    std::iota(order.begin(), order.end(), std::size_t{0});
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return mean[a] < mean[b]; });
+    std::vector<double> places(mean.size());
+    for (std::size_t k = 0; k < order.size(); ++k)
+        places[order[k]] = static_cast<double>(k);
+    return places;
+}
+
 std::vector<HeldValue> usualValues(const Study& study, const Table& table) {
     const BoundInputs bound(study.inputs, table, {});
     std::vector<HeldValue> held;

@@ -56,6 +56,9 @@ struct Effect {
     std::vector<HeldValue> held;
 };
 
+/// Place of each level of an effect along one factor when the lowest mean comes first.
+std::vector<double> placesByMean(const Effect& effect);
+
 /// Values the columns of a model are held at when nothing is said: medians, and the most frequent levels, of
 /// the learning rows.
 std::vector<HeldValue> usualValues(const Study& study, const Table& table);

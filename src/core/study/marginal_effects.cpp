@@ -217,4 +217,10 @@ std::vector<MarginalEffect> averageMarginalEffects(const Evidence& evidence, con
                                     : differences(*evidence.study, table, threads, progress, wanted);
 }
 
+std::vector<MarginalEffect> fromLowToHigh(std::vector<MarginalEffect> effects) {
+    std::stable_sort(effects.begin(), effects.end(),
+                     [](const MarginalEffect& a, const MarginalEffect& b) { return a.effect < b.effect; });
+    return effects;
+}
+
 } // namespace oxgoad

@@ -28,4 +28,7 @@ std::vector<MarginalEffect> averageMarginalEffects(const Evidence& evidence, con
                                                    Threads threads, Progress& progress,
                                                    const std::string& only = {});
 
+/// The same, the lowest effect first.
+std::vector<MarginalEffect> fromLowToHigh(std::vector<MarginalEffect> effects);
+
 } // namespace oxgoad
