@@ -1,6 +1,7 @@
 // Width: hundreds of terms, thousands of candidates and levels, each against a smaller model or a product of
 // the same matrix in the same run. Limits: 400 terms on 4,000 rows within 4 fits of 40; 500 × 100,000 within
-// 3 products X'X; 200 levels and 8 numbers on 1,000,000 rows within 2 fits of the 8 numbers; forward choice
+// 3 products X'X; 200 levels and 8 numbers on 1,000,000 rows within 2 fits of the 8 numbers, 10,000 levels
+// within 4, factors of 100 and 2,000 levels within 5 s; forward choice
 // of 25 among 1,500 on 5,000 rows within 3 s; ranking of 1,500 columns × 5,000 rows within 1 s, their pairs
 // within 5 s.
 #include "base/random.h"
@@ -29,8 +30,8 @@ struct Made {
     Recipe recipe;
 };
 
-/// y of `numbers` columns, the first five of which matter, and of a factor of `levels` levels; none with 0.
-Made made(std::size_t n, int numbers, int levels) {
+/// y of `numbers` columns, the first five of which matter, and of factors of so many levels; none with 0.
+Made made(std::size_t n, int numbers, int levels, int others = 0) {
     RandomStream random(5, "width");
     Made m;
     std::vector<Column> columns;
@@ -46,18 +47,21 @@ Made made(std::size_t n, int numbers, int levels) {
         columns.push_back(Column::ofNumbers("x" + std::to_string(j), std::move(x)));
         m.recipe.terms.push_back(plainTerm("x" + std::to_string(j)));
     }
-    if (levels > 0) {
+    const auto addFactor = [&](const std::string& name, int count) {
+        if (count == 0) return;
         std::vector<std::string> names;
-        for (int l = 0; l < levels; ++l)
-            names.push_back("article " + std::to_string(l));
+        for (int l = 0; l < count; ++l)
+            names.push_back(name + " " + std::to_string(l));
         std::vector<std::int32_t> codes(n);
         for (std::size_t i = 0; i < n; ++i) {
-            codes[i] = static_cast<std::int32_t>(random.below(static_cast<std::uint64_t>(levels)));
-            y[i] += 0.01 * codes[i];
+            codes[i] = static_cast<std::int32_t>(random.below(static_cast<std::uint64_t>(count)));
+            y[i] += 2.0 * codes[i] / count;
         }
-        columns.push_back(Column::ofFactor("article", std::move(codes), std::move(names)));
-        m.recipe.terms.push_back(plainTerm("article"));
-    }
+        columns.push_back(Column::ofFactor(name, std::move(codes), std::move(names)));
+        m.recipe.terms.push_back(plainTerm(name));
+    };
+    addFactor("article", levels);
+    addFactor("site", others);
     columns.push_back(Column::ofNumbers("y", std::move(y)));
     m.rows.learning.table = Table(std::move(columns));
     m.recipe.response = "y";
@@ -135,30 +139,47 @@ void wideAndLong(benchmark::State& state) {
 }
 BENCHMARK(wideAndLong)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
 
+double secondsToLearn(const Made& m) {
+    const auto prepared = prepareRows(m.recipe, m.rows, {2}, quietly());
+    const auto used = rowsUsed(m.recipe, *prepared, {});
+    return seconds(
+        [&] {
+            benchmark::DoNotOptimize(
+                learn(m.recipe, prepared->table, prepared->steps, {}, used.learning, {2}, quietly()));
+        },
+        2);
+}
+
 /// The fit alone, as learning makes it; then everything an evaluation says.
 void manyLevels(benchmark::State& state) {
     const Made plain = made(1000000, 8, 0), levels = made(1000000, 8, static_cast<int>(state.range(0)));
     for (auto _ : state) {
-        const auto secondsToLearn = [](const Made& m) {
-            const auto prepared = prepareRows(m.recipe, m.rows, {2}, quietly());
-            const auto used = rowsUsed(m.recipe, *prepared, {});
-            return seconds(
-                [&] {
-                    benchmark::DoNotOptimize(
-                        learn(m.recipe, prepared->table, prepared->steps, {}, used.learning, {2}, quietly()));
-                },
-                2);
-        };
         const double small = secondsToLearn(plain), large = secondsToLearn(levels);
         state.counters["numbers_s"] = small;
         state.counters["levels_s"] = large;
         state.counters["ratio"] = large / small;
         state.counters["all_numbers_s"] = secondsToEvaluate(plain, ChecksWanted::quick, 1);
         state.counters["all_levels_s"] = secondsToEvaluate(levels, ChecksWanted::quick, 1);
-        state.counters["limit"] = 2;
+        state.counters["limit"] = state.range(0) > 200 ? 4 : 2;
     }
 }
-BENCHMARK(manyLevels)->Arg(200)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
+BENCHMARK(manyLevels)
+    ->Arg(200)
+    ->Arg(5000)
+    ->Arg(10000)
+    ->Unit(benchmark::kMillisecond)
+    ->Iterations(1)
+    ->UseRealTime();
+
+void twoFactors(benchmark::State& state) {
+    const Made m = made(1000000, 8, 2000, 100);
+    for (auto _ : state) {
+        state.counters["fit_s"] = secondsToLearn(m);
+        state.counters["all_s"] = secondsToEvaluate(m, ChecksWanted::quick, 1);
+        state.counters["limit_s"] = 5;
+    }
+}
+BENCHMARK(twoFactors)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
 
 void forwardChoice(benchmark::State& state) {
     const Made m = made(5000, static_cast<int>(state.range(0)), 0);

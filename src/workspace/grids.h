@@ -63,6 +63,11 @@ struct TermLine {
     int coefficient = -1;
     std::string column;
 };
+/// In what order the coefficients of a term stand: as the model names them, from low to high, or the smallest
+/// p first. Those without an estimate are last.
+enum class LevelOrder { named, lowToHigh, byP };
+LevelOrder levelOrder(const Session& session, const Term& term);
+void setLevelOrder(Session& session, const Term& term, LevelOrder order);
 /// Whether the coefficients of a term are shown one by one: as the analyst chose, or when they are few and
 /// mean something alone.
 bool showsLevels(const Session& session, const Term& term, std::size_t coefficients);

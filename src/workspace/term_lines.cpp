@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <set>
 #include <string_view>
 #include <unordered_map>
@@ -24,6 +25,46 @@ bool showsLevels(const Session& session, const Term& term, std::size_t coefficie
 }
 
 namespace {
+
+const std::map<std::string, LevelOrder>& levelOrders() {
+    static const std::map<std::string, LevelOrder> orders{{"low to high", LevelOrder::lowToHigh},
+                                                          {"by p", LevelOrder::byP}};
+    return orders;
+}
+
+} // namespace
+
+LevelOrder levelOrder(const Session& session, const Term& term) {
+    const auto said = session.view().find("order of " + termName(term));
+    if (said == session.view().end()) return LevelOrder::named;
+    const auto known = levelOrders().find(said->second);
+    return known == levelOrders().end() ? LevelOrder::named : known->second;
+}
+
+void setLevelOrder(Session& session, const Term& term, LevelOrder order) {
+    session.view().erase("order of " + termName(term));
+    for (const auto& [name, known] : levelOrders())
+        if (known == order) session.view()["order of " + termName(term)] = name;
+}
+
+namespace {
+
+/// Coefficients of a term in their order.
+void putInOrder(std::vector<int>& own, const std::vector<CoefficientEvidence>& coefficients,
+                LevelOrder order) {
+    if (order == LevelOrder::named) return;
+    // Of p that are the same, too small to be told apart among them, the larger t comes first.
+    const auto valueOf = [&](int c) {
+        const CoefficientEvidence& one = coefficients[static_cast<std::size_t>(c)];
+        return order == LevelOrder::byP ? std::pair(one.p, -std::fabs(one.t)) : std::pair(one.estimate, 0.0);
+    };
+    std::stable_sort(own.begin(), own.end(), [&](int a, int b) {
+        const auto first = valueOf(a), second = valueOf(b);
+        if (std::isnan(first.first) || std::isnan(second.first))
+            return !std::isnan(first.first) && std::isnan(second.first);
+        return first < second;
+    });
+}
 
 /// The lines of one term or column, and what they are of.
 struct TermGroup {
@@ -138,9 +179,10 @@ std::vector<TermLine> termLines(const Session& session, TermPlaces* places) {
         const bool levels = own.size() > 1 || (own.size() == 1 && ofFactor);
         lines.push_back({TermLine::Kind::term, static_cast<int>(t), levels || own.empty() ? -1 : own[0],
                          recipe.terms[t].parts[0].column});
-        if (levels && showsLevels(session, recipe.terms[t], own.size()))
-            for (const int c : own)
-                lines.push_back({TermLine::Kind::level, static_cast<int>(t), c, {}});
+        if (!levels || !showsLevels(session, recipe.terms[t], own.size())) continue;
+        putInOrder(coefficientsOf[t], evidence->linear->coefficients, levelOrder(session, recipe.terms[t]));
+        for (const int c : own)
+            lines.push_back({TermLine::Kind::level, static_cast<int>(t), c, {}});
     }
     const auto names = inputNames(recipe.terms);
     const std::set<std::string_view> used(names.begin(), names.end());

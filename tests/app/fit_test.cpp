@@ -364,4 +364,28 @@ TEST_F(Fits, ManyLevelsStandFromLowToHigh) {
     // The equation in words speaks of the factor.
     EXPECT_TRUE(QString::fromStdString(equationText(*session().evidence()))
                     .contains("effect of article (39 levels against A00"));
+    // Opened, its lines stand as the analyst wants them.
+    follow("article", {"Show a line for each coefficient"});
+    ASSERT_GE(terms()->model()->rowCount(), 40);
+    const auto estimates = [this] {
+        std::vector<double> found;
+        const LinearEvidence& linear = *session().evidence()->linear;
+        for (const TermLine& line : termLines(session()))
+            if (line.kind == TermLine::Kind::level)
+                found.push_back(linear.coefficients[static_cast<std::size_t>(line.coefficient)].estimate);
+        return found;
+    };
+    const std::vector<double> named = estimates();
+    ASSERT_EQ(named.size(), 39u);
+    EXPECT_FALSE(std::is_sorted(named.begin(), named.end()));
+    follow("article", {"Order of its lines", "From low to high"});
+    std::vector<double> sorted = estimates();
+    EXPECT_TRUE(std::is_sorted(sorted.begin(), sorted.end()));
+    follow("article", {"Order of its lines", "The smallest p first"});
+    sorted = estimates();
+    EXPECT_TRUE(std::is_sorted(sorted.begin(), sorted.end(), [](double a, double b) { // errors are alike
+        return std::fabs(a) > 1.01 * std::fabs(b);
+    }));
+    follow("article", {"Order of its lines", "As they are named"});
+    EXPECT_EQ(estimates(), named);
 }

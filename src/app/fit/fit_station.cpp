@@ -444,6 +444,9 @@ void FitStation::openLine(const QModelIndex& index) {
                         m_session.view()[key] = open ? "closed" : "open";
                         refresh();
                     });
+        if (shown.degreesOfFreedom > 1 && open)
+            addOrderActions(*menu, m_session, terms[static_cast<std::size_t>(line.term)],
+                            [this] { refresh(); });
     }
     if (column->kind() == ColumnKind::factor && single) {
         auto* levels = menu->addMenu(tr("Reference level"));

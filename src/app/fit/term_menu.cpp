@@ -6,6 +6,7 @@
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
+#include <QActionGroup>
 #include <QInputDialog>
 #include <QLabel>
 #include <QRegularExpression>
@@ -190,6 +191,24 @@ void addFormActions(QMenu& menu, Session& session, const std::string& column, Co
             if (!(p.period > 0) || p.count < 1) return std::nullopt;
             return p;
         });
+}
+
+void addOrderActions(QMenu& menu, Session& session, const Term& term, std::function<void()> chosen) {
+    auto* orders = menu.addMenu(QObject::tr("Order of its lines"));
+    auto* group = new QActionGroup(orders);
+    for (const auto& [order, text] : {std::pair(LevelOrder::named, QObject::tr("As they are named")),
+                                      std::pair(LevelOrder::lowToHigh, QObject::tr("From low to high")),
+                                      std::pair(LevelOrder::byP, QObject::tr("The smallest p first"))}) {
+        auto* action = orders->addAction(text);
+        action->setCheckable(true);
+        action->setChecked(levelOrder(session, term) == order);
+        group->addAction(action);
+        QObject::connect(action, &QAction::triggered, orders,
+                         [&session, term, wanted = order, told = chosen] {
+                             setLevelOrder(session, term, wanted);
+                             told();
+                         });
+    }
 }
 
 } // namespace oxgoad

@@ -51,6 +51,8 @@ struct CheckedLinear {
     /// The model's columns in the basis that its factor makes orthonormal, rows times the roots of their
     /// weights: n × rank. Worked out when it is first asked for, by any thread. Throws Stopped.
     std::function<const Eigen::MatrixXd&()> orthonormal;
+    /// Why they are not made: more than some 2 GB of them. Empty otherwise.
+    std::string tooWide;
 };
 
 /// Rows that a model did not learn from, and what it says of them, in the response's unit.

@@ -34,11 +34,12 @@ Eigen::MatrixXd uncentredFactor(const LeastSquaresFit& fit) {
     const Eigen::Index rank = fit.rank();
     const Eigen::Index first = fit.intercept ? 1 : 0;
     // [1, X] = [1, X~] T with x = x~/scale + shift·1.
-    Eigen::MatrixXd factor = fit.factor.topLeftCorner(rank, rank);
+    const Eigen::MatrixXd& whole = fit.factor.wholeTriangle();
+    Eigen::MatrixXd factor = whole;
     for (Eigen::Index k = first; k < rank; ++k) {
         const auto column = static_cast<Eigen::Index>(fit.kept[static_cast<std::size_t>(k - first)]);
         factor.col(k) /= fit.scale[column];
-        if (fit.intercept) factor.col(k) += fit.shift[column] * fit.factor.col(0).head(rank);
+        if (fit.intercept) factor.col(k) += fit.shift[column] * whole.col(0);
     }
     for (Eigen::Index k = 0; k < rank; ++k)
         factor.col(k).normalize();

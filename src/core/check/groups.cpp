@@ -126,7 +126,7 @@ void checkGroups(const CheckContext& context, Findings& findings) {
         findings.readings.push_back(noReading(family, "no factor is left out of the model"));
         return;
     }
-    const bool exact = context.linear && context.kind.leastSquares;
+    const bool exact = context.linear && context.kind.leastSquares && context.linear->tooWide.empty();
     for (const Column* column : factors) {
         if (context.progress->stopRequested()) throw Stopped{};
         const std::string name = family + ": " + column->name();

@@ -78,13 +78,18 @@ void checkSerialDependence(const CheckContext& context, Findings& findings) {
     const double d = durbinWatson(context.errors, order.runs);
     Eigen::MatrixXd constant;
     // Rows passed over are no residuals of a fit of the others; the moments are those of all rows.
-    const DurbinWatsonTail tail = durbinWatsonLower(d, order.runs, basisOf(context, constant));
+    const bool tooWide = context.linear && context.kind.leastSquares && !context.linear->tooWide.empty();
+    const DurbinWatsonTail tail =
+        tooWide ? DurbinWatsonTail{.p = nan} : durbinWatsonLower(d, order.runs, basisOf(context, constant));
     const double watsonLimit = context.limitOf(watson, pLimit);
-    std::string says =
-        order.says + "; p that errors alike give so small a d: " +
-        (tail.exact ? "exact by Imhof 1961" : "by the beta distribution of its exact moments") +
-        "; against errors that alternate p " + probabilityText(1 - tail.p);
-    if (!fits) says += "; moments those of all rows";
+    std::string says = order.says + "; ";
+    if (tooWide)
+        says += "its p is not worked out: " + context.linear->tooWide;
+    else
+        says += std::string("p that errors alike give so small a d: ") +
+                (tail.exact ? "exact by Imhof 1961" : "by the beta distribution of its exact moments") +
+                "; against errors that alternate p " + probabilityText(1 - tail.p);
+    if (!fits && !tooWide) says += "; moments those of all rows";
     findings.readings.push_back(
         madeReading(watson, d, watsonLimit, tail.p, says, "Durbin and Watson 1950; Imhof 1961"));
     const std::size_t lags = std::clamp<std::size_t>(longest / 5, 1, 10);

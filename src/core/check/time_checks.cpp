@@ -296,6 +296,10 @@ void checkChangeInTime(const CheckContext& context, Findings& findings) {
         findings.readings.push_back(noReading(name, "no column is a time"));
         return;
     }
+    if (context.linear && context.kind.leastSquares && !context.linear->tooWide.empty()) {
+        findings.readings.push_back(noReading(name, context.linear->tooWide));
+        return;
+    }
     const Times times = timesOf(context, *time);
     if (times.time.size() < 7) {
         findings.readings.push_back(noReading(name, "there are fewer than seven times"));

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 #include <string_view>
 #include <unordered_set>
 
@@ -12,8 +13,9 @@ namespace oxgoad {
 
 namespace {
 
-/// A model matrix wider than this is a mistake: mostly a factor of names or numbers.
-constexpr std::size_t mostColumns = 5000;
+/// A model matrix wider than this is a mistake: mostly a factor of names or numbers. One factor may make
+/// more, as its levels can be eliminated one by one.
+constexpr std::size_t mostColumns = 5000, mostLevels = 50000;
 
 void requireSensible(const std::vector<Term>& terms) {
     for (std::size_t i = 0; i < terms.size(); ++i) {
@@ -54,12 +56,13 @@ std::vector<double> valuesFor(const TermPart& part, const BoundInputs& inputs, s
 }
 
 [[noreturn]] void tooWide(const Term& term, std::size_t columns, const std::string& file) {
-    throw Error(ErrorCode::badTerm,
-                termName(term) + " would make " + plural(columns, "column", "columns") +
-                    " of the model matrix",
-                {.file = file, .column = term.parts[0].column},
-                "At most " + countText(mostColumns) +
-                    " can be fitted. Lump its rare levels into one, read it as a number, or take it out.");
+    throw Error(
+        ErrorCode::badTerm,
+        termName(term) + " would make " + plural(columns, "column", "columns") + " of the model matrix",
+        {.file = file, .column = term.parts[0].column},
+        "At most " + countText(mostColumns) +
+            " can be fitted beside the levels of one factor. Lump its rare levels into one, read it as "
+            "a number, or take it out.");
 }
 
 } // namespace
@@ -87,7 +90,18 @@ Design Design::of(Inputs inputs, std::vector<Term> terms, std::vector<DesignColu
     design.m_terms = std::move(terms);
     design.m_columns = std::move(columns);
     design.m_guards = std::move(guards);
+    design.findLevelColumns();
     return design;
+}
+
+void requireOneMatrix(const Design& design, const std::string& what, const std::string& file) {
+    if (design.columns().size() <= mostColumns) return;
+    throw Error(ErrorCode::badTerm,
+                what + " has no room for " + plural(design.columns().size(), "column", "columns") +
+                    " of the model matrix",
+                {.file = file},
+                "Take least squares, which eliminates the levels of one factor one by one, lump rare levels "
+                "into one, or take terms out.");
 }
 
 Design Design::learn(const BoundInputs& inputs, std::span<const std::uint32_t> rows,
@@ -97,6 +111,7 @@ Design Design::learn(const BoundInputs& inputs, std::span<const std::uint32_t> r
     Design design;
     design.m_terms = terms;
     design.m_inputs = inputs.inputs();
+    std::size_t mostOfOne = 0; // levels of the largest factor so far
     for (std::size_t t = 0; t < terms.size(); ++t) {
         if (!passedOver.empty() && passedOver[t] != 0) continue;
         std::vector<DesignColumn> columns{DesignColumn{{}, t, {}}};
@@ -110,8 +125,14 @@ Design Design::learn(const BoundInputs& inputs, std::span<const std::uint32_t> r
             for (const NamedBasis& function : functions)
                 if (function.basis.canFail())
                     design.m_guards.push_back({{index, function.basis}, function.name});
-            if (columns.size() * functions.size() + design.m_columns.size() > mostColumns)
-                tooWide(terms[t], columns.size() * functions.size(), file);
+            const std::size_t made = columns.size() * functions.size();
+            std::size_t levels = 0;
+            if (terms[t].parts.size() == 1 && input.factor && !functions.empty() &&
+                functions[0].basis.kind == Basis::Kind::indicator)
+                levels = std::min(made, mostLevels);
+            if (made + design.m_columns.size() - std::max(levels, mostOfOne) > mostColumns)
+                tooWide(terms[t], made, file);
+            mostOfOne = std::max(levels, mostOfOne);
             std::vector<DesignColumn> products;
             products.reserve(columns.size() * functions.size());
             for (const DesignColumn& before : columns)
@@ -126,6 +147,7 @@ Design Design::learn(const BoundInputs& inputs, std::span<const std::uint32_t> r
         }
         design.m_columns.insert(design.m_columns.end(), columns.begin(), columns.end());
     }
+    design.findLevelColumns();
     return design;
 }
 
@@ -162,34 +184,44 @@ std::size_t endOfIndicators(const Design& design, std::size_t begin) {
     return end;
 }
 
-/// Writes them at levels of their input: most of each is 0.
+/// Writes them at levels of their input, into columns of the block from `first` on: most of each is 0.
 void fillIndicators(const Design& design, std::size_t begin, std::size_t end, const double* levels,
-                    Eigen::Ref<Eigen::MatrixXd> block) {
+                    Eigen::Ref<Eigen::MatrixXd> block, Eigen::Index first) {
     const Input& input = design.inputs()[design.columns()[begin].pieces[0].input];
-    constexpr std::size_t none = static_cast<std::size_t>(-1);
-    std::vector<std::size_t> columnOf(input.levels.size(), none);
+    constexpr Eigen::Index none = -1;
+    std::vector<Eigen::Index> columnOf(input.levels.size(), none);
     for (std::size_t j = begin; j < end; ++j)
-        columnOf[static_cast<std::size_t>(design.columns()[j].pieces[0].basis.level)] = j;
-    auto own = block.middleCols(static_cast<Eigen::Index>(begin), static_cast<Eigen::Index>(end - begin));
+        columnOf[static_cast<std::size_t>(design.columns()[j].pieces[0].basis.level)] =
+            first + static_cast<Eigen::Index>(j - begin);
+    auto own = block.middleCols(first, static_cast<Eigen::Index>(end - begin));
     own.setZero();
     for (Eigen::Index i = 0; i < block.rows(); ++i) {
         if (std::isnan(levels[i]))
             own.row(i).setConstant(levels[i]);
-        else if (const std::size_t j = columnOf[static_cast<std::size_t>(levels[i])]; j != none)
-            block(i, static_cast<Eigen::Index>(j)) = 1;
+        else if (const Eigen::Index j = columnOf[static_cast<std::size_t>(levels[i])]; j != none)
+            block(i, j) = 1;
     }
 }
 
 } // namespace
 
 void BoundDesign::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::MatrixXd> block) const {
+    std::vector<Eigen::Index> all(m_design->columns().size());
+    std::iota(all.begin(), all.end(), Eigen::Index{0});
+    fillColumns(rows, all, block);
+}
+
+void BoundDesign::fillColumns(std::span<const std::uint32_t> rows, std::span<const Eigen::Index> chosen,
+                              Eigen::Ref<Eigen::MatrixXd> block) const {
     const auto& columns = m_design->columns();
     // Columns that are an input as it is come straight from the table; inputs of others are laid out first,
     // once.
     Eigen::MatrixXd inputs;
     std::vector<char> there(m_design->inputs().size(), 0);
-    for (std::size_t j = 0; j < columns.size(); ++j) {
-        double* out = block.col(static_cast<Eigen::Index>(j)).data();
+    for (std::size_t k = 0; k < chosen.size(); ++k) {
+        const auto j = static_cast<std::size_t>(chosen[k]);
+        const auto first = static_cast<Eigen::Index>(k);
+        double* out = block.col(first).data();
         const auto& pieces = columns[j].pieces;
         if (pieces.size() == 1 && pieces[0].basis.isPlain() && !m_design->inputs()[pieces[0].input].factor) {
             m_inputs.fillOne(pieces[0].input, rows, out);
@@ -201,10 +233,14 @@ void BoundDesign::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::Ma
             there[piece.input] = 1;
             m_inputs.fillOne(piece.input, rows, inputs.col(static_cast<Eigen::Index>(piece.input)).data());
         }
-        if (const std::size_t end = endOfIndicators(*m_design, j); end > j) {
+        std::size_t end = endOfIndicators(*m_design, j);
+        while (end > j && (k + (end - j) > chosen.size() ||
+                           chosen[k + (end - j) - 1] != static_cast<Eigen::Index>(end - 1)))
+            --end; // those that are chosen without a gap
+        if (end > j) {
             fillIndicators(*m_design, j, end, inputs.col(static_cast<Eigen::Index>(pieces[0].input)).data(),
-                           block);
-            j = end - 1;
+                           block, first);
+            k += end - j - 1;
             continue;
         }
         m_design->fillColumn(j, inputs, out);
@@ -215,7 +251,7 @@ void Design::fill(const Eigen::MatrixXd& inputs, Eigen::Ref<Eigen::MatrixXd> blo
     for (std::size_t j = 0; j < m_columns.size(); ++j) {
         if (const std::size_t end = endOfIndicators(*this, j); end > j) {
             const auto input = static_cast<Eigen::Index>(m_columns[j].pieces[0].input);
-            fillIndicators(*this, j, end, inputs.col(input).data(), block);
+            fillIndicators(*this, j, end, inputs.col(input).data(), block, static_cast<Eigen::Index>(j));
             j = end - 1;
             continue;
         }

@@ -13,6 +13,7 @@
 #include <cstdint>
 #include <functional>
 #include <map>
+#include <memory>
 #include <span>
 #include <string>
 #include <vector>
@@ -36,7 +37,8 @@ class Design {
 public:
     /// `rows` are the learning rows whose inputs are all present; the inputs are those that the terms name.
     /// Errors (badTerm): the same term twice, an empty product, a product of a part with itself, more than
-    /// 5,000 columns; those of learnInputs, learnNumberBasis and learnFactorBasis. Terms with passedOver[t]
+    /// 5,000 columns beside up to 50,000 levels of one factor; those of learnInputs, learnNumberBasis and
+    /// learnFactorBasis. Terms with passedOver[t]
     /// != 0 make no column and need no input; none when it is empty.
     static Design learn(const BoundInputs& inputs, std::span<const std::uint32_t> rows,
                         const std::vector<Term>& terms, const std::string& file,
@@ -60,6 +62,20 @@ public:
     /// The columns at values of the inputs: m × inputs to m × columns. What is NaN there is NaN here.
     void fill(const Eigen::MatrixXd& inputs, Eigen::Ref<Eigen::MatrixXd> block) const;
 
+    /// The columns that are 1 at one level each of the factor that makes most of them, and the others.
+    struct LevelColumns {
+        std::size_t input = 0;
+        /// Rising.
+        std::vector<Eigen::Index> columns, rest;
+        /// Of each level of the input an index into `columns`; columns.size() where none is its.
+        std::vector<std::uint32_t> placeOf;
+    };
+    /// Null where there are none.
+    const std::shared_ptr<const LevelColumns>& levelColumns() const { return m_levelColumns; }
+    /// X·B at values of the inputs, B of columns × k, without levels' columns being written out where they
+    /// are many. NaN where a value that is asked for is.
+    Eigen::MatrixXd times(const Eigen::MatrixXd& inputs, const Eigen::MatrixXd& b) const;
+
     /// One of them, whose inputs alone need to be there.
     void fillColumn(std::size_t column, const Eigen::MatrixXd& inputs, double* out) const;
 
@@ -68,11 +84,17 @@ public:
                      std::vector<Guard> guards);
 
 private:
+    void findLevelColumns();
+
+    std::shared_ptr<const LevelColumns> m_levelColumns;
     std::vector<Guard> m_guards;
     std::vector<Term> m_terms;
     Inputs m_inputs;
     std::vector<DesignColumn> m_columns;
 };
+
+/// Errors (badTerm): more than 5,000 columns, which `what` would have to put into one matrix.
+void requireOneMatrix(const Design& design, const std::string& what, const std::string& file);
 
 /// Names of the columns that terms use, each once, in the order of first use.
 std::vector<std::string> inputNames(const std::vector<Term>& terms);
@@ -99,6 +121,9 @@ public:
     /// The same to about 32 digits (logarithms to 19), as sums hi + lo.
     void fillExact(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::MatrixXd> hi,
                    Eigen::Ref<Eigen::MatrixXd> lo) const;
+    /// Some of the columns, rising, at some rows: rows × chosen.
+    void fillColumns(std::span<const std::uint32_t> rows, std::span<const Eigen::Index> chosen,
+                     Eigen::Ref<Eigen::MatrixXd> block) const;
 
 private:
     const Design* m_design;
@@ -132,6 +157,7 @@ public:
     }
     /// What it returns refers to this.
     std::shared_ptr<const RowCells> cells(Eigen::Index most) const override;
+    std::shared_ptr<const RowLevels> levels() const override;
 
 private:
     BoundDesign m_design;

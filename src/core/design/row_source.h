@@ -1,6 +1,7 @@
 #pragma once
 // A model matrix that is made block by block, so that a million rows need no second copy.
 #include "design/row_cells.h"
+#include "design/row_levels.h"
 
 #include <Eigen/Core>
 
@@ -26,6 +27,8 @@ public:
     virtual std::shared_ptr<const RowCells> cells([[maybe_unused]] Eigen::Index most) const {
         return nullptr;
     }
+    /// The rows by the levels of the factor that makes most columns; null where none makes any.
+    virtual std::shared_ptr<const RowLevels> levels() const { return nullptr; }
 };
 
 /// A matrix that is there already. Keeps a reference: the matrix must outlive it.

@@ -255,13 +255,17 @@ json fitJson(const LeastSquaresFit& fit) {
                 {"rows_fixed", fit.rowsFixed},
                 {"unseen", matrixJson(fit.unseen)},
                 {"undefined_there", fit.undefinedThere},
-                {"factor", matrixJson(fit.factor)},
-                {"inverse", matrixJson(fit.inverse)},
+                {"factor", matrixJson(fit.factor.triangle())},
+                {"inverse", matrixJson(fit.factor.inverse())},
                 {"projections", vectorJson(fit.projections)},
                 {"shift", vectorJson(fit.shift)},
                 {"scale", vectorJson(fit.scale)},
                 {"response_shift", numberJson(fit.responseShift)},
                 {"response_scale", numberJson(fit.responseScale)}};
+    if (const TriangularFactor::Levels& levels = fit.factor.ofLevels(); fit.factor.levels() > 0)
+        out["factor_levels"] = {{"places", levels.places},
+                                {"lengths", vectorJson(levels.lengths)},
+                                {"shared", matrixJson(levels.shared)}};
     if (fit.covarianceRoot) out["covariance_root"] = matrixJson(*fit.covarianceRoot);
     if (fit.covarianceDegreesOfFreedom)
         out["covariance_degrees_of_freedom"] = numberJson(*fit.covarianceDegreesOfFreedom);
@@ -303,8 +307,7 @@ LeastSquaresFit fitFrom(const json& j) {
     fit.rowsFixed = j.at("rows_fixed").get<std::size_t>();
     fit.unseen = matrixFrom(j.at("unseen"));
     fit.undefinedThere = j.at("undefined_there").get<bool>();
-    fit.factor = matrixFrom(j.at("factor"));
-    fit.inverse = matrixFrom(j.at("inverse"));
+    MatrixXd triangle = matrixFrom(j.at("factor")), inverse = matrixFrom(j.at("inverse"));
     fit.projections = vectorFrom(j.at("projections"));
     fit.shift = vectorFrom(j.at("shift"));
     fit.scale = vectorFrom(j.at("scale"));
@@ -330,10 +333,26 @@ LeastSquaresFit fitFrom(const json& j) {
     const auto is = [](const MatrixXd& m, Index rows, Index columns) {
         return m.rows() == rows && m.cols() == columns;
     };
+    TriangularFactor::Levels levels;
+    if (j.contains("factor_levels")) {
+        const json& from = j.at("factor_levels");
+        levels = {from.at("places").get<std::vector<Index>>(), vectorFrom(from.at("lengths")),
+                  matrixFrom(from.at("shared"))};
+        for (std::size_t l = 0; l < levels.places.size(); ++l)
+            if (levels.places[l] < (l > 0           ? levels.places[l - 1] + 1
+                                    : fit.intercept ? 1
+                                                    : 0) ||
+                levels.places[l] >= rank)
+                throw std::out_of_range("places");
+    }
+    const auto apart = static_cast<Index>(levels.places.size());
     if (fit.coefficients.size() != fit.columns || fit.standardErrors.size() != fit.columns ||
-        !is(fit.factor, rank, rank) || !is(fit.inverse, rank, rank) ||
+        !is(triangle, rank - apart, rank - apart) || !is(inverse, rank - apart, rank - apart) ||
+        levels.lengths.size() != apart || (apart > 0 && !is(levels.shared, apart, rank - apart)) ||
         (fit.covarianceRoot && fit.covarianceRoot->rows() != rank))
         throw std::out_of_range("fit");
+    fit.factor = apart > 0 ? TriangularFactor(std::move(levels), std::move(triangle), std::move(inverse))
+                           : TriangularFactor(std::move(triangle), std::move(inverse));
     return fit;
 }
 

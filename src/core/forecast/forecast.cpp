@@ -122,17 +122,11 @@ void predictByTheory(ForecastEvidence& out, const BoundModel& bound, const Linea
     const PredictionRule& rule = bound.rule();
     if (fit.fewGroups) out.degreesOfFreedom.assign(out.middle.size(), nan);
     bound.eachBlock(complete, threads, progress, [&](std::size_t first, const MatrixXd& inputs) {
-        const MatrixXd block = linear.matrix(inputs);
-        const VectorXd mean = fit.predict(block);
-        const VectorXd h = fit.leverage(block);
-        const VectorXd variance =
-            fit.covarianceRoot
-                ? fit.meanVariance(block)
-                : VectorXd(h * (fit.residualStandardDeviation * fit.residualStandardDeviation));
-        const VectorXd df = fit.fewGroups ? fit.meanDegreesOfFreedom(block) : VectorXd();
+        const auto [mean, h, variance, dfs] = linear.at(inputs);
+        const VectorXd df = fit.fewGroups ? dfs : VectorXd();
         VectorXd low, high;
-        if (linear.lower) low = linear.lower->predict(block);
-        if (linear.upper) high = linear.upper->predict(block);
+        if (linear.lower) low = linear.lower->predict(linear.matrix(inputs));
+        if (linear.upper) high = linear.upper->predict(linear.matrix(inputs));
         for (Index i = 0; i < mean.size(); ++i) {
             const auto row = complete[first + static_cast<std::size_t>(i)];
             const double offset = bound.offset(row);

@@ -143,6 +143,7 @@ void fitEverything(Ground& ground, const Recipe& recipe, const Table& table, con
     ground.rows = study->rows;
     ground.weights = study->weights;
     ground.design = study->linear()->design;
+    requireOneMatrix(ground.design, "a choice among terms", file);
     ground.fit = study->linear()->fit;
     ground.candidates.first = recipe.intercept ? 1 : 0;
     for (std::size_t t = 0; t < recipe.terms.size(); ++t) {
@@ -173,6 +174,7 @@ bool goesByRows(Ground& ground, const Recipe& recipe, const Table& table, const 
     const std::string none;
     ground.design =
         learnDesign({.inputs = inputs, .rows = rows, .terms = recipe.terms, .unitsName = none, .file = file});
+    requireOneMatrix(ground.design, "a choice among terms", file);
     return static_cast<double>(rows.size()) * static_cast<double>(ground.design.columns().size()) *
                (byFolds ? request.folds + 1 : 1) <=
            mostRowValues;

@@ -59,10 +59,9 @@ public:
     void addPoint(EffectLine& line, const std::vector<double>& inputs, double at) const {
         double mean = 0, half = std::numeric_limits<double>::quiet_NaN();
         if (const LinearModel* linear = m_study.linear()) {
-            const MatrixXd block = linear->matrix(rowOf(inputs));
-            mean = linear->fit.predict(block)[0] + m_offset;
-            half = studentQuantile(m_evidence.level, linear->fit.meanDegreesOfFreedom(block)[0]) *
-                   std::sqrt(linear->fit.meanVariance(block)[0]);
+            const auto said = linear->at(rowOf(inputs));
+            mean = said.mean[0] + m_offset;
+            half = studentQuantile(m_evidence.level, said.degreesOfFreedom[0]) * std::sqrt(said.variance[0]);
         } else {
             mean = meanAt(inputs);
         }

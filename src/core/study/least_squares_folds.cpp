@@ -41,6 +41,7 @@ bool LeastSquaresFolds::applies(const Recipe& recipe, const Study& whole) {
     const LinearModel* linear = whole.linear();
     if (!linear || recipe.choose || !kindOf(recipe.estimator).leastSquares) return false;
     if (linear->fit.conditionNumber > conditionLimit || linear->fit.rank() == 0) return false;
+    if (linear->fit.factor.levels() > 0) return false; // so wide that a fit a fold is less
     if (whole.rows.size() * static_cast<std::size_t>(linear->fit.rank()) > mostDoubles) return false;
     return std::all_of(recipe.terms.begin(), recipe.terms.end(), [&](const Term& term) {
         return std::all_of(term.parts.begin(), term.parts.end(), [&](const TermPart& part) {
@@ -181,7 +182,7 @@ struct LeastSquaresFolds::Impl {
 
     /// R⁻¹ with zeros below: small triangles are multiplied faster so.
     MatrixXd denseInverse() const {
-        return linear.fit.inverse.triangularView<Eigen::Upper>().toDenseMatrix();
+        return linear.fit.factor.wholeInverse().triangularView<Eigen::Upper>().toDenseMatrix();
     }
 
     void makeBasis(Progress& progress) {
@@ -522,8 +523,7 @@ struct LeastSquaresFolds::Impl {
 
     /// Squared residuals of each row left out of the model without each term; terms × rows.
     MatrixXd squaresWithoutTerms(Progress& progress) const {
-        const VectorXd inBasis =
-            linear.fit.factor.triangularView<Eigen::Upper>() * linear.fit.shiftedCoefficients();
+        const VectorXd inBasis = linear.fit.factor.times(linear.fit.shiftedCoefficients());
         Index columns = 0;
         for (const Constraint& c : constraints)
             columns += c.directions.cols();

@@ -146,6 +146,17 @@ private:
             value -= middle;
     }
 
+    /// use(first, inputs) for blocks of the inputs at rows, in parallel.
+    template <class Use> void forEachInputs(std::span<const std::uint32_t> rows, Use&& use) const {
+        forEachRowBlock(rows, m_threads, m_progress,
+                        [&](std::size_t first, std::span<const std::uint32_t> part) {
+                            MatrixXd inputs(static_cast<Index>(part.size()),
+                                            static_cast<Index>(m_linear.design.inputs().size()));
+                            m_bound.inputs().fill(part, inputs);
+                            use(first, inputs);
+                        });
+    }
+
     /// Held-out RMSE of each reduced fit against the full one, all in one pass over the held-out rows.
     void addErrorsWithout(const std::vector<LeastSquaresFit::Reduced>& reduced) {
         for (TermEvidence& term : m_out.terms)
@@ -166,31 +177,37 @@ private:
         const Eigen::RowVectorXd smearing = smearingWithout(coefficients, constants);
         std::vector<Eigen::RowVectorXd> sums((m_scope.heldOut.size() + designBlockRows - 1) /
                                              designBlockRows);
-        forEachBlock(
-            m_bound, m_scope.heldOut, m_threads, m_progress, [&](std::size_t first, const MatrixXd& block) {
-                MatrixXd errors = block * coefficients;
-                errors.rowwise() += constants;
-                if (!m_recipe.logResponse && m_study.rule.offset.empty()) {
-                    errors.colwise() -=
-                        Eigen::Map<const VectorXd>(m_scope.heldOutActual.data() + first, block.rows());
-                    sums[first / designBlockRows] = errors.colwise().squaredNorm();
-                    return;
-                }
-                for (Index i = 0; i < errors.rows(); ++i) {
-                    const auto row = m_scope.heldOut[first + static_cast<std::size_t>(i)];
-                    for (Index t = 0; t < errors.cols(); ++t)
-                        errors(i, t) = (m_recipe.logResponse
-                                            ? std::exp(errors(i, t) + m_working.offset(row)) * smearing[t]
-                                            : m_study.rule.natural(errors(i, t) + m_working.offset(row))) -
-                                       m_working.natural(row);
-                }
+        forEachInputs(m_scope.heldOut, [&](std::size_t first, const MatrixXd& inputs) {
+            MatrixXd errors = m_linear.design.times(inputs, coefficients);
+            errors.rowwise() += constants;
+            if (!m_recipe.logResponse && m_study.rule.offset.empty()) {
+                errors.colwise() -=
+                    Eigen::Map<const VectorXd>(m_scope.heldOutActual.data() + first, errors.rows());
                 sums[first / designBlockRows] = errors.colwise().squaredNorm();
-            });
+                return;
+            }
+            for (Index i = 0; i < errors.rows(); ++i) {
+                const auto row = m_scope.heldOut[first + static_cast<std::size_t>(i)];
+                for (Index t = 0; t < errors.cols(); ++t)
+                    errors(i, t) =
+                        (m_recipe.logResponse ? std::exp(errors(i, t) + m_working.offset(row)) * smearing[t]
+                                              : m_study.rule.natural(errors(i, t) + m_working.offset(row))) -
+                        m_working.natural(row);
+            }
+            sums[first / designBlockRows] = errors.colwise().squaredNorm();
+        });
         Eigen::RowVectorXd total = Eigen::RowVectorXd::Zero(static_cast<Index>(reduced.size()));
         for (const auto& sum : sums)
             total += sum;
+        std::vector<char> says(reduced.size(), 0); // a term held at 0 changes nothing, to the last bit
+        for (std::size_t j = 0; j < m_linear.design.columns().size(); ++j) {
+            const double b = m_linear.fit.coefficients[static_cast<Index>(j)];
+            if (!std::isnan(b) && b != 0) says[m_linear.design.columns()[j].term] = 1;
+        }
         for (std::size_t t = 0; t < reduced.size(); ++t)
-            if (m_study.has(t))
+            if (m_study.has(t) && says[t] == 0)
+                m_out.terms[t].errorWithout = 0;
+            else if (m_study.has(t))
                 m_out.terms[t].errorWithout =
                     std::sqrt(total[static_cast<Index>(t)] / static_cast<double>(m_scope.heldOut.size())) /
                         m_scope.heldOutRmse -
@@ -204,22 +221,21 @@ private:
         if (!m_recipe.logResponse || m_linear.isQuantile()) return Eigen::RowVectorXd::Ones(count);
         std::vector<Eigen::RowVectorXd> sums((m_study.rows.size() + designBlockRows - 1) / designBlockRows);
         std::vector<double> weights(sums.size(), 0);
-        forEachBlock(
-            m_bound, m_study.rows, m_threads, m_progress, [&](std::size_t first, const MatrixXd& block) {
-                MatrixXd grown = block * coefficients;
-                grown.rowwise() += constants;
-                grown.colwise() -= Eigen::Map<const VectorXd>(m_scope.working.data() + first, block.rows());
-                grown = (-grown.array()).exp();
-                Eigen::RowVectorXd& sum = sums[first / designBlockRows];
-                if (m_study.weights.empty()) {
-                    sum = grown.colwise().sum();
-                    weights[first / designBlockRows] = static_cast<double>(block.rows());
-                    return;
-                }
-                const Eigen::Map<const VectorXd> w(m_study.weights.data() + first, block.rows());
-                sum = w.transpose() * grown;
-                weights[first / designBlockRows] = w.sum();
-            });
+        forEachInputs(m_study.rows, [&](std::size_t first, const MatrixXd& inputs) {
+            MatrixXd grown = m_linear.design.times(inputs, coefficients);
+            grown.rowwise() += constants;
+            grown.colwise() -= Eigen::Map<const VectorXd>(m_scope.working.data() + first, grown.rows());
+            grown = (-grown.array()).exp();
+            Eigen::RowVectorXd& sum = sums[first / designBlockRows];
+            if (m_study.weights.empty()) {
+                sum = grown.colwise().sum();
+                weights[first / designBlockRows] = static_cast<double>(grown.rows());
+                return;
+            }
+            const Eigen::Map<const VectorXd> w(m_study.weights.data() + first, grown.rows());
+            sum = w.transpose() * grown;
+            weights[first / designBlockRows] = w.sum();
+        });
         Eigen::RowVectorXd total = Eigen::RowVectorXd::Zero(count);
         double whole = 0;
         for (std::size_t b = 0; b < sums.size(); ++b) {

@@ -53,10 +53,9 @@ public:
         const LeastSquaresFit fit = fitLeastSquares(x, y, options, progress);
         m_errors = fit.residuals;
         m_q.resize(fit.rank(), x.rows());
-        const auto factor = fit.factor.topLeftCorner(fit.rank(), fit.rank()).triangularView<Eigen::Upper>();
         forRowBlocks(x, threads, progress, [&](Eigen::Index begin, const Eigen::MatrixXd& raw) {
             Eigen::MatrixXd block = fit.shifted(raw);
-            factor.solveInPlace<Eigen::OnTheRight>(block);
+            fit.factor.turn(block);
             m_q.middleCols(begin, block.rows()) = block.transpose();
         });
         m_squares = m_errors.squaredNorm();

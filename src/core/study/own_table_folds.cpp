@@ -25,7 +25,7 @@ public:
           m_response(table.at(recipe.response, file).numbers()), m_progress(progress) {}
 
     std::optional<FoldOutcome> judge(const RowsUsed& used) {
-        if (!m_linear.fit.dependent.empty() ||
+        if (!m_linear.fit.dependent.empty() || m_linear.fit.factor.levels() > 0 ||
             used.learning.size() <= static_cast<std::size_t>(m_linear.fit.rank()))
             return std::nullopt;
         if (!holdsAll(used.learning)) return std::nullopt;
@@ -104,7 +104,7 @@ private:
         m_squares = MatrixXd::Zero(rank, rank);
         m_products = VectorXd::Zero(rank);
         const BoundDesign design(m_linear.design, m_table, m_file);
-        const MatrixXd inverse = fit.inverse.triangularView<Eigen::Upper>().toDenseMatrix();
+        const MatrixXd inverse = fit.factor.wholeInverse().triangularView<Eigen::Upper>().toDenseMatrix();
         // Well conditioned columns lose two digits at most by being squared as they are, which saves the turn
         // into the basis: only the sums are turned.
         const bool asTheyAre = fit.conditionNumber <= 10;

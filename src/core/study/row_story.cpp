@@ -172,13 +172,7 @@ private:
         const std::array<std::uint32_t, 1> one{m_story.row};
         Eigen::MatrixXd x(1, static_cast<Index>(model.design.columns().size()));
         design.fill(one, x);
-        // Means of the learning rows (weighted as they are) stand in the first row of the factor.
-        Eigen::VectorXd mean = Eigen::VectorXd::Zero(x.cols());
-        for (std::size_t k = 0; fit.intercept && k < fit.kept.size(); ++k) {
-            const auto j = static_cast<Index>(fit.kept[k]);
-            mean[j] =
-                fit.shift[j] + fit.factor(0, static_cast<Index>(k) + 1) / fit.factor(0, 0) / fit.scale[j];
-        }
+        const Eigen::VectorXd mean = fit.columnMeans();
         const std::vector<Term>& terms = model.design.terms();
         std::vector<double> amounts(terms.size(), 0);
         double start = fit.constant, end = fit.constant;

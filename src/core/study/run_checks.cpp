@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "check/checks.h"
 #include "estimate/distributions.h"
+#include "estimate/linear/apart_reader.h"
 #include "estimate/row_blocks.h"
 #include "study/fold_evidence.h"
 #include "study/judge.h"
@@ -132,8 +133,16 @@ private:
         m_design.emplace(linear->design, m_table, m_file);
         m_checked.emplace(CheckedLinear{*linear, *m_design, m_fit, study.taught.residuals, m_checkedTerms,
                                         m_effects, m_leverages, m_studentized, m_cooks,
-                                        [this]() -> const Eigen::MatrixXd& { return orthonormal(); }});
+                                        [this]() -> const Eigen::MatrixXd& { return orthonormal(); },
+                                        tooWide(m_fit, study.rows.size())});
         takeHalves(*linear);
+    }
+
+    static std::string tooWide(const LeastSquaresFit& fit, std::size_t rows) {
+        constexpr double most = 2.5e8;
+        if (static_cast<double>(rows) * static_cast<double>(fit.rank()) <= most) return {};
+        return plural(static_cast<std::size_t>(fit.rank()), "coefficient", "coefficients") + " at " +
+               plural(rows, "row", "rows") + " are too many for it";
     }
 
     const Eigen::MatrixXd& orthonormal() {
@@ -188,19 +197,20 @@ private:
         if (m_heldOutRows.empty() || linear.isQuantile() || !linear.hasErrors() ||
             !(m_evidence.study->rule.spread > 0))
             return;
-        const DesignRows x(*m_design, m_heldOutRows);
         const double t = studentQuantile(m_from.recipe.level, linear.fit.testDegreesOfFreedom());
         if (std::isnan(t)) return;
         m_heldOutHalves.assign(m_heldOutRows.size(), nan);
         const double spread = m_evidence.study->rule.spread;
-        forRowBlocks(x, m_threads, m_progress, [&](Index begin, const Eigen::MatrixXd& raw) {
-            const Eigen::VectorXd ofMean = linear.fit.meanVariance(raw);
-            for (Index i = 0; i < raw.rows(); ++i) {
-                const auto at = static_cast<std::size_t>(begin + i);
-                m_heldOutHalves[at] =
-                    t * std::sqrt(ofMean[i] + spread * spread / m_bound->weight(m_heldOutRows[at]));
-            }
-        });
+        m_bound->eachBlock(
+            m_heldOutRows, m_threads, m_progress, [&](std::size_t first, const Eigen::MatrixXd& inputs) {
+                const Eigen::VectorXd ofMean = linear.at(inputs).variance;
+                const auto begin = static_cast<Index>(first);
+                for (Index i = 0; i < inputs.rows(); ++i) {
+                    const auto at = static_cast<std::size_t>(begin + i);
+                    m_heldOutHalves[at] =
+                        t * std::sqrt(ofMean[i] + spread * spread / m_bound->weight(m_heldOutRows[at]));
+                }
+            });
     }
 
     void takeErrors() {
@@ -272,6 +282,7 @@ private:
     double varianceOfSum(std::span<const std::uint32_t> rows) {
         const DesignRows x(*m_design, rows);
         const bool logarithm = m_from.recipe.logResponse;
+        if (m_fit.factor.levels() > 0) return varianceOfSumApart(x, rows);
         const Eigen::VectorXd sum =
             sumRowBlocks(x, m_threads, m_progress, Eigen::VectorXd::Zero(m_fit.rank()).eval(),
                          [&](Index begin, const Eigen::MatrixXd& raw) {
@@ -282,11 +293,24 @@ private:
                                          m_evidence.rows.fitted[rows[static_cast<std::size_t>(begin + i)]];
                              return Eigen::VectorXd(shifted.colwise().sum());
                          });
-        const Eigen::VectorXd u = m_fit.factor.topLeftCorner(m_fit.rank(), m_fit.rank())
-                                      .triangularView<Eigen::Upper>()
-                                      .transpose()
-                                      .solve(sum);
+        const Eigen::VectorXd u = m_fit.factor.solveTransposed(sum);
         return u.squaredNorm() * m_fit.residualSumOfSquares / m_fit.degreesOfFreedom;
+    }
+
+    double varianceOfSumApart(const DesignRows& x, std::span<const std::uint32_t> rows) {
+        const ApartReader reader(m_fit, x);
+        Eigen::MatrixXd sum = Eigen::MatrixXd::Zero(m_fit.rank(), 1);
+        constexpr Index piece = 4096;
+        for (Index begin = 0; begin < x.rows(); begin += piece) {
+            if (m_progress.stopRequested()) throw Stopped{};
+            const ApartReader::Rows part = reader.read(begin, std::min(piece, x.rows() - begin));
+            Eigen::MatrixXd slopes = Eigen::MatrixXd::Ones(part.rest.rows(), 1);
+            for (Index i = 0; i < slopes.rows() && m_from.recipe.logResponse; ++i)
+                slopes(i, 0) = m_evidence.rows.fitted[rows[static_cast<std::size_t>(begin + i)]];
+            reader.addProducts(part, slopes, sum);
+        }
+        return m_fit.factor.solveTransposed(sum).squaredNorm() * m_fit.residualSumOfSquares /
+               m_fit.degreesOfFreedom;
     }
 
     const Evidence& m_evidence;

@@ -202,6 +202,7 @@ private:
         fitted.weights = weightsOf(m_recipe, m_table, file, fitted.rows);
         options.weights = fitted.weights;
         fitted.fit = fitLeastSquares(DesignRows(*fitted.bound, fitted.rows), fitted.y, options, progress);
+        if (fitted.fit.factor.levels() > 0) m_levelsApart = true;
         return fitted;
     }
 
@@ -405,7 +406,7 @@ private:
     }
 
     void leaveOut(Progress& progress) {
-        dealFolds();
+        if (!m_levelsApart) dealFolds(); // folds would need the square of the levels
         const std::size_t count = std::min(mostLeftOut, m_found.helps.size());
         std::map<std::vector<std::string>, std::vector<std::size_t>> bySet;
         for (std::size_t h = 0; h < count; ++h)
@@ -457,6 +458,7 @@ private:
     std::vector<std::uint32_t> m_rows;
     std::vector<std::pair<std::string, Known>> m_columns;
     WhatHelps m_found;
+    mutable bool m_levelsApart = false;
     std::vector<std::size_t> m_screened;
     std::optional<Dealing> m_dealing;
     std::vector<std::uint32_t> m_cellOfRow;

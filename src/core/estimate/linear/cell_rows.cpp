@@ -27,10 +27,13 @@ std::shared_ptr<const RowCells> CellRows::worthwhile(const RowSource& x) {
     if (p < fewest || n < 4096) return nullptr;
     const auto cells = x.cells(std::min(n / 8, mostValues / p));
     if (!cells) return nullptr;
-    const Index rows = cells->count * (cells->numbers + 1), numbers = cells->numbers + 2;
-    const auto cost = static_cast<double>(rows) * static_cast<double>(p * p) +
-                      static_cast<double>(n) * static_cast<double>(numbers * numbers);
-    return 2 * cost < static_cast<double>(n) * static_cast<double>(p * p) ? cells : nullptr;
+    return 2 * costOf(*cells, n, p) < static_cast<double>(n) * static_cast<double>(p * p) ? cells : nullptr;
+}
+
+double CellRows::costOf(const RowCells& cells, Index n, Index p) {
+    const Index rows = cells.count * (cells.numbers + 1), numbers = cells.numbers + 2;
+    return static_cast<double>(rows) * static_cast<double>(p * p) +
+           static_cast<double>(n) * static_cast<double>(numbers * numbers);
 }
 
 CellRows::CellRows(std::shared_ptr<const RowCells> cells, std::span<const double> y,
@@ -358,7 +361,7 @@ MatrixXd CellRows::sharedDirections(const LeastSquaresFit& fit) const {
     for (std::size_t k = 0; k < fit.kept.size(); ++k)
         if (std::find(m_shared.begin(), m_shared.end(), m_cells->numberOf[fit.kept[k]]) != m_shared.end())
             places.push_back((fit.intercept ? 1 : 0) + static_cast<Index>(k));
-    return fit.inverse(places, Eigen::all).transpose();
+    return fit.factor.directions(places);
 }
 
 long double CellRows::finish(LeastSquaresFit& fit, const VectorXd& solution) const {
@@ -390,7 +393,7 @@ long double CellRows::finish(LeastSquaresFit& fit, const VectorXd& solution) con
                     mine(at, placeOf(made.number)) = made.ofNumber;
             }
         }
-        fit.factor.triangularView<Eigen::Upper>().transpose().solveInPlace(place);
+        place = fit.factor.solveTransposed(place);
         const MatrixXd inside = basis.transpose() * place;
         place -= basis * inside;
         for (Index c = first; c < last; ++c) {

@@ -3,7 +3,7 @@
 #include "base/parallel.h"
 #include "base/progress.h"
 #include "design/row_cells.h"
-#include "estimate/linear/least_squares.h"
+#include "estimate/linear/grouped_rows.h"
 
 #include <Eigen/Core>
 
@@ -21,31 +21,24 @@ namespace oxgoad {
 /// diagonal as in Golub and Van Loan 2013, §5.2; Björck 1996, "Numerical methods for least squares problems",
 /// §6.3, on block angular problems). Sums are taken in the order of cells: the same for any number of
 /// threads.
-class CellRows {
+class CellRows final : public GroupedRows {
 public:
-    /// Cells worth it: what is left beside the cost of all rows as they are. Null where there are none.
+    /// Cells worth it beside all rows as they are. Null where there are none.
     static std::shared_ptr<const RowCells> worthwhile(const RowSource& x);
+    /// What their reduction costs, in products of numbers.
+    static double costOf(const RowCells& cells, Eigen::Index rows, Eigen::Index columns);
 
     /// References outlive it.
     CellRows(std::shared_ptr<const RowCells> cells, std::span<const double> y,
              std::span<const double> weights, Threads threads, Progress& progress);
 
-    /// Weighted sum, smallest and largest of each column, and of y last.
-    struct Extent {
-        std::vector<long double> sum;
-        Eigen::VectorXd low, high;
-    };
-    Extent extent() const;
+    Extent extent() const override;
 
     /// R of [1, X~, y~] with the fit's shifts and scales.
     Eigen::MatrixXd reduce(const LeastSquaresFit& fit);
-    using Extended = Eigen::Matrix<long double, Eigen::Dynamic, 1>;
-    /// X~'(residuals) of a solution, weighted; with `careful` worked out in long doubles from the rows on,
-    /// for a solution that goes beyond doubles.
-    Eigen::VectorXd crossProducts(const LeastSquaresFit& fit, const Extended& solution, bool careful) const;
-    /// Residuals, fitted values and leverages of all rows into the fit; the weighted sum of squared
-    /// residuals.
-    long double finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const;
+    Eigen::VectorXd crossProducts(const LeastSquaresFit& fit, const Extended& solution,
+                                  bool careful) const override;
+    long double finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const override;
 
 private:
     using Index = Eigen::Index;

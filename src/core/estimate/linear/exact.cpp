@@ -145,7 +145,7 @@ private:
 
     /// Z'Z and Z'y, and Z itself in doubles.
     void accumulate() {
-        const MatrixXd& r = m_fit.factor;
+        const MatrixXd& r = m_fit.factor.wholeTriangle();
         m_z.resize(m_fit.rows, m_rank);
         Vector reciprocals;
         for (Index j = 0; j < m_rank; ++j)
@@ -188,7 +188,7 @@ private:
 
     /// b~ of X~ b~ ≈ y~: R⁻¹ C⁻¹ C⁻ᵀ Z'y.
     void solveCoefficients() {
-        const MatrixXd& r = m_fit.factor;
+        const MatrixXd& r = m_fit.factor.wholeTriangle();
         Vector v = m_cross;
         for (Index j = 0; j < m_rank; ++j) {
             for (Index k = 0; k < j; ++k)
@@ -211,7 +211,7 @@ private:
 
     /// (C·R)⁻¹, upper triangular.
     void invert() {
-        const MatrixXd& r = m_fit.factor;
+        const MatrixXd& r = m_fit.factor.wholeTriangle();
         Square whole(m_rank); // C·R
         for (Index i = 0; i < m_rank; ++i)
             for (Index j = i; j < m_rank; ++j, requireRunning())
@@ -305,13 +305,13 @@ private:
             constant -= natural * DoubleDouble(fit.shift[j]);
         }
         fit.exact = true;
-        fit.factor = m_factor;
-        fit.inverse = MatrixXd::Zero(m_rank, m_rank);
+        MatrixXd inverse = MatrixXd::Zero(m_rank, m_rank);
         for (Index i = 0; i < m_rank; ++i) {
             for (Index j = i; j < m_rank; ++j)
-                fit.inverse(i, j) = m_inverse(i, j).hi;
+                inverse(i, j) = m_inverse(i, j).hi;
             fit.projections[i] = at(m_projections, i).hi;
         }
+        fit.factor = TriangularFactor(std::move(m_factor), std::move(inverse));
         if (m_keep) fit.orthonormal = std::make_shared<const MatrixXd>(std::move(m_z));
         if (!first) return;
         fit.constant = constant.hi;

@@ -4,8 +4,10 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "estimate/linear/apart_reader.h"
 #include "estimate/linear/cell_rows.h"
 #include "estimate/linear/exact.h"
+#include "estimate/linear/level_rows.h"
 #include "estimate/linear/triangle.h"
 
 #include <Eigen/Cholesky>
@@ -40,7 +42,7 @@ struct Blocks {
     Index length(Index i) const { return std::min(size, rows - begin(i)); }
 };
 
-using Extent = CellRows::Extent;
+using Extent = GroupedRows::Extent;
 
 /// Square roots of the weights from a row on; ones without weights.
 VectorXd rootsOf(std::span<const double> weights, Index begin, Index count) {
@@ -184,20 +186,6 @@ private:
     Progress& m_progress;
 };
 
-/// Householder reflection that zeroes column `j` of `work` below row `top`; applied to columns j and after.
-void reflect(MatrixXd& work, Index top, Index j) {
-    const Index below = work.rows() - top;
-    if (below <= 1) return;
-    VectorXd v = work.col(j).tail(below);
-    if (v.tail(below - 1).isZero(0)) return;
-    const double alpha = v[0] > 0 ? -v.norm() : v.norm();
-    v[0] -= alpha;
-    const double square = v.squaredNorm();
-    if (square == 0) return;
-    auto part = work.block(top, j, below, work.cols() - j);
-    part -= v * (2.0 / square * (v.transpose() * part));
-}
-
 /// Decides the rank in the order of columns. Leaves the factor of the kept columns and Q'y in the fit.
 void decideRank(LeastSquaresFit& fit, MatrixXd work, const std::vector<char>& constantColumn,
                 const Progress& progress) {
@@ -244,21 +232,16 @@ void decideRank(LeastSquaresFit& fit, MatrixXd work, const std::vector<char>& co
         fit.kept.push_back(column);
         ++rank;
     }
-    fit.factor.resize(rank, rank);
+    MatrixXd factor(rank, rank);
     for (Index k = 0; k < rank; ++k)
-        fit.factor.col(k) = work.col(places[static_cast<std::size_t>(k)]).head(rank);
+        factor.col(k) = work.col(places[static_cast<std::size_t>(k)]).head(rank);
+    fit.factor = TriangularFactor(std::move(factor));
     fit.projections = work.col(last).head(rank);
 }
 
 /// Ratio of the largest to the smallest singular value of the columns at unit length, by power iteration on
 /// R'R and on its inverse (Golub and Van Loan 2013, §8.2); a lower bound, within a few per cent.
-double conditionOf(const MatrixXd& factor, bool intercept) {
-    const Index first = intercept ? 1 : 0;
-    const Index k = factor.rows() - first;
-    if (k < 1) return 1;
-    MatrixXd unit = factor.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
-    for (Index j = 0; j < k; ++j)
-        unit.col(j).normalize();
+template <class Up, class Down> double conditionBy(Index k, Up&& timesProducts, Down&& solveProducts) {
     VectorXd up(k);
     for (Index j = 0; j < k; ++j)
         up[j] = 1 + 0.1 * static_cast<double>((j * 7) % 5);
@@ -267,14 +250,57 @@ double conditionOf(const MatrixXd& factor, bool intercept) {
     double smallestInverse = 1;
     for (int step = 0; step < 40; ++step) {
         up.normalize();
-        up = unit.transpose() * (unit * up).eval();
+        up = timesProducts(up);
         largest = std::sqrt(up.norm());
         down.normalize();
-        unit.transpose().triangularView<Eigen::Lower>().solveInPlace(down);
-        smallestInverse = down.norm();
-        unit.triangularView<Eigen::Upper>().solveInPlace(down);
+        smallestInverse = solveProducts(down);
     }
     return largest * smallestInverse;
+}
+
+double conditionOf(const TriangularFactor& factor, bool intercept) {
+    const Index first = intercept ? 1 : 0;
+    const Index k = factor.rank() - first;
+    if (k < 1) return 1;
+    if (factor.levels() == 0) {
+        MatrixXd unit = factor.triangle().bottomRightCorner(k, k).triangularView<Eigen::Upper>();
+        for (Index j = 0; j < k; ++j)
+            unit.col(j).normalize();
+        return conditionBy(
+            k, [&](const VectorXd& v) { return VectorXd(unit.transpose() * (unit * v).eval()); },
+            [&](VectorXd& v) {
+                unit.transpose().triangularView<Eigen::Lower>().solveInPlace(v);
+                const double length = v.norm();
+                unit.triangularView<Eigen::Upper>().solveInPlace(v);
+                return length;
+            });
+    }
+    // Columns about their means: what the constant says is taken out of each product; the inverse of what is
+    // left is a part of the whole's.
+    const VectorXd one = first ? VectorXd(factor.columns({0}).col(0).normalized()) : VectorXd();
+    const auto beside = [&](VectorXd z) {
+        if (first) z -= one * one.dot(z);
+        return z;
+    };
+    VectorXd lengths(k);
+    for (Index j = 0; j < k; ++j)
+        lengths[j] = beside(factor.columns({first + j}).col(0)).norm();
+    const auto padded = [&](const VectorXd& v) {
+        VectorXd all = VectorXd::Zero(k + first);
+        all.tail(k) = v;
+        return all;
+    };
+    return conditionBy(
+        k,
+        [&](const VectorXd& v) {
+            const VectorXd z = beside(factor.times(padded(v.cwiseQuotient(lengths))));
+            return VectorXd(VectorXd(factor.transposeTimes(z).tail(k)).cwiseQuotient(lengths));
+        },
+        [&](VectorXd& v) {
+            const VectorXd direction = factor.solveTransposed(padded(v.cwiseProduct(lengths)));
+            v = VectorXd(factor.solve(direction).bottomRows(k)).cwiseProduct(lengths);
+            return direction.norm();
+        });
 }
 
 /// Residuals of the shifted problem, X~'r, and Σ r² and Σ (y~ - mean)², block by block.
@@ -313,7 +339,7 @@ ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<co
         if (withLeverage) {
             fit.residuals.segment(begin, raw.rows()) = residual / fit.responseScale;
             fit.fitted.segment(begin, raw.rows()) = actual - fit.residuals.segment(begin, raw.rows());
-            fit.factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(shifted);
+            fit.factor.turn(shifted);
             fit.leverages.segment(begin, raw.rows()) = shifted.rowwise().squaredNorm();
         }
         ++done;
@@ -356,7 +382,7 @@ void storeCoefficients(LeastSquaresFit& fit, const VectorXd& solution) {
         const auto j = static_cast<Index>(fit.kept[k]);
         const Index place = first + static_cast<Index>(k);
         fit.coefficients[j] = solution[place] * fit.scale[j] / fit.responseScale;
-        fit.standardErrors[j] = sigma * fit.inverse.row(place).norm() * fit.scale[j];
+        fit.standardErrors[j] = sigma * fit.factor.direction(place).norm() * fit.scale[j];
         toNatural[place] = -fit.shift[j] * fit.scale[j];
     }
     if (!fit.intercept) return;
@@ -365,7 +391,7 @@ void storeCoefficients(LeastSquaresFit& fit, const VectorXd& solution) {
         constant -= static_cast<long double>(fit.coefficients[static_cast<Index>(j)]) *
                     fit.shift[static_cast<Index>(j)];
     fit.constant = static_cast<double>(constant);
-    fit.constantError = sigma * (fit.inverse.transpose() * toNatural).norm();
+    fit.constantError = sigma * fit.factor.directionOf(toNatural).norm();
 }
 
 /// Sums of squares of more than this size, or less than one over it, leave the range of doubles.
@@ -398,6 +424,17 @@ std::pair<VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, con
                                                  const Progress& progress) {
     const Blocks blocks(x.rows(), x.columns());
     const Index first = fit.intercept ? 1 : 0;
+    if (fit.factor.levels() > 0 && x.levels()) {
+        const ApartReader reader(fit, x);
+        MatrixXd sums = MatrixXd::Zero(fit.rank(), 1);
+        constexpr Index piece = 8192;
+        for (Index begin = 0; begin < x.rows(); begin += piece) {
+            if (progress.stopRequested()) throw Stopped{};
+            const Index count = std::min(piece, x.rows() - begin);
+            reader.addProducts(reader.read(begin, count), z.segment(begin, count), sums);
+        }
+        return {sums.bottomRows(fit.rank() - first), z.sum()};
+    }
     std::vector<VectorXd> products(static_cast<std::size_t>(blocks.count));
     std::vector<double> sums(products.size());
     parallelFor(products.size(), threads, [&](std::size_t b) {
@@ -453,12 +490,36 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
         return static_cast<double>(n) * static_cast<double>(columns) * static_cast<double>(columns) <
                littleWork;
     };
+    const bool always = options.levels != LeastSquaresOptions::Levels::asNeeded;
     std::optional<CellRows> byCells;
-    if (!isLittle(p + 1) || options.precision == LeastSquaresOptions::Precision::plain)
-        if (const auto cells = CellRows::worthwhile(x))
+    std::optional<LevelRows> byLevels;
+    if (!isLittle(p + 1) || options.precision == LeastSquaresOptions::Precision::plain || always) {
+        const auto levels = LevelRows::worthwhile(x, always);
+        const auto cells =
+            always || (levels && p > LevelRows::mostTogether) ? nullptr : CellRows::worthwhile(x);
+        if (levels && (!cells || 2 * LevelRows::costOf(*levels, n) < CellRows::costOf(*cells, n, p)))
+            byLevels.emplace(levels, y, options.weights, options.threads, progress);
+        else if (cells)
             byCells.emplace(cells, y, options.weights, options.threads, progress);
+    }
+    // One triangle of so many columns, with its inverse, is more than there is room and time for.
+    constexpr Index mostInOne = 5000;
+    if (!byLevels && p > mostInOne)
+        throw Error(
+            ErrorCode::badTerm,
+            plural(static_cast<std::size_t>(p), "column", "columns") + " of the model matrix would need " +
+                shortText(std::ceil(1.6e-8 * static_cast<double>(p) * static_cast<double>(p))) +
+                " GB for their factor",
+            {},
+            "Lump rare levels into one, take terms out, or bring more rows a level: then the levels of "
+            "the largest factor are eliminated one by one.");
+    const GroupedRows* grouped = byLevels  ? static_cast<const GroupedRows*>(&*byLevels)
+                                 : byCells ? static_cast<const GroupedRows*>(&*byCells)
+                                           : nullptr;
+    const bool apart = byLevels && (options.levels == LeastSquaresOptions::Levels::apart ||
+                                    (!always && p > LevelRows::mostTogether));
     const Extent extent =
-        byCells ? byCells->extent() : extentOf(x, y, options.weights, blocks, options.threads, progress);
+        grouped ? grouped->extent() : extentOf(x, y, options.weights, blocks, options.threads, progress);
     fit.shift = VectorXd::Zero(p);
     fit.scale = VectorXd::Ones(p);
     std::vector<char> constantColumn(static_cast<std::size_t>(p), 0);
@@ -490,10 +551,20 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
         }
     }
 
-    decideRank(fit,
-               byCells ? byCells->reduce(fit)
-                       : Reducer(fit, x, y, options.weights, blocks, options.threads, progress).reduce(),
-               constantColumn, progress);
+    if (apart) {
+        for (const Index j : byLevels->columns()) { // as they are, so that they stay orthogonal
+            fit.shift[j] = 0;
+            fit.scale[j] = 1;
+        }
+        byLevels->eliminate(fit, constantColumn);
+    } else {
+        const auto reduced = [&] {
+            if (byLevels) return byLevels->reduceWhole(fit);
+            if (byCells) return byCells->reduce(fit);
+            return Reducer(fit, x, y, options.weights, blocks, options.threads, progress).reduce();
+        };
+        decideRank(fit, reduced(), constantColumn, progress);
+    }
     const Index rank = fit.rank();
     if (teaching < rank || rank == 0)
         throw Error(ErrorCode::tooFewRows,
@@ -528,25 +599,23 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
                           std::sqrt(fit.residualSumOfSquares / weightOfAll) <= 4 * epsilon * sizeOfY;
     };
     if (options.precision == LeastSquaresOptions::Precision::asNeeded &&
-        (fit.conditionNumber > losing || isLittle(rank)) && !(byCells && fit.conditionNumber <= refined) &&
+        (fit.conditionNumber > losing || isLittle(rank)) && !apart &&
+        !(grouped && fit.conditionNumber <= refined) &&
         solveExactly(fit, x, y, options.weights, options.keepOrthonormal, options.threads, progress)) {
         if (teaching < n) predictWeightless(fit, x, y, options.weights, blocks);
         judgeResiduals();
         return fit;
     }
-    fit.inverse = invertUpper(fit.factor, options.threads, progress);
-    const auto r = fit.factor.triangularView<Eigen::Upper>();
-    VectorXd solution = r.solve(fit.projections);
-    const auto correct = [&](VectorXd products) {
-        fit.factor.transpose().triangularView<Eigen::Lower>().solveInPlace(products);
-        r.solveInPlace(products);
-        return products;
+    fit.factor.setInverse(invertUpper(fit.factor.triangle(), options.threads, progress));
+    VectorXd solution = fit.factor.solve(fit.projections);
+    const auto correct = [&](const VectorXd& products) {
+        return fit.factor.solve(fit.factor.solveTransposed(products));
     };
-    if (byCells) {
+    if (grouped) {
         const bool careful = fit.conditionNumber > losing;
-        CellRows::Extended extended = solution.cast<long double>();
+        GroupedRows::Extended extended = solution.cast<long double>();
         for (int step = 0; step < (careful ? 3 : 1); ++step)
-            extended += correct(byCells->crossProducts(fit, extended, careful)).cast<long double>();
+            extended += correct(grouped->crossProducts(fit, extended, careful)).cast<long double>();
         solution = extended.cast<double>();
     } else {
         solution += correct(
@@ -555,7 +624,7 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     }
 
     const long double sumOfSquares =
-        byCells ? byCells->finish(fit, solution)
+        grouped ? grouped->finish(fit, solution)
                 : residualPass(fit, x, y, options.weights, solution, blocks, true, options.threads, progress)
                       .sumOfSquares;
     const double unit = fit.responseScale * fit.responseScale;

@@ -3,6 +3,7 @@
 #include "base/parallel.h"
 #include "base/progress.h"
 #include "design/row_source.h"
+#include "estimate/linear/triangular_factor.h"
 
 #include <Eigen/Core>
 
@@ -28,6 +29,10 @@ struct LeastSquaresOptions {
     /// Twice the precision: where the condition number says that digits are being lost or where it costs
     /// next to nothing, or never.
     enum class Precision { asNeeded, plain } precision = Precision::asNeeded;
+    /// The levels of the largest factor, whose columns are eliminated first where that pays: into one
+    /// triangle with the others, or apart, so that they need no room by their square (see TriangularFactor),
+    /// as is done from some 1,000 columns on. Apart nothing is worked out to twice the precision.
+    enum class Levels { asNeeded, together, apart } levels = Levels::asNeeded;
     /// Keeps LeastSquaresFit::orthonormal where twice the precision was used: n × rank doubles.
     bool keepOrthonormal = false;
 };
@@ -136,8 +141,6 @@ public:
     /// Of t for coefficient j (index into 0..p-1), and for the constant.
     double coefficientDegreesOfFreedom(std::size_t j) const;
     double constantDegreesOfFreedom() const;
-    /// Covariance as above, whichever holds.
-    Eigen::MatrixXd shiftedCovariance() const;
     /// Puts other coefficients (shifted, as above) and the root of their covariance in the place of these;
     /// natural coefficients and standard errors follow, and without() then drops columns from these
     /// coefficients by least distance in the metric X'X. Fitted values, residuals and sums of squares are the
@@ -188,16 +191,16 @@ public:
     };
     Reduced without(std::span<const std::size_t> columns) const;
 
-    /// Correlation matrix of the kept columns (centred with an intercept, about 0 without).
-    Eigen::MatrixXd correlation() const;
-
     /// Squared length of the projection of z (length n, given as X~'z and the constant's 1'z) onto the
     /// columns beyond the constant: the explained sum of squares of a regression of z on the same columns.
     double explainedSumOfSquares(const Eigen::VectorXd& shiftedCrossProducts, double sum) const;
 
-    // The reduction: R of [1, X~(kept), y~], its inverse, and how columns were shifted and scaled.
-    Eigen::MatrixXd factor;
-    Eigen::MatrixXd inverse;
+    /// Means of the learning rows' columns (weighted as they are): length p, 0 for dependent ones and without
+    /// a constant.
+    Eigen::VectorXd columnMeans() const;
+
+    // The reduction: R of [1, X~(kept)], Q'y~, and how columns were shifted and scaled.
+    TriangularFactor factor;
     Eigen::VectorXd projections;
     /// X~R⁻¹, rows times the square roots of their weights, where it was worked out to twice the precision
     /// and asked for; null otherwise.
@@ -211,6 +214,18 @@ public:
     /// Rows of the model matrix in the basis that the factor makes orthonormal: [1, X~(kept)]R⁻¹, m × rank.
     /// Where most columns are mostly 0, as those of levels are, by what is not 0 in them.
     Eigen::MatrixXd inOrthonormalBasis(const Eigen::MatrixXd& block) const;
+    /// The same where levels are apart: what is not 0 of each row's levels, and the rest, m × (rank −
+    /// levels).
+    struct ApartRows {
+        /// Row, direction, value.
+        struct Entry {
+            Eigen::Index row, direction;
+            double value;
+        };
+        std::vector<Entry> ofLevels;
+        Eigen::MatrixXd rest;
+    };
+    ApartRows apart(const Eigen::MatrixXd& block) const;
 
 private:
     /// Standard error of a combination given in the orthonormal basis. NaN where the residuals do not tell
@@ -222,6 +237,8 @@ private:
     /// inverse, O(rank²) for each place, or by reducing the others' columns.
     Eigen::VectorXd takenOut(const std::vector<Eigen::Index>& places, double& given) const;
     Eigen::VectorXd ofTheOthers(const std::vector<Eigen::Index>& places, double& given) const;
+    /// The projections without what the columns at all other places say.
+    Eigen::VectorXd besideTheOthers(const std::vector<Eigen::Index>& places) const;
     /// Orthonormal basis (rank × q) of the directions that only these places of the factor have.
     Eigen::MatrixXd directionsOf(const std::vector<Eigen::Index>& places) const;
     double constantOf(const Eigen::VectorXd& coefficients, double shiftedConstant) const;

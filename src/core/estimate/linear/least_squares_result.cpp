@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <numeric>
 
 namespace oxgoad {
 
@@ -38,11 +39,54 @@ VectorXd LeastSquaresFit::predict(const MatrixXd& block) const {
 }
 
 VectorXd LeastSquaresFit::leverage(const MatrixXd& block) const {
-    return inOrthonormalBasis(block).rowwise().squaredNorm();
+    if (factor.levels() == 0) return inOrthonormalBasis(block).rowwise().squaredNorm();
+    const ApartRows rows = apart(block);
+    VectorXd squares = rows.rest.rowwise().squaredNorm();
+    for (const auto& [row, direction, value] : rows.ofLevels)
+        squares[row] += value * value;
+    return squares;
+}
+
+LeastSquaresFit::ApartRows LeastSquaresFit::apart(const MatrixXd& block) const {
+    const Index first = intercept ? 1 : 0, m = block.rows();
+    const TriangularFactor::Levels& levels = factor.ofLevels();
+    ApartRows made;
+    made.rest.resize(m, factor.triangle().rows());
+    for (Index k = 0; k < made.rest.cols(); ++k) {
+        const Index place = factor.restPlaces()[static_cast<std::size_t>(k)];
+        if (place < first) {
+            made.rest.col(k).setOnes();
+            continue;
+        }
+        const auto j = static_cast<Index>(kept[static_cast<std::size_t>(place - first)]);
+        made.rest.col(k) = (block.col(j).array() - shift[j]) * scale[j];
+    }
+    for (Index l = 0; l < factor.levels(); ++l) {
+        const Index place = levels.places[static_cast<std::size_t>(l)];
+        const auto column = block.col(static_cast<Index>(kept[static_cast<std::size_t>(place - first)]));
+        for (Index i = 0; i < m; ++i) {
+            if (column[i] == 0) continue;
+            const double value = column[i] / levels.lengths[l];
+            made.ofLevels.push_back({i, l, value});
+            made.rest.row(i) -= value * levels.shared.row(l);
+        }
+    }
+    if (made.rest.size() > 0)
+        factor.triangle().triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(made.rest);
+    return made;
 }
 
 MatrixXd LeastSquaresFit::inOrthonormalBasis(const MatrixXd& block) const {
     const Index first = intercept ? 1 : 0, m = block.rows();
+    if (factor.levels() > 0) {
+        const ApartRows rows = apart(block);
+        MatrixXd out = MatrixXd::Zero(m, rank());
+        for (const auto& [row, direction, value] : rows.ofLevels)
+            out(row, direction) = value;
+        out.rightCols(rows.rest.cols()) = rows.rest;
+        return out;
+    }
+    const MatrixXd& inverse = factor.inverse();
     // Below these the search for zeros costs what it saves.
     constexpr Index fewColumns = 64, fewRows = 64;
     std::vector<Index> sparse, dense;
@@ -56,7 +100,7 @@ MatrixXd LeastSquaresFit::inOrthonormalBasis(const MatrixXd& block) const {
         }
     if (sparse.empty() || 4 * (static_cast<Index>(dense.size()) * m + values) > rank() * m) {
         MatrixXd out = shifted(block);
-        factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(out);
+        factor.turn(out);
         return out;
     }
     const auto at = [&](Index k) { return static_cast<Index>(kept[static_cast<std::size_t>(k)]); };
@@ -85,12 +129,6 @@ MatrixXd LeastSquaresFit::inOrthonormalBasis(const MatrixXd& block) const {
     return out.transpose();
 }
 
-MatrixXd LeastSquaresFit::shiftedCovariance() const {
-    const MatrixXd half =
-        covarianceRoot ? MatrixXd(inverse * *covarianceRoot) : MatrixXd(residualStandardDeviation * inverse);
-    return half * half.transpose();
-}
-
 VectorXd LeastSquaresFit::shiftedCoefficients() const {
     VectorXd b(rank());
     const Index first = intercept ? 1 : 0;
@@ -113,10 +151,10 @@ void LeastSquaresFit::replaceCovariance(MatrixXd root, double df) {
     for (std::size_t k = 0; k < kept.size(); ++k) {
         const auto j = static_cast<Index>(kept[k]);
         const Index place = first + static_cast<Index>(k);
-        standardErrors[j] = errorOf(inverse.row(place).transpose()) * scale[j];
+        standardErrors[j] = errorOf(factor.direction(place)) * scale[j];
         toNatural[place] = -shift[j] * scale[j];
     }
-    if (first) constantError = errorOf(inverse.transpose() * toNatural);
+    if (first) constantError = errorOf(factor.directionOf(toNatural));
 }
 
 double LeastSquaresFit::errorOf(const VectorXd& direction) const {
@@ -140,7 +178,7 @@ void LeastSquaresFit::replaceCoefficients(const VectorXd& b, MatrixXd root, doub
     if (first) constant = static_cast<double>(level);
     VectorXd unscaled = b;
     if (first) unscaled[0] -= responseShift;
-    projections = factor.triangularView<Eigen::Upper>() * (unscaled * responseScale);
+    projections = factor.times(unscaled * responseScale);
     replaceCovariance(std::move(root), df);
 }
 
@@ -175,7 +213,7 @@ Combination LeastSquaresFit::combination(const VectorXd& weights, double constan
         shiftedWeights[first + static_cast<Index>(k)] =
             (weights[j] - (first ? constantWeight * shift[j] : 0)) * scale[j];
     }
-    const VectorXd direction = inverse.transpose() * shiftedWeights;
+    const VectorXd direction = factor.directionOf(shiftedWeights);
     result.standardError = errorOf(direction);
     if (fewGroups) result.degreesOfFreedom = fewGroups->degreesOfFreedom(direction);
     return result;
@@ -184,7 +222,7 @@ Combination LeastSquaresFit::combination(const VectorXd& weights, double constan
 double LeastSquaresFit::coefficientDegreesOfFreedom(std::size_t j) const {
     const auto at = std::find(kept.begin(), kept.end(), j);
     if (!fewGroups || at == kept.end()) return testDegreesOfFreedom();
-    return fewGroups->degreesOfFreedom(inverse.row((intercept ? 1 : 0) + (at - kept.begin())).transpose());
+    return fewGroups->degreesOfFreedom(factor.direction((intercept ? 1 : 0) + (at - kept.begin())));
 }
 
 double LeastSquaresFit::constantDegreesOfFreedom() const {
@@ -204,7 +242,7 @@ MatrixXd LeastSquaresFit::directionsOf(const std::vector<Index>& places) const {
     const Index others = rank() - q;
     MatrixXd basis;
     if (q <= others) { // the span of these rows of the inverse
-        MatrixXd rows = inverse(places, Eigen::all).transpose();
+        MatrixXd rows = factor.directions(places);
         for (Index j = 0; j < q; ++j)
             rows.col(j).normalize();
         const Eigen::HouseholderQR<MatrixXd> qr(rows);
@@ -213,7 +251,7 @@ MatrixXd LeastSquaresFit::directionsOf(const std::vector<Index>& places) const {
         std::vector<Index> rest;
         for (Index k = 0; k < rank(); ++k)
             if (std::find(places.begin(), places.end(), k) == places.end()) rest.push_back(k);
-        MatrixXd part = factor(Eigen::all, rest);
+        MatrixXd part = factor.columns(rest);
         for (Index j = 0; j < others; ++j)
             part.col(j).normalize();
         MatrixXd last = MatrixXd::Zero(rank(), q);
@@ -223,6 +261,22 @@ MatrixXd LeastSquaresFit::directionsOf(const std::vector<Index>& places) const {
         basis = qr.householderQ() * last;
     }
     return basis;
+}
+
+VectorXd LeastSquaresFit::besideTheOthers(const std::vector<Index>& places) const {
+    std::vector<Index> others;
+    for (Index k = 0; k < rank(); ++k)
+        if (!std::binary_search(places.begin(), places.end(), k)) others.push_back(k);
+    VectorXd left = projections;
+    if (others.empty()) return left;
+    MatrixXd part = factor.columns(others);
+    for (Index j = 0; j < part.cols(); ++j)
+        part.col(j).normalize();
+    const Eigen::HouseholderQR<MatrixXd> qr(part);
+    const MatrixXd basis = qr.householderQ() * MatrixXd::Identity(rank(), part.cols());
+    for (int step = 0; step < 2; ++step)
+        left -= basis * (basis.transpose() * left);
+    return left;
 }
 
 JointTest LeastSquaresFit::jointTest(std::span<const std::size_t> which) const {
@@ -244,6 +298,11 @@ JointTest LeastSquaresFit::jointTest(std::span<const std::size_t> which) const {
     }
     if (covarianceRoot && covarianceRoot->size() > 0 && !covarianceRoot->allFinite()) {
         test.why = "the coefficients are held back, and a test would take them for free";
+        return test;
+    }
+    if (!covarianceRoot && factor.levels() > 0 && 2 * q > rank()) { // many levels: without a basis of theirs
+        test.f = besideTheOthers(places).squaredNorm() / (responseScale * responseScale) / test.numeratorDf /
+                 (residualStandardDeviation * residualStandardDeviation);
         return test;
     }
     const MatrixXd basis = directionsOf(places);
@@ -290,23 +349,39 @@ JointTest LeastSquaresFit::jointTest(std::span<const std::size_t> which) const {
 double LeastSquaresFit::inflation(std::span<const std::size_t> which) const {
     const Index first = intercept ? 1 : 0;
     const Index k = rank() - first;
-    std::vector<Index> mine = placesOf(which);
+    const std::vector<Index> mine = placesOf(which);
     if (mine.empty()) return std::nan("");
-    for (Index& place : mine)
-        place -= first;
     const auto q = static_cast<Index>(mine.size());
-    MatrixXd alone = MatrixXd::Zero(k, q), beside = MatrixXd::Zero(k, q);
-    for (Index m = 0; m < q; ++m) {
-        const Index j = mine[static_cast<std::size_t>(m)];
-        const auto column = factor.col(first + j).segment(first, j + 1);
-        const double length = column.norm();
-        alone.col(m).head(j + 1) = column / length;
-        beside.col(m).tail(k - j) = inverse.row(first + j).tail(k - j).transpose() * length;
-    }
     const auto logDeterminant = [](const MatrixXd& columns) {
         const Eigen::HouseholderQR<MatrixXd> qr(columns);
         return 2 * qr.matrixQR().diagonal().array().abs().log().sum();
     };
+    // Columns and directions without what the constant says.
+    const VectorXd one = first ? VectorXd(factor.columns({0}).col(0).normalized()) : VectorXd(0);
+    const auto centred = [&](MatrixXd columns) {
+        if (first && factor.levels() > 0) columns -= one * (one.transpose() * columns);
+        return columns;
+    };
+    if (factor.levels() > 0 && mine == factor.ofLevels().places) {
+        // Levels against the rest: both determinants are products of lengths.
+        std::vector<Index> others;
+        for (const Index place : factor.restPlaces())
+            if (place >= first) others.push_back(place);
+        double log = others.empty() ? 0 : logDeterminant(centred(factor.columns(others)));
+        for (Index j = 0; j < factor.triangle().rows(); ++j)
+            if (j >= first) log -= 2 * std::log(std::fabs(factor.triangle()(j, j)));
+        return std::max(1.0, std::exp(log));
+    }
+    MatrixXd alone = centred(factor.columns(mine)), beside = factor.directions(mine);
+    if (factor.levels() == 0 && first) { // the constant is the first direction
+        alone = alone.bottomRows(k).eval();
+        beside = beside.bottomRows(k).eval();
+    }
+    for (Index m = 0; m < q; ++m) {
+        const double length = alone.col(m).norm();
+        alone.col(m) /= length;
+        beside.col(m) *= length;
+    }
     // What the columns span alone over what they span beside the others; the latter is one over the
     // determinant of their rows of the inverse.
     return std::max(1.0, std::exp(logDeterminant(alone) + logDeterminant(beside)));
@@ -315,7 +390,10 @@ double LeastSquaresFit::inflation(std::span<const std::size_t> which) const {
 MatrixXd LeastSquaresFit::unscaledCovariance() const {
     const Index first = intercept ? 1 : 0;
     const Index k = rank() - first;
-    MatrixXd covariance = inverse.bottomRows(k) * inverse.bottomRows(k).transpose();
+    std::vector<Index> places(static_cast<std::size_t>(k));
+    std::iota(places.begin(), places.end(), first);
+    const MatrixXd directions = factor.directions(places);
+    MatrixXd covariance = directions.transpose() * directions;
     for (Index i = 0; i < k; ++i) {
         const double s = scale[static_cast<Index>(kept[static_cast<std::size_t>(i)])];
         covariance.row(i) *= s;
@@ -324,15 +402,16 @@ MatrixXd LeastSquaresFit::unscaledCovariance() const {
     return covariance;
 }
 
-MatrixXd LeastSquaresFit::correlation() const {
-    const Index first = intercept ? 1 : 0;
-    const Index k = rank() - first;
-    MatrixXd unit = factor.bottomRightCorner(k, k).triangularView<Eigen::Upper>();
-    for (Index j = 0; j < k; ++j)
-        unit.col(j).normalize();
-    MatrixXd r = unit.transpose() * unit;
-    r.diagonal().setOnes();
-    return r;
+VectorXd LeastSquaresFit::columnMeans() const {
+    VectorXd means = VectorXd::Zero(columns);
+    if (!intercept) return means;
+    const VectorXd one = factor.columns({0}).col(0);
+    const VectorXd products = factor.transposeTimes(one) / one.squaredNorm();
+    for (std::size_t k = 0; k < kept.size(); ++k) {
+        const auto j = static_cast<Index>(kept[k]);
+        means[j] = shift[j] + products[static_cast<Index>(k) + 1] / scale[j];
+    }
+    return means;
 }
 
 double LeastSquaresFit::constantOf(const VectorXd& b, double shiftedConstant) const {
@@ -372,13 +451,11 @@ VectorXd LeastSquaresFit::takenOut(const std::vector<Index>& out, double& given)
     const VectorXd effects = own.transpose() * projections;
     given = effects.squaredNorm();
     const auto beside = [&](const VectorXd& v) { return VectorXd(v - own * (own.transpose() * v)); };
-    const auto r = factor.triangularView<Eigen::Upper>();
-    const auto back = inverse.triangularView<Eigen::Upper>();
     // Along these the columns that go out trade with the others: moving there makes their coefficients 0.
-    const MatrixXd trade = back * own;
+    const MatrixXd trade = factor.byInverse(own);
     const Eigen::HouseholderQR<MatrixXd> share(trade(out, Eigen::all));
     const auto solve = [&](const VectorXd& right) {
-        VectorXd b = back * right;
+        VectorXd b = factor.byInverse(right);
         b -= trade * share.solve(VectorXd(b(out)));
         b(out).setZero();
         return b;
@@ -386,7 +463,7 @@ VectorXd LeastSquaresFit::takenOut(const std::vector<Index>& out, double& given)
     const VectorXd wanted = beside(beside(projections));
     VectorXd b = solve(wanted);
     // What nearly repeats a column that goes out has lost digits to it, and finds them again here.
-    b += solve(beside(wanted - r * b));
+    b += solve(beside(wanted - factor.times(b)));
     return b;
 }
 
@@ -395,7 +472,7 @@ VectorXd LeastSquaresFit::ofTheOthers(const std::vector<Index>& out, double& giv
     for (Index place = 0; place < rank(); ++place)
         if (std::find(out.begin(), out.end(), place) == out.end()) places.push_back(place);
     const auto count = static_cast<Index>(places.size());
-    const MatrixXd part = factor(Eigen::all, places);
+    const MatrixXd part = factor.columns(places);
     const Eigen::HouseholderQR<MatrixXd> qr(part);
     VectorXd effects = projections;
     effects.applyOnTheLeft(qr.householderQ().adjoint());
@@ -412,8 +489,11 @@ double LeastSquaresFit::explainedSumOfSquares(const VectorXd& products, double s
     const Index first = intercept ? 1 : 0;
     if (first) z[0] = sum;
     z.tail(rank() - first) = products;
-    factor.transpose().triangularView<Eigen::Lower>().solveInPlace(z);
-    return z.tail(rank() - first).squaredNorm();
+    const VectorXd direction = factor.solveTransposed(z).col(0);
+    if (factor.levels() == 0) return direction.tail(rank() - first).squaredNorm();
+    if (!first) return direction.squaredNorm();
+    const VectorXd one = factor.columns({0}).col(0).normalized();
+    return (direction - one * one.dot(direction)).squaredNorm();
 }
 
 } // namespace oxgoad

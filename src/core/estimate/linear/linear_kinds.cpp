@@ -81,7 +81,7 @@ Influence influenceOf(const Settings& settings) {
 
 Taught learnRobust(const Settings& settings, const Teaching& teaching, Progress& progress) {
     ProgressStage first(progress, 0, 0.3);
-    LinearFit made = fitLinear(teaching, false, first);
+    LinearFit made = fitLinearTogether(teaching, "a robust fit", first);
     LinearModel model;
     model.kindName = "robust";
     model.design = std::move(made.design);
@@ -127,7 +127,7 @@ double lossOfConstant(const Teaching& teaching, double share) {
 
 Taught learnQuantile(const Settings& settings, const Teaching& teaching, Progress& progress) {
     ProgressStage first(progress, 0, 0.3);
-    LinearFit made = fitLinear(teaching, false, first);
+    LinearFit made = fitLinearTogether(teaching, "a quantile fit", first);
     LinearModel model;
     model.kindName = "quantile";
     model.design = std::move(made.design);

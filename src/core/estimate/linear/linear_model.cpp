@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "estimate/linear/apart_reader.h"
 #include "estimate/model_text.h"
 
 #include <cmath>
@@ -19,12 +20,94 @@ MatrixXd LinearModel::matrix(const MatrixXd& inputs) const {
     return block;
 }
 
+namespace {
+
+/// Values of inputs as rows of a model matrix.
+class InputRows final : public RowSource {
+public:
+    InputRows(const Design& design, const MatrixXd& inputs) : m_design(design), m_inputs(inputs) {}
+    Index rows() const override { return m_inputs.rows(); }
+    Index columns() const override { return static_cast<Index>(m_design.columns().size()); }
+    void fill(Index begin, Eigen::Ref<MatrixXd> block) const override {
+        m_design.fill(m_inputs.middleRows(begin, block.rows()), block);
+    }
+    std::shared_ptr<const RowLevels> levels() const override {
+        const auto& known = m_design.levelColumns();
+        auto made = std::make_shared<RowLevels>();
+        made->columns = known->columns;
+        made->rest = known->rest;
+        for (const double level : m_inputs.col(static_cast<Index>(known->input)))
+            made->of.push_back(known->placeOf[static_cast<std::size_t>(level)]);
+        made->fill = [this](std::span<const std::uint32_t> places, Eigen::Ref<MatrixXd> block) {
+            const MatrixXd chosen = m_inputs(places, Eigen::all);
+            for (Index k = 0; k < block.cols(); ++k)
+                m_design.fillColumn(
+                    static_cast<std::size_t>(m_design.levelColumns()->rest[static_cast<std::size_t>(k)]),
+                    chosen, block.col(k).data());
+        };
+        return made;
+    }
+
+private:
+    const Design& m_design;
+    const MatrixXd& m_inputs;
+};
+
+} // namespace
+
 VectorXd LinearModel::predict(const MatrixXd& inputs) const {
-    return fit.predict(matrix(inputs));
+    const auto& levels = design.levelColumns();
+    constexpr std::size_t many = 64;
+    if (!levels || levels->columns.size() < many) return fit.predict(matrix(inputs));
+    // Levels by their coefficients, the others about their means, as the fit itself does.
+    VectorXd mean = VectorXd::Constant(inputs.rows(), fit.constant);
+    VectorXd column(inputs.rows());
+    for (const Index j : levels->rest) {
+        const double b = fit.coefficients[j];
+        if (std::isnan(b)) continue;
+        design.fillColumn(static_cast<std::size_t>(j), inputs, column.data());
+        mean += ((column.array() - fit.shift[j]) * b).matrix();
+        mean.array() += fit.shift[j] * b;
+    }
+    for (Index i = 0; i < inputs.rows(); ++i) {
+        const double level = inputs(i, static_cast<Index>(levels->input));
+        if (std::isnan(level)) {
+            mean[i] = level;
+            continue;
+        }
+        const auto place = levels->placeOf[static_cast<std::size_t>(level)];
+        if (place == levels->columns.size()) continue;
+        if (const double b = fit.coefficients[levels->columns[place]]; !std::isnan(b)) mean[i] += b;
+    }
+    return mean;
 }
 
 VectorXd LinearModel::distances(const MatrixXd& inputs) const {
-    return fit.leverage(matrix(inputs));
+    const auto& levels = design.levelColumns();
+    if (fit.factor.levels() == 0 || !levels) return fit.leverage(matrix(inputs));
+    if (!inputs.col(static_cast<Index>(levels->input)).allFinite()) return fit.leverage(matrix(inputs));
+    const InputRows rows(design, inputs);
+    const ApartReader reader(fit, rows);
+    ApartReader::Rows turned = reader.read(0, inputs.rows());
+    reader.turn(turned);
+    return reader.leverages(turned);
+}
+
+LinearModel::AtInputs LinearModel::at(const MatrixXd& inputs) const {
+    AtInputs said;
+    said.mean = predict(inputs);
+    if (fit.factor.levels() > 0 && !fit.covarianceRoot) {
+        said.leverage = distances(inputs);
+        said.degreesOfFreedom = VectorXd::Constant(inputs.rows(), fit.testDegreesOfFreedom());
+    } else {
+        const MatrixXd block = matrix(inputs);
+        said.leverage = fit.leverage(block);
+        said.degreesOfFreedom = fit.meanDegreesOfFreedom(block);
+        if (fit.covarianceRoot) said.variance = fit.meanVariance(block);
+    }
+    if (said.variance.size() == 0)
+        said.variance = said.leverage * (fit.residualStandardDeviation * fit.residualStandardDeviation);
+    return said;
 }
 
 std::vector<std::string> LinearModel::problems(std::span<const double> inputs) const {
@@ -137,8 +220,10 @@ Design learnDesign(const Teaching& teaching) {
     return design;
 }
 
-LinearFit fitLinear(const Teaching& teaching, bool keepOrthonormal, Progress& progress) {
-    LinearFit made{learnDesign(teaching), {}};
+namespace {
+
+LinearFit fitted(Design design, const Teaching& teaching, LeastSquaresOptions options, Progress& progress) {
+    LinearFit made{std::move(design), {}};
     const BoundDesign bound(made.design, teaching.inputs);
     const auto needed = made.design.columns().size() + (teaching.intercept ? 1 : 0);
     if (teaching.rows.size() < needed)
@@ -146,13 +231,27 @@ LinearFit fitLinear(const Teaching& teaching, bool keepOrthonormal, Progress& pr
                     plural(teaching.rows.size(), "learning row is", "learning rows are") + " too few for " +
                         plural(needed, "coefficient", "coefficients"),
                     {.file = teaching.file}, "Take terms out, hold fewer rows out, or bring more rows.");
-    made.fit = fitLeastSquares(DesignRows(bound, teaching.rows), teaching.y,
-                               {.intercept = teaching.intercept,
-                                .threads = teaching.threads,
-                                .weights = teaching.weights,
-                                .keepOrthonormal = keepOrthonormal},
-                               progress);
+    options.intercept = teaching.intercept;
+    options.threads = teaching.threads;
+    options.weights = teaching.weights;
+    made.fit = fitLeastSquares(DesignRows(bound, teaching.rows), teaching.y, options, progress);
     return made;
+}
+
+} // namespace
+
+LinearFit fitLinear(const Teaching& teaching, bool keepOrthonormal, Progress& progress) {
+    return fitted(learnDesign(teaching), teaching, {.keepOrthonormal = keepOrthonormal}, progress);
+}
+
+LinearFit fitLinearTogether(const Teaching& teaching, const std::string& what, Progress& progress) {
+    Design design = learnDesign(teaching);
+    requireOneMatrix(design, what, teaching.file);
+    const bool wide = design.columns().size() > 1000; // where levels would be apart
+    return fitted(
+        std::move(design), teaching,
+        {.levels = wide ? LeastSquaresOptions::Levels::together : LeastSquaresOptions::Levels::asNeeded},
+        progress);
 }
 
 } // namespace oxgoad

@@ -57,6 +57,13 @@ public:
 
     /// The columns of the model matrix at values of the inputs: m × p.
     Eigen::MatrixXd matrix(const Eigen::MatrixXd& inputs) const;
+    /// What the fit says at values of the inputs, whatever the number of levels.
+    struct AtInputs {
+        Eigen::VectorXd mean, leverage, variance;
+        /// Of t for the mean.
+        Eigen::VectorXd degreesOfFreedom;
+    };
+    AtInputs at(const Eigen::MatrixXd& inputs) const;
     bool isQuantile() const { return share > 0; }
     /// Its coefficients have errors by theory.
     bool hasErrors() const { return !penalised; }
@@ -77,6 +84,8 @@ Design learnDesign(const Teaching& teaching);
 /// Learns the design from the rows and fits it by least squares. Errors: those of Design::learn and
 /// fitLeastSquares, tooFewRows. Throws Stopped.
 LinearFit fitLinear(const Teaching& teaching, bool keepOrthonormal, Progress& progress);
+/// The same for what goes on with the basis of all columns: more than 5,000 columns are an error (badTerm).
+LinearFit fitLinearTogether(const Teaching& teaching, const std::string& what, Progress& progress);
 
 /// Reads what LinearModel::text wrote. Errors: badProject.
 std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text);

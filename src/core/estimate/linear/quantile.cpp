@@ -320,7 +320,7 @@ private:
         const MatrixXd inverse = factor.solve(MatrixXd::Identity(k, k));
         const MatrixXd squareRoot = Eigen::LLT<MatrixXd>(m_p.product(weightSquares)).matrixL();
         const MatrixXd root = std::sqrt(m_share * (1 - m_share)) * (inverse * squareRoot);
-        VectorXd b = m_fit.inverse * m_solution / unit;
+        VectorXd b = m_fit.factor.byInverse(m_solution) / unit;
         if (m_fit.intercept) b[0] += m_fit.responseShift;
         m_fit.residuals = m_residuals / unit;
         m_fit.fitted = (m_y - m_residuals) / unit;

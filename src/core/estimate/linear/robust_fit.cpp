@@ -137,7 +137,7 @@ private:
         const double unit = m_fit.responseScale;
         const double factor = correction * correction * m_scale * m_scale * static_cast<double>(squares) /
                               df / (mean * mean) / (unit * unit);
-        VectorXd b = m_fit.inverse * m_solution / unit;
+        VectorXd b = m_fit.factor.byInverse(m_solution) / unit;
         if (m_fit.intercept) b[0] += m_fit.responseShift;
         m_fit.residuals = m_residuals / unit;
         m_fit.fitted = (m_y - m_residuals) / unit;

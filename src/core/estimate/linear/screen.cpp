@@ -1,12 +1,14 @@
 #include "estimate/linear/screen.h"
 
 #include "estimate/distributions.h"
+#include "estimate/linear/apart_reader.h"
 
 #include <Eigen/Cholesky>
 
 #include <algorithm>
 #include <atomic>
 #include <cmath>
+#include <optional>
 
 namespace oxgoad {
 
@@ -42,6 +44,7 @@ public:
         m_shift = VectorXd::Zero(m_columns);
         m_scale = VectorXd::Ones(m_columns);
         if (fit.rows == 0) return;
+        if (fit.factor.levels() > 0 && x.levels()) m_apart.emplace(fit, x);
         MatrixXd first(std::min(chunkRows, fit.rows), m_columns);
         candidates.fill(0, first);
         // Near the mean and near length 1: all that is needed is that no digits are lost.
@@ -64,11 +67,17 @@ public:
         parallelFor(parts.size(), m_threads, [&](std::size_t g) {
             m_progress.checkpoint(static_cast<double>(done) / static_cast<double>(groups), "Screening terms");
             Products& part = parts[g] = empty();
-            MatrixXd a, z;
+            MatrixXd z;
             const Index begin = static_cast<Index>(g) * groupChunks;
             for (Index c = begin; c < std::min(m_chunks, begin + groupChunks); ++c) {
-                load(c, a, z);
-                part.cross.noalias() += a.transpose() * z;
+                if (m_apart) {
+                    const ApartReader::Rows a = loadApart(c, z);
+                    m_apart->addProducts(a, z, part.cross);
+                } else {
+                    MatrixXd a;
+                    load(c, a, z);
+                    part.cross.noalias() += a.transpose() * z;
+                }
                 part.withResiduals.noalias() +=
                     z.transpose() *
                     m_fit.residuals.segment(c * chunkRows, z.rows()).cwiseProduct(roots(c, z.rows()));
@@ -89,18 +98,29 @@ public:
 
     /// Chunk c of [1, X~] and of the candidates, shifted and scaled, rows times the roots of their weights.
     void load(Index c, MatrixXd& a, MatrixXd& z) const {
-        const Index rows = std::min(chunkRows, m_fit.rows - c * chunkRows);
-        MatrixXd raw(rows, m_x.columns());
+        MatrixXd raw(std::min(chunkRows, m_fit.rows - c * chunkRows), m_x.columns());
         m_x.fill(c * chunkRows, raw);
         a = m_fit.shifted(raw);
-        z.resize(rows, m_columns);
-        m_candidates.fill(c * chunkRows, z);
-        for (Index j = 0; j < m_columns; ++j)
-            z.col(j) = (z.col(j).array() - m_shift[j]) * m_scale[j];
-        if (m_weights.empty()) return;
-        const VectorXd root = roots(c, rows);
-        a.array().colwise() *= root.array();
-        z.array().colwise() *= root.array();
+        loadCandidates(c, z);
+        if (!m_weights.empty()) a.array().colwise() *= roots(c, a.rows()).array();
+    }
+    /// The same where levels are apart.
+    ApartReader::Rows loadApart(Index c, MatrixXd& z) const {
+        ApartReader::Rows a = m_apart->read(c * chunkRows, std::min(chunkRows, m_fit.rows - c * chunkRows));
+        loadCandidates(c, z);
+        if (!m_weights.empty()) a.multiply(roots(c, z.rows()));
+        return a;
+    }
+    /// Chunk c of the candidates less what the model's columns say of them.
+    void loadLeft(Index c, const MatrixXd& said, MatrixXd& z) const {
+        if (m_apart) {
+            const ApartReader::Rows a = loadApart(c, z);
+            z -= m_apart->times(a, said);
+            return;
+        }
+        MatrixXd a;
+        load(c, a, z);
+        z.noalias() -= a * said;
     }
     /// Square roots of the weights of chunk c; ones without weights.
     VectorXd roots(Index c, Index rows) const {
@@ -110,6 +130,15 @@ public:
     Index chunks() const { return m_chunks; }
 
 private:
+    void loadCandidates(Index c, MatrixXd& z) const {
+        const Index rows = std::min(chunkRows, m_fit.rows - c * chunkRows);
+        z.resize(rows, m_columns);
+        m_candidates.fill(c * chunkRows, z);
+        for (Index j = 0; j < m_columns; ++j)
+            z.col(j) = (z.col(j).array() - m_shift[j]) * m_scale[j];
+        if (!m_weights.empty()) z.array().colwise() *= roots(c, rows).array();
+    }
+
     Products empty() const {
         Products p{MatrixXd::Zero(m_fit.rank(), m_columns), VectorXd::Zero(m_columns), {}};
         for (const ScreenBlock& block : m_blocks) {
@@ -129,6 +158,7 @@ private:
     std::span<const double> m_weights;
     const LeastSquaresFit& m_fit;
     const RowSource& m_x;
+    std::optional<ApartReader> m_apart;
     const RowSource& m_candidates;
     std::span<const ScreenBlock> m_blocks;
     Threads m_threads;
@@ -192,7 +222,7 @@ std::vector<Addition> screenBlocks(const LeastSquaresFit& fit, const RowSource& 
                                    const RowSource& candidates, std::span<const ScreenBlock> blocks,
                                    std::span<const double> weights, Threads threads, Progress& progress) {
     const Products products = Screener(fit, x, candidates, blocks, weights, threads, progress).sum();
-    const MatrixXd w = fit.factor.transpose().triangularView<Eigen::Lower>().solve(products.cross);
+    const MatrixXd w = fit.factor.solveTransposed(products.cross);
     std::vector<Addition> additions(blocks.size());
     parallelFor(blocks.size(), threads, [&](std::size_t b) {
         const Eliminated left = eliminate(blocks[b], w, products, b);
@@ -238,8 +268,8 @@ std::vector<double> leaveOneOutWith(const LeastSquaresFit& fit, const RowSource&
                                     std::span<const double> weights, Threads threads, Progress& progress) {
     Screener screener(fit, x, candidates, blocks, weights, threads, progress);
     const Products products = screener.sum();
-    const MatrixXd w = fit.factor.transpose().triangularView<Eigen::Lower>().solve(products.cross);
-    const MatrixXd said = fit.factor.triangularView<Eigen::Upper>().solve(w); // of Z by the model's columns
+    const MatrixXd w = fit.factor.solveTransposed(products.cross);
+    const MatrixXd said = fit.factor.solve(w); // of Z by the model's columns
     std::vector<Eliminated> left;
     for (std::size_t b = 0; b < blocks.size(); ++b)
         left.push_back(eliminate(blocks[b], w, products, b));
@@ -248,9 +278,8 @@ std::vector<double> leaveOneOutWith(const LeastSquaresFit& fit, const RowSource&
     parallelFor(chunks, threads, [&](std::size_t c) {
         progress.checkpoint(static_cast<double>(c) / static_cast<double>(chunks),
                             "Leaving rows out one by one");
-        MatrixXd a, z;
-        screener.load(static_cast<Index>(c), a, z);
-        z.noalias() -= a * said;
+        MatrixXd z;
+        screener.loadLeft(static_cast<Index>(c), said, z);
         const Index begin = static_cast<Index>(c) * chunkRows;
         const VectorXd root = screener.roots(static_cast<Index>(c), z.rows());
         for (std::size_t b = 0; b < blocks.size(); ++b) {
@@ -301,8 +330,8 @@ public:
         : m_screener(fit, x, candidates, blocks, weights, threads, progress), m_fit(fit), m_blocks(blocks),
           m_folds(folds), m_threads(threads), m_progress(progress) {
         const Products products = m_screener.sum();
-        const MatrixXd w = fit.factor.transpose().triangularView<Eigen::Lower>().solve(products.cross);
-        m_said = fit.factor.triangularView<Eigen::Upper>().solve(w);
+        const MatrixXd w = fit.factor.solveTransposed(products.cross);
+        m_said = fit.factor.solve(w);
         for (std::size_t b = 0; b < blocks.size(); ++b) {
             m_left.push_back(eliminate(blocks[b], w, products, b));
             m_begin.push_back(m_added);
@@ -350,7 +379,7 @@ private:
         MatrixXd z;
         m_screener.load(c, basis, z);
         z.noalias() -= basis * m_said;
-        m_fit.factor.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(basis);
+        m_fit.factor.turn(basis);
         added.resize(z.rows(), m_added);
         for (std::size_t b = 0; b < m_blocks.size(); ++b) {
             const auto more = static_cast<Index>(m_left[b].left.size());

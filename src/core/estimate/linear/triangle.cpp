@@ -29,4 +29,17 @@ Eigen::MatrixXd triangle(Eigen::MatrixXd& block, const Progress& progress) {
     return r;
 }
 
+void reflect(Eigen::MatrixXd& work, Eigen::Index top, Eigen::Index j) {
+    const Eigen::Index below = work.rows() - top;
+    if (below <= 1) return;
+    Eigen::VectorXd v = work.col(j).tail(below);
+    if (v.tail(below - 1).isZero(0)) return;
+    const double alpha = v[0] > 0 ? -v.norm() : v.norm();
+    v[0] -= alpha;
+    const double square = v.squaredNorm();
+    if (square == 0) return;
+    auto part = work.block(top, j, below, work.cols() - j);
+    part -= v * (2.0 / square * (v.transpose() * part));
+}
+
 } // namespace oxgoad

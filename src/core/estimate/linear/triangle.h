@@ -10,4 +10,7 @@ namespace oxgoad {
 /// padded with zero rows where there are fewer rows; `block` is worked on in its place. Throws Stopped.
 Eigen::MatrixXd triangle(Eigen::MatrixXd& block, const Progress& progress);
 
+/// Householder reflection that zeroes column `j` of `work` below row `top`; applied to columns j and after.
+void reflect(Eigen::MatrixXd& work, Eigen::Index top, Eigen::Index j);
+
 } // namespace oxgoad

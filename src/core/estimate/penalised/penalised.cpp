@@ -106,13 +106,14 @@ LeastSquaresFit fitOf(const PenalisedProblem& problem, const PenaltyOptions& opt
             counted += w > 0 ? 1 : 0;
         }
     }
-    fit.factor = MatrixXd::Zero(k + first, k + first);
-    if (first) fit.factor(0, 0) = std::sqrt(weight);
-    fit.factor.bottomRightCorner(k, k) = std::sqrt(n) * MatrixXd(kept.solver.matrixU());
-    fit.inverse = fit.factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(k + first, k + first));
+    MatrixXd factor = MatrixXd::Zero(k + first, k + first);
+    if (first) factor(0, 0) = std::sqrt(weight);
+    factor.bottomRightCorner(k, k) = std::sqrt(n) * MatrixXd(kept.solver.matrixU());
+    MatrixXd inverse = factor.triangularView<Eigen::Upper>().solve(MatrixXd::Identity(k + first, k + first));
+    fit.factor = TriangularFactor(std::move(factor), std::move(inverse));
     fit.conditionNumber = 1;
     if (k > 0) {
-        const VectorXd diagonal = fit.factor.diagonal().tail(k);
+        const VectorXd diagonal = fit.factor.wholeTriangle().diagonal().tail(k);
         fit.conditionNumber = diagonal.maxCoeff() / diagonal.minCoeff();
     }
     fit.shift = problem.mean;
@@ -204,7 +205,9 @@ bool isSought(const Settings& settings) {
 }
 
 PenalisedRows::PenalisedRows(const Teaching& teaching)
-    : design(learnDesign(teaching)), bound(design, teaching.inputs), rows(bound, teaching.rows) {}
+    : design(learnDesign(teaching)), bound(design, teaching.inputs), rows(bound, teaching.rows) {
+    requireOneMatrix(design, "a penalised fit", teaching.file);
+}
 
 PenaltyOptions penaltyOptions(const Settings& settings, double l1Share, const Design& design,
                               const Teaching& teaching) {

@@ -1,0 +1,33 @@
+#pragma once
+// Rows of a fit that are worked on in groups with something in common.
+#include "estimate/linear/least_squares.h"
+
+#include <Eigen/Core>
+
+#include <vector>
+
+namespace oxgoad {
+
+/// What the solver asks of rows however they are grouped. Throws Stopped.
+class GroupedRows {
+public:
+    virtual ~GroupedRows() = default;
+
+    /// Weighted sum, smallest and largest of each column, and of y last.
+    struct Extent {
+        std::vector<long double> sum;
+        Eigen::VectorXd low, high;
+    };
+    virtual Extent extent() const = 0;
+
+    using Extended = Eigen::Matrix<long double, Eigen::Dynamic, 1>;
+    /// X~'(residuals) of a solution, weighted, by place; with `careful` worked out in long doubles from the
+    /// rows on, for a solution that goes beyond doubles.
+    virtual Eigen::VectorXd crossProducts(const LeastSquaresFit& fit, const Extended& solution,
+                                          bool careful) const = 0;
+    /// Residuals, fitted values and leverages of all rows into the fit; the weighted sum of squared
+    /// residuals.
+    virtual long double finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const = 0;
+};
+
+} // namespace oxgoad

@@ -1,0 +1,286 @@
+// Factors of thousands of levels, whose columns are eliminated first: against the dense way on random
+// problems.
+#include "core/wide_support.h"
+
+#include "base/error.h"
+#include "check/influence.h"
+#include "estimate/linear/level_rows.h"
+#include "estimate/linear/screen.h"
+#include "estimate/model_text.h"
+
+#include <thread>
+
+using namespace oxgoad;
+using namespace oxgoad::test;
+
+namespace {
+
+using Levels = LeastSquaresOptions::Levels;
+
+Shape randomShape(std::uint64_t seed) {
+    RandomStream random(seed, "shapes of levels");
+    Shape shape;
+    shape.n = 200 + random.below(900);
+    shape.levels = 3 + static_cast<int>(random.below(60));
+    shape.numbers = static_cast<int>(random.below(4));
+    shape.intercept = random.below(4) != 0;
+    shape.weighted = random.below(3) == 0;
+    shape.single = shape.levels > 10 && random.below(3) == 0 ? 3 : 0;
+    shape.weightless = shape.weighted && random.below(2) == 0 ? 2 : 0;
+    shape.others = random.below(3) == 0 ? 2 + static_cast<int>(random.below(8)) : 0;
+    shape.said = shape.numbers > 1 && random.below(4) == 0;
+    shape.slopes = shape.numbers > 0 && shape.others == 0 && random.below(4) == 0;
+    shape.crossed = shape.others > 0 && random.below(4) == 0;
+    shape.regions = shape.levels > 8 && random.below(5) == 0;
+    return shape;
+}
+
+TEST(LevelsApart, FitAsRowsDoOnThreeHundredRandomProblems) {
+    for (std::uint64_t seed = 1; seed <= 300; ++seed) {
+        expectTheSame(randomShape(seed), seed, Levels::apart);
+        if (HasFailure()) break;
+    }
+}
+
+TEST(LevelsTogether, FitAsRowsDoOnAHundredRandomProblems) {
+    for (std::uint64_t seed = 301; seed <= 400; ++seed) {
+        expectTheSame(randomShape(seed), seed, Levels::together);
+        if (HasFailure()) break;
+    }
+}
+
+struct Both {
+    Made m;
+    Design design;
+    std::unique_ptr<DesignRows> rows;
+    LeastSquaresFit apart, dense;
+    MatrixXd matrix;
+};
+
+std::unique_ptr<Both> bothOf(const Shape& shape, std::uint64_t seed) {
+    auto both = std::make_unique<Both>();
+    both->m = made(shape, seed);
+    both->design = Design::learn(both->m.table, both->m.rows, both->m.terms, {}, {});
+    both->rows = std::make_unique<DesignRows>(BoundDesign(both->design, both->m.table, {}), both->m.rows);
+    LeastSquaresOptions options;
+    options.intercept = shape.intercept;
+    options.weights = both->m.weights;
+    options.levels = Levels::apart;
+    both->apart = fitLeastSquares(*both->rows, both->m.y, options, quietly());
+    both->dense = fitLeastSquares(Dense(*both->rows), both->m.y, options, quietly());
+    both->matrix.resize(both->rows->rows(), both->rows->columns());
+    both->rows->fill(0, both->matrix);
+    return both;
+}
+
+/// What a fit answers afterwards: at its rows, between them, of combinations, of terms.
+TEST(LevelsApart, AnswerWhatOneTriangleDoes) {
+    for (std::uint64_t seed = 1; seed <= 40; ++seed) {
+        SCOPED_TRACE(seed);
+        Shape shape = randomShape(seed);
+        shape.regions = shape.said = false;
+        const auto both = bothOf(shape, seed);
+        const LeastSquaresFit &a = both->apart, &b = both->dense;
+        ASSERT_GT(a.factor.levels(), 0);
+        ASSERT_EQ(b.factor.levels(), 0);
+        EXPECT_LT(farthest(a.predict(both->matrix), b.predict(both->matrix)), 1e-9);
+        EXPECT_LT(farthest(a.leverage(both->matrix), b.leverage(both->matrix)), 1e-10);
+        EXPECT_LT(farthest(a.meanVariance(both->matrix), b.meanVariance(both->matrix)), 1e-10);
+        // Halfway between rows, where several levels are in part.
+        const MatrixXd between = (both->matrix.topRows(20) + both->matrix.bottomRows(20)) / 2;
+        EXPECT_LT(farthest(a.leverage(between), b.leverage(between)), 1e-10);
+        const MatrixXd basis = a.inOrthonormalBasis(both->matrix);
+        EXPECT_LT(farthest(basis.rowwise().squaredNorm(), b.leverage(both->matrix)), 1e-10);
+        MatrixXd turned = a.shifted(both->matrix);
+        a.factor.turn(turned);
+        EXPECT_LT((turned - basis).cwiseAbs().maxCoeff(), 1e-12);
+        VectorXd weights = VectorXd::Zero(a.columns);
+        for (Index j = 0; j < a.columns; ++j)
+            weights[j] = std::cos(static_cast<double>(j));
+        for (const auto& d : b.dependent)
+            weights[static_cast<Index>(d.column)] = 0;
+        VectorXd known = a.coefficients, same = b.coefficients;
+        const Combination one = a.combination(weights, 0.5);
+        Combination other = b.combination(weights, 0.5);
+        if (b.dependent.empty()) {
+            EXPECT_NEAR(one.value, other.value, 1e-8 * std::max(1.0, std::fabs(other.value)));
+        }
+        EXPECT_GE(digits(one.standardError, other.standardError), 9);
+        EXPECT_LT(farthest(a.columnMeans(), b.columnMeans()), 1e-10);
+        EXPECT_GE(digits(a.unscaledCovariance().norm(), b.unscaledCovariance().norm()), 9);
+        const VectorXd coefficients = a.shiftedCoefficients();
+        EXPECT_LT(farthest(a.factor.solve(a.factor.times(coefficients)), coefficients),
+                  1e-9 * coefficients.cwiseAbs().maxCoeff());
+        EXPECT_LT(farthest(a.factor.byInverse(a.factor.times(coefficients)), coefficients),
+                  1e-9 * coefficients.cwiseAbs().maxCoeff());
+        const VectorXd direction = a.factor.directionOf(coefficients);
+        EXPECT_LT(farthest(a.factor.solveTransposed(coefficients), direction),
+                  1e-9 * direction.cwiseAbs().maxCoeff());
+        EXPECT_LT(farthest(a.factor.transposeTimes(direction), coefficients),
+                  1e-9 * coefficients.cwiseAbs().maxCoeff());
+        if (HasFailure()) break;
+    }
+}
+
+TEST(LevelsApart, AreReadAsTheyWereWritten) {
+    const auto both = bothOf({.n = 500, .levels = 30, .others = 4, .numbers = 2}, 3);
+    const LeastSquaresFit read = fitFrom(nlohmann::json::parse(fitJson(both->apart).dump()));
+    EXPECT_EQ(read.factor.levels(), both->apart.factor.levels());
+    EXPECT_EQ(read.factor.rank(), both->apart.factor.rank());
+    EXPECT_EQ(read.leverage(both->matrix), both->apart.leverage(both->matrix));
+    auto broken = nlohmann::json::parse(fitJson(both->apart).dump());
+    broken["factor_levels"]["places"][1] = broken["factor_levels"]["places"][0];
+    EXPECT_THROW(fitFrom(broken), std::out_of_range);
+    broken = nlohmann::json::parse(fitJson(both->apart).dump());
+    broken["factor_levels"]["places"].back() = 100000;
+    EXPECT_THROW(fitFrom(broken), std::out_of_range);
+    broken = nlohmann::json::parse(fitJson(both->apart).dump());
+    broken.erase("factor_levels");
+    EXPECT_THROW(fitFrom(broken), std::out_of_range);
+}
+
+/// What a candidate would add, and how rows move coefficients, go by the factor.
+TEST(LevelsApart, ScreenAndInfluenceAreThoseOfOneTriangle) {
+    for (const bool weighted : {false, true}) {
+        const auto both =
+            bothOf({.n = 700, .levels = 40, .others = 3, .numbers = 2, .weighted = weighted}, 8);
+        RandomStream random(4, "candidates");
+        MatrixXd candidates(both->rows->rows(), 3);
+        for (Index i = 0; i < candidates.rows(); ++i)
+            for (Index j = 0; j < 3; ++j)
+                candidates(i, j) = random.normal() + (j == 0 ? both->m.y[static_cast<std::size_t>(i)] : 0);
+        const std::vector<ScreenBlock> blocks{{.columns = {0}}, {.columns = {1, 2}}};
+        const auto add = [&](const LeastSquaresFit& fit) {
+            return screenBlocks(fit, *both->rows, MatrixRows(candidates), blocks, both->m.weights, {2},
+                                quietly());
+        };
+        const auto a = add(both->apart), b = add(both->dense);
+        for (std::size_t k = 0; k < blocks.size(); ++k) {
+            EXPECT_GE(digits(a[k].reduction, b[k].reduction), 9);
+            EXPECT_GE(digits(a[k].f, b[k].f), 9);
+        }
+        std::vector<double> leverages, studentized;
+        for (Index i = 0; i < both->rows->rows(); ++i) {
+            leverages.push_back(both->dense.leverages[i]);
+            studentized.push_back(std::sin(static_cast<double>(i)));
+        }
+        std::vector<double> sums[2];
+        for (const LeastSquaresFit* fit : {&both->apart, &both->dense})
+            forEachDfbetas(*fit, *both->rows, both->m.weights, leverages, studentized, {1}, quietly(),
+                           [&](Index, const MatrixXd& block) {
+                               for (Index i = 0; i < block.rows(); ++i) {
+                                   const double most = block.row(i).cwiseAbs().maxCoeff();
+                                   sums[fit == &both->dense].push_back(most);
+                               }
+                           });
+        ASSERT_EQ(sums[0].size(), sums[1].size());
+        for (std::size_t i = 0; i < sums[0].size(); ++i)
+            if (!std::isnan(sums[1][i])) {
+                EXPECT_NEAR(sums[0][i], sums[1][i], 1e-9);
+            }
+        const MatrixXd row = both->matrix.row(17);
+        const auto one = changeWithout(both->apart, row, 1, 2, 0.1, 1.5),
+                   other = changeWithout(both->dense, row, 1, 2, 0.1, 1.5);
+        EXPECT_LT(farthest(one.naturalChange, other.naturalChange), 1e-9);
+        EXPECT_LT(farthest(one.dfbetas, other.dfbetas), 1e-9);
+    }
+}
+
+/// A number that nearly repeats another, refined in long doubles: against twice the precision.
+TEST(LevelsApart, KeepTheirDigitsWhereColumnsNearlyRepeat) {
+    for (const double near : {1e-2, 1e-4, 1e-6}) {
+        SCOPED_TRACE(near);
+        Made m = made({.n = 3000, .levels = 60, .numbers = 2}, 12);
+        RandomStream random(1, "near");
+        std::vector<double> x(m.y.size());
+        for (std::size_t i = 0; i < x.size(); ++i) {
+            x[i] = m.table.columns()[1].numbers()[i] + near * random.normal();
+            m.y[i] += 2 * x[i];
+        }
+        std::vector<Column> columns = m.table.columns();
+        columns.push_back(Column::ofNumbers("near", x));
+        m.table = Table(columns);
+        m.terms.push_back(plainTerm("near"));
+        const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
+        const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
+        const LeastSquaresFit a = fitLeastSquares(rows, m.y, {.levels = Levels::apart}, quietly());
+        const LeastSquaresFit b = fitLeastSquares(Dense(rows), m.y, {}, quietly());
+        ASSERT_TRUE(b.exact);
+        for (Index j = 0; j < a.coefficients.size(); ++j) {
+            EXPECT_NEAR(a.coefficients[j], b.coefficients[j], 1e-11 * b.standardErrors[j]);
+            EXPECT_GE(digits(a.standardErrors[j], b.standardErrors[j]), 9);
+        }
+        EXPECT_GE(digits(a.residualSumOfSquares, b.residualSumOfSquares), 12);
+        EXPECT_LT(farthest(a.leverages, b.leverages), 1e-9);
+    }
+}
+
+TEST(LevelsApart, GiveTheSameBitsOnAnyNumberOfThreads) {
+    // One level has more rows than a batch holds.
+    Made m = made({.n = 40000, .levels = 1500, .others = 4, .numbers = 3, .weighted = true}, 9);
+    const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
+    const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
+    const LeastSquaresFit one = fitLeastSquares(rows, m.y, {.threads = {1}, .weights = m.weights}, quietly());
+    const LeastSquaresFit three =
+        fitLeastSquares(rows, m.y, {.threads = {3}, .weights = m.weights}, quietly());
+    EXPECT_GT(one.factor.levels(), 1400) << "so many are apart without being asked";
+    EXPECT_EQ(one.coefficients, three.coefficients);
+    EXPECT_EQ(one.standardErrors, three.standardErrors);
+    EXPECT_EQ(one.residuals, three.residuals);
+    EXPECT_EQ(one.leverages, three.leverages);
+}
+
+/// Rows of a level beyond a batch come in parts, which are one level's all the same.
+TEST(LevelsApart, LevelsOfManyRowsAreReducedInParts) {
+    RandomStream random(5, "few levels");
+    std::vector<std::int32_t> codes;
+    std::vector<double> x, y;
+    std::vector<std::uint32_t> places;
+    for (std::uint32_t i = 0; i < 60000; ++i) {
+        codes.push_back(i % 10 == 0 ? static_cast<std::int32_t>(random.below(5)) : 2);
+        x.push_back(1000 + random.normal() + codes.back());
+        y.push_back(3 * x.back() + codes.back() + random.normal());
+        places.push_back(i);
+    }
+    const Table table(
+        {Column::ofFactor("site", codes, {"a", "b", "c", "d", "e"}), Column::ofNumbers("x", x)});
+    const Design design = Design::learn(table, places, {plainTerm("site"), plainTerm("x")}, {}, {});
+    const DesignRows rows(BoundDesign(design, table, {}), places);
+    const LeastSquaresFit a = fitLeastSquares(rows, y, {.levels = Levels::apart}, quietly());
+    const LeastSquaresFit b = fitLeastSquares(Dense(rows), y, {}, quietly());
+    for (Index j = 0; j < b.coefficients.size(); ++j) {
+        EXPECT_NEAR(a.coefficients[j], b.coefficients[j], 1e-10 * b.standardErrors[j]);
+        EXPECT_GE(digits(a.standardErrors[j], b.standardErrors[j]), 10);
+    }
+    EXPECT_LT(farthest(a.leverages, b.leverages), 1e-12);
+}
+
+TEST(LevelsApart, StopAtOnce) {
+    class Stops final : public Progress {
+    public:
+        bool stopRequested() const override { return ++m_asked > 40; }
+
+    private:
+        mutable std::atomic<int> m_asked = 0;
+    } progress;
+    const Made m = made({.n = 100000, .levels = 3000, .numbers = 4}, 2);
+    const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
+    const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
+    EXPECT_THROW(fitLeastSquares(rows, m.y, {}, progress), Stopped);
+}
+
+TEST(LevelsApart, AreNoneWhereNoFactorIs) {
+    RandomStream random(6, "numbers");
+    const MatrixXd x = MatrixXd::NullaryExpr(50, 3, [&] { return random.normal(); });
+    std::vector<double> y(50);
+    for (double& value : y)
+        value = random.normal();
+    const LeastSquaresFit fit = fitLeastSquares(MatrixRows(x), y, {.levels = Levels::apart}, quietly());
+    EXPECT_EQ(fit.factor.levels(), 0);
+    EXPECT_THROW((void)TriangularFactor({{0}, VectorXd::Ones(1), MatrixXd::Zero(1, 1)}, MatrixXd::Ones(1, 1),
+                                        MatrixXd::Ones(1, 1))
+                     .wholeTriangle(),
+                 std::logic_error);
+}
+
+} // namespace
