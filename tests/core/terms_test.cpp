@@ -253,18 +253,44 @@ TEST(Terms, WhatCannotBeIsRefusedWithAWayOut) {
               "a factor needs no product with itself.");
 }
 
-TEST(Terms, AFactorOfTenThousandLevelsIsRefused) {
-    std::string text = "id,y\n";
-    for (int i = 0; i < 10001; ++i)
-        text += "n" + std::to_string(i) + "," + std::to_string(i % 7) + "\n";
-    StudyRows many;
+/// A factor of so many levels beside another; rows without a second one where it has none.
+StudyRows rowsOfLevels(int levels, int others) {
+    std::string text = "id,other,y\n";
+    for (int i = 0; i < std::max(levels, others); ++i)
+        text += "n" + std::to_string(i % levels) + ",o" + std::to_string(i % others) + "," +
+                std::to_string(i % 7) + "\n";
+    StudyRows rows;
     TextOptions options;
-    options.kinds["id"] = ColumnKind::factor;
-    many.learning = readBytes(text, options);
-    EXPECT_EQ(errorOf([&] { evaluate(recipeOf("y", {"id"}), many, {}, quietly()); }),
-              "rows.csv, column id: id would make 10,000 columns of the model matrix. At most 5,000 can be "
-              "fitted. Lump "
-              "its rare levels into one, read it as a number, or take it out.");
+    options.kinds["id"] = options.kinds["other"] = ColumnKind::factor;
+    rows.learning = readBytes(text, options);
+    return rows;
+}
+
+TEST(Terms, AFactorOfTooManyLevelsIsRefused) {
+    EXPECT_EQ(
+        errorOf([] { evaluate(recipeOf("y", {"id"}), rowsOfLevels(55002, 2), {}, quietly()); }),
+        "rows.csv, column id: id would make 55,001 columns of the model matrix. At most 50,000 levels of "
+        "one factor and 5,000 columns beside them can be fitted. Lump its rare levels into one, read it "
+        "as a number, or take it out.");
+    // Only one factor can be eliminated.
+    EXPECT_EQ(errorOf([] {
+                  evaluate(recipeOf("y", {"id", "other"}), rowsOfLevels(7000, 6000), {}, quietly());
+              }).substr(0, 64),
+              "rows.csv, column other: other would make 5,999 columns of the m");
+}
+
+/// Kinds that put all columns into one matrix say so.
+TEST(Terms, ManyLevelsAreForLeastSquares) {
+    const StudyRows rows = rowsOfLevels(6000, 2);
+    for (const char* kind : {"robust", "quantile"}) {
+        Recipe recipe = recipeOf("y", {"id"});
+        recipe.estimator.kind = kind;
+        EXPECT_EQ(errorOf([&] { evaluate(recipe, rows, {}, quietly()); }),
+                  std::string("rows.csv: a ") + kind +
+                      " fit has no room for 5,999 columns of the model matrix. Take least squares, which "
+                      "eliminates the levels of one factor one by one, lump rare levels into one, or take "
+                      "terms out.");
+    }
 }
 
 TEST(Terms, FormsAreWrittenAndReadBack) {

@@ -111,12 +111,14 @@ void forEachDfbetas(const LeastSquaresFit& fit, const RowSource& x, std::span<co
                     Progress& progress,
                     const std::function<void(Index first, const Eigen::MatrixXd& block)>& use) {
     const auto finish = [&](Index begin, Eigen::MatrixXd& block) {
+        Eigen::VectorXd times(block.rows());
         for (Index i = 0; i < block.rows(); ++i) {
             const auto at = static_cast<std::size_t>(begin + i);
             const double rest = 1 - leverages[at];
             const double weight = weights.empty() ? 1 : weights[at];
-            block.row(i) *= rest > 1e-10 ? studentized[at] * std::sqrt(weight / rest) : nan;
+            times[i] = rest > 1e-10 ? studentized[at] * std::sqrt(weight / rest) : nan;
         }
+        block.array().colwise() *= times.array();
         use(begin, block);
     };
     if (fit.factor.levels() > 0 && x.levels()) {

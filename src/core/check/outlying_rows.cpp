@@ -52,13 +52,20 @@ Movers moversOf(const CheckContext& context) {
     forEachDfbetas(context.linear->fit, x, context.weights, context.linear->leverages,
                    context.linear->studentized, context.threads, *context.progress,
                    [&](Eigen::Index first, const Eigen::MatrixXd& block) {
+                       // Column by column, as they lie.
+                       Eigen::VectorXd largest = block.col(0).cwiseAbs();
+                       std::vector<Eigen::Index> which(static_cast<std::size_t>(block.rows()), 0);
+                       for (Eigen::Index j = 1; j < block.cols(); ++j)
+                           for (Eigen::Index i = 0; i < block.rows(); ++i)
+                               if (const double size = std::fabs(block(i, j)); size > largest[i]) {
+                                   largest[i] = size;
+                                   which[static_cast<std::size_t>(i)] = j;
+                               }
                        for (Eigen::Index i = 0; i < block.rows(); ++i) {
                            const auto at = static_cast<std::size_t>(first + i);
                            if (std::isnan(block(i, 0))) continue;
-                           Eigen::Index j = 0;
-                           block.row(i).cwiseAbs().maxCoeff(&j);
-                           movers.ofRow[at] = block(i, j);
-                           movers.which[at] = j;
+                           movers.which[at] = which[static_cast<std::size_t>(i)];
+                           movers.ofRow[at] = block(i, movers.which[at]);
                        }
                    });
     return movers;

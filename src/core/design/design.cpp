@@ -60,9 +60,9 @@ std::vector<double> valuesFor(const TermPart& part, const BoundInputs& inputs, s
         ErrorCode::badTerm,
         termName(term) + " would make " + plural(columns, "column", "columns") + " of the model matrix",
         {.file = file, .column = term.parts[0].column},
-        "At most " + countText(mostColumns) +
-            " can be fitted beside the levels of one factor. Lump its rare levels into one, read it as "
-            "a number, or take it out.");
+        "At most " + countText(mostLevels) + " levels of one factor and " + countText(mostColumns) +
+            " columns beside them can be fitted. Lump its rare levels into one, read it as a number, or "
+            "take it out.");
 }
 
 } // namespace

@@ -6,6 +6,8 @@
 
 #include <algorithm>
 #include <cmath>
+#include <string_view>
+#include <unordered_map>
 
 namespace oxgoad {
 
@@ -101,13 +103,15 @@ BoundInputs::BoundInputs(const Inputs& inputs, const Table& table, const std::st
                             (input.factor ? "levels of a factor" : "numbers"),
                         {.file = file, .column = input.name},
                         "Correct the file, or say how the column is to be read.");
-        if (factor)
+        if (factor) {
+            std::unordered_map<std::string_view, std::int32_t> placeOf;
+            for (const std::string& level : input.levels)
+                placeOf.emplace(level, static_cast<std::int32_t>(placeOf.size()));
             for (const std::string& level : source.column->levels()) {
-                const auto found = std::find(input.levels.begin(), input.levels.end(), level);
-                source.levelOfCode.push_back(found == input.levels.end()
-                                                 ? unseenLevel
-                                                 : static_cast<std::int32_t>(found - input.levels.begin()));
+                const auto found = placeOf.find(level);
+                source.levelOfCode.push_back(found == placeOf.end() ? unseenLevel : found->second);
             }
+        }
         m_sources.push_back(std::move(source));
     }
 }

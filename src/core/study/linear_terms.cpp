@@ -60,7 +60,7 @@ public:
             if (isFirstOfGroup(t)) { // terms taken together share it
                 const auto related = relatedColumns(t);
                 const auto kept = std::count_if(related.begin(), related.end(), [&](std::size_t j) {
-                    return std::find(fit.kept.begin(), fit.kept.end(), j) != fit.kept.end();
+                    return std::binary_search(fit.kept.begin(), fit.kept.end(), j);
                 });
                 term.inflation = std::pow(fit.inflation(related), 1 / static_cast<double>(kept));
             }
@@ -121,8 +121,18 @@ private:
             return sum;
         };
         if (m_linear.design.inputs()[input].factor) {
-            for (std::size_t level = 0; level < m_linear.design.inputs()[input].levels.size(); ++level)
-                evidence.shape.push_back(effectAt(static_cast<double>(level)));
+            std::vector<double> effects(m_linear.design.inputs()[input].levels.size(), 0);
+            for (const std::size_t j : own) { // what is 1 at one level is added there
+                const double b = m_linear.fit.coefficients[static_cast<Index>(j)];
+                const Basis& basis = m_linear.design.columns()[j].pieces[0].basis;
+                if (std::isnan(b)) continue;
+                if (basis.kind == Basis::Kind::indicator)
+                    effects[static_cast<std::size_t>(basis.level)] += b;
+                else
+                    for (std::size_t level = 0; level < effects.size(); ++level)
+                        effects[level] += b * basis.at(static_cast<double>(level));
+            }
+            evidence.shape = std::move(effects);
             evidence.density = densityOver(m_bound.inputs(), input, m_study.rows, {}, 0);
             return;
         }

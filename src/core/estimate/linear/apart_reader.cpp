@@ -67,8 +67,7 @@ void ApartReader::turn(Rows& rows) const {
         if (const Index l = rows.level[i]; l >= 0)
             out.col(static_cast<Index>(i)) -=
                 rows.value[static_cast<Index>(i)] / levels.lengths[l] * shared.col(l);
-    if (out.size() > 0)
-        m_fit.factor.triangle().triangularView<Eigen::Upper>().transpose().solveInPlace(out);
+    if (out.size() > 0) m_fit.factor.triangle().triangularView<Eigen::Upper>().transpose().solveInPlace(out);
     rows.rest = out.transpose();
 }
 
@@ -77,8 +76,7 @@ VectorXd ApartReader::leverages(const Rows& turned) const {
     VectorXd squares = turned.rest.rowwise().squaredNorm();
     for (std::size_t i = 0; i < turned.level.size(); ++i)
         if (const Index l = turned.level[i]; l >= 0)
-            squares[static_cast<Index>(i)] +=
-                std::pow(turned.value[static_cast<Index>(i)] / lengths[l], 2);
+            squares[static_cast<Index>(i)] += std::pow(turned.value[static_cast<Index>(i)] / lengths[l], 2);
     return squares;
 }
 

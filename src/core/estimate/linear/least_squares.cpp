@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "estimate/linear/apart_reader.h"
 #include "estimate/linear/cell_rows.h"
+#include "estimate/linear/condition.h"
 #include "estimate/linear/exact.h"
 #include "estimate/linear/level_rows.h"
 #include "estimate/linear/triangle.h"
@@ -239,70 +240,6 @@ void decideRank(LeastSquaresFit& fit, MatrixXd work, const std::vector<char>& co
     fit.projections = work.col(last).head(rank);
 }
 
-/// Ratio of the largest to the smallest singular value of the columns at unit length, by power iteration on
-/// R'R and on its inverse (Golub and Van Loan 2013, §8.2); a lower bound, within a few per cent.
-template <class Up, class Down> double conditionBy(Index k, Up&& timesProducts, Down&& solveProducts) {
-    VectorXd up(k);
-    for (Index j = 0; j < k; ++j)
-        up[j] = 1 + 0.1 * static_cast<double>((j * 7) % 5);
-    VectorXd down = up;
-    double largest = 1;
-    double smallestInverse = 1;
-    for (int step = 0; step < 40; ++step) {
-        up.normalize();
-        up = timesProducts(up);
-        largest = std::sqrt(up.norm());
-        down.normalize();
-        smallestInverse = solveProducts(down);
-    }
-    return largest * smallestInverse;
-}
-
-double conditionOf(const TriangularFactor& factor, bool intercept) {
-    const Index first = intercept ? 1 : 0;
-    const Index k = factor.rank() - first;
-    if (k < 1) return 1;
-    if (factor.levels() == 0) {
-        MatrixXd unit = factor.triangle().bottomRightCorner(k, k).triangularView<Eigen::Upper>();
-        for (Index j = 0; j < k; ++j)
-            unit.col(j).normalize();
-        return conditionBy(
-            k, [&](const VectorXd& v) { return VectorXd(unit.transpose() * (unit * v).eval()); },
-            [&](VectorXd& v) {
-                unit.transpose().triangularView<Eigen::Lower>().solveInPlace(v);
-                const double length = v.norm();
-                unit.triangularView<Eigen::Upper>().solveInPlace(v);
-                return length;
-            });
-    }
-    // Columns about their means: what the constant says is taken out of each product; the inverse of what is
-    // left is a part of the whole's.
-    const VectorXd one = first ? VectorXd(factor.columns({0}).col(0).normalized()) : VectorXd();
-    const auto beside = [&](VectorXd z) {
-        if (first) z -= one * one.dot(z);
-        return z;
-    };
-    VectorXd lengths(k);
-    for (Index j = 0; j < k; ++j)
-        lengths[j] = beside(factor.columns({first + j}).col(0)).norm();
-    const auto padded = [&](const VectorXd& v) {
-        VectorXd all = VectorXd::Zero(k + first);
-        all.tail(k) = v;
-        return all;
-    };
-    return conditionBy(
-        k,
-        [&](const VectorXd& v) {
-            const VectorXd z = beside(factor.times(padded(v.cwiseQuotient(lengths))));
-            return VectorXd(VectorXd(factor.transposeTimes(z).tail(k)).cwiseQuotient(lengths));
-        },
-        [&](VectorXd& v) {
-            const VectorXd direction = factor.solveTransposed(padded(v.cwiseProduct(lengths)));
-            v = VectorXd(factor.solve(direction).bottomRows(k)).cwiseProduct(lengths);
-            return direction.norm();
-        });
-}
-
 /// Residuals of the shifted problem, X~'r, and Σ r² and Σ (y~ - mean)², block by block.
 struct ResidualPass {
     VectorXd crossProducts;
@@ -376,13 +313,14 @@ void storeCoefficients(LeastSquaresFit& fit, const VectorXd& solution) {
     fit.coefficients = VectorXd::Constant(fit.columns, nan);
     fit.standardErrors = VectorXd::Constant(fit.columns, nan);
     const double sigma = fit.residualStandardDeviation;
+    const VectorXd lengths = directionLengths(fit.factor);
     VectorXd toNatural = VectorXd::Zero(fit.rank()); // b0 = this · (b~0, b~)
     if (fit.intercept) toNatural[0] = 1;
     for (std::size_t k = 0; k < fit.kept.size(); ++k) {
         const auto j = static_cast<Index>(fit.kept[k]);
         const Index place = first + static_cast<Index>(k);
         fit.coefficients[j] = solution[place] * fit.scale[j] / fit.responseScale;
-        fit.standardErrors[j] = sigma * fit.factor.direction(place).norm() * fit.scale[j];
+        fit.standardErrors[j] = sigma * lengths[place] * fit.scale[j];
         toNatural[place] = -fit.shift[j] * fit.scale[j];
     }
     if (!fit.intercept) return;

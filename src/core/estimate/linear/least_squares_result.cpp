@@ -230,10 +230,12 @@ double LeastSquaresFit::constantDegreesOfFreedom() const {
 }
 
 std::vector<Index> LeastSquaresFit::placesOf(std::span<const std::size_t> which) const {
+    std::vector<char> asked(static_cast<std::size_t>(columns), 0);
+    for (const std::size_t j : which)
+        if (j < asked.size()) asked[j] = 1;
     std::vector<Index> places;
     for (std::size_t k = 0; k < kept.size(); ++k)
-        if (std::find(which.begin(), which.end(), kept[k]) != which.end())
-            places.push_back((intercept ? 1 : 0) + static_cast<Index>(k));
+        if (asked[kept[k]]) places.push_back((intercept ? 1 : 0) + static_cast<Index>(k));
     return places;
 }
 
@@ -250,7 +252,7 @@ MatrixXd LeastSquaresFit::directionsOf(const std::vector<Index>& places) const {
     } else { // what the others' columns of the factor leave
         std::vector<Index> rest;
         for (Index k = 0; k < rank(); ++k)
-            if (std::find(places.begin(), places.end(), k) == places.end()) rest.push_back(k);
+            if (!std::binary_search(places.begin(), places.end(), k)) rest.push_back(k);
         MatrixXd part = factor.columns(rest);
         for (Index j = 0; j < others; ++j)
             part.col(j).normalize();
@@ -470,7 +472,7 @@ VectorXd LeastSquaresFit::takenOut(const std::vector<Index>& out, double& given)
 VectorXd LeastSquaresFit::ofTheOthers(const std::vector<Index>& out, double& given) const {
     std::vector<Index> places;
     for (Index place = 0; place < rank(); ++place)
-        if (std::find(out.begin(), out.end(), place) == out.end()) places.push_back(place);
+        if (!std::binary_search(out.begin(), out.end(), place)) places.push_back(place);
     const auto count = static_cast<Index>(places.size());
     const MatrixXd part = factor.columns(places);
     const Eigen::HouseholderQR<MatrixXd> qr(part);
