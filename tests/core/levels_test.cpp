@@ -7,8 +7,9 @@
 #include "estimate/linear/level_rows.h"
 #include "estimate/linear/screen.h"
 #include "estimate/model_text.h"
+#include "study/evaluate.h"
 
-#include <thread>
+#include <numeric>
 
 using namespace oxgoad;
 using namespace oxgoad::test;
@@ -281,6 +282,172 @@ TEST(LevelsApart, AreNoneWhereNoFactorIs) {
                                         MatrixXd::Ones(1, 1))
                      .wholeTriangle(),
                  std::logic_error);
+}
+
+/// Regression on the level means taken out (Frisch and Waugh 1933, Econometrica 1; Lovell 1963, Journal of
+/// the American Statistical Association 58), worked out here by sums alone, of 6,000 levels.
+TEST(LevelsApart, AreTheWithinEstimatorOfSixThousandLevels) {
+    const Made m = made({.n = 30000, .levels = 6000, .numbers = 1}, 21);
+    const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
+    const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
+    const LeastSquaresFit fit = fitLeastSquares(rows, m.y, {}, quietly());
+    ASSERT_EQ(fit.factor.levels(), 5999);
+    const auto codes = m.table.columns()[0].codes();
+    const auto x = m.table.columns()[1].numbers();
+    std::vector<long double> count(6000, 0), ofX(6000, 0), ofY(6000, 0);
+    for (std::size_t i = 0; i < x.size(); ++i) {
+        const auto l = static_cast<std::size_t>(codes[i]);
+        count[l] += 1;
+        ofX[l] += x[i];
+        ofY[l] += m.y[i];
+    }
+    long double xx = 0, xy = 0, yy = 0;
+    for (std::size_t i = 0; i < x.size(); ++i) {
+        const auto l = static_cast<std::size_t>(codes[i]);
+        const long double dx = x[i] - ofX[l] / count[l], dy = m.y[i] - ofY[l] / count[l];
+        xx += dx * dx;
+        xy += dx * dy;
+        yy += dy * dy;
+    }
+    const long double slope = xy / xx, rss = yy - slope * xy;
+    const double sigma = static_cast<double>(std::sqrt(rss / (30000 - 6001)));
+    EXPECT_EQ(fit.degreesOfFreedom, 30000 - 6001);
+    EXPECT_GE(digits(fit.residualSumOfSquares, static_cast<double>(rss)), 12);
+    EXPECT_GE(digits(fit.coefficients[5999], static_cast<double>(slope)), 11);
+    EXPECT_GE(digits(fit.standardErrors[5999], sigma / static_cast<double>(std::sqrt(xx))), 11);
+    const auto meanOf = [&](std::size_t l) { return ofX[l] / count[l]; };
+    for (const std::size_t l : {1U, 17U, 3000U, 5999U}) { // against the first level
+        const long double expected = ofY[l] / count[l] - ofY[0] / count[0] - slope * (meanOf(l) - meanOf(0));
+        EXPECT_NEAR(fit.coefficients[static_cast<Index>(l) - 1], static_cast<double>(expected), 1e-10);
+        const long double d = meanOf(l) - meanOf(0);
+        EXPECT_GE(digits(fit.standardErrors[static_cast<Index>(l) - 1],
+                         sigma * static_cast<double>(std::sqrt(1 / count[l] + 1 / count[0] + d * d / xx))),
+                  11);
+    }
+    for (const std::size_t i : {0U, 12345U, 29999U}) {
+        const auto l = static_cast<std::size_t>(codes[i]);
+        const long double d = x[i] - meanOf(l);
+        EXPECT_NEAR(fit.leverages[static_cast<Index>(i)], static_cast<double>(1 / count[l] + d * d / xx),
+                    1e-12);
+    }
+    // All levels together against the slope alone, and the slope's inflation by them.
+    std::vector<std::size_t> levels(5999);
+    std::iota(levels.begin(), levels.end(), std::size_t{0});
+    long double sumX = 0, sumY = 0, totalXx = 0, totalXy = 0, totalYy = 0;
+    for (std::size_t i = 0; i < x.size(); ++i) {
+        sumX += x[i];
+        sumY += m.y[i];
+    }
+    for (std::size_t i = 0; i < x.size(); ++i) {
+        const long double dx = x[i] - sumX / 30000, dy = m.y[i] - sumY / 30000;
+        totalXx += dx * dx;
+        totalXy += dx * dy;
+        totalYy += dy * dy;
+    }
+    const long double alone = totalYy - totalXy * totalXy / totalXx;
+    EXPECT_GE(
+        digits(fit.jointTest(levels).f, static_cast<double>((alone - rss) / 5999 / (rss / (30000 - 6001)))),
+        10);
+    EXPECT_GE(digits(fit.without(levels).residualSumOfSquares, static_cast<double>(alone)), 11);
+    EXPECT_GE(digits(fit.without(levels).coefficients[5999], static_cast<double>(totalXy / totalXx)), 11);
+    EXPECT_GE(digits(fit.inflation(std::vector<std::size_t>{5999}), static_cast<double>(totalXx / xx)), 10);
+    EXPECT_GE(digits(fit.inflation(levels), static_cast<double>(totalXx / xx)), 10);
+}
+
+/// An evaluation with its checks of a model whose levels are apart, against one triangle of the same rows.
+TEST(LevelsApart, AnEvaluationSaysWhatOneTriangleWould) {
+    const Made m = made({.n = 4400, .levels = 1010, .others = 3, .numbers = 2}, 31);
+    std::vector<Column> columns = m.table.columns();
+    columns.push_back(Column::ofNumbers("y", m.y));
+    StudyRows rows;
+    rows.learning.table = Table(columns);
+    Recipe recipe;
+    recipe.response = "y";
+    recipe.terms = m.terms;
+    recipe.setAside = SetAside{.share = 0.1, .seed = 3};
+    const auto prepared = prepareRows(recipe, rows, {2}, quietly());
+    const auto evidence =
+        evaluate(recipe, rows, *prepared, {.threads = {2}, .checks = ChecksWanted::all}, quietly());
+    const LinearModel& model = *evidence.study->linear();
+    ASSERT_GT(model.fit.factor.levels(), 1000);
+    const Table& table = rows.learning.table;
+    const BoundDesign bound(model.design, table, {});
+    std::vector<double> y;
+    for (const auto row : evidence.study->rows)
+        y.push_back(m.y[row]);
+    const DesignRows x(bound, evidence.study->rows);
+    const LeastSquaresFit dense = fitLeastSquares(
+        Dense(x), y, {.threads = {2}, .precision = LeastSquaresOptions::Precision::plain}, quietly());
+    const LinearEvidence& said = *evidence.linear;
+    ASSERT_EQ(said.coefficients.size(), dense.kept.size() + 1);
+    for (std::size_t k = 0; k < dense.kept.size(); ++k) {
+        const auto j = static_cast<Index>(dense.kept[k]);
+        EXPECT_NEAR(said.coefficients[k + 1].estimate, dense.coefficients[j], 1e-9 * dense.standardErrors[j]);
+        EXPECT_GE(digits(said.coefficients[k + 1].standardError, dense.standardErrors[j]), 9);
+    }
+    for (std::size_t t = 0; t < recipe.terms.size(); ++t) {
+        std::vector<std::size_t> own;
+        for (std::size_t j = 0; j < model.design.columns().size(); ++j)
+            if (model.design.columns()[j].term == t) own.push_back(j);
+        EXPECT_GE(digits(said.terms[t].f, dense.jointTest(own).f), 9);
+        EXPECT_GE(
+            digits(std::pow(said.terms[t].inflation, static_cast<double>(own.size())), dense.inflation(own)),
+            7);
+    }
+    // Rows held out: predicted, with their errors and how far they lie.
+    std::vector<std::uint32_t> held;
+    for (std::size_t row = 0; row < m.y.size(); ++row)
+        if (evidence.rows.state[row] == RowState::heldOut && !std::isnan(evidence.rows.fitted[row]))
+            held.push_back(static_cast<std::uint32_t>(row));
+    ASSERT_GT(held.size(), 300U);
+    MatrixXd block(static_cast<Index>(held.size()), x.columns()),
+        inputs(block.rows(), static_cast<Index>(model.design.inputs().size()));
+    bound.fill(held, block);
+    bound.inputs().fill(held, inputs);
+    const auto at = model.at(inputs);
+    const VectorXd predicted = dense.predict(block), variance = dense.meanVariance(block);
+    double squares = 0;
+    for (Index i = 0; i < block.rows(); ++i) {
+        EXPECT_NEAR(at.mean[i], predicted[i], 1e-9);
+        EXPECT_NEAR(evidence.rows.fitted[held[static_cast<std::size_t>(i)]], predicted[i], 1e-9);
+        EXPECT_NEAR(at.variance[i], variance[i], 1e-9 * variance[i]);
+        squares += std::pow(m.y[held[static_cast<std::size_t>(i)]] - predicted[i], 2);
+    }
+    EXPECT_LT(farthest(at.leverage, model.distances(inputs)), 1e-12);
+    // Without x0, whose place is after the levels and the months.
+    const auto reduced = dense.without(std::vector<std::size_t>{model.design.columns().size() - 2});
+    double without = 0;
+    for (Index i = 0; i < block.rows(); ++i) {
+        double mean = reduced.constant;
+        for (Index j = 0; j < block.cols(); ++j)
+            mean += block(i, j) * reduced.coefficients[j];
+        without += std::pow(m.y[held[static_cast<std::size_t>(i)]] - mean, 2);
+    }
+    EXPECT_NEAR(said.terms[2].errorWithout, std::sqrt(without / squares) - 1, 1e-9);
+    // Checks: Koenker's n R² of the squared residuals on the model's columns, and the row that moves most.
+    const VectorXd squared = dense.residuals.array().square() - dense.residuals.array().square().mean();
+    const auto [products, sum] = shiftedCrossProducts(dense, Dense(x), squared, {1}, quietly());
+    const double koenker =
+        dense.explainedSumOfSquares(products, sum) / squared.squaredNorm() * static_cast<double>(y.size());
+    const auto readingOf = [&](const std::string& name) {
+        for (const Reading& reading : evidence.readings)
+            if (reading.name == name) return reading.value;
+        ADD_FAILURE() << name;
+        return std::nan("");
+    };
+    EXPECT_GE(digits(readingOf("unequal spread"), koenker), 9);
+    double most = 0;
+    std::vector<double> leverages, studentized;
+    for (const auto row : evidence.study->rows) {
+        leverages.push_back(said.rows.leverage[row]);
+        studentized.push_back(said.rows.studentized[row]);
+    }
+    forEachDfbetas(dense, Dense(x), {}, leverages, studentized, {1}, quietly(),
+                   [&](Index, const MatrixXd& rowsOf) {
+                       for (const double value : rowsOf.reshaped())
+                           if (std::fabs(value) > most) most = std::fabs(value);
+                   });
+    EXPECT_NEAR(std::fabs(readingOf("largest DFBETAS")), most, 1e-9 * most);
 }
 
 } // namespace

@@ -38,7 +38,7 @@ double takeOne(Eigen::Ref<MatrixXd> rows, const VectorXd& roots) {
 std::shared_ptr<const RowLevels> LevelRows::worthwhile(const RowSource& x, bool any) {
     constexpr Index fewest = 16;
     const Index n = x.rows(), p = x.columns();
-    if (!any && n < 4096) return nullptr;
+    if (!any && n < 4096 && p <= mostTogether) return nullptr;
     auto levels = x.levels();
     if (!levels || any) return levels;
     if (static_cast<Index>(levels->columns.size()) < fewest) return nullptr;
