@@ -450,4 +450,35 @@ TEST(LevelsApart, AnEvaluationSaysWhatOneTriangleWould) {
     EXPECT_NEAR(std::fabs(readingOf("largest DFBETAS")), most, 1e-9 * most);
 }
 
+/// What would not fit into memory is said before, with what would.
+TEST(LevelsApart, WhatHasNoRoomIsSaidBefore) {
+    const Made m = made({.n = 60000, .levels = 6000, .numbers = 1}, 4);
+    std::vector<Column> columns = m.table.columns();
+    columns.push_back(Column::ofNumbers("y", m.y));
+    StudyRows rows;
+    rows.learning.table = Table(columns);
+    Recipe recipe;
+    recipe.response = "y";
+    recipe.terms = m.terms;
+    const auto said = [&] {
+        try {
+            evaluate(recipe, rows, {2}, quietly());
+        } catch (const Error& error) {
+            return std::string(error.message()) + " " + error.remedy();
+        }
+        return std::string();
+    };
+    recipe.errors.kind = ErrorsKind::hc3;
+    EXPECT_EQ(said(),
+              "errors that stand unequal or dependent spread would need some 68 GB and 3 million million "
+              "products for 6,001 coefficients of 60,000 rows Keep errors for equal spread, or lump rare "
+              "levels into one first.");
+    recipe.errors = {};
+    recipe.choose = ChoosePlan{.by = ChooseBy::forward, .criterion = ChooseCriterion::bic};
+    EXPECT_NE(said().find("a choice among terms has no room for 6,000 columns"), std::string::npos) << said();
+    recipe.choose.reset();
+    recipe.estimator = {"penalised", {{"l1_share", 1.0}, {"penalty", 1.0}}};
+    EXPECT_NE(said().find("a penalised fit has no room for 6,000 columns"), std::string::npos) << said();
+}
+
 } // namespace

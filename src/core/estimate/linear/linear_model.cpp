@@ -247,6 +247,17 @@ LinearFit fitLinear(const Teaching& teaching, bool keepOrthonormal, Progress& pr
 LinearFit fitLinearTogether(const Teaching& teaching, const std::string& what, Progress& progress) {
     Design design = learnDesign(teaching);
     requireOneMatrix(design, what, teaching.file);
+    constexpr double mostValues = 1e9; // of the basis of all columns at all rows
+    if (const double values =
+            static_cast<double>(design.columns().size() + 1) * static_cast<double>(teaching.rows.size());
+        values > mostValues)
+        throw Error(
+            ErrorCode::badTerm,
+            what + " of " + plural(design.columns().size(), "column", "columns") + " and " +
+                plural(teaching.rows.size(), "row", "rows") + " would need " +
+                shortText(std::ceil(8e-9 * values)) + " GB",
+            {.file = teaching.file},
+            "Take least squares, lump rare levels into one, take terms out, or learn from fewer rows.");
     const bool wide = design.columns().size() > 1000; // where levels would be apart
     return fitted(
         std::move(design), teaching,

@@ -156,6 +156,23 @@ private:
     MatrixXd m_scores;
 };
 
+/// Said before it is asked for: triangles of blocks of rows, or scores of groups, and the time they take.
+void requireRoom(ErrorsKind kind, const LeastSquaresFit& fit, Index columns, std::size_t units) {
+    if (kind == ErrorsKind::equalSpread) return;
+    constexpr double mostBytes = 6e9, mostWork = 2e12;
+    const auto n = static_cast<double>(fit.rows), k = static_cast<double>(fit.rank());
+    const double triangles = units > 0 ? k : std::ceil(n / static_cast<double>(rowsOfBlock(columns))) * k;
+    const double bytes = 8 * k * (triangles + static_cast<double>(units));
+    if (bytes <= mostBytes && n * k * k <= mostWork) return;
+    throw Error(ErrorCode::badTerm,
+                "errors that stand unequal or dependent spread would need some " +
+                    shortText(std::ceil(bytes / 1e9)) + " GB and " + shortText(std::ceil(n * k * k / 1e12)) +
+                    " million million products for " +
+                    plural(static_cast<std::size_t>(fit.rank()), "coefficient", "coefficients") + " of " +
+                    plural(static_cast<std::size_t>(fit.rows), "row", "rows"),
+                {}, "Keep errors for equal spread, or lump rare levels into one first.");
+}
+
 } // namespace
 
 std::shared_ptr<const FewGroups> fewGroupsOf(std::vector<MatrixXd> products, std::vector<MatrixXd> own) {
@@ -176,6 +193,7 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
     errors.degreesOfFreedom = df;
     const std::size_t count =
         units.empty() ? 0 : *std::max_element(units.begin(), units.end()) + std::size_t{1};
+    requireRoom(kind, fit, x.columns(), count);
     std::vector<Index> fixed;
     for (Index i = 0; i < fit.leverages.size(); ++i)
         if (1 - fit.leverages[i] < fixedLeft) fixed.push_back(i);
