@@ -191,17 +191,7 @@ TEST(LevelsApart, ScreenAndInfluenceAreThoseOfOneTriangle) {
 TEST(LevelsApart, KeepTheirDigitsWhereColumnsNearlyRepeat) {
     for (const double near : {1e-2, 1e-4, 1e-6}) {
         SCOPED_TRACE(near);
-        Made m = made({.n = 3000, .levels = 60, .numbers = 2}, 12);
-        RandomStream random(1, "near");
-        std::vector<double> x(m.y.size());
-        for (std::size_t i = 0; i < x.size(); ++i) {
-            x[i] = m.table.columns()[1].numbers()[i] + near * random.normal();
-            m.y[i] += 2 * x[i];
-        }
-        std::vector<Column> columns = m.table.columns();
-        columns.push_back(Column::ofNumbers("near", x));
-        m.table = Table(columns);
-        m.terms.push_back(plainTerm("near"));
+        const Made m = withNearRepeat(made({.n = 3000, .levels = 60, .numbers = 2}, 12), near);
         const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
         const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
         const LeastSquaresFit a = fitLeastSquares(rows, m.y, {.levels = Levels::apart}, quietly());
@@ -354,16 +344,21 @@ TEST(LevelsApart, AreTheWithinEstimatorOfSixThousandLevels) {
     EXPECT_GE(digits(fit.inflation(levels), static_cast<double>(totalXx / xx)), 10);
 }
 
+/// The rows and a recipe of all their terms.
+std::pair<StudyRows, Recipe> studied(const Made& m) {
+    std::vector<Column> columns = m.table.columns();
+    columns.push_back(Column::ofNumbers("y", m.y));
+    std::pair<StudyRows, Recipe> made;
+    made.first.learning.table = Table(columns);
+    made.second.response = "y";
+    made.second.terms = m.terms;
+    return made;
+}
+
 /// An evaluation with its checks of a model whose levels are apart, against one triangle of the same rows.
 TEST(LevelsApart, AnEvaluationSaysWhatOneTriangleWould) {
     const Made m = made({.n = 4400, .levels = 1010, .others = 3, .numbers = 2}, 31);
-    std::vector<Column> columns = m.table.columns();
-    columns.push_back(Column::ofNumbers("y", m.y));
-    StudyRows rows;
-    rows.learning.table = Table(columns);
-    Recipe recipe;
-    recipe.response = "y";
-    recipe.terms = m.terms;
+    auto [rows, recipe] = studied(m);
     recipe.setAside = SetAside{.share = 0.1, .seed = 3};
     const auto prepared = prepareRows(recipe, rows, {2}, quietly());
     const auto evidence =
@@ -453,14 +448,8 @@ TEST(LevelsApart, AnEvaluationSaysWhatOneTriangleWould) {
 /// What would not fit into memory is said before, with what would.
 TEST(LevelsApart, WhatHasNoRoomIsSaidBefore) {
     const Made m = made({.n = 60000, .levels = 6000, .numbers = 1}, 4);
-    std::vector<Column> columns = m.table.columns();
-    columns.push_back(Column::ofNumbers("y", m.y));
-    StudyRows rows;
-    rows.learning.table = Table(columns);
-    Recipe recipe;
-    recipe.response = "y";
-    recipe.terms = m.terms;
-    const auto said = [&] {
+    auto [rows, recipe] = studied(m);
+    const auto said = [&rows = rows, &recipe = recipe] {
         try {
             evaluate(recipe, rows, {2}, quietly());
         } catch (const Error& error) {

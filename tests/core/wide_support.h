@@ -123,6 +123,21 @@ inline Made made(const Shape& shape, std::uint64_t seed) {
     return m;
 }
 
+/// With a number more that is the first but for noise of this size, and matters.
+inline Made withNearRepeat(Made m, double noise) {
+    RandomStream random(1, "near");
+    std::vector<double> x(m.y.size());
+    for (std::size_t i = 0; i < x.size(); ++i) {
+        x[i] = m.table.columns()[1].numbers()[i] + noise * random.normal();
+        m.y[i] += 2 * x[i];
+    }
+    std::vector<Column> columns = m.table.columns();
+    columns.push_back(Column::ofNumbers("near", x));
+    m.table = Table(columns);
+    m.terms.push_back(plainTerm("near"));
+    return m;
+}
+
 inline double farthest(const VectorXd& a, const VectorXd& b) {
     double most = 0;
     for (Index i = 0; i < a.size(); ++i)

@@ -52,17 +52,7 @@ TEST(Cells, FitAsRowsDoOnThreeHundredRandomProblems) {
 TEST(Cells, KeepTheirDigitsWhereColumnsNearlyRepeat) {
     for (const double near : {1e-2, 1e-3, 1e-4}) {
         SCOPED_TRACE(near);
-        Made m = made({.n = 9000, .levels = 60, .numbers = 2}, 12);
-        RandomStream random(1, "near");
-        std::vector<double> x(m.y.size());
-        for (std::size_t i = 0; i < x.size(); ++i) {
-            x[i] = m.table.columns()[1].numbers()[i] + near * random.normal();
-            m.y[i] += 2 * x[i];
-        }
-        std::vector<Column> columns = m.table.columns();
-        columns.push_back(Column::ofNumbers("near", x));
-        m.table = Table(columns);
-        m.terms.push_back(plainTerm("near"));
+        const Made m = withNearRepeat(made({.n = 9000, .levels = 60, .numbers = 2}, 12), near);
         const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
         const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
         ASSERT_TRUE(CellRows::worthwhile(rows));
