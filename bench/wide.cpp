@@ -171,6 +171,38 @@ BENCHMARK(manyLevels)
     ->Iterations(1)
     ->UseRealTime();
 
+/// A slope of its own for each level as well, and errors for unequal spread, by group and in time.
+void levelsOwnSlopes(benchmark::State& state) {
+    const Made plain = made(1000000, 8, 0);
+    Made levels = made(1000000, 8, static_cast<int>(state.range(0)));
+    levels.recipe.terms.push_back(Term{{TermPart{"x0"}, TermPart{"article"}}});
+    for (auto _ : state) {
+        const double small = secondsToLearn(plain), large = secondsToLearn(levels);
+        state.counters["numbers_s"] = small;
+        state.counters["slopes_s"] = large;
+        state.counters["ratio"] = large / small;
+        state.counters["all_slopes_s"] = secondsToEvaluate(levels, ChecksWanted::quick, 1);
+        state.counters["limit"] = 6;
+    }
+}
+BENCHMARK(levelsOwnSlopes)->Arg(200)->Arg(5000)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
+
+void levelsUnequalSpread(benchmark::State& state) {
+    Made m = made(1000000, 8, 5000, 12);
+    const double usual = secondsToLearn(m);
+    m.recipe.errors.kind = ErrorsKind::hc3;
+    const double unequal = secondsToLearn(m);
+    m.recipe.errors = {ErrorsKind::byGroup, "article"};
+    for (auto _ : state) {
+        state.counters["usual_s"] = usual;
+        state.counters["hc3_s"] = unequal;
+        state.counters["by_article_s"] = secondsToLearn(m);
+        state.counters["ratio"] = unequal / usual;
+        state.counters["limit"] = 4;
+    }
+}
+BENCHMARK(levelsUnequalSpread)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
+
 void twoFactors(benchmark::State& state) {
     const Made m = made(1000000, 8, 2000, 100);
     for (auto _ : state) {
