@@ -270,7 +270,8 @@ TEST(Terms, AFactorOfTooManyLevelsIsRefused) {
     EXPECT_EQ(
         errorOf([] { evaluate(recipeOf("y", {"id"}), rowsOfLevels(55002, 2), {}, quietly()); }),
         "rows.csv, column id: id would make 55,001 columns of the model matrix. At most 50,000 levels of "
-        "one factor and 5,000 columns beside them can be fitted. Lump its rare levels into one, read it "
+        "one factor, 100,000 columns with their products, and 5,000 columns beside these can be fitted. Lump "
+        "its rare levels into one, read it "
         "as a number, or take it out.");
     // Only one factor can be eliminated.
     EXPECT_EQ(errorOf([] {

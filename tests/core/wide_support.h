@@ -48,6 +48,8 @@ struct Shape {
     bool weighted = false;
     /// A product of the first factor with the first number.
     bool slopes = false;
+    /// And one with the last number; the products come before the factor; there is no factor beside them.
+    bool moreSlopes = false, productsFirst = false, productsAlone = false;
     /// A product of both factors.
     bool crossed = false;
     /// A factor before the first, each level of which is four of the first's; none with false.
@@ -111,7 +113,14 @@ inline Made made(const Shape& shape, std::uint64_t seed) {
         columns.push_back(Column::ofNumbers("x" + std::to_string(j), std::move(x)));
         m.terms.push_back(plainTerm("x" + std::to_string(j)));
     }
-    if (shape.slopes) m.terms.push_back(Term{{TermPart{"x0"}, TermPart{"site"}}});
+    if (shape.slopes) {
+        std::vector<Term> products{Term{{TermPart{"x0"}, TermPart{"site"}}}};
+        if (shape.moreSlopes && shape.numbers > 1)
+            products.push_back(Term{{TermPart{"x" + std::to_string(shape.numbers - 1)}, TermPart{"site"}}});
+        m.terms.insert(shape.productsFirst ? m.terms.begin() : m.terms.end(), products.begin(),
+                       products.end());
+        if (shape.productsAlone) std::erase(m.terms, plainTerm("site"));
+    }
     if (shape.crossed) m.terms.push_back(Term{{TermPart{"site"}, TermPart{"month"}}});
     m.table = Table(std::move(columns));
     for (std::size_t i = 0; i < n; ++i) {
@@ -162,13 +171,24 @@ inline void expectTheSame(const Shape& shape, std::uint64_t seed, LeastSquaresOp
     const LeastSquaresFit a = fitLeastSquares(rows, m.y, options, quietly());
     ASSERT_EQ(a.factor.levels() > 0, levels == LeastSquaresOptions::Levels::apart);
     const LeastSquaresFit b = fitLeastSquares(Dense(rows), m.y, options, quietly());
+    if (a.kept != b.kept)
+        for (const auto* fit : {&a, &b})
+            for (const Dependency& one : fit->dependent)
+                ADD_FAILURE() << (fit == &a ? "only here " : "only there ")
+                              << design.columns()[one.column].name;
     ASSERT_EQ(a.kept, b.kept);
     ASSERT_EQ(a.dependent.size(), b.dependent.size());
     for (std::size_t k = 0; k < a.dependent.size(); ++k) {
         const Dependency &one = a.dependent[k], &other = b.dependent[k];
         EXPECT_EQ(one.column, other.column);
         EXPECT_NEAR(one.constant, other.constant, 1e-7 * std::max(1.0, std::fabs(other.constant)));
-        ASSERT_EQ(one.combination.size(), other.combination.size());
+        ASSERT_EQ(one.combination.size(), other.combination.size())
+            << design.columns()[one.column].name << [&] {
+                   std::string said;
+                   for (const auto& [column, weight] : other.combination)
+                       said += ", " + std::to_string(weight) + " of " + design.columns()[column].name;
+                   return said;
+               }();
         for (std::size_t c = 0; c < one.combination.size(); ++c) {
             EXPECT_EQ(one.combination[c].first, other.combination[c].first);
             EXPECT_NEAR(one.combination[c].second, other.combination[c].second, 1e-7);

@@ -78,11 +78,18 @@ void forEachApart(const LeastSquaresFit& fit, const RowSource& x, Threads thread
         ApartReader::Rows rows = reader.read(begin, std::min(piece, x.rows() - begin));
         reader.turn(rows);
         Eigen::MatrixXd block = rows.rest * ofRest;
-        for (Index i = 0; i < block.rows(); ++i)
-            if (const Index l = rows.level[static_cast<std::size_t>(i)]; l >= 0) {
-                const Index place = levels.places[static_cast<std::size_t>(l)];
-                block(i, place) += 1 / (levels.lengths[l] * levels.lengths[l] * lengths[place]);
+        for (Index i = 0; i < block.rows(); ++i) {
+            const Index from = rows.first[static_cast<std::size_t>(i)],
+                        count = rows.directions[static_cast<std::size_t>(i)];
+            for (Index k = count; k-- > 0;) { // R⁻¹ of its directions
+                double& value = rows.own(i, k);
+                for (Index j = k + 1; j < count; ++j)
+                    value -= levels.own(from + k, j - k) * rows.own(i, j);
+                value /= levels.own(from + k, 0);
+                const Index place = levels.places[static_cast<std::size_t>(from + k)];
+                block(i, place) += value / lengths[place];
             }
+        }
         use(begin, block);
     });
 }

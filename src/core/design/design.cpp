@@ -15,7 +15,7 @@ namespace {
 
 /// A model matrix wider than this is a mistake: mostly a factor of names or numbers. One factor may make
 /// more, as its levels can be eliminated one by one.
-constexpr std::size_t mostColumns = 5000, mostLevels = 50000;
+constexpr std::size_t mostColumns = 5000, mostLevels = 50000, mostInAll = 2 * mostLevels;
 
 void requireSensible(const std::vector<Term>& terms) {
     for (std::size_t i = 0; i < terms.size(); ++i) {
@@ -60,8 +60,9 @@ std::vector<double> valuesFor(const TermPart& part, const BoundInputs& inputs, s
         ErrorCode::badTerm,
         termName(term) + " would make " + plural(columns, "column", "columns") + " of the model matrix",
         {.file = file, .column = term.parts[0].column},
-        "At most " + countText(mostLevels) + " levels of one factor and " + countText(mostColumns) +
-            " columns beside them can be fitted. Lump its rare levels into one, read it as a number, or "
+        "At most " + countText(mostLevels) + " levels of one factor, " + countText(mostInAll) +
+            " columns with their products, and " + countText(mostColumns) +
+            " columns beside these can be fitted. Lump its rare levels into one, read it as a number, or "
             "take it out.");
 }
 
@@ -111,7 +112,8 @@ Design Design::learn(const BoundInputs& inputs, std::span<const std::uint32_t> r
     Design design;
     design.m_terms = terms;
     design.m_inputs = inputs.inputs();
-    std::size_t mostOfOne = 0; // levels of the largest factor so far
+    // Columns of the levels of each factor so far, alone and in products: those of one factor are eliminated.
+    std::vector<std::size_t> ofFactor(design.m_inputs.size(), 0);
     for (std::size_t t = 0; t < terms.size(); ++t) {
         if (!passedOver.empty() && passedOver[t] != 0) continue;
         std::vector<DesignColumn> columns{DesignColumn{{}, t, {}}};
@@ -126,13 +128,7 @@ Design Design::learn(const BoundInputs& inputs, std::span<const std::uint32_t> r
                 if (function.basis.canFail())
                     design.m_guards.push_back({{index, function.basis}, function.name});
             const std::size_t made = columns.size() * functions.size();
-            std::size_t levels = 0;
-            if (terms[t].parts.size() == 1 && input.factor && !functions.empty() &&
-                functions[0].basis.kind == Basis::Kind::indicator)
-                levels = std::min(made, mostLevels);
-            if (made + design.m_columns.size() - std::max(levels, mostOfOne) > mostColumns)
-                tooWide(terms[t], made, file);
-            mostOfOne = std::max(levels, mostOfOne);
+            if (made > mostInAll || functions.size() > mostLevels) tooWide(terms[t], made, file);
             std::vector<DesignColumn> products;
             products.reserve(columns.size() * functions.size());
             for (const DesignColumn& before : columns)
@@ -145,9 +141,22 @@ Design Design::learn(const BoundInputs& inputs, std::span<const std::uint32_t> r
                 }
             columns = std::move(products);
         }
+        for (std::size_t i = 0; i < ofFactor.size(); ++i)
+            ofFactor[i] += static_cast<std::size_t>(
+                std::count_if(columns.begin(), columns.end(), [&](const DesignColumn& column) {
+                    return std::any_of(column.pieces.begin(), column.pieces.end(), [&](const auto& piece) {
+                        return piece.input == i && piece.basis.kind == Basis::Kind::indicator;
+                    });
+                }));
         design.m_columns.insert(design.m_columns.end(), columns.begin(), columns.end());
+        const std::size_t most = ofFactor.empty() ? 0 : *std::max_element(ofFactor.begin(), ofFactor.end());
+        if (design.m_columns.size() - most > mostColumns || design.m_columns.size() > mostInAll)
+            tooWide(terms[t], columns.size(), file);
     }
     design.findLevelColumns();
+    if (const std::size_t beside = design.m_levelColumns ? design.m_levelColumns->rest.size() : 0;
+        beside > mostColumns)
+        tooWide(terms.back(), beside, file);
     return design;
 }
 
@@ -262,6 +271,7 @@ void Design::fill(const Eigen::MatrixXd& inputs, Eigen::Ref<Eigen::MatrixXd> blo
 void Design::fillColumn(std::size_t column, const Eigen::MatrixXd& inputs, double* out) const {
     const Eigen::Index n = inputs.rows();
     bool first = true;
+    if (m_columns[column].pieces.empty()) std::fill(out, out + n, 1.0);
     for (const auto& piece : m_columns[column].pieces) {
         const double* in = inputs.col(static_cast<Eigen::Index>(piece.input)).data();
         const Basis& basis = piece.basis;

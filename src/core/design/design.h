@@ -62,13 +62,17 @@ public:
     /// The columns at values of the inputs: m × inputs to m × columns. What is NaN there is NaN here.
     void fill(const Eigen::MatrixXd& inputs, Eigen::Ref<Eigen::MatrixXd> block) const;
 
-    /// The columns that are 1 at one level each of the factor that makes most of them, and the others.
+    /// The columns that are 0 but at one level each of the factor with most levels, and the others, as
+    /// RowLevels has them.
     struct LevelColumns {
         std::size_t input = 0;
-        /// Rising.
+        std::size_t levels = 0, slots = 1;
         std::vector<Eigen::Index> columns, rest;
-        /// Of each level of the input an index into `columns`; columns.size() where none is its.
+        bool ones = true;
+        /// Of each level of the input its place among `levels`; `levels` where no column is its.
         std::vector<std::uint32_t> placeOf;
+        /// The slots as columns of the same inputs, whatever the level; null where the only slot is 1.
+        std::shared_ptr<const Design> own;
     };
     /// Null where there are none.
     const std::shared_ptr<const LevelColumns>& levelColumns() const { return m_levelColumns; }

@@ -1,3 +1,5 @@
+#include "design/row_levels.h"
+
 #include "design/design.h"
 
 #include <algorithm>
@@ -10,37 +12,87 @@ namespace oxgoad {
 using Eigen::Index;
 using Eigen::MatrixXd;
 
+namespace {
+
+using Pieces = std::vector<DesignColumn::Piece>;
+
+bool samePieces(const Pieces& a, const Pieces& b) {
+    return std::equal(a.begin(), a.end(), b.begin(), b.end(),
+                      [](const auto& x, const auto& y) { return x.input == y.input && x.basis == y.basis; });
+}
+
+/// Columns with the indicator of a level of one factor: of each level and each of the slots, which are the
+/// other pieces, the first.
+struct OfFactor {
+    std::vector<Pieces> slots;
+    std::map<std::pair<int, std::size_t>, Index> columns;
+    std::map<int, bool> levels;
+};
+
+std::map<std::size_t, OfFactor> columnsByFactor(const Inputs& inputs,
+                                                const std::vector<DesignColumn>& columns) {
+    constexpr std::size_t mostSlots = 16;
+    std::map<std::size_t, OfFactor> found;
+    for (std::size_t j = 0; j < columns.size(); ++j)
+        for (std::size_t p = 0; p < columns[j].pieces.size(); ++p) {
+            const auto& piece = columns[j].pieces[p];
+            if (!inputs[piece.input].factor || piece.basis.kind != Basis::Kind::indicator) continue;
+            Pieces others = columns[j].pieces;
+            others.erase(others.begin() + static_cast<std::ptrdiff_t>(p));
+            OfFactor& own = found[piece.input];
+            const auto known = std::find_if(own.slots.begin(), own.slots.end(),
+                                            [&](const Pieces& one) { return samePieces(one, others); });
+            const auto slot = static_cast<std::size_t>(known - own.slots.begin());
+            if (slot == mostSlots) continue;
+            if (known == own.slots.end()) own.slots.push_back(std::move(others));
+            own.columns.emplace(std::pair{piece.basis.level, slot}, static_cast<Index>(j));
+            own.levels[piece.basis.level] = true;
+        }
+    return found;
+}
+
+} // namespace
+
 void Design::findLevelColumns() {
     m_levelColumns.reset();
-    // Of each factor the column of each level, the first where there are several.
-    std::map<std::size_t, std::map<int, Index>> columnsOf;
-    for (std::size_t j = 0; j < m_columns.size(); ++j)
-        if (const auto& pieces = m_columns[j].pieces; pieces.size() == 1 &&
-                                                      m_inputs[pieces[0].input].factor &&
-                                                      pieces[0].basis.kind == Basis::Kind::indicator)
-            columnsOf[pieces[0].input].emplace(pieces[0].basis.level, static_cast<Index>(j));
-    const auto largest =
-        std::max_element(columnsOf.begin(), columnsOf.end(),
-                         [](const auto& a, const auto& b) { return a.second.size() < b.second.size(); });
-    if (largest == columnsOf.end()) return;
+    auto found = columnsByFactor(m_inputs, m_columns);
+    const auto largest = std::max_element(found.begin(), found.end(), [](const auto& a, const auto& b) {
+        return a.second.levels.size() < b.second.levels.size();
+    });
+    if (largest == found.end()) return;
+    OfFactor& factor = largest->second;
     auto made = std::make_shared<LevelColumns>();
     made->input = largest->first;
-    for (const auto& [level, column] : largest->second)
-        made->columns.push_back(column);
-    std::sort(made->columns.begin(), made->columns.end());
-    for (Index j = 0; j < static_cast<Index>(m_columns.size()); ++j)
-        if (!std::binary_search(made->columns.begin(), made->columns.end(), j)) made->rest.push_back(j);
-    made->placeOf.assign(m_inputs[made->input].levels.size(),
-                         static_cast<std::uint32_t>(made->columns.size()));
-    for (const auto& [level, column] : largest->second)
-        made->placeOf[static_cast<std::size_t>(level)] = static_cast<std::uint32_t>(
-            std::lower_bound(made->columns.begin(), made->columns.end(), column) - made->columns.begin());
+    made->levels = factor.levels.size();
+    made->slots = factor.slots.size();
+    made->ones = factor.slots.front().empty();
+    made->columns.assign(made->levels * made->slots, -1);
+    made->placeOf.assign(m_inputs[made->input].levels.size(), static_cast<std::uint32_t>(made->levels));
+    std::uint32_t place = 0;
+    for (const auto& [level, there] : factor.levels)
+        made->placeOf[static_cast<std::size_t>(level)] = place++;
+    std::vector<char> own(m_columns.size(), 0);
+    for (const auto& [at, column] : factor.columns) {
+        made->columns[made->placeOf[static_cast<std::size_t>(at.first)] * made->slots + at.second] = column;
+        own[static_cast<std::size_t>(column)] = 1;
+    }
+    for (std::size_t j = 0; j < m_columns.size(); ++j)
+        if (!own[j]) made->rest.push_back(static_cast<Index>(j));
+    if (made->slots > 1 || !made->ones) {
+        std::vector<DesignColumn> columns;
+        for (Pieces& pieces : factor.slots)
+            columns.push_back({{}, 0, std::move(pieces)});
+        auto values = std::make_shared<Design>();
+        values->m_inputs = m_inputs;
+        values->m_columns = std::move(columns);
+        made->own = std::move(values);
+    }
     m_levelColumns = std::move(made);
 }
 
 MatrixXd Design::times(const MatrixXd& inputs, const MatrixXd& b) const {
     constexpr std::size_t many = 64;
-    if (!m_levelColumns || m_levelColumns->columns.size() < many) {
+    if (!m_levelColumns || m_levelColumns->levels < many) {
         MatrixXd block(inputs.rows(), static_cast<Index>(m_columns.size()));
         fill(inputs, block);
         return block * b;
@@ -50,6 +102,8 @@ MatrixXd Design::times(const MatrixXd& inputs, const MatrixXd& b) const {
     for (Index k = 0; k < rest.cols(); ++k)
         fillColumn(static_cast<std::size_t>(levels.rest[static_cast<std::size_t>(k)]), inputs,
                    rest.col(k).data());
+    MatrixXd own = MatrixXd::Ones(inputs.rows(), static_cast<Index>(levels.slots));
+    if (levels.own) levels.own->fill(inputs, own);
     MatrixXd out = rest * MatrixXd(b(levels.rest, Eigen::all));
     for (Index i = 0; i < inputs.rows(); ++i) {
         const double level = inputs(i, static_cast<Index>(levels.input));
@@ -58,7 +112,9 @@ MatrixXd Design::times(const MatrixXd& inputs, const MatrixXd& b) const {
             continue;
         }
         const auto place = levels.placeOf[static_cast<std::size_t>(level)];
-        if (place < levels.columns.size()) out.row(i) += b.row(levels.columns[place]);
+        for (std::size_t s = 0; s < levels.slots && place < levels.levels; ++s)
+            if (const Index column = levels.columns[place * levels.slots + s]; column >= 0)
+                out.row(i) += own(i, static_cast<Index>(s)) * b.row(column);
     }
     return out;
 }
@@ -67,20 +123,33 @@ std::shared_ptr<const RowLevels> DesignRows::levels() const {
     const auto& known = m_design.design().levelColumns();
     if (!known) return nullptr;
     auto made = std::make_shared<RowLevels>();
+    made->levels = static_cast<Index>(known->levels);
+    made->slots = static_cast<Index>(known->slots);
     made->columns = known->columns;
+    made->ones = known->ones;
     made->rest = known->rest;
     std::vector<double> codes(m_rows.size());
     m_design.inputs().fillOne(known->input, m_rows, codes.data());
     made->of.reserve(codes.size());
     for (const double code : codes)
         made->of.push_back(known->placeOf[static_cast<std::size_t>(code)]);
-    made->fill = [this, known](std::span<const std::uint32_t> places, Eigen::Ref<MatrixXd> block) {
+    const auto chosen = [this](std::span<const std::uint32_t> places) {
         std::vector<std::uint32_t> rows;
         rows.reserve(places.size());
         for (const auto place : places)
             rows.push_back(m_rows[place]);
-        m_design.fillColumns(rows, known->rest, block);
+        return rows;
     };
+    made->fill = [this, known, chosen](std::span<const std::uint32_t> places, Eigen::Ref<MatrixXd> block) {
+        m_design.fillColumns(chosen(places), known->rest, block);
+    };
+    if (known->own) {
+        auto own = std::make_shared<BoundDesign>(*known->own, m_design.inputs());
+        made->fillOwn = [known, own, chosen](std::span<const std::uint32_t> places,
+                                             Eigen::Ref<MatrixXd> block) {
+            own->fill(chosen(places), block);
+        };
+    }
     return made;
 }
 

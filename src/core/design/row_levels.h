@@ -9,16 +9,28 @@
 
 namespace oxgoad {
 
-/// The columns of a model matrix that are 1 at one level each of the same factor and 0 elsewhere, and the
-/// others.
+/// The columns of a model matrix that are 0 but at one level each of the same factor, and the others. A level
+/// has a few of its own: 1 where a row has the level, and products of that with something else, a slot each.
 struct RowLevels {
-    /// Of each row the level, an index into `columns`; columns.size() where none of them is 1.
+    using Index = Eigen::Index;
+    /// Of each row its level, counted from 0; `levels` where it has none with columns.
     std::vector<std::uint32_t> of;
-    /// Columns of the model matrix, rising.
-    std::vector<Eigen::Index> columns;
-    std::vector<Eigen::Index> rest;
+    Index levels = 0;
+    Index slots = 1;
+    /// Of each level and slot (level·slots + slot) the column of the model matrix, −1 where there is none;
+    /// rising within a level. The first slot is that of the columns that are 1 if `ones`.
+    std::vector<Index> columns;
+    bool ones = true;
+    /// The other columns, rising.
+    std::vector<Index> rest;
     /// Writes the rest's columns at the rows at these places: places × rest. From any thread.
     std::function<void(std::span<const std::uint32_t> places, Eigen::Ref<Eigen::MatrixXd> block)> fill;
+    /// What each slot is at these rows whatever their level: places × slots. None where the only slot is 1.
+    std::function<void(std::span<const std::uint32_t> places, Eigen::Ref<Eigen::MatrixXd> block)> fillOwn;
+
+    Index column(Index level, Index slot) const {
+        return columns[static_cast<std::size_t>(level * slots + slot)];
+    }
 };
 
 } // namespace oxgoad

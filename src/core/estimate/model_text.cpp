@@ -150,6 +150,86 @@ VectorXd vectorFrom(const json& j) {
     return Eigen::Map<const VectorXd>(values.data(), static_cast<Index>(values.size()));
 }
 
+namespace {
+
+json levelsJson(const TriangularFactor::Levels& levels) {
+    json out = {{"places", levels.places}, {"shared", matrixJson(levels.shared)}};
+    if (levels.single()) {
+        out["lengths"] = vectorJson(levels.own.col(0));
+    } else {
+        out["firsts"] = levels.firsts;
+        out["own"] = matrixJson(levels.own);
+    }
+    return out;
+}
+
+/// Beside so many other columns. Places are checked where it is known what they count.
+TriangularFactor::Levels levelsFrom(const json& j, Index rest) {
+    auto places = j.at("places").get<std::vector<Index>>();
+    MatrixXd shared = matrixFrom(j.at("shared"));
+    const auto count = static_cast<Index>(places.size());
+    if (shared.rows() != count || shared.cols() != rest) throw std::out_of_range("levels");
+    if (j.contains("lengths")) {
+        const VectorXd lengths = vectorFrom(j.at("lengths"));
+        if (lengths.size() != count) throw std::out_of_range("levels");
+        return TriangularFactor::Levels::ofLengths(std::move(places), lengths, std::move(shared));
+    }
+    TriangularFactor::Levels levels{std::move(places), j.at("firsts").get<std::vector<Index>>(),
+                                    matrixFrom(j.at("own")), std::move(shared)};
+    if (static_cast<Index>(levels.firsts.size()) != count || levels.own.rows() != count ||
+        levels.own.cols() < 1)
+        throw std::out_of_range("levels");
+    // Each begins its level or goes on with the one before it, none longer than its triangle has room for.
+    for (Index d = 0; d < count; ++d)
+        if (const Index first = levels.first(d);
+            first != d && (d == 0 || first != levels.first(d - 1) || d - first >= levels.own.cols()))
+            throw std::out_of_range("levels");
+    return levels;
+}
+
+json rowsJson(const DirectionRows& rows) {
+    if (!rows.apart()) return matrixJson(rows.columns());
+    const Index levels = rows.ofLevels().cols();
+    if (rows.triangular())
+        return {{"factor_levels", levelsJson(rows.factor()->ofLevels())},
+                {"triangle", matrixJson(rows.factor()->triangle())}};
+    json entries = json::array(); // row, level, value
+    for (Index l = 0; l < levels; ++l)
+        for (DirectionRows::Sparse::InnerIterator entry(rows.ofLevels(), l); entry; ++entry)
+            entries.push_back({entry.row(), l, numberJson(entry.value())});
+    return {{"levels", levels}, {"entries", std::move(entries)}, {"rest", matrixJson(rows.rest())}};
+}
+
+DirectionRows rowsFrom(const json& j) {
+    if (j.contains("values")) return DirectionRows(matrixFrom(j));
+    if (j.contains("triangle")) {
+        MatrixXd triangle = matrixFrom(j.at("triangle"));
+        if (triangle.rows() != triangle.cols()) throw std::out_of_range("root");
+        return {levelsFrom(j.at("factor_levels"), triangle.rows()), std::move(triangle)};
+    }
+    MatrixXd rest = matrixFrom(j.at("rest"));
+    const auto levels = j.at("levels").get<Index>();
+    constexpr Index most = 100'000'000;
+    if (levels < 0 || levels > most) throw std::out_of_range("levels");
+    std::vector<Eigen::Triplet<double>> entries;
+    for (const auto& one : j.at("entries")) {
+        const auto row = one.at(0).get<Index>(), level = one.at(1).get<Index>();
+        if (row < 0 || row >= rest.rows() || level < 0 || level >= levels) throw std::out_of_range("entry");
+        entries.emplace_back(static_cast<int>(row), static_cast<int>(level), numberFrom(one.at(2)));
+    }
+    DirectionRows::Sparse ofLevels(rest.rows(), levels);
+    ofLevels.setFromTriplets(entries.begin(), entries.end());
+    return {std::move(ofLevels), std::move(rest)};
+}
+
+/// Rows in the directions of a factor of this rank, so many of which are of levels.
+bool hangsTogether(const DirectionRows& rows, Index rank, Index levels) {
+    return rows.apart() ? rows.rank() == rank && rows.ofLevels().cols() == levels
+                        : rows.rank() == rank || rows.columns().size() == 0;
+}
+
+} // namespace
+
 json inputsJson(const Inputs& inputs) {
     json out = json::array();
     for (const Input& input : inputs)
@@ -253,7 +333,7 @@ json fitJson(const LeastSquaresFit& fit) {
                 {"fits_exactly", fit.fitsExactly},
                 {"exact", fit.exact},
                 {"rows_fixed", fit.rowsFixed},
-                {"unseen", matrixJson(fit.unseen)},
+                {"unseen", rowsJson(fit.unseen)},
                 {"undefined_there", fit.undefinedThere},
                 {"factor", matrixJson(fit.factor.triangle())},
                 {"inverse", matrixJson(fit.factor.inverse())},
@@ -262,11 +342,8 @@ json fitJson(const LeastSquaresFit& fit) {
                 {"scale", vectorJson(fit.scale)},
                 {"response_shift", numberJson(fit.responseShift)},
                 {"response_scale", numberJson(fit.responseScale)}};
-    if (const TriangularFactor::Levels& levels = fit.factor.ofLevels(); fit.factor.levels() > 0)
-        out["factor_levels"] = {{"places", levels.places},
-                                {"lengths", vectorJson(levels.lengths)},
-                                {"shared", matrixJson(levels.shared)}};
-    if (fit.covarianceRoot) out["covariance_root"] = matrixJson(*fit.covarianceRoot);
+    if (fit.factor.levels() > 0) out["factor_levels"] = levelsJson(fit.factor.ofLevels());
+    if (fit.covarianceRoot) out["covariance_root"] = rowsJson(*fit.covarianceRoot);
     if (fit.covarianceDegreesOfFreedom)
         out["covariance_degrees_of_freedom"] = numberJson(*fit.covarianceDegreesOfFreedom);
     if (fit.fewGroups) {
@@ -305,7 +382,7 @@ LeastSquaresFit fitFrom(const json& j) {
     fit.fitsExactly = j.at("fits_exactly").get<bool>();
     fit.exact = j.at("exact").get<bool>();
     fit.rowsFixed = j.at("rows_fixed").get<std::size_t>();
-    fit.unseen = matrixFrom(j.at("unseen"));
+    fit.unseen = rowsFrom(j.at("unseen"));
     fit.undefinedThere = j.at("undefined_there").get<bool>();
     MatrixXd triangle = matrixFrom(j.at("factor")), inverse = matrixFrom(j.at("inverse"));
     fit.projections = vectorFrom(j.at("projections"));
@@ -313,7 +390,7 @@ LeastSquaresFit fitFrom(const json& j) {
     fit.scale = vectorFrom(j.at("scale"));
     fit.responseShift = numberFrom(j.at("response_shift"));
     fit.responseScale = numberFrom(j.at("response_scale"));
-    if (j.contains("covariance_root")) fit.covarianceRoot = matrixFrom(j.at("covariance_root"));
+    if (j.contains("covariance_root")) fit.covarianceRoot = rowsFrom(j.at("covariance_root"));
     if (j.contains("covariance_degrees_of_freedom"))
         fit.covarianceDegreesOfFreedom = numberFrom(j.at("covariance_degrees_of_freedom"));
     if (j.contains("few_groups")) {
@@ -335,21 +412,20 @@ LeastSquaresFit fitFrom(const json& j) {
     };
     TriangularFactor::Levels levels;
     if (j.contains("factor_levels")) {
-        const json& from = j.at("factor_levels");
-        levels = {from.at("places").get<std::vector<Index>>(), vectorFrom(from.at("lengths")),
-                  matrixFrom(from.at("shared"))};
-        for (std::size_t l = 0; l < levels.places.size(); ++l)
-            if (levels.places[l] < (l > 0           ? levels.places[l - 1] + 1
-                                    : fit.intercept ? 1
-                                                    : 0) ||
-                levels.places[l] >= rank)
+        levels = levelsFrom(j.at("factor_levels"), triangle.rows());
+        std::vector<char> there(static_cast<std::size_t>(std::max<Index>(rank, 0)), 0);
+        for (const Index place : levels.places) {
+            if (place < (fit.intercept ? 1 : 0) || place >= rank || there[static_cast<std::size_t>(place)])
                 throw std::out_of_range("places");
+            there[static_cast<std::size_t>(place)] = 1;
+        }
     }
     const auto apart = static_cast<Index>(levels.places.size());
     if (fit.coefficients.size() != fit.columns || fit.standardErrors.size() != fit.columns ||
         !is(triangle, rank - apart, rank - apart) || !is(inverse, rank - apart, rank - apart) ||
-        levels.lengths.size() != apart || (apart > 0 && !is(levels.shared, apart, rank - apart)) ||
-        (fit.covarianceRoot && fit.covarianceRoot->rows() != rank))
+        !hangsTogether(fit.unseen, rank, apart) ||
+        (fit.covarianceRoot &&
+         (fit.covarianceRoot->rank() != rank || !hangsTogether(*fit.covarianceRoot, rank, apart))))
         throw std::out_of_range("fit");
     fit.factor = apart > 0 ? TriangularFactor(std::move(levels), std::move(triangle), std::move(inverse))
                            : TriangularFactor(std::move(triangle), std::move(inverse));

@@ -33,8 +33,9 @@ template <class Up, class Down> double conditionBy(Index k, Up&& timesProducts, 
 VectorXd centredLengths(const TriangularFactor& factor, const VectorXd& one) {
     const TriangularFactor::Levels& levels = factor.ofLevels();
     VectorXd squares = VectorXd::Zero(factor.rank());
-    for (std::size_t l = 0; l < levels.places.size(); ++l)
-        squares[levels.places[l]] = std::pow(levels.lengths[static_cast<Index>(l)], 2);
+    for (Index d = 0; d < levels.count(); ++d)
+        for (Index k = d; k < levels.end(levels.first(d)); ++k)
+            squares[levels.places[static_cast<std::size_t>(k)]] += std::pow(levels.own(d, k - d), 2);
     for (std::size_t k = 0; k < factor.restPlaces().size(); ++k) {
         const auto at = static_cast<Index>(k);
         squares[factor.restPlaces()[k]] =
@@ -54,10 +55,20 @@ VectorXd directionLengths(const TriangularFactor& factor) {
         return lengths;
     }
     const TriangularFactor::Levels& levels = factor.ofLevels();
-    const MatrixXd trade = levels.shared * factor.inverse();
-    for (std::size_t l = 0; l < levels.places.size(); ++l) {
-        const auto at = static_cast<Index>(l);
-        lengths[levels.places[l]] = std::sqrt(1 + trade.row(at).squaredNorm()) / levels.lengths[at];
+    MatrixXd trade = levels.shared * factor.inverse();
+    levels.solve(trade);
+    for (Index d = 0; d < levels.count(); ++d) {
+        const Index first = levels.first(d), last = levels.end(first);
+        // Its row of the inverse of its level's triangle.
+        VectorXd own = VectorXd::Zero(last - d);
+        for (Index k = d; k < last; ++k) {
+            double said = k == d ? 1 : 0;
+            for (Index i = d; i < k; ++i)
+                said -= own[i - d] * levels.own(i, k - i);
+            own[k - d] = said / levels.own(k, 0);
+        }
+        lengths[levels.places[static_cast<std::size_t>(d)]] =
+            std::sqrt(own.squaredNorm() + trade.row(d).squaredNorm());
     }
     for (std::size_t k = 0; k < factor.restPlaces().size(); ++k)
         lengths[factor.restPlaces()[k]] = factor.inverse().row(static_cast<Index>(k)).norm();

@@ -3,6 +3,7 @@
 #include "base/parallel.h"
 #include "base/progress.h"
 #include "design/row_source.h"
+#include "estimate/linear/direction_rows.h"
 #include "estimate/linear/triangular_factor.h"
 
 #include <Eigen/Core>
@@ -121,10 +122,10 @@ public:
     Eigen::VectorXd leverages;
 
     /// Where the covariance of the coefficients is not σ²(R'R)⁻¹ (errors that stand unequal spread,
-    /// estimators other than least squares): B, rank × m, with the covariance R⁻¹BB'R⁻ᵀ of the shifted
-    /// coefficients [constant, b~(kept)], in the response's unit squared. As a root it never makes a variance
-    /// below 0.
-    std::optional<Eigen::MatrixXd> covarianceRoot;
+    /// estimators other than least squares): rows B in the directions of the factor, with the covariance
+    /// R⁻¹B'BR⁻ᵀ of the shifted coefficients [constant, b~(kept)], in the response's unit squared. As a root
+    /// it never makes a variance below 0.
+    std::optional<DirectionRows> covarianceRoot;
     /// Degrees of freedom of t with that covariance; infinite for the normal. Otherwise degreesOfFreedom.
     std::optional<double> covarianceDegreesOfFreedom;
     /// Degrees of freedom that differ by combination; null when they do not.
@@ -132,9 +133,9 @@ public:
     /// Learning rows whose own leverage leaves nothing of their residual (1 - h < 1e-10), where the
     /// covariance is made of residuals: what they say of the spread is not known.
     std::size_t rowsFixed = 0;
-    /// Orthonormal directions (rank × m) of the rows fixed, of whose spread their residuals say nothing, and
-    /// whether errors are not even defined there, as the covariance divides by 1 - h.
-    Eigen::MatrixXd unseen;
+    /// Orthonormal directions of the rows fixed, of whose spread their residuals say nothing, and whether
+    /// errors are not even defined there, as the covariance divides by 1 - h.
+    DirectionRows unseen;
     bool undefinedThere = false;
 
     double testDegreesOfFreedom() const { return covarianceDegreesOfFreedom.value_or(degreesOfFreedom); }
@@ -148,7 +149,11 @@ public:
     void replaceCoefficients(const Eigen::VectorXd& shiftedCoefficients, Eigen::MatrixXd covarianceRoot,
                              double degreesOfFreedom);
     /// Only the covariance; standard errors follow.
-    void replaceCovariance(Eigen::MatrixXd covarianceRoot, double degreesOfFreedom);
+    void replaceCovariance(DirectionRows covarianceRoot, double degreesOfFreedom);
+    /// Variance of the predicted mean at rows given in the directions of the factor, where it and the root
+    /// are apart (see DirectionRows::timesApart).
+    Eigen::VectorXd varianceApart(std::span<const Eigen::Index> first, const Eigen::MatrixXd& own,
+                                  const Eigen::MatrixXd& rest) const;
     /// Coefficients of the shifted, scaled columns, the constant first, in the response's unit.
     Eigen::VectorXd shiftedCoefficients() const;
     /// Variance of the predicted mean at rows of the model matrix.
@@ -214,31 +219,29 @@ public:
     /// Rows of the model matrix in the basis that the factor makes orthonormal: [1, X~(kept)]R⁻¹, m × rank.
     /// Where most columns are mostly 0, as those of levels are, by what is not 0 in them.
     Eigen::MatrixXd inOrthonormalBasis(const Eigen::MatrixXd& block) const;
-    /// The same where levels are apart: what is not 0 of each row's levels, and the rest, m × (rank −
-    /// levels).
-    struct ApartRows {
-        /// Row, direction, value.
-        struct Entry {
-            Eigen::Index row, direction;
-            double value;
-        };
-        std::vector<Entry> ofLevels;
-        Eigen::MatrixXd rest;
-    };
-    ApartRows apart(const Eigen::MatrixXd& block) const;
 
 private:
     /// Standard error of a combination given in the orthonormal basis. NaN where the residuals do not tell
     /// it: more than a hundredth of its variance lies where it is not defined, or it comes out below 1e-6 of
     /// what equal spread would make it.
     double errorOf(const Eigen::VectorXd& direction) const;
+    /// The same from what it is made of: squared lengths of the direction, and of what the unseen rows and
+    /// the root say along it.
+    bool asksUnseen() const;
+    double errorFrom(double squared, double unseenSquared, double variance) const;
+    Eigen::VectorXd errorsOf(const Eigen::MatrixXd& directions) const;
+    /// Wald's b'V⁻¹b over its number that these places (most of all) are not needed, with a root of the
+    /// covariance that is apart, from what the others leave.
+    void testApart(const std::vector<Eigen::Index>& places, JointTest& test) const;
     std::vector<Eigen::Index> placesOf(std::span<const std::size_t> columns) const;
     /// Solution in places of the factor with 0 at some, and what the projections lose by it: from the
     /// inverse, O(rank²) for each place, or by reducing the others' columns.
     Eigen::VectorXd takenOut(const std::vector<Eigen::Index>& places, double& given) const;
     Eigen::VectorXd ofTheOthers(const std::vector<Eigen::Index>& places, double& given) const;
-    /// The projections without what the columns at all other places say.
-    Eigen::VectorXd besideTheOthers(const std::vector<Eigen::Index>& places) const;
+    /// All other places.
+    std::vector<Eigen::Index> besides(const std::vector<Eigen::Index>& places) const;
+    /// Of the longest row of the root, or of what equal spread would make it.
+    double sizeOfRoot() const;
     /// Orthonormal basis (rank × q) of the directions that only these places of the factor have.
     Eigen::MatrixXd directionsOf(const std::vector<Eigen::Index>& places) const;
     double constantOf(const Eigen::VectorXd& coefficients, double shiftedConstant) const;

@@ -39,51 +39,14 @@ VectorXd LeastSquaresFit::predict(const MatrixXd& block) const {
 }
 
 VectorXd LeastSquaresFit::leverage(const MatrixXd& block) const {
-    if (factor.levels() == 0) return inOrthonormalBasis(block).rowwise().squaredNorm();
-    const ApartRows rows = apart(block);
-    VectorXd squares = rows.rest.rowwise().squaredNorm();
-    for (const auto& [row, direction, value] : rows.ofLevels)
-        squares[row] += value * value;
-    return squares;
-}
-
-LeastSquaresFit::ApartRows LeastSquaresFit::apart(const MatrixXd& block) const {
-    const Index first = intercept ? 1 : 0, m = block.rows();
-    const TriangularFactor::Levels& levels = factor.ofLevels();
-    ApartRows made;
-    made.rest.resize(m, factor.triangle().rows());
-    for (Index k = 0; k < made.rest.cols(); ++k) {
-        const Index place = factor.restPlaces()[static_cast<std::size_t>(k)];
-        if (place < first) {
-            made.rest.col(k).setOnes();
-            continue;
-        }
-        const auto j = static_cast<Index>(kept[static_cast<std::size_t>(place - first)]);
-        made.rest.col(k) = (block.col(j).array() - shift[j]) * scale[j];
-    }
-    for (Index l = 0; l < factor.levels(); ++l) {
-        const Index place = levels.places[static_cast<std::size_t>(l)];
-        const auto column = block.col(static_cast<Index>(kept[static_cast<std::size_t>(place - first)]));
-        for (Index i = 0; i < m; ++i) {
-            if (column[i] == 0) continue;
-            const double value = column[i] / levels.lengths[l];
-            made.ofLevels.push_back({i, l, value});
-            made.rest.row(i) -= value * levels.shared.row(l);
-        }
-    }
-    if (made.rest.size() > 0)
-        factor.triangle().triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(made.rest);
-    return made;
+    return inOrthonormalBasis(block).rowwise().squaredNorm();
 }
 
 MatrixXd LeastSquaresFit::inOrthonormalBasis(const MatrixXd& block) const {
     const Index first = intercept ? 1 : 0, m = block.rows();
     if (factor.levels() > 0) {
-        const ApartRows rows = apart(block);
-        MatrixXd out = MatrixXd::Zero(m, rank());
-        for (const auto& [row, direction, value] : rows.ofLevels)
-            out(row, direction) = value;
-        out.rightCols(rows.rest.cols()) = rows.rest;
+        MatrixXd out = shifted(block);
+        factor.turn(out);
         return out;
     }
     const MatrixXd& inverse = factor.inverse();
@@ -142,29 +105,82 @@ VectorXd LeastSquaresFit::shiftedCoefficients() const {
     return b;
 }
 
-void LeastSquaresFit::replaceCovariance(MatrixXd root, double df) {
+void LeastSquaresFit::replaceCovariance(DirectionRows root, double df) {
     covarianceRoot = std::move(root);
     covarianceDegreesOfFreedom = df;
     const Index first = intercept ? 1 : 0;
     VectorXd toNatural = VectorXd::Zero(rank());
     if (first) toNatural[0] = 1;
-    for (std::size_t k = 0; k < kept.size(); ++k) {
-        const auto j = static_cast<Index>(kept[k]);
-        const Index place = first + static_cast<Index>(k);
-        standardErrors[j] = errorOf(factor.direction(place)) * scale[j];
-        toNatural[place] = -shift[j] * scale[j];
+    const auto at = [&](Index place) {
+        return static_cast<Index>(kept[static_cast<std::size_t>(place - first)]);
+    };
+    for (Index place = first; place < rank(); ++place)
+        toNatural[place] = -shift[at(place)] * scale[at(place)];
+    constexpr Index piece = 64;
+    for (Index begin = first; begin < rank(); begin += piece) {
+        const Index count = std::min(piece, rank() - begin);
+        if (!covarianceRoot->apart()) {
+            for (Index place = begin; place < begin + count; ++place)
+                standardErrors[at(place)] = errorOf(factor.direction(place)) * scale[at(place)];
+            continue;
+        }
+        std::vector<Index> places(static_cast<std::size_t>(count));
+        std::iota(places.begin(), places.end(), begin);
+        const VectorXd errors = errorsOf(factor.directions(places));
+        for (Index k = 0; k < count; ++k)
+            standardErrors[at(begin + k)] = errors[k] * scale[at(begin + k)];
     }
     if (first) constantError = errorOf(factor.directionOf(toNatural));
 }
 
 double LeastSquaresFit::errorOf(const VectorXd& direction) const {
-    const double usual = residualStandardDeviation * direction.norm();
-    if (!covarianceRoot) return usual;
-    if (undefinedThere && unseen.size() > 0 &&
-        (unseen.transpose() * direction).squaredNorm() > 0.01 * direction.squaredNorm())
-        return std::nan("");
-    const double error = (covarianceRoot->transpose() * direction).norm();
+    if (!covarianceRoot) return residualStandardDeviation * direction.norm();
+    const double squared = direction.squaredNorm();
+    return errorFrom(squared, asksUnseen() ? unseen.times(direction).squaredNorm() : 0,
+                     covarianceRoot->times(direction).squaredNorm());
+}
+
+bool LeastSquaresFit::asksUnseen() const {
+    return undefinedThere && !unseen.empty();
+}
+
+double LeastSquaresFit::errorFrom(double squared, double unseenSquared, double variance) const {
+    if (unseenSquared > 0.01 * squared) return std::nan("");
+    const double usual = residualStandardDeviation * std::sqrt(squared), error = std::sqrt(variance);
     return error > 1e-6 * usual || (usual == 0 && error > 0) ? error : std::nan("");
+}
+
+VectorXd LeastSquaresFit::errorsOf(const MatrixXd& directions) const {
+    const Index m = directions.cols();
+    const VectorXd squared = directions.colwise().squaredNorm(),
+                   variance = covarianceRoot->times(directions).colwise().squaredNorm();
+    VectorXd hidden = VectorXd::Zero(m);
+    if (asksUnseen()) hidden = unseen.times(directions).colwise().squaredNorm();
+    VectorXd errors(m);
+    for (Index j = 0; j < m; ++j)
+        errors[j] = errorFrom(squared[j], hidden[j], variance[j]);
+    return errors;
+}
+
+VectorXd LeastSquaresFit::varianceApart(std::span<const Index> firsts, const MatrixXd& own,
+                                        const MatrixXd& rest) const {
+    const auto m = static_cast<Index>(firsts.size());
+    VectorXd found(m);
+    constexpr Index piece = 64;
+    for (Index begin = 0; begin < m; begin += piece) {
+        const Index count = std::min(piece, m - begin);
+        const auto part = firsts.subspan(static_cast<std::size_t>(begin), static_cast<std::size_t>(count));
+        const MatrixXd atLevels = own.middleRows(begin, count), others = rest.middleRows(begin, count);
+        const VectorXd variance = covarianceRoot->timesApart(part, atLevels, others).colwise().squaredNorm(),
+                       squared = atLevels.rowwise().squaredNorm() + others.rowwise().squaredNorm();
+        VectorXd hidden = VectorXd::Zero(count);
+        if (asksUnseen()) hidden = unseen.timesApart(part, atLevels, others).colwise().squaredNorm();
+        for (Index i = 0; i < count; ++i) {
+            const double error = errorFrom(squared[i], hidden[i], variance[i]);
+            found[begin + i] = error * error;
+        }
+    }
+    return found;
 }
 
 void LeastSquaresFit::replaceCoefficients(const VectorXd& b, MatrixXd root, double df) {
@@ -179,7 +195,7 @@ void LeastSquaresFit::replaceCoefficients(const VectorXd& b, MatrixXd root, doub
     VectorXd unscaled = b;
     if (first) unscaled[0] -= responseShift;
     projections = factor.times(unscaled * responseScale);
-    replaceCovariance(std::move(root), df);
+    replaceCovariance(DirectionRows(std::move(root)), df);
 }
 
 VectorXd LeastSquaresFit::meanVariance(const MatrixXd& block) const {
@@ -265,20 +281,82 @@ MatrixXd LeastSquaresFit::directionsOf(const std::vector<Index>& places) const {
     return basis;
 }
 
-VectorXd LeastSquaresFit::besideTheOthers(const std::vector<Index>& places) const {
+std::vector<Index> LeastSquaresFit::besides(const std::vector<Index>& places) const {
     std::vector<Index> others;
     for (Index k = 0; k < rank(); ++k)
         if (!std::binary_search(places.begin(), places.end(), k)) others.push_back(k);
-    VectorXd left = projections;
-    if (others.empty()) return left;
-    MatrixXd part = factor.columns(others);
-    for (Index j = 0; j < part.cols(); ++j)
-        part.col(j).normalize();
-    const Eigen::HouseholderQR<MatrixXd> qr(part);
-    const MatrixXd basis = qr.householderQ() * MatrixXd::Identity(rank(), part.cols());
-    for (int step = 0; step < 2; ++step)
-        left -= basis * (basis.transpose() * left);
-    return left;
+    return others;
+}
+
+namespace {
+
+constexpr double seenShare = 1e-6;
+/// Up to so many places a basis of their directions takes no longer than the factor of the others.
+Index fewOf(const TriangularFactor& factor) {
+    return std::clamp<Index>(factor.triangle().rows(), 16, 256);
+}
+constexpr auto whyFixed = "rows that alone fix their fitted value leave no residual to judge it by";
+
+std::string whyFewDirections(Index known, Index all) {
+    return "the residuals say something of " + std::to_string(known) + " of its " + std::to_string(all) +
+           " directions only";
+}
+
+} // namespace
+
+double LeastSquaresFit::sizeOfRoot() const {
+    const double longest = covarianceRoot->longest();
+    return residualStandardDeviation > longest ? residualStandardDeviation : longest;
+}
+
+void LeastSquaresFit::testApart(const std::vector<Index>& places, JointTest& test) const {
+    const auto q = static_cast<Index>(places.size());
+    const std::vector<Index> others = besides(places);
+    const auto notMade = [&] {
+        test.why = "a test of " + std::to_string(q) + " coefficients together is not made with these errors";
+    };
+    // Of levels' own columns some stay: what they leave has no form that is soon worked out.
+    if (2 * q <= rank()) return notMade();
+    const MatrixXd part = factor.columns(others);
+    const auto basisOf = [](MatrixXd columns) {
+        for (Index j = 0; j < columns.cols(); ++j)
+            columns.col(j).normalize();
+        const Eigen::HouseholderQR<MatrixXd> qr(columns);
+        return MatrixXd(qr.householderQ() * MatrixXd::Identity(columns.rows(), columns.cols()));
+    };
+    const auto beside = [](const MatrixXd& basis, VectorXd v) {
+        for (int step = 0; step < 2 && basis.cols() > 0; ++step)
+            v -= basis * (basis.transpose() * v);
+        return v;
+    };
+    if (!unseen.empty()) {
+        // Of each unseen row, what lies where only these places are: its length less what the others say.
+        const MatrixXd shared = others.empty() ? MatrixXd(unseen.rows(), 0) : unseen.times(basisOf(part));
+        if (!(shared.rowwise().squaredNorm().minCoeff() >= 0.99)) {
+            test.why = whyFixed;
+            return;
+        }
+    }
+    const double all = sizeOfRoot();
+    if (covarianceRoot->rows() < q || !(all > 0)) {
+        test.why = whyFewDirections(covarianceRoot->rows(), q);
+        return;
+    }
+    if (!covarianceRoot->triangular()) {
+        notMade();
+        return;
+    }
+    // A covariance that says nothing of some directions says nothing of as many of these at the most.
+    const Index known = covarianceRoot->known(seenShare * all);
+    if (known < rank()) {
+        test.why = whyFewDirections(std::max<Index>(0, known - (rank() - q)), q);
+        return;
+    }
+    // min over what the others' coefficients could be of (b − ·)'V⁻¹(b − ·), V⁻¹ = R'U⁻¹U⁻ᵀR.
+    const TriangularFactor& root = *covarianceRoot->factor();
+    VectorXd left = root.solveTransposed(projections / responseScale).col(0);
+    if (!others.empty()) left = beside(basisOf(root.solveTransposed(part)), left);
+    test.f = left.squaredNorm() / test.numeratorDf;
 }
 
 JointTest LeastSquaresFit::jointTest(std::span<const std::size_t> which) const {
@@ -298,13 +376,19 @@ JointTest LeastSquaresFit::jointTest(std::span<const std::size_t> which) const {
         test.why = "the residuals are all 0";
         return test;
     }
-    if (covarianceRoot && covarianceRoot->size() > 0 && !covarianceRoot->allFinite()) {
+    if (covarianceRoot && !covarianceRoot->empty() && !covarianceRoot->allFinite()) {
         test.why = "the coefficients are held back, and a test would take them for free";
         return test;
     }
-    if (!covarianceRoot && factor.levels() > 0 && 2 * q > rank()) { // many levels: without a basis of theirs
-        test.f = besideTheOthers(places).squaredNorm() / (responseScale * responseScale) / test.numeratorDf /
-                 (residualStandardDeviation * residualStandardDeviation);
+    const bool many = factor.levels() > 0 && q > fewOf(factor); // levels: without a basis of theirs
+    if (many && !covarianceRoot) {
+        test.f = factor.of(besides(places), projections).lost / (responseScale * responseScale) /
+                 test.numeratorDf / (residualStandardDeviation * residualStandardDeviation);
+        return test;
+    }
+    constexpr Index mostTogether = 2000; // coefficients that a basis of them all is made for
+    if (many && (2 * q > rank() || rank() > mostTogether)) {
+        testApart(places, test);
         return test;
     }
     const MatrixXd basis = directionsOf(places);
@@ -314,23 +398,21 @@ JointTest LeastSquaresFit::jointTest(std::span<const std::size_t> which) const {
                  (residualStandardDeviation * residualStandardDeviation);
         return test;
     }
-    if (unseen.size() > 0) {
+    if (!unseen.empty()) {
         for (Index j = 0; j < q; ++j)
-            if (!((unseen.transpose() * basis.col(j)).squaredNorm() <= 0.01)) {
-                test.why = "rows that alone fix their fitted value leave no residual to judge it by";
+            if (!(unseen.times(VectorXd(basis.col(j))).squaredNorm() <= 0.01)) {
+                test.why = whyFixed;
                 return test;
             }
     }
-    const MatrixXd half = covarianceRoot->transpose() * basis;
+    const MatrixXd half = covarianceRoot->times(basis);
     const Eigen::ColPivHouseholderQR<MatrixXd> qr(half);
-    const double all = covarianceRoot->colwise().norm().maxCoeff();
-    constexpr double seen = 1e-6;
+    const double all = sizeOfRoot();
     Index known = 0;
     for (Index j = 0; j < std::min(q, half.rows()); ++j)
-        known += std::fabs(qr.matrixQR()(j, j)) > seen * all;
+        known += std::fabs(qr.matrixQR()(j, j)) > seenShare * all;
     if (known < q || !(all > 0)) {
-        test.why = "the residuals say something of " + std::to_string(known) + " of its " +
-                   std::to_string(q) + " directions only";
+        test.why = whyFewDirections(known, q);
         return test;
     }
     VectorXd z = qr.colsPermutation().transpose() * effects;
@@ -364,15 +446,14 @@ double LeastSquaresFit::inflation(std::span<const std::size_t> which) const {
         if (first && factor.levels() > 0) columns -= one * (one.transpose() * columns);
         return columns;
     };
-    if (factor.levels() > 0 && mine == factor.ofLevels().places) {
-        // Levels against the rest: both determinants are products of lengths.
-        std::vector<Index> others;
-        for (const Index place : factor.restPlaces())
-            if (place >= first) others.push_back(place);
-        double log = others.empty() ? 0 : logDeterminant(centred(factor.columns(others)));
-        for (Index j = 0; j < factor.triangle().rows(); ++j)
-            if (j >= first) log -= 2 * std::log(std::fabs(factor.triangle()(j, j)));
-        return std::max(1.0, std::exp(log));
+    if (factor.levels() > 0 && q > fewOf(factor)) {
+        // Each about the constant, whose length all three share.
+        std::vector<Index> own = mine;
+        if (first) own.insert(own.begin(), 0);
+        double log = factor.of(own, projections).factor.logDeterminant() +
+                     factor.of(besides(mine), projections).factor.logDeterminant() - factor.logDeterminant();
+        if (first) log -= std::log(factor.columns({0}).col(0).norm());
+        return std::max(1.0, std::exp(2 * log));
     }
     MatrixXd alone = centred(factor.columns(mine)), beside = factor.directions(mine);
     if (factor.levels() == 0 && first) { // the constant is the first direction
@@ -437,7 +518,8 @@ LeastSquaresFit::Reduced LeastSquaresFit::without(std::span<const std::size_t> l
     }
     double given = 0;
     // A few columns are taken out of the solution, many leave a factor that is soon made.
-    const VectorXd solution = 4 * q < reduced.rank ? takenOut(out, given) : ofTheOthers(out, given);
+    const bool few = factor.levels() > 0 ? q <= fewOf(factor) : 4 * q < reduced.rank;
+    const VectorXd solution = few ? takenOut(out, given) : ofTheOthers(out, given);
     reduced.residualSumOfSquares += given / unit;
     const Index first = intercept ? 1 : 0;
     for (std::size_t k = 0; k < kept.size(); ++k) {
@@ -470,16 +552,20 @@ VectorXd LeastSquaresFit::takenOut(const std::vector<Index>& out, double& given)
 }
 
 VectorXd LeastSquaresFit::ofTheOthers(const std::vector<Index>& out, double& given) const {
-    std::vector<Index> places;
-    for (Index place = 0; place < rank(); ++place)
-        if (!std::binary_search(out.begin(), out.end(), place)) places.push_back(place);
+    const std::vector<Index> places = besides(out);
+    VectorXd b = VectorXd::Zero(rank());
+    if (factor.levels() > 0) {
+        const TriangularFactor::Part part = factor.of(places, projections);
+        given = part.lost;
+        b(places) = VectorXd(part.factor.solve(part.projections));
+        return b;
+    }
     const auto count = static_cast<Index>(places.size());
     const MatrixXd part = factor.columns(places);
     const Eigen::HouseholderQR<MatrixXd> qr(part);
     VectorXd effects = projections;
     effects.applyOnTheLeft(qr.householderQ().adjoint());
     given = effects.tail(rank() - count).squaredNorm();
-    VectorXd b = VectorXd::Zero(rank());
     const VectorXd own =
         qr.matrixQR().topRows(count).triangularView<Eigen::Upper>().solve(effects.head(count));
     b(places) = own;

@@ -41,7 +41,7 @@ std::shared_ptr<const RowLevels> LevelRows::worthwhile(const RowSource& x, bool 
     if (!any && n < 4096 && p <= mostTogether) return nullptr;
     auto levels = x.levels();
     if (!levels || any) return levels;
-    if (static_cast<Index>(levels->columns.size()) < fewest) return nullptr;
+    if (levels->levels < fewest) return nullptr;
     const auto columns = static_cast<double>(p);
     const double together = p > mostTogether ? 0 : columns * columns * columns;
     return 2 * (costOf(*levels, n) + together) < static_cast<double>(n) * columns * columns ? levels
@@ -50,14 +50,17 @@ std::shared_ptr<const RowLevels> LevelRows::worthwhile(const RowSource& x, bool 
 
 double LevelRows::costOf(const RowLevels& levels, Index rows) {
     constexpr double mostValues = 5e8;
-    const auto n = static_cast<double>(rows), width = static_cast<double>(levels.rest.size()) + 2;
-    return n * width > mostValues ? std::numeric_limits<double>::infinity() : n * width * width;
+    const auto n = static_cast<double>(rows), own = static_cast<double>(levels.slots),
+               others = static_cast<double>(levels.rest.size()) + 1;
+    return n * (others + own) > mostValues ? std::numeric_limits<double>::infinity()
+                                           : n * (others + 1) * (others + own);
 }
 
 LevelRows::LevelRows(std::shared_ptr<const RowLevels> levels, std::span<const double> y,
                      std::span<const double> weights, Threads threads, Progress& progress)
     : m_levels(std::move(levels)), m_weights(weights), m_threads(threads), m_progress(progress),
-      m_order(y.size()), m_begin(m_levels->columns.size() + 2, 0), m_without(m_levels->columns.size(), 0) {
+      m_order(y.size()), m_begin(static_cast<std::size_t>(m_levels->levels) + 2, 0),
+      m_without(m_levels->columns.size(), 0) {
     const auto n = static_cast<Index>(y.size());
     for (const auto level : m_levels->of)
         ++m_begin[level + 1];
@@ -68,6 +71,7 @@ LevelRows::LevelRows(std::shared_ptr<const RowLevels> levels, std::span<const do
         m_order[next[m_levels->of[i]]++] = static_cast<std::uint32_t>(i);
 
     m_values.resize(n, rest() + 1);
+    if (m_levels->fillOwn) m_own.resize(n, slots());
     if (!weights.empty()) m_roots.resize(n);
     parallelFor(static_cast<std::size_t>((n + levelBatchRows - 1) / levelBatchRows), threads,
                 [&](std::size_t b) {
@@ -76,12 +80,36 @@ LevelRows::LevelRows(std::shared_ptr<const RowLevels> levels, std::span<const do
                                 count = std::min(levelBatchRows, n - from);
                     const std::span places(m_order.data() + from, static_cast<std::size_t>(count));
                     m_levels->fill(places, m_values.block(from, 0, count, rest()));
+                    if (m_own.size() > 0) m_levels->fillOwn(places, m_own.middleRows(from, count));
                     for (Index i = 0; i < count; ++i) {
                         const auto place = places[static_cast<std::size_t>(i)];
                         m_values(from + i, rest()) = y[place];
                         if (!weights.empty()) m_roots[from + i] = std::sqrt(weights[place]);
                     }
                 });
+    m_centres = MatrixXd::Zero(this->levels(), slots());
+    if (!m_levels->ones || m_own.size() == 0) return;
+    for (Index level = 0; level < this->levels(); ++level) {
+        Index row = begin(level);
+        while (row < begin(level + 1) && !(weight(row) > 0))
+            ++row;
+        if (row < begin(level + 1)) m_centres.row(level) = m_own.row(row);
+    }
+}
+
+std::vector<Index> LevelRows::columns() const {
+    std::vector<Index> all;
+    for (const Index column : m_levels->columns)
+        if (column >= 0) all.push_back(column);
+    std::sort(all.begin(), all.end());
+    return all;
+}
+
+std::vector<Index> LevelRows::present(Index level) const {
+    std::vector<Index> found;
+    for (Index slot = 0; level < levels() && slot < slots(); ++slot)
+        if (isPresent(level, slot)) found.push_back(slot);
+    return found;
 }
 
 std::vector<LevelRows::Batch> LevelRows::batches() const {
@@ -119,11 +147,16 @@ template <class Each> void LevelRows::forLevels(const Batch& batch, Each&& each)
 
 LevelRows::Extent LevelRows::extent() const {
     const Index m = rest();
-    const auto p = levels() + m;
+    const Index p = m + static_cast<Index>(columns().size());
     const auto count = batches().size();
     std::vector<std::vector<long double>> sums(count);
     std::vector<VectorXd> lows(count), highs(count);
-    std::vector<std::vector<std::pair<Index, long double>>> weights(count); // of levels
+    struct Part {
+        Index level;
+        std::vector<long double> sums; // by slot
+        Eigen::RowVectorXd low, high;
+    };
+    std::vector<std::vector<Part>> ofLevels(count);
     forBatches(0.05, 0.1, "Centring columns", [&](std::size_t b, const Batch& batch) {
         const auto rows = m_values.middleRows(batch.from, batch.to - batch.from);
         lows[b] = rows.colwise().minCoeff();
@@ -139,36 +172,58 @@ LevelRows::Extent LevelRows::extent() const {
                     sum += static_cast<long double>(weight(batch.from + i)) * rows(i, j);
         }
         forLevels(batch, [&](Index level, Index first, Index rowCount) {
-            long double sum = 0;
-            for (Index i = first; i < first + rowCount; ++i)
-                sum += weight(batch.from + i);
-            weights[b].emplace_back(level, sum);
+            if (level == levels()) return;
+            Part part{level, std::vector<long double>(static_cast<std::size_t>(slots()), 0),
+                      Eigen::RowVectorXd::Ones(slots()), Eigen::RowVectorXd::Ones(slots())};
+            for (Index slot = 0; slot < slots(); ++slot) {
+                long double& sum = part.sums[static_cast<std::size_t>(slot)];
+                for (Index i = batch.from + first; i < batch.from + first + rowCount; ++i)
+                    sum +=
+                        m_own.size() > 0 ? static_cast<long double>(weight(i)) * m_own(i, slot) : weight(i);
+            }
+            if (m_own.size() > 0) {
+                const auto own = m_own.middleRows(batch.from + first, rowCount);
+                part.low = own.colwise().minCoeff();
+                part.high = own.colwise().maxCoeff();
+            }
+            ofLevels[b].push_back(std::move(part));
         });
     });
-    Extent extent{std::vector<long double>(static_cast<std::size_t>(p + 1), 0), VectorXd::Zero(p + 1),
-                  VectorXd::Ones(p + 1)};
+    Extent extent{std::vector<long double>(static_cast<std::size_t>(p + 1), 0),
+                  VectorXd::Constant(p + 1, INFINITY), VectorXd::Constant(p + 1, -INFINITY)};
     for (Index j = 0; j <= m; ++j) {
         const Index at = j == m ? p : m_levels->rest[static_cast<std::size_t>(j)];
-        extent.low[at] = INFINITY;
-        extent.high[at] = -INFINITY;
         for (std::size_t b = 0; b < count; ++b) {
             extent.sum[static_cast<std::size_t>(at)] += sums[b][static_cast<std::size_t>(j)];
             extent.low[at] = std::min(extent.low[at], lows[b][j]);
             extent.high[at] = std::max(extent.high[at], highs[b][j]);
         }
     }
-    for (const auto& part : weights)
-        for (const auto& [level, sum] : part)
-            if (level < levels())
-                extent.sum[static_cast<std::size_t>(m_levels->columns[static_cast<std::size_t>(level)])] +=
-                    sum;
     const auto n = static_cast<Index>(m_order.size());
-    for (Index level = 0; level < levels(); ++level) {
-        const Index at = m_levels->columns[static_cast<std::size_t>(level)];
-        if (begin(level) == begin(level + 1)) extent.high[at] = 0;
-        if (begin(level + 1) - begin(level) == n) extent.low[at] = 1;
-    }
+    for (Index level = 0; level < levels(); ++level) // 0 at the rows of other levels, where there are any
+        for (Index slot = 0; slot < slots(); ++slot)
+            if (const Index at = m_levels->column(level, slot);
+                at >= 0 && begin(level + 1) - begin(level) < n)
+                extent.low[at] = extent.high[at] = 0;
+    for (const auto& parts : ofLevels)
+        for (const Part& part : parts)
+            for (Index slot = 0; slot < slots(); ++slot)
+                if (const Index at = m_levels->column(part.level, slot); at >= 0) {
+                    extent.sum[static_cast<std::size_t>(at)] += part.sums[static_cast<std::size_t>(slot)];
+                    extent.low[at] = std::min(extent.low[at], part.low[slot]);
+                    extent.high[at] = std::max(extent.high[at], part.high[slot]);
+                }
     return extent;
+}
+
+MatrixXd LevelRows::centredOwn(const Batch& batch) const {
+    MatrixXd own = m_own.middleRows(batch.from, batch.to - batch.from);
+    forLevels(batch, [&](Index level, Index first, Index n) {
+        if (level == levels() || !hasOnes(level)) return;
+        for (Index slot = 1; slot < slots(); ++slot)
+            own.col(slot).segment(first, n).array() -= m_centres(level, slot);
+    });
+    return own;
 }
 
 MatrixXd LevelRows::shiftedRest(const LeastSquaresFit& fit, Index from, Index count) const {
@@ -183,16 +238,16 @@ MatrixXd LevelRows::shiftedRest(const LeastSquaresFit& fit, Index from, Index co
 void LevelRows::reduce(const LeastSquaresFit& fit) {
     const Index start = fit.intercept ? 1 : 0, m = rest(), width = start + m + 1;
     struct Part {
-        Index level;
-        double length;
-        Eigen::RowVectorXd shared;
+        Index level = -1;
+        std::vector<Index> slots{};
+        MatrixXd rows{}; // the triangle of its own columns, and what [1, rest, y] share with them
     };
     const auto count = batches().size();
     std::vector<std::vector<Part>> parts(count);
     std::vector<MatrixXd> lefts(count);
     forBatches(0.1, 0.5, "Reducing rows", [&](std::size_t b, const Batch& batch) {
         const Index rows = batch.to - batch.from;
-        MatrixXd block(rows, width);
+        MatrixXd block(rows, width), ownColumns;
         VectorXd roots = VectorXd::Ones(rows);
         if (m_roots.size() > 0) roots = m_roots.segment(batch.from, rows);
         if (start > 0) block.col(0) = roots;
@@ -200,40 +255,82 @@ void LevelRows::reduce(const LeastSquaresFit& fit) {
         block.col(width - 1) =
             (m_values.col(m).segment(batch.from, rows).array() - fit.responseShift) * fit.responseScale;
         if (m_roots.size() > 0) block.rightCols(m + 1).array().colwise() *= roots.array();
+        if (m_own.size() > 0) {
+            ownColumns = centredOwn(batch);
+            ownColumns.array().colwise() *= roots.array();
+        }
         forLevels(batch, [&](Index level, Index first, Index n) {
-            if (level == levels() || m_without[static_cast<std::size_t>(level)]) return;
-            auto own = block.block(first, start, n, m + 1);
-            const double length = takeOne(own, roots.segment(first, n));
-            if (length == 0) return;
-            Part part{level, length, Eigen::RowVectorXd(width)};
-            if (start > 0) part.shared[0] = length;
-            part.shared.tail(m + 1) = own.row(0);
+            Part part{level, present(level)};
+            const auto own = static_cast<Index>(part.slots.size());
+            if (own == 0) return;
+            if (own == 1 && hasOnes(level)) {
+                auto others = block.block(first, start, n, m + 1);
+                const double length = takeOne(others, roots.segment(first, n));
+                if (length == 0) return;
+                part.rows.resize(1, 1 + width);
+                part.rows.leftCols(1 + start).setConstant(length);
+                part.rows.rightCols(m + 1) = others.row(0);
+                others.row(0).setZero();
+                if (start > 0) block.col(0).segment(first, n).setZero();
+                parts[b].push_back(std::move(part));
+                return;
+            }
+            MatrixXd work(n, own + width);
+            for (Index k = 0; k < own; ++k)
+                work.col(k) = ownColumns.col(part.slots[static_cast<std::size_t>(k)]).segment(first, n);
+            work.rightCols(width) = block.middleRows(first, n);
+            reduceColumns(work, own);
+            const Index top = std::min(own, n);
+            part.rows = MatrixXd::Zero(own, own + width);
+            part.rows.topRows(top) = work.topRows(top);
+            block.middleRows(first, n) = work.rightCols(width);
+            block.middleRows(first, top).setZero();
+            if (start > 0 && hasOnes(level)) { // exactly
+                part.rows.col(own) = part.rows.col(0);
+                block.col(0).segment(first, n).setZero();
+            }
             parts[b].push_back(std::move(part));
-            own.row(0).setZero();
-            if (start > 0) block.col(0).segment(first, n).setZero();
         });
         lefts[b] = triangle(block, m_progress);
     });
-    m_lengths = VectorXd::Zero(levels());
-    m_shared = MatrixXd::Zero(levels(), width);
+    m_ownTriangles = MatrixXd::Zero(levels() * slots(), slots());
+    m_shared = MatrixXd::Zero(levels() * slots(), width);
     std::vector<Eigen::RowVectorXd> more; // what parts of one level leave beside each other
+    Part whole;
+    const auto put = [&] {
+        if (whole.level < 0) return;
+        const auto own = static_cast<Index>(whole.slots.size());
+        if (hasOnes(whole.level)) // counted from 0 again
+            for (Index k = 1; k < own; ++k)
+                whole.rows(0, k) +=
+                    m_centres(whole.level, whole.slots[static_cast<std::size_t>(k)]) * whole.rows(0, 0);
+        for (Index i = 0; i < own; ++i) {
+            const Index at = whole.level * slots() + whole.slots[static_cast<std::size_t>(i)];
+            for (Index k = i; k < own; ++k)
+                m_ownTriangles(at, whole.slots[static_cast<std::size_t>(k)]) = whole.rows(i, k);
+            m_shared.row(at) = whole.rows.row(i).tail(width);
+        }
+    };
     for (auto& ofBatch : parts)
         for (Part& part : ofBatch) {
-            double& length = m_lengths[part.level];
-            auto shared = m_shared.row(part.level);
-            if (length == 0) {
-                length = part.length;
-                shared = part.shared;
+            if (part.level != whole.level) {
+                put();
+                whole = std::move(part);
                 continue;
             }
-            const double both = std::hypot(length, part.length), c = length / both, s = part.length / both;
-            Eigen::RowVectorXd left = c * part.shared - s * shared;
-            if (start > 0) left[0] = 0; // exactly
-            more.push_back(std::move(left));
-            shared = (c * shared + s * part.shared).eval();
-            length = both;
-            if (start > 0) shared[0] = both;
+            const auto own = static_cast<Index>(part.slots.size());
+            MatrixXd both(2 * own, own + width);
+            both << whole.rows, part.rows;
+            reduceColumns(both, own);
+            if (start > 0 && hasOnes(part.level)) { // exactly
+                both.col(own).setZero();
+                both.col(own).head(own) = both.col(0).head(own);
+            }
+            whole.rows = both.topRows(own);
+            for (Index i = own; i < 2 * own; ++i)
+                more.emplace_back(both.row(i).tail(width));
         }
+    put();
     MatrixXd total = MatrixXd::Zero(static_cast<Index>(more.size()), width);
     for (std::size_t i = 0; i < more.size(); ++i)
         total.row(static_cast<Index>(i)) = more[i];
@@ -248,24 +345,36 @@ void LevelRows::reduce(const LeastSquaresFit& fit) {
 MatrixXd LevelRows::reduceWhole(const LeastSquaresFit& fit) {
     reduce(fit);
     const Index start = fit.intercept ? 1 : 0, m = rest(), width = start + m + 1,
-                all = start + levels() + m + 1;
-    MatrixXd rows = MatrixXd::Zero(levels() + width, all);
-    const auto put = [&](Index row, const Eigen::RowVectorXd& shared, Index level) {
-        if (start > 0) rows(row, 0) = shared[0];
-        for (Index l = 0; l < levels(); ++l) {
-            const Index at = m_levels->columns[static_cast<std::size_t>(l)];
-            const double one = l == level ? m_lengths[l] : 0;
-            rows(row, start + at) = fit.scale[at] * (one - (start > 0 ? fit.shift[at] * shared[0] : 0));
+                all = start + m + static_cast<Index>(columns().size()) + 1;
+    const std::vector<Index> ofLevels = columns();
+    MatrixXd rows = MatrixXd::Zero(m_shared.rows() + width, all);
+    const auto put = [&](Index row, const Eigen::RowVectorXd& shared) {
+        if (start > 0) {
+            rows(row, 0) = shared[0];
+            for (const Index at : ofLevels)
+                rows(row, start + at) = -fit.scale[at] * fit.shift[at] * shared[0];
         }
         for (Index j = 0; j < m; ++j)
             rows(row, start + m_levels->rest[static_cast<std::size_t>(j)]) = shared[start + j];
         rows(row, all - 1) = shared[width - 1];
     };
-    for (Index l = 0; l < levels(); ++l)
-        put(l, m_shared.row(l), l);
+    for (Index level = 0, row = 0; level < levels(); ++level)
+        for (Index slot = 0; slot < slots(); ++slot, ++row) {
+            put(row, m_shared.row(row));
+            for (Index k = slot; k < slots(); ++k)
+                if (const Index at = m_levels->column(level, k); at >= 0)
+                    rows(row, start + at) += fit.scale[at] * m_ownTriangles(row, k);
+        }
     for (Index i = 0; i < width; ++i)
-        put(levels() + i, m_left.row(i), -1);
-    return triangle(rows, m_progress);
+        put(m_shared.rows() + i, m_left.row(i));
+    MatrixXd whole = triangle(rows, m_progress);
+    // The whole says which columns depend on others; leverages ask for a basis level by level.
+    LeastSquaresFit within;
+    within.rankToleranceUsed = fit.rankToleranceUsed;
+    std::vector<char> leftOut(static_cast<std::size_t>(all), 0);
+    while (leaveOutWithin(within, leftOut))
+        reduce(fit);
+    return whole;
 }
 
 LevelRows::Spread LevelRows::spread(const LeastSquaresFit& fit, const Extended& solution) const {
@@ -274,19 +383,36 @@ LevelRows::Spread LevelRows::spread(const LeastSquaresFit& fit, const Extended& 
     long double constant = start > 0 ? solution[0] : 0;
     for (std::size_t k = 0; k < fit.kept.size(); ++k)
         byColumn[static_cast<Index>(fit.kept[k])] = solution[start + static_cast<Index>(k)];
+    Spread made{Extended::Zero(levels() + 1), {}, Extended::Zero(rest())};
+    made.ofOwn.setZero(levels(), m_own.cols());
     // Levels' columns are shifted where they stand in one triangle.
-    Spread made{Extended::Zero(levels() + 1), Extended::Zero(rest())};
-    for (const Index at : m_levels->columns)
+    for (const Index at : columns())
         constant -= byColumn[at] * fit.shift[at] * static_cast<long double>(fit.scale[at]);
     for (Index l = 0; l <= levels(); ++l) {
         made.ofLevel[l] = constant;
-        if (l == levels()) break;
-        const Index at = m_levels->columns[static_cast<std::size_t>(l)];
-        made.ofLevel[l] += byColumn[at] * static_cast<long double>(fit.scale[at]);
+        for (Index slot = 0; l < levels() && slot < slots(); ++slot) {
+            const Index at = m_levels->column(l, slot);
+            if (at < 0) continue;
+            const long double b = byColumn[at] * static_cast<long double>(fit.scale[at]);
+            if (slot == 0 && m_levels->ones) {
+                made.ofLevel[l] += b;
+                continue;
+            }
+            made.ofOwn(l, slot) = b;
+            if (hasOnes(l)) made.ofLevel[l] += b * m_centres(l, slot);
+        }
     }
     for (Index j = 0; j < rest(); ++j)
         made.ofRest[j] = byColumn[m_levels->rest[static_cast<std::size_t>(j)]];
     return made;
+}
+
+void LevelRows::takeOwn(VectorXd& residuals, const MatrixXd& own, const Spread& b, Index level, Index first,
+                        Index n) const {
+    residuals.segment(first, n).array() -= static_cast<double>(b.ofLevel[level]);
+    for (Index slot = 0; level < levels() && slot < own.cols(); ++slot)
+        if (const auto slope = static_cast<double>(b.ofOwn(level, slot)); slope != 0)
+            residuals.segment(first, n) -= slope * own.col(slot).segment(first, n);
 }
 
 VectorXd LevelRows::crossProducts(const LeastSquaresFit& fit, const Extended& solution, bool careful) const {
@@ -295,10 +421,17 @@ VectorXd LevelRows::crossProducts(const LeastSquaresFit& fit, const Extended& so
     const VectorXd ofRest = b.ofRest.cast<double>();
     const auto count = batches().size();
     std::vector<Extended> ofRows(count);
-    std::vector<std::vector<std::pair<Index, long double>>> ofLevels(count);
+    struct Part {
+        Index level;
+        long double sum;
+        Extended own; // by slot
+    };
+    std::vector<std::vector<Part>> ofLevels(count);
     forBatches(0.6, 0.8, "Refining", [&](std::size_t batchAt, const Batch& batch) {
         const Index rows = batch.to - batch.from;
         Extended residuals(rows), sums = Extended::Zero(m);
+        MatrixXd own;
+        if (m_own.size() > 0) own = centredOwn(batch);
         if (careful) {
             const long double shift = fit.responseShift, scale = fit.responseScale;
             residuals =
@@ -314,6 +447,10 @@ VectorXd LevelRows::crossProducts(const LeastSquaresFit& fit, const Extended& so
                 if (b.ofRest[j] != 0) residuals -= b.ofRest[j] * column(j);
             forLevels(batch, [&](Index level, Index first, Index n) {
                 residuals.segment(first, n).array() -= b.ofLevel[level];
+                for (Index slot = 0; level < levels() && slot < own.cols(); ++slot)
+                    if (const long double slope = b.ofOwn(level, slot); slope != 0)
+                        residuals.segment(first, n) -=
+                            slope * own.col(slot).segment(first, n).cast<long double>();
             });
             for (Index i = 0; i < rows; ++i)
                 residuals[i] *= weight(batch.from + i);
@@ -324,16 +461,18 @@ VectorXd LevelRows::crossProducts(const LeastSquaresFit& fit, const Extended& so
             VectorXd r =
                 (m_values.col(m).segment(batch.from, rows).array() - fit.responseShift) * fit.responseScale;
             r.noalias() -= values * ofRest;
-            forLevels(batch, [&](Index level, Index first, Index n) {
-                r.segment(first, n).array() -= static_cast<double>(b.ofLevel[level]);
-            });
+            forLevels(batch, [&](Index level, Index first, Index n) { takeOwn(r, own, b, level, first, n); });
             if (m_roots.size() > 0) r.array() *= m_roots.segment(batch.from, rows).array().square();
             const VectorXd products = values.transpose() * r;
             sums = products.cast<long double>();
             residuals = r.cast<long double>();
         }
         forLevels(batch, [&](Index level, Index first, Index n) {
-            ofLevels[batchAt].emplace_back(level, residuals.segment(first, n).sum());
+            Part part{level, residuals.segment(first, n).sum(), Extended::Zero(own.cols())};
+            for (Index slot = 0; level < levels() && slot < own.cols(); ++slot)
+                part.own[slot] =
+                    residuals.segment(first, n).dot(own.col(slot).segment(first, n).cast<long double>());
+            ofLevels[batchAt].push_back(std::move(part));
         });
         ofRows[batchAt] = std::move(sums);
     });
@@ -342,12 +481,20 @@ VectorXd LevelRows::crossProducts(const LeastSquaresFit& fit, const Extended& so
     for (std::size_t k = 0; k < count; ++k) {
         for (Index j = 0; j < m; ++j)
             byColumn[m_levels->rest[static_cast<std::size_t>(j)]] += ofRows[k][j];
-        for (const auto& [level, sum] : ofLevels[k]) {
-            all += sum;
-            if (level < levels()) byColumn[m_levels->columns[static_cast<std::size_t>(level)]] += sum;
+        for (const Part& part : ofLevels[k]) {
+            all += part.sum;
+            for (Index slot = 0; part.level < levels() && slot < slots(); ++slot) {
+                const Index at = m_levels->column(part.level, slot);
+                if (at < 0) continue;
+                if (slot == 0 && m_levels->ones)
+                    byColumn[at] += part.sum;
+                else
+                    byColumn[at] += part.own[slot] +
+                                    (hasOnes(part.level) ? part.sum * m_centres(part.level, slot) : 0.0L);
+            }
         }
     }
-    for (const Index at : m_levels->columns)
+    for (const Index at : columns())
         byColumn[at] = (byColumn[at] - fit.shift[at] * all) * static_cast<long double>(fit.scale[at]);
     const Index start = fit.intercept ? 1 : 0;
     VectorXd products(fit.rank());
@@ -356,184 +503,6 @@ VectorXd LevelRows::crossProducts(const LeastSquaresFit& fit, const Extended& so
         products[start + static_cast<Index>(k)] =
             static_cast<double>(byColumn[static_cast<Index>(fit.kept[k])]);
     return products;
-}
-
-std::vector<Index> LevelRows::independent(const LeastSquaresFit& fit) const {
-    const Index start = fit.intercept ? 1 : 0, width = start + rest();
-    if (width == 0) return {};
-    MatrixXd unit = m_left.leftCols(width);
-    for (Index j = 0; j < width; ++j)
-        if (const double whole = std::hypot(unit.col(j).norm(), m_shared.col(j).norm()); whole > 0)
-            unit.col(j) /= whole;
-    const Eigen::ColPivHouseholderQR<MatrixXd> qr(unit);
-    const Index count = std::min(width, fit.rank() - (m_lengths.array() > 0).count());
-    std::vector<Index> places(qr.colsPermutation().indices().data(),
-                              qr.colsPermutation().indices().data() + count);
-    std::sort(places.begin(), places.end());
-    return places;
-}
-
-std::vector<LevelRows::Null> LevelRows::nulls(const LeastSquaresFit& fit, const std::vector<char>& out,
-                                              std::vector<Index>& kept) const {
-    const Index start = fit.intercept ? 1 : 0, width = start + rest();
-    MatrixXd work = m_left;
-    Index rank = 0;
-    kept.clear();
-    std::vector<Null> found;
-    for (Index j = 0; j < width; ++j) {
-        if (m_progress.stopRequested()) throw Stopped{};
-        if (out[static_cast<std::size_t>(j)]) continue;
-        const double whole = std::hypot(work.col(j).norm(), m_shared.col(j).norm());
-        const double left = work.col(j).tail(work.rows() - rank).norm();
-        if (left > fit.rankToleranceUsed * whole) {
-            reflect(work, rank, j);
-            work.col(j).tail(work.rows() - rank - 1).setZero();
-            kept.push_back(j);
-            ++rank;
-            continue;
-        }
-        MatrixXd r(rank, rank);
-        MatrixXd shared(levels(), rank);
-        for (Index k = 0; k < rank; ++k) {
-            r.col(k) = work.col(kept[static_cast<std::size_t>(k)]).head(rank);
-            shared.col(k) = m_shared.col(kept[static_cast<std::size_t>(k)]);
-        }
-        const VectorXd said = r.triangularView<Eigen::Upper>().solve(work.col(j).head(rank));
-        const VectorXd ofLevels = m_shared.col(j) - shared * said;
-        Null null{0, VectorXd::Zero(fit.columns)};
-        const auto put = [&](Index place, double value) {
-            if (start > 0 && place == 0)
-                null.one = value;
-            else
-                null.columns[m_levels->rest[static_cast<std::size_t>(place - start)]] = value;
-        };
-        // What is no more than rounding is nothing.
-        constexpr double nothing = 1e-8;
-        put(j, 1);
-        for (Index k = 0; k < rank; ++k) {
-            const Index place = kept[static_cast<std::size_t>(k)];
-            if (std::fabs(said[k]) * std::hypot(r.col(k).norm(), shared.col(k).norm()) > nothing * whole)
-                put(place, -said[k]);
-        }
-        for (Index l = 0; l < levels(); ++l)
-            if (m_lengths[l] > 0 && std::fabs(ofLevels[l]) > nothing * whole / std::sqrt(double(levels())))
-                null.columns[m_levels->columns[static_cast<std::size_t>(l)]] = -ofLevels[l] / m_lengths[l];
-        found.push_back(std::move(null));
-    }
-    return found;
-}
-
-void LevelRows::eliminate(LeastSquaresFit& fit, const std::vector<char>& constantColumn) {
-    const Index start = fit.intercept ? 1 : 0, m = rest();
-    std::vector<char> out(static_cast<std::size_t>(start + m), 0); // of [1, rest]
-    std::vector<char> leftOut(static_cast<std::size_t>(fit.columns), 0);
-    const auto leaveOut = [&](Index column, Dependency dependency) {
-        dependency.column = static_cast<std::size_t>(column);
-        fit.dependent.push_back(std::move(dependency));
-        leftOut[static_cast<std::size_t>(column)] = 1;
-    };
-    for (Index j = 0; j < m && start > 0; ++j)
-        if (const Index at = m_levels->rest[static_cast<std::size_t>(j)];
-            constantColumn[static_cast<std::size_t>(at)]) {
-            leaveOut(at, {0, fit.shift[at], {}});
-            out[static_cast<std::size_t>(start + j)] = 1;
-        }
-    reduce(fit);
-    for (Index l = 0; l < levels(); ++l)
-        if (m_lengths[l] == 0) leaveOut(m_levels->columns[static_cast<std::size_t>(l)], {0, 0, {}});
-    std::vector<Index> kept;
-    for (auto found = nulls(fit, out, kept); !found.empty(); found = nulls(fit, out, kept)) {
-        bool again = false;
-        // From the right: each combination gives up the last of its columns, which no other then holds.
-        std::vector<std::pair<Index, Null>> given;
-        while (!found.empty()) {
-            const auto lastOf = [&](const Null& null) {
-                Index last = fit.columns - 1;
-                while (last >= 0 && null.columns[last] == 0)
-                    --last;
-                return last;
-            };
-            Index last = -1;
-            for (const Null& null : found)
-                last = std::max(last, lastOf(null));
-            if (last < 0) break;
-            auto at = std::max_element(found.begin(), found.end(), [&](const Null& a, const Null& b) {
-                return std::fabs(a.columns[last]) < std::fabs(b.columns[last]);
-            });
-            Null null = std::move(*at);
-            found.erase(at);
-            const double value = null.columns[last];
-            null.one /= value;
-            null.columns /= value;
-            const auto clear = [&](Null& other) {
-                const double times = other.columns[last];
-                if (times == 0) return;
-                const double size = other.columns.cwiseAbs().maxCoeff();
-                other.one -= times * null.one;
-                other.columns -= times * null.columns;
-                for (double& entry : other.columns)
-                    if (std::fabs(entry) <= 1e-12 * size) entry = 0;
-                other.columns[last] = 0;
-            };
-            for (Null& other : found)
-                clear(other);
-            for (auto& [column, other] : given)
-                clear(other);
-            given.emplace_back(last, std::move(null));
-        }
-        if (given.empty()) break;
-        for (const auto& [column, null] : given) {
-            Dependency dependency;
-            double constant = fit.shift[column] - null.one / fit.scale[column];
-            for (Index k = 0; k < fit.columns; ++k) {
-                if (k == column || null.columns[k] == 0) continue;
-                const double weight = -null.columns[k] * fit.scale[k] / fit.scale[column];
-                dependency.combination.emplace_back(static_cast<std::size_t>(k), weight);
-                constant -= weight * fit.shift[k];
-            }
-            dependency.constant = fit.intercept ? constant : 0;
-            leaveOut(column, std::move(dependency));
-            const auto level = std::find(m_levels->columns.begin(), m_levels->columns.end(), column);
-            if (level != m_levels->columns.end()) {
-                m_without[static_cast<std::size_t>(level - m_levels->columns.begin())] = 1;
-                again = true;
-                continue;
-            }
-            const auto at = std::find(m_levels->rest.begin(), m_levels->rest.end(), column);
-            out[static_cast<std::size_t>(start + (at - m_levels->rest.begin()))] = 1;
-        }
-        if (again) reduce(fit);
-    }
-    std::sort(fit.dependent.begin(), fit.dependent.end(),
-              [](const Dependency& a, const Dependency& b) { return a.column < b.column; });
-
-    TriangularFactor::Levels parts;
-    std::vector<Index> present;
-    Index place = start;
-    for (Index column = 0, l = 0; column < fit.columns; ++column) {
-        const bool isLevel = l < levels() && m_levels->columns[static_cast<std::size_t>(l)] == column;
-        if (!leftOut[static_cast<std::size_t>(column)]) {
-            fit.kept.push_back(static_cast<std::size_t>(column));
-            if (isLevel) {
-                parts.places.push_back(place);
-                present.push_back(l);
-            }
-            ++place;
-        }
-        l += isLevel;
-    }
-    parts.lengths = m_lengths(present);
-    parts.shared = m_shared(present, kept);
-    fit.projections.resize(fit.rank());
-    // The response went through the same reflections as the kept columns.
-    const Index width = start + m;
-    MatrixXd work(m_left.rows(), static_cast<Index>(kept.size()) + 1);
-    work.leftCols(work.cols() - 1) = m_left(Eigen::all, kept);
-    work.col(work.cols() - 1) = m_left.col(width);
-    const MatrixXd last = triangle(work, m_progress);
-    const auto rank = static_cast<Index>(kept.size());
-    fit.projections << VectorXd(m_shared.col(width)(present)), VectorXd(last.col(rank).head(rank));
-    fit.factor = TriangularFactor(std::move(parts), last.topLeftCorner(rank, rank));
 }
 
 long double LevelRows::finish(LeastSquaresFit& fit, const VectorXd& solution) const {
@@ -546,6 +515,7 @@ long double LevelRows::finish(LeastSquaresFit& fit, const VectorXd& solution) co
     const MatrixXd own = triangle(work, m_progress);
     const MatrixXd shared = m_shared(Eigen::all, places);
     const auto all = batches();
+    const auto spanned = static_cast<Index>(places.size());
     std::vector<long double> squares(all.size(), 0);
     forBatches(0.8, 1, "Leverages and residuals", [&](std::size_t batchAt, const Batch& batch) {
         const Index rows = batch.to - batch.from;
@@ -561,11 +531,36 @@ long double LevelRows::finish(LeastSquaresFit& fit, const VectorXd& solution) co
                 inside.col(static_cast<Index>(k)) = values.col(places[k] - start);
         }
         VectorXd leverages = VectorXd::Zero(rows);
+        MatrixXd ownColumns;
+        if (m_own.size() > 0) ownColumns = centredOwn(batch);
         forLevels(batch, [&](Index level, Index first, Index n) {
-            residuals.segment(first, n).array() -= static_cast<double>(b.ofLevel[level]);
-            if (level == levels() || !(m_lengths[level] > 0)) return;
-            inside.middleRows(first, n).rowwise() -= shared.row(level) / m_lengths[level];
-            leverages.segment(first, n).setConstant(1 / (m_lengths[level] * m_lengths[level]));
+            takeOwn(residuals, ownColumns, b, level, first, n);
+            const std::vector<Index> slotsThere = present(level);
+            const auto across = static_cast<Index>(slotsThere.size());
+            if (across == 0) return;
+            // Counted from the level's first row: the triangle without what that adds.
+            MatrixXd r(across, across), x(n, across), along(across, spanned);
+            for (Index k = 0; k < across; ++k) {
+                const Index slot = slotsThere[static_cast<std::size_t>(k)], row = level * slots() + slot;
+                for (Index i = 0; i < across; ++i)
+                    r(k, i) = m_ownTriangles(row, slotsThere[static_cast<std::size_t>(i)]);
+                along.row(k) = shared.row(row);
+                if (slot == 0 && m_levels->ones)
+                    x.col(k).setOnes();
+                else
+                    x.col(k) = ownColumns.col(slot).segment(first, n);
+                if (k > 0 && hasOnes(level)) r(0, k) -= m_centres(level, slot) * r(0, 0);
+            }
+            for (Index k = 0; k < across; ++k) {
+                for (Index i = 0; i < k; ++i)
+                    x.col(k) -= r(i, k) * x.col(i);
+                if (r(k, k) > 0)
+                    x.col(k) /= r(k, k);
+                else
+                    x.col(k).setZero();
+            }
+            inside.middleRows(first, n).noalias() -= x * along;
+            leverages.segment(first, n) = x.rowwise().squaredNorm();
         });
         if (inside.size() > 0) own.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(inside);
         for (Index k = 0; k < inside.cols(); ++k)

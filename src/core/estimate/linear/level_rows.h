@@ -14,9 +14,10 @@
 
 namespace oxgoad {
 
-/// The rows of a fit, level by level of its largest factor, with a copy of the other columns and of y. One
-/// reflection of the rows of a level takes its column out of all others, whatever their number; what they
-/// leave goes into one triangle (block angular least squares, see TriangularFactor). Sums are taken in the
+/// The rows of a fit, level by level of its largest factor, with a copy of the other columns and of y. A
+/// reflection of the rows of a level for each of its own columns takes these out of all others, whatever the
+/// number of levels; what they leave goes into one triangle (block angular least squares, see
+/// TriangularFactor). Sums are taken in the
 /// order of levels: the same for any number of threads.
 class LevelRows final : public GroupedRows {
 public:
@@ -33,7 +34,8 @@ public:
 
     Extent extent() const override;
 
-    const std::vector<Eigen::Index>& columns() const { return m_levels->columns; }
+    /// Of levels, rising.
+    std::vector<Eigen::Index> columns() const;
     /// R of [1, X~, y~] with the fit's shifts and scales, in one triangle.
     Eigen::MatrixXd reduceWhole(const LeastSquaresFit& fit);
     /// Decides the rank in the order of columns and leaves the factor and Q'y in the fit: of a dependency the
@@ -41,13 +43,24 @@ public:
     /// scale 1.
     void eliminate(LeastSquaresFit& fit, const std::vector<char>& constantColumn);
 
+    /// What the rows leave: of level and slot (a row each) the triangle of the level's own columns (0 where
+    /// its rows weigh nothing), what [1, rest, y] share with it, and their triangle.
+    struct Reduced {
+        const Eigen::MatrixXd &own, &shared, &left;
+    };
+    Reduced reduced(const LeastSquaresFit& fit) {
+        reduce(fit);
+        return {m_ownTriangles, m_shared, m_left};
+    }
+
     Eigen::VectorXd crossProducts(const LeastSquaresFit& fit, const Extended& solution,
                                   bool careful) const override;
     long double finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const override;
 
 private:
     using Index = Eigen::Index;
-    Index levels() const { return static_cast<Index>(m_levels->columns.size()); }
+    Index levels() const { return m_levels->levels; }
+    Index slots() const { return m_levels->slots; }
     Index rest() const { return static_cast<Index>(m_levels->rest.size()); }
     Index begin(Index level) const { return static_cast<Index>(m_begin[static_cast<std::size_t>(level)]); }
     /// Reduces the rows with the fit's shifts and scales. Levels whose rows weigh nothing have the length 0.
@@ -65,13 +78,34 @@ private:
     template <class Each> void forBatches(double from, double to, const char* what, Each&& each) const;
     /// The rest's columns shifted and scaled, of consecutive rows in the order of `m_order`.
     Eigen::MatrixXd shiftedRest(const LeastSquaresFit& fit, Index from, Index count) const;
-    /// Shifted coefficients: of each level (with the constant), 0 for those without one, and of the rest.
+    /// A row's own columns less their value at the level's first row of a weight,
+    /// where the level has 1 too, of
+    /// consecutive rows in the order of `m_order`: rows × slots.
+    Eigen::MatrixXd centredOwn(const Batch& batch) const;
+    /// The slots that a level has a column in and has not lost.
+    std::vector<Index> present(Index level) const;
+    bool hasOnes(Index level) const { return m_levels->ones && isPresent(level, 0); }
+    bool isPresent(Index level, Index slot) const {
+        return m_levels->column(level, slot) >= 0 &&
+               !m_without[static_cast<std::size_t>(level * slots() + slot)];
+    }
+    /// Shifted coefficients: what all rows of a level have (levels + 1, the last of those without one), of
+    /// the centred slots beside 1 (levels × slots), and of the rest.
     struct Spread {
-        Extended ofLevel, ofRest;
+        Extended ofLevel;
+        Eigen::Matrix<long double, Eigen::Dynamic, Eigen::Dynamic> ofOwn;
+        Extended ofRest;
     };
     Spread spread(const LeastSquaresFit& fit, const Extended& solution) const;
+    /// Takes what a solution says of a level from the residuals of n of its rows.
+    void takeOwn(Eigen::VectorXd& residuals, const Eigen::MatrixXd& own, const Spread& b, Index level,
+                 Index first, Index n) const;
     /// Of [1, rest], places that span them all beside the levels.
     std::vector<Index> independent(const LeastSquaresFit& fit) const;
+    /// R⁻¹z of a level's triangle, by slot; 0 at those not present.
+    Eigen::VectorXd solveOwn(Index level, const Eigen::VectorXd& z) const;
+    /// Leaves out what depends on a level's other columns, or is 0 at all its rows. False where nothing is.
+    bool leaveOutWithin(LeastSquaresFit& fit, std::vector<char>& leftOut);
     /// A combination of columns that is 0: of 1, and of the shifted, scaled columns of the model matrix.
     struct Null {
         double one = 0;
@@ -88,16 +122,17 @@ private:
     /// Rows level by level, those of none last.
     std::vector<std::uint32_t> m_order;
     std::vector<std::uint32_t> m_begin;
-    /// n × (rest + 1): the columns as they are, then y.
-    Eigen::MatrixXd m_values;
+    /// n × (rest + 1): the columns as they are, then y; and n × slots, empty where the only slot is 1.
+    Eigen::MatrixXd m_values, m_own;
+    /// levels × slots: what own columns are counted from.
+    Eigen::MatrixXd m_centres;
     /// Roots of weights; empty without.
     Eigen::VectorXd m_roots;
 
-    /// Levels taken into the rows of none, as their columns were found to depend on others.
+    /// Of level and slot: left out, as the column was found to depend on others.
     std::vector<char> m_without;
-    /// What reduce() leaves: lengths, what [1, rest, y] share with each level, and the triangle of
-    /// [1, rest, y].
-    Eigen::VectorXd m_lengths;
+    /// What reduce() leaves; see Reduced.
+    Eigen::MatrixXd m_ownTriangles;
     Eigen::MatrixXd m_shared;
     Eigen::MatrixXd m_left;
 };

@@ -34,8 +34,15 @@ public:
     std::shared_ptr<const RowLevels> levels() const override {
         const auto& known = m_design.levelColumns();
         auto made = std::make_shared<RowLevels>();
+        made->levels = static_cast<Index>(known->levels);
+        made->slots = static_cast<Index>(known->slots);
         made->columns = known->columns;
+        made->ones = known->ones;
         made->rest = known->rest;
+        if (known->own)
+            made->fillOwn = [this, known](std::span<const std::uint32_t> places, Eigen::Ref<MatrixXd> block) {
+                known->own->fill(m_inputs(places, Eigen::all), block);
+            };
         for (const double level : m_inputs.col(static_cast<Index>(known->input)))
             made->of.push_back(known->placeOf[static_cast<std::size_t>(level)]);
         made->fill = [this](std::span<const std::uint32_t> places, Eigen::Ref<MatrixXd> block) {
@@ -58,7 +65,7 @@ private:
 VectorXd LinearModel::predict(const MatrixXd& inputs) const {
     const auto& levels = design.levelColumns();
     constexpr std::size_t many = 64;
-    if (!levels || levels->columns.size() < many) return fit.predict(matrix(inputs));
+    if (!levels || levels->levels < many) return fit.predict(matrix(inputs));
     // Levels by their coefficients, the others about their means, as the fit itself does.
     VectorXd mean = VectorXd::Constant(inputs.rows(), fit.constant);
     VectorXd column(inputs.rows());
@@ -69,6 +76,8 @@ VectorXd LinearModel::predict(const MatrixXd& inputs) const {
         mean += ((column.array() - fit.shift[j]) * b).matrix();
         mean.array() += fit.shift[j] * b;
     }
+    MatrixXd own = MatrixXd::Ones(inputs.rows(), static_cast<Index>(levels->slots));
+    if (levels->own) levels->own->fill(inputs, own);
     for (Index i = 0; i < inputs.rows(); ++i) {
         const double level = inputs(i, static_cast<Index>(levels->input));
         if (std::isnan(level)) {
@@ -76,8 +85,10 @@ VectorXd LinearModel::predict(const MatrixXd& inputs) const {
             continue;
         }
         const auto place = levels->placeOf[static_cast<std::size_t>(level)];
-        if (place == levels->columns.size()) continue;
-        if (const double b = fit.coefficients[levels->columns[place]]; !std::isnan(b)) mean[i] += b;
+        for (std::size_t s = 0; s < levels->slots && place < levels->levels; ++s)
+            if (const Index at = levels->columns[place * levels->slots + s]; at >= 0)
+                if (const double b = fit.coefficients[at]; !std::isnan(b))
+                    mean[i] += b * own(i, static_cast<Index>(s));
     }
     return mean;
 }
@@ -90,14 +101,21 @@ VectorXd LinearModel::distances(const MatrixXd& inputs) const {
     const ApartReader reader(fit, rows);
     ApartReader::Rows turned = reader.read(0, inputs.rows());
     reader.turn(turned);
-    return reader.leverages(turned);
+    return ApartReader::leverages(turned);
 }
 
 LinearModel::AtInputs LinearModel::at(const MatrixXd& inputs) const {
     AtInputs said;
     said.mean = predict(inputs);
-    if (fit.factor.levels() > 0 && !fit.covarianceRoot) {
-        said.leverage = distances(inputs);
+    const auto& levels = design.levelColumns();
+    if (fit.factor.levels() > 0 && levels && (!fit.covarianceRoot || fit.covarianceRoot->apart()) &&
+        inputs.col(static_cast<Index>(levels->input)).allFinite()) {
+        const InputRows rows(design, inputs);
+        const ApartReader reader(fit, rows);
+        ApartReader::Rows turned = reader.read(0, inputs.rows());
+        reader.turn(turned);
+        said.leverage = ApartReader::leverages(turned);
+        if (fit.covarianceRoot) said.variance = reader.variances(turned);
         said.degreesOfFreedom = VectorXd::Constant(inputs.rows(), fit.testDegreesOfFreedom());
     } else {
         const MatrixXd block = matrix(inputs);

@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "estimate/linear/apart_scores.h"
 #include "estimate/row_blocks.h"
 
 #include <Eigen/Cholesky>
@@ -74,6 +75,42 @@ MatrixXd scoresByUnit(const LeastSquaresFit& fit, const RowSource& x, std::span<
                                 scores.row(units[static_cast<std::size_t>(begin + i)]) += e[i] * p.row(i);
                     });
     return scores;
+}
+
+/// Scores e·√w times √w of rows that do not fix their own value, as the factor's levels are apart.
+std::vector<double> weightedResiduals(const LeastSquaresFit& fit, std::span<const double> weights) {
+    std::vector<double> scores(static_cast<std::size_t>(fit.residuals.size()));
+    for (std::size_t i = 0; i < scores.size(); ++i) {
+        const auto at = static_cast<Index>(i);
+        if (1 - fit.leverages[at] >= fixedLeft)
+            scores[i] = (weights.empty() ? 1 : weights[i]) * fit.residuals[at];
+    }
+    return scores;
+}
+
+/// The same for each kind, n and df those of the fit.
+DirectionRows rootApart(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> weights,
+                        ErrorsKind kind, std::span<const std::uint32_t> units, std::size_t count, int lags,
+                        double n, Threads threads, Progress& progress) {
+    const ApartScores scores(fit, x, threads, progress);
+    const double df = fit.degreesOfFreedom, g = static_cast<double>(count);
+    const std::vector<double> e = weightedResiduals(fit, weights);
+    if (kind == ErrorsKind::byGroup) {
+        DirectionRows root = scores.byUnit(e, units, count);
+        root.multiply(std::sqrt(g / (g - 1) * (n - 1) / df));
+        return root;
+    }
+    if (kind == ErrorsKind::serial) {
+        DirectionRows root = windowsOf(scores.byUnit(e, units, count), lags);
+        root.multiply(std::sqrt(n / df / (lags + 1)));
+        return root;
+    }
+    std::vector<double> squared(e.size());
+    for (std::size_t i = 0; i < e.size(); ++i)
+        squared[i] = e[i] * e[i] * spreadFactor(kind, fit.leverages[static_cast<Index>(i)]);
+    DirectionRows root = scores.root(squared);
+    if (kind == ErrorsKind::hc1) root.multiply(std::sqrt(n / df));
+    return root;
 }
 
 /// What the groups' rows of P are: P'P within each as V diag(s) V', all that the adjustment needs, so that
@@ -156,17 +193,28 @@ private:
     MatrixXd m_scores;
 };
 
+bool goApart(ErrorsKind kind, const LeastSquaresFit& fit) {
+    return fit.factor.levels() > 0 && kind != ErrorsKind::equalSpread && kind != ErrorsKind::byFewGroups;
+}
+
 /// Said before it is asked for: triangles of blocks of rows, or scores of groups, and the time they take.
-void requireRoom(ErrorsKind kind, const LeastSquaresFit& fit, Index columns, std::size_t units) {
+void requireRoom(ErrorsKind kind, const LeastSquaresFit& fit, Index columns, std::size_t units, int lags) {
     if (kind == ErrorsKind::equalSpread) return;
     constexpr double mostBytes = 6e9, mostWork = 2e12;
     const auto n = static_cast<double>(fit.rows), k = static_cast<double>(fit.rank());
+    const auto u = static_cast<double>(units);
     const double triangles = units > 0 ? k : std::ceil(n / static_cast<double>(rowsOfBlock(columns))) * k;
-    const double bytes = 8 * k * (triangles + static_cast<double>(units));
-    if (bytes <= mostBytes && n * k * k <= mostWork) return;
+    double bytes = 8 * k * (triangles + u), work = n * k * k;
+    if (goApart(kind, fit)) { // the others' columns, rows of the root, and its products with every direction
+        const double rest = k - static_cast<double>(fit.factor.levels());
+        const double rows = (units > 0 ? u + lags : k), entries = units > 0 ? n * (lags + 1) : k;
+        bytes = 8 * ((n + rows) * (rest + 2) + 3 * entries);
+        work = n * rest * rest + rows * rest * k;
+    }
+    if (bytes <= mostBytes && work <= mostWork) return;
     throw Error(ErrorCode::badTerm,
                 "errors that stand unequal or dependent spread would need some " +
-                    shortText(std::ceil(bytes / 1e9)) + " GB and " + shortText(std::ceil(n * k * k / 1e12)) +
+                    shortText(std::ceil(bytes / 1e9)) + " GB and " + shortText(std::ceil(work / 1e12)) +
                     " million million products for " +
                     plural(static_cast<std::size_t>(fit.rank()), "coefficient", "coefficients") + " of " +
                     plural(static_cast<std::size_t>(fit.rows), "row", "rows"),
@@ -193,19 +241,25 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
     errors.degreesOfFreedom = df;
     const std::size_t count =
         units.empty() ? 0 : *std::max_element(units.begin(), units.end()) + std::size_t{1};
-    requireRoom(kind, fit, x.columns(), count);
+    requireRoom(kind, fit, x.columns(), count, lags);
+    const bool apart = goApart(kind, fit);
     std::vector<Index> fixed;
     for (Index i = 0; i < fit.leverages.size(); ++i)
         if (1 - fit.leverages[i] < fixedLeft) fixed.push_back(i);
     errors.rowsFixed = fixed.size();
     switch (kind) {
     case ErrorsKind::equalSpread:
-        errors.covarianceRoot = fit.residualStandardDeviation * MatrixXd::Identity(k, k);
+        errors.covarianceRoot = DirectionRows(fit.residualStandardDeviation * MatrixXd::Identity(k, k));
         return errors;
     case ErrorsKind::hc0:
     case ErrorsKind::hc1:
     case ErrorsKind::hc2:
     case ErrorsKind::hc3: {
+        if (apart) {
+            errors.covarianceRoot =
+                rootApart(fit, x, weights, kind, units, count, lags, n, threads, progress);
+            break;
+        }
         const Index size = rowsOfBlock(x.columns());
         std::vector<MatrixXd> parts(static_cast<std::size_t>((x.rows() + size - 1) / size));
         forWeightedRows(
@@ -223,8 +277,9 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
             stacked.bottomRows(part.rows()) = part;
             rows = rootOfRows(stacked).transpose();
         }
-        errors.covarianceRoot = rows.transpose();
-        if (kind == ErrorsKind::hc1) errors.covarianceRoot *= std::sqrt(n / df);
+        MatrixXd root = rows.transpose();
+        if (kind == ErrorsKind::hc1) root *= std::sqrt(n / df);
+        errors.covarianceRoot = DirectionRows(std::move(root));
         break;
     }
     case ErrorsKind::byGroup:
@@ -235,6 +290,12 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
         const auto g = static_cast<double>(count);
         errors.degreesOfFreedom = g - 1;
         errors.units = count;
+        if (apart) {
+            errors.covarianceRoot =
+                rootApart(fit, x, weights, kind, units, count, lags, n, threads, progress);
+            break;
+        }
+        MatrixXd root;
         if (kind == ErrorsKind::byFewGroups) {
             constexpr double most = 5e7; // numbers held
             if (g * static_cast<double>(k) * static_cast<double>(k) > most)
@@ -244,15 +305,14 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
                                 plural(static_cast<std::size_t>(k), "coefficient", "coefficients"),
                             {}, "Use errors by group as they are: with many groups they need none.");
             const auto adjusted = std::make_shared<AdjustedGroups>(fit, x, weights, units, count, progress);
-            errors.covarianceRoot = adjusted->scores().transpose();
+            root = adjusted->scores().transpose();
             errors.fewGroups = adjusted;
         } else {
             const double correction = g / (g - 1) * (n - 1) / df;
-            errors.covarianceRoot =
-                std::sqrt(correction) * scoresByUnit(fit, x, weights, units, count, progress).transpose();
+            root = std::sqrt(correction) * scoresByUnit(fit, x, weights, units, count, progress).transpose();
         }
         // Many groups make a root wider than the covariance.
-        errors.covarianceRoot = rootOfRows(errors.covarianceRoot.transpose());
+        errors.covarianceRoot = DirectionRows(rootOfRows(root.transpose()));
         break;
     }
     case ErrorsKind::serial: {
@@ -261,6 +321,12 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
                         "errors with " + plural(static_cast<std::size_t>(lags), "lag", "lags") +
                             " need more than " + countText(count) + " periods",
                         {}, "Look back over fewer periods.");
+        errors.units = count;
+        if (apart) {
+            errors.covarianceRoot =
+                rootApart(fit, x, weights, kind, units, count, lags, n, threads, progress);
+            break;
+        }
         const MatrixXd scores = scoresByUnit(fit, x, weights, units, count, progress);
         // The weights 1 − l/(L+1) are those of sums over windows of L+1 periods, each pair in as many windows
         // as it overlaps: Σ over windows of (Σ s)(Σ s)'/(L+1), which is a product with itself from the start.
@@ -271,12 +337,18 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
             for (Index t = std::max<Index>(0, window - lags); t <= std::min(window, periods - 1); ++t)
                 windows.row(window) += scores.row(t);
         }
-        errors.covarianceRoot = std::sqrt(n / df / (lags + 1)) * rootOfRows(windows);
-        errors.units = count;
+        errors.covarianceRoot = DirectionRows(std::sqrt(n / df / (lags + 1)) * rootOfRows(windows));
         break;
     }
     }
-    if (!fixed.empty()) { // their rows of P
+    if (!fixed.empty() && apart) {
+        std::vector<std::uint32_t> rows(fixed.begin(), fixed.end());
+        std::vector<double> roots(fixed.size(), 1);
+        for (std::size_t f = 0; f < fixed.size() && !weights.empty(); ++f)
+            roots[f] = std::sqrt(weights[rows[f]]);
+        errors.unseen = ApartScores(fit, x, threads, progress).at(rows, roots);
+        errors.undefinedThere = kind == ErrorsKind::hc2 || kind == ErrorsKind::hc3;
+    } else if (!fixed.empty()) { // their rows of P
         MatrixXd directions(k, static_cast<Index>(fixed.size()));
         forWeightedRows(fit, x, weights, threads, progress,
                         [&](Index begin, const MatrixXd& p, const VectorXd&) {
@@ -285,7 +357,7 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
                                 directions.col(at - fixed.begin()) = p.row(*at - begin).transpose();
                         });
         // Rows that fix their own value have orthonormal rows of P.
-        errors.unseen = std::move(directions);
+        errors.unseen = DirectionRows(std::move(directions));
         errors.undefinedThere = kind == ErrorsKind::hc2 || kind == ErrorsKind::hc3;
     }
     return errors;

@@ -12,7 +12,7 @@ namespace oxgoad {
 
 struct RobustErrors {
     /// See LeastSquaresFit::covarianceRoot.
-    Eigen::MatrixXd covarianceRoot;
+    DirectionRows covarianceRoot;
     /// Of t.
     double degreesOfFreedom = 0;
     /// Groups, or periods; 0 otherwise.
@@ -23,11 +23,12 @@ struct RobustErrors {
     /// add nothing here.
     std::size_t rowsFixed = 0;
     /// See LeastSquaresFit::unseen.
-    Eigen::MatrixXd unseen{};
+    DirectionRows unseen{};
     bool undefinedThere = false;
 };
 
-/// Where the fit was worked out to twice the precision and kept its orthonormal rows, so are these.
+/// Where the levels of a factor are apart in the fit, so are they in the root, but for byFewGroups. Where the
+/// fit was worked out to twice the precision and kept its orthonormal rows, so are these.
 /// `units`: for byGroup and byFewGroups the group of each row, for serial the period of each row, both
 /// counted from 0; empty otherwise. `lags` for serial, 0 or more. `weights` as the fit was made with.
 /// Requires the rows of the fit. Errors: tooFewRows with fewer than two groups or not more periods than lags.

@@ -3,6 +3,7 @@
 #include <Eigen/QR>
 
 #include <algorithm>
+#include <cmath>
 
 namespace oxgoad {
 
@@ -40,6 +41,24 @@ void reflect(Eigen::MatrixXd& work, Eigen::Index top, Eigen::Index j) {
     if (square == 0) return;
     auto part = work.block(top, j, below, work.cols() - j);
     part -= v * (2.0 / square * (v.transpose() * part));
+}
+
+void reduceColumns(Eigen::Ref<Eigen::MatrixXd> work, Eigen::Index count) {
+    for (Eigen::Index j = 0; j < std::min(count, work.rows()); ++j) {
+        const Eigen::Index below = work.rows() - j;
+        Eigen::VectorXd v = work.col(j).tail(below);
+        const double length = v.norm();
+        if (length == 0) continue;
+        const bool turned = v[0] < 0;
+        v[0] += turned ? -length : length;                   // nothing cancels
+        const double scale = 1 / (length * std::fabs(v[0])); // 2/v'v
+        auto part = work.block(j, j + 1, below, work.cols() - j - 1);
+        const Eigen::RowVectorXd along = scale * (v.transpose() * part);
+        part.noalias() -= v * along;
+        if (!turned) part.row(0) *= -1;
+        work.col(j).tail(below).setZero();
+        work(j, j) = length;
+    }
 }
 
 } // namespace oxgoad

@@ -13,4 +13,8 @@ Eigen::MatrixXd triangle(Eigen::MatrixXd& block, const Progress& progress);
 /// Householder reflection that zeroes column `j` of `work` below row `top`; applied to columns j and after.
 void reflect(Eigen::MatrixXd& work, Eigen::Index top, Eigen::Index j);
 
+/// The same for the first columns of rows, applied to all; the diagonal comes out at 0 or above. Rows of
+/// which the first `count` are R's and what the other columns share with it, the others what is left.
+void reduceColumns(Eigen::Ref<Eigen::MatrixXd> work, Eigen::Index count);
+
 } // namespace oxgoad
