@@ -74,7 +74,8 @@ TEST(LevelSlopes, AreTheLinesOfTwoThousandLevels) {
     EXPECT_EQ(fit.degreesOfFreedom, df);
     const auto slopeOf = [&](std::size_t l) { return static_cast<Index>(levels - 1 + l); }; // 0: of x0 itself
     EXPECT_GE(digits(fit.coefficients[slopeOf(0)], static_cast<double>(lines[0].slope)), 10);
-    EXPECT_GE(digits(fit.standardErrors[slopeOf(0)], sigma / std::sqrt(static_cast<double>(lines[0].xx))), 10);
+    EXPECT_GE(digits(fit.standardErrors[slopeOf(0)], sigma / std::sqrt(static_cast<double>(lines[0].xx))),
+              10);
     for (const std::size_t l : {1U, 7U, 1000U, 1999U}) {
         const Line &own = lines[l], &first = lines[0];
         EXPECT_NEAR(fit.coefficients[slopeOf(l)], static_cast<double>(own.slope - first.slope), 1e-9);
@@ -84,9 +85,9 @@ TEST(LevelSlopes, AreTheLinesOfTwoThousandLevels) {
         const long double at0 = own.meanY - own.slope * own.meanX - (first.meanY - first.slope * first.meanX);
         EXPECT_NEAR(fit.coefficients[static_cast<Index>(l) - 1], static_cast<double>(at0), 1e-7);
         EXPECT_GE(digits(fit.standardErrors[static_cast<Index>(l) - 1],
-                         sigma * static_cast<double>(std::sqrt(
-                                     1 / own.n + own.meanX * own.meanX / own.xx + 1 / first.n +
-                                     first.meanX * first.meanX / first.xx))),
+                         sigma * static_cast<double>(std::sqrt(1 / own.n + own.meanX * own.meanX / own.xx +
+                                                               1 / first.n +
+                                                               first.meanX * first.meanX / first.xx))),
                   9);
     }
     const auto codes = m.table.columns()[0].codes();
@@ -109,8 +110,8 @@ TEST(LevelSlopes, AreTheLinesOfTwoThousandLevels) {
     const long double common = within - xy * xy / xx;
     std::vector<std::size_t> products(levels - 1);
     std::iota(products.begin(), products.end(), levels);
-    EXPECT_GE(digits(fit.jointTest(products).f,
-                     static_cast<double>((common - rss) / (levels - 1) / (rss / static_cast<long double>(df)))),
+    EXPECT_GE(digits(fit.jointTest(products).f, static_cast<double>((common - rss) / (levels - 1) /
+                                                                    (rss / static_cast<long double>(df)))),
               9);
     const auto reduced = fit.without(products);
     EXPECT_GE(digits(reduced.residualSumOfSquares, static_cast<double>(common)), 11);
@@ -142,8 +143,8 @@ TEST(LevelSlopes, KeepTheDigitsOfNumbersFarFromZero) {
                     1e-7 * fit.standardErrors[static_cast<Index>(59 + l)]);
 }
 
-/// Levels without a slope to tell: one row, the same number in all rows, a number of 0, no weight. What the dense
-/// way leaves out, in its words, is left out.
+/// Levels without a slope to tell: one row, the same number in all rows, a number of 0, no weight. What the
+/// dense way leaves out, in its words, is left out.
 TEST(LevelSlopes, LeaveOutWhatALevelDoesNotTell) {
     RandomStream random(3, "levels that tell little");
     std::vector<std::int32_t> codes;
@@ -161,8 +162,8 @@ TEST(LevelSlopes, LeaveOutWhatALevelDoesNotTell) {
     std::vector<std::string> names;
     for (int l = 0; l < 20; ++l)
         names.push_back("s" + std::to_string(l));
-    const Table table({Column::ofFactor("site", codes, names), Column::ofNumbers("x", x),
-                       Column::ofNumbers("z", z)});
+    const Table table(
+        {Column::ofFactor("site", codes, names), Column::ofNumbers("x", x), Column::ofNumbers("z", z)});
     const std::vector<Term> orders[] = {
         {plainTerm("site"), plainTerm("x"), plainTerm("z"), Term{{TermPart{"x"}, TermPart{"site"}}},
          Term{{TermPart{"z"}, TermPart{"site"}}}},
@@ -189,8 +190,8 @@ TEST(LevelSlopes, LeaveOutWhatALevelDoesNotTell) {
                         << design.columns()[a.dependent[d].column].name;
                     for (std::size_t c = 0; c < a.dependent[d].combination.size(); ++c) {
                         EXPECT_EQ(a.dependent[d].combination[c].first, b.dependent[d].combination[c].first);
-                        EXPECT_NEAR(a.dependent[d].combination[c].second, b.dependent[d].combination[c].second,
-                                    1e-7);
+                        EXPECT_NEAR(a.dependent[d].combination[c].second,
+                                    b.dependent[d].combination[c].second, 1e-7);
                     }
                 }
                 EXPECT_GE(digits(a.residualSumOfSquares, b.residualSumOfSquares), 10);
@@ -233,33 +234,36 @@ TEST(LevelSlopes, AFactorOfSomePlacesIsTheirOwn) {
 /// Rows in the factor's directions, whichever way they are read.
 TEST(LevelSlopes, RowsAreReadWithoutTheirColumns) {
     for (const bool weighted : {false, true}) {
-        const Made m = made({.n = 500, .levels = 25, .others = 3, .numbers = 2, .weighted = weighted,
-                             .slopes = true, .moreSlopes = true},
+        const Made m = made({.n = 500,
+                             .levels = 25,
+                             .others = 3,
+                             .numbers = 2,
+                             .weighted = weighted,
+                             .slopes = true,
+                             .moreSlopes = true},
                             4);
         const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
         const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
-        const LeastSquaresFit fit = fitLeastSquares(
-            rows, m.y, {.weights = m.weights, .levels = Levels::apart}, quietly());
+        const LeastSquaresFit fit =
+            fitLeastSquares(rows, m.y, {.weights = m.weights, .levels = Levels::apart}, quietly());
         MatrixXd matrix(rows.rows(), rows.columns());
         rows.fill(0, matrix);
         const ApartReader reader(fit, rows);
         ApartReader::Rows read = reader.read(0, rows.rows());
-        const MatrixXd b = MatrixXd::NullaryExpr(fit.rank(), 2, [](Index i, Index j) {
-            return std::cos(static_cast<double>(i + 3 * j));
-        });
+        const MatrixXd b = MatrixXd::NullaryExpr(
+            fit.rank(), 2, [](Index i, Index j) { return std::cos(static_cast<double>(i + 3 * j)); });
         EXPECT_LT((reader.times(read, b) - fit.shifted(matrix) * b).cwiseAbs().maxCoeff(), 1e-9);
         MatrixXd sums = MatrixXd::Zero(fit.rank(), 1);
-        const VectorXd z = VectorXd::NullaryExpr(rows.rows(), [](Index i) {
-            return std::sin(static_cast<double>(i));
-        });
+        const VectorXd z =
+            VectorXd::NullaryExpr(rows.rows(), [](Index i) { return std::sin(static_cast<double>(i)); });
         reader.addProducts(read, z, sums);
         EXPECT_LT((sums - fit.shifted(matrix).transpose() * z).cwiseAbs().maxCoeff(), 1e-8);
         reader.turn(read);
         EXPECT_LT(farthest(ApartReader::leverages(read), fit.leverage(matrix)), 1e-11);
         // DFBETAS go column by column.
         const LeastSquaresFit dense = fitLeastSquares(
-            Dense(rows), m.y,
-            {.weights = m.weights, .precision = LeastSquaresOptions::Precision::plain}, quietly());
+            Dense(rows), m.y, {.weights = m.weights, .precision = LeastSquaresOptions::Precision::plain},
+            quietly());
         ASSERT_EQ(dense.kept, fit.kept);
         std::vector<double> leverages, studentized;
         for (Index i = 0; i < rows.rows(); ++i) {
@@ -285,12 +289,21 @@ TEST(LevelSlopes, RowsAreReadWithoutTheirColumns) {
                 if (!std::isnan(other(i, j))) {
                     EXPECT_NEAR(one(i, j), other(i, j), 1e-8);
                 }
+        const auto largest = largestDfbetas(fit, rows, m.weights, leverages, studentized, {2}, quietly()),
+                   ofDense = largestDfbetas(dense, rows, m.weights, leverages, studentized, {2}, quietly());
+        for (std::size_t i = 0; i < largest.size(); ++i) {
+            EXPECT_EQ(std::isnan(largest[i].value), std::isnan(ofDense[i].value));
+            if (std::isnan(ofDense[i].value)) continue;
+            EXPECT_NEAR(std::fabs(largest[i].value), one.row(static_cast<Index>(i)).cwiseAbs().maxCoeff(),
+                        1e-12);
+            EXPECT_NEAR(std::fabs(largest[i].value), std::fabs(ofDense[i].value), 1e-8);
+            EXPECT_NEAR(one(static_cast<Index>(i), largest[i].place), largest[i].value, 1e-12);
+        }
         // What a design says at values of its inputs, and what a project keeps.
         MatrixXd inputs(rows.rows(), static_cast<Index>(design.inputs().size()));
         BoundDesign(design, m.table, {}).inputs().fill(m.rows, inputs);
-        const MatrixXd wanted = MatrixXd::NullaryExpr(rows.columns(), 2, [](Index i, Index j) {
-            return std::cos(static_cast<double>(i - j));
-        });
+        const MatrixXd wanted = MatrixXd::NullaryExpr(
+            rows.columns(), 2, [](Index i, Index j) { return std::cos(static_cast<double>(i - j)); });
         EXPECT_LT((design.times(inputs, wanted) - matrix * wanted).cwiseAbs().maxCoeff(), 1e-9);
         const auto written = nlohmann::json::parse(fitJson(fit).dump());
         EXPECT_EQ(fitFrom(written).leverage(matrix), fit.leverage(matrix));
@@ -372,7 +385,8 @@ TEST(LevelSlopes, AModelMatrixHasRoomForThemAndSaysForHowMany) {
     const Table table({Column::ofFactor("article", codes, names), Column::ofFactor("group", groups, others),
                        Column::ofNumbers("x", x)});
     const Term product{{TermPart{"x"}, TermPart{"article"}}};
-    const Design design = Design::learn(table, places, {plainTerm("article"), plainTerm("x"), product}, {}, {});
+    const Design design =
+        Design::learn(table, places, {plainTerm("article"), plainTerm("x"), product}, {}, {});
     EXPECT_EQ(design.columns().size(), 29999U + 1 + 29999);
     EXPECT_EQ(design.levelColumns()->rest.size(), 1U);
     EXPECT_EQ(design.levelColumns()->slots, 2U);

@@ -17,6 +17,18 @@ void forEachDfbetas(const LeastSquaresFit& fit, const RowSource& x, std::span<co
                     Progress& progress,
                     const std::function<void(Eigen::Index first, const Eigen::MatrixXd& block)>& use);
 
+/// Of each row the DFBETAS of the coefficient that it moves most.
+struct LargestDfbetas {
+    /// NaN for a row that alone fixes its value.
+    double value = std::nan("");
+    /// Of the constant, if there is one, then the kept columns.
+    Eigen::Index place = 0;
+};
+std::vector<LargestDfbetas> largestDfbetas(const LeastSquaresFit& fit, const RowSource& x,
+                                           std::span<const double> weights, std::span<const double> leverages,
+                                           std::span<const double> studentized, Threads threads,
+                                           Progress& progress);
+
 /// By how much coefficients are other with a row than without it: (X'X)⁻¹x w e/(1 − h).
 struct CoefficientChange {
     /// The constant, if there is one, then the kept columns: in natural units, and of the shifted columns.

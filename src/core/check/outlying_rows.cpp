@@ -40,37 +40,6 @@ void setRowCost(Goad& goad, double square, double squares, const std::string& ro
     goad.costSays = "the share of the typical error of " + rows + " that it makes";
 }
 
-/// The row and coefficient with the largest DFBETAS, and the largest of each row.
-struct Movers {
-    std::vector<double> ofRow;
-    std::vector<Eigen::Index> which;
-};
-Movers moversOf(const CheckContext& context) {
-    const std::size_t n = context.learningRows.size();
-    Movers movers{std::vector<double>(n, nan), std::vector<Eigen::Index>(n, 0)};
-    const DesignRows x(context.linear->design, context.learningRows);
-    forEachDfbetas(context.linear->fit, x, context.weights, context.linear->leverages,
-                   context.linear->studentized, context.threads, *context.progress,
-                   [&](Eigen::Index first, const Eigen::MatrixXd& block) {
-                       // Column by column, as they lie.
-                       Eigen::VectorXd largest = block.col(0).cwiseAbs();
-                       std::vector<Eigen::Index> which(static_cast<std::size_t>(block.rows()), 0);
-                       for (Eigen::Index j = 1; j < block.cols(); ++j)
-                           for (Eigen::Index i = 0; i < block.rows(); ++i)
-                               if (const double size = std::fabs(block(i, j)); size > largest[i]) {
-                                   largest[i] = size;
-                                   which[static_cast<std::size_t>(i)] = j;
-                               }
-                       for (Eigen::Index i = 0; i < block.rows(); ++i) {
-                           const auto at = static_cast<std::size_t>(first + i);
-                           if (std::isnan(block(i, 0))) continue;
-                           movers.which[at] = which[static_cast<std::size_t>(i)];
-                           movers.ofRow[at] = block(i, movers.which[at]);
-                       }
-                   });
-    return movers;
-}
-
 std::string coefficientName(const CheckContext& context, Eigen::Index at) {
     const LeastSquaresFit& fit = context.linear->fit;
     if (fit.intercept && at == 0) return "the constant";
@@ -285,20 +254,25 @@ void checkMovedCoefficients(const CheckContext& context, Findings& findings) {
         findings.readings.push_back(noReading(name, "there are no degrees of freedom to leave a row out"));
         return;
     }
-    const Movers movers = moversOf(context);
-    const std::size_t turns = largestOf(movers.ofRow);
-    const double value = movers.ofRow[turns];
+    const auto largest = largestDfbetas(fit, DesignRows(context.linear->design, context.learningRows),
+                                        context.weights, context.linear->leverages,
+                                        context.linear->studentized, context.threads, *context.progress);
+    std::vector<double> values;
+    for (const LargestDfbetas& one : largest)
+        values.push_back(one.value);
+    const std::size_t turns = largestOf(values);
+    const double value = values[turns];
     if (std::isnan(value)) {
         findings.readings.push_back(noReading(name, "every row alone fixes its fitted value"));
         return;
     }
     const double limit = context.limitOf(name, betasLimit);
     const auto row = context.learningRows[turns];
-    const std::string coefficient = coefficientName(context, movers.which[turns]);
+    const std::string coefficient = coefficientName(context, largest[turns].place);
     findings.readings.push_back(
         madeReading(name, value, limit, {},
                     "row " + countText(row + 1) + " moves " + coefficient + ", in standard errors; 2/√n is " +
-                        readableText(2 / std::sqrt(static_cast<double>(movers.ofRow.size())), 2),
+                        readableText(2 / std::sqrt(static_cast<double>(values.size())), 2),
                     source));
     if (!(std::fabs(value) > limit)) return;
     Goad goad = rowGoad(row, "influential");
