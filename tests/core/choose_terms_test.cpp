@@ -4,6 +4,7 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "study/choose_terms.h"
+#include "study/departures.h"
 #include "study/rows_used.h"
 #include "study/study.h"
 #include "support/support.h"
@@ -245,6 +246,91 @@ TEST(ChooseTerms, ByGroupWholeGroupsAreDealt) {
     EXPECT_LT(choose(recipe, rows, request).seenError, 0.6 * spread);
     recipe.roles["grp"] = Role::group;
     EXPECT_GT(choose(recipe, rows, request).seenError, 0.9 * spread);
+}
+
+/// Columns that leave one after another, a few at once: against a reduction of those that are left.
+TEST(Departures, AreLeastSquaresOfWhatIsLeft) {
+    using Eigen::Index, Eigen::MatrixXd, Eigen::VectorXd;
+    for (std::uint64_t seed = 1; seed <= 40; ++seed) {
+        SCOPED_TRACE(seed);
+        RandomStream random(seed, "departures");
+        const Index p = 2 + static_cast<Index>(random.below(14)),
+                    n = p + 1 + static_cast<Index>(random.below(30));
+        const auto noise = [&](Index rows) {
+            MatrixXd made = MatrixXd::NullaryExpr(rows, p + 1, [&] { return random.normal(); });
+            made.col(p) += made.col(0) - 2 * made.col(1);
+            if (p > 3) made.col(2) = made.col(3) + 1e-3 * made.col(2); // nearly alike
+            return made;
+        };
+        const MatrixXd learned = noise(n), first = noise(7), second = noise(12);
+        std::vector<Index> columns; // some are not in from the start
+        for (Index j = 0; j < p; ++j)
+            if (j < 2 || random.below(5) != 0) columns.push_back(j);
+        const auto expected = [&](const std::vector<Index>& in) {
+            const MatrixXd x = learned(Eigen::all, in);
+            const VectorXd b = in.empty() ? VectorXd() : VectorXd(x.householderQr().solve(learned.col(p)));
+            std::pair<double, double> sums{(learned.col(p) - x * b).squaredNorm(), 0};
+            for (const MatrixXd* cell : {&first, &second})
+                sums.second += (cell->col(p) - MatrixXd((*cell)(Eigen::all, in)) * b).squaredNorm();
+            return sums;
+        };
+        Departures departures(learned, columns, {&first, &second});
+        ASSERT_TRUE(departures.sound());
+        while (!columns.empty()) {
+            const auto now = expected(columns);
+            EXPECT_GE(digits(departures.squares(), now.first), 9);
+            EXPECT_GE(digits(departures.judgedSquares(), now.second), 7);
+            std::vector<Index> out;
+            for (std::size_t q = 0; q < std::min<std::size_t>(columns.size(), 1 + random.below(3)); ++q) {
+                const Index one = columns[random.below(columns.size())];
+                if (std::find(out.begin(), out.end(), one) == out.end()) out.push_back(one);
+            }
+            std::vector<Index> rest = columns;
+            for (const Index one : out)
+                std::erase(rest, one);
+            const auto told = departures.without(out), then = expected(rest);
+            EXPECT_GE(digits(told.first, then.first), 9);
+            EXPECT_GE(digits(told.second, then.second), 7);
+            departures.leave(out, {2}, quietly());
+            columns = rest;
+        }
+        EXPECT_GE(digits(departures.squares(), learned.col(p).squaredNorm()), 12);
+    }
+}
+
+TEST(Departures, SayWhereColumnsDependOnEachOther) {
+    using Eigen::MatrixXd;
+    RandomStream random(3, "dependent");
+    MatrixXd rows = MatrixXd::NullaryExpr(20, 5, [&] { return random.normal(); });
+    EXPECT_TRUE(Departures(rows, {0, 1, 2, 3}, {}).sound());
+    rows.col(3) = rows.col(0) + rows.col(1);
+    EXPECT_FALSE(Departures(rows, {0, 1, 2, 3}, {}).sound());
+    EXPECT_TRUE(Departures(rows, {0, 1, 2}, {}).sound());
+    EXPECT_FALSE(Departures(rows.topRows(2), {0, 1, 2}, {}).sound()) << "fewer rows than columns";
+    EXPECT_TRUE(Departures(rows.topRows(3), {0, 1, 2}, {}).sound()) << "as many rows as columns";
+    EXPECT_EQ(Departures(rows.topRows(3), {0, 1, 2}, {}).squares(), 0);
+}
+
+/// A fold that lacks a level makes its columns depend on each other: the steps are those of fits made anew.
+TEST(ChooseTerms, BackwardsWithAFoldThatLacksALevel) {
+    RandomStream random(8, "rare");
+    std::string text = "y,a,b,kind\n";
+    for (int i = 0; i < 60; ++i) {
+        const double a = random.normal();
+        text += exactText(2 * a + random.normal()) + "," + exactText(a) + "," + exactText(random.normal()) +
+                "," +
+                (i == 17      ? "rare"
+                 : i % 2 == 0 ? "even"
+                              : "odd") +
+                "\n";
+    }
+    StudyRows rows;
+    rows.learning = readBytes(text);
+    ChooseRequest request{.by = ChooseBy::backward};
+    request.from = {plainTerm("a"), plainTerm("b"), plainTerm("kind")};
+    const Choice choice = choose(recipeOf("y", {}), rows, request);
+    EXPECT_TRUE(names(choice.terms).contains("a"));
+    EXPECT_FALSE(names(choice.terms).contains("b"));
 }
 
 TEST(ChooseTerms, IsTheSameForAnyNumberOfThreads) {

@@ -20,6 +20,8 @@
 #include <atomic>
 #include <thread>
 
+#include <numeric>
+
 using namespace oxgoad;
 using namespace oxgoad::test;
 using Eigen::Index;
@@ -341,6 +343,50 @@ TEST(WideChoice, IsTheSameByRowsAndByFactors) {
             EXPECT_EQ(termName(wide.steps[k].term), termName(narrow.steps[k].term));
             EXPECT_GE(digits(wide.steps[k].criterion, narrow.steps[k].criterion), 9);
         }
+    }
+}
+
+/// Backwards among 120: every step against fits made anew, by each criterion.
+TEST(WideChoice, BackwardsLeavesOutWhatCostsLeast) {
+    const Made m = candidates(500, 120, true, 4);
+    Recipe recipe;
+    recipe.response = "y";
+    recipe.roles["w"] = Role::weight;
+    recipe.terms = m.terms;
+    const std::vector<std::size_t> all(m.rows.begin(), m.rows.end());
+    const VectorXd y = responses(m, all, true);
+    const auto rssOf = [&](const std::vector<std::size_t>& set) {
+        const MatrixXd x = chosenColumns(m, set, all, true);
+        return (y - x * x.householderQr().solve(y)).squaredNorm();
+    };
+    const ChoosePlan plan{.by = ChooseBy::backward, .criterion = ChooseCriterion::bic, .mostSteps = 12};
+    const Choice choice = chooseAmong(recipe, m.table, {}, m.rows, plan, {2}, quietly());
+    ASSERT_EQ(choice.steps.size(), 12U);
+    std::vector<std::size_t> set(120);
+    std::iota(set.begin(), set.end(), std::size_t{0});
+    std::erase(set, 31U); // the copy is left out before
+    for (const ChooseStep& step : choice.steps) {
+        double least = INFINITY;
+        std::size_t which = 0;
+        for (const std::size_t t : set) {
+            auto other = set;
+            std::erase(other, t);
+            if (const double rss = rssOf(other); rss < least) {
+                least = rss;
+                which = t;
+            }
+        }
+        EXPECT_EQ(termName(step.term), termName(m.terms[which]));
+        std::erase(set, which);
+    }
+    // By p and by folds it stops, and leaves what matters.
+    for (const auto criterion : {ChooseCriterion::pValue, ChooseCriterion::crossValidated}) {
+        const ChoosePlan whole{.by = ChooseBy::backward, .criterion = criterion};
+        const Choice one = chooseAmong(recipe, m.table, {}, m.rows, whole, {1}, quietly()),
+                     three = chooseAmong(recipe, m.table, {}, m.rows, whole, {3}, quietly());
+        EXPECT_EQ(choiceJson(one), choiceJson(three));
+        EXPECT_LT(one.terms.size(), 60U);
+        EXPECT_GT(one.terms.size(), 2U);
     }
 }
 

@@ -400,13 +400,10 @@ Choice chooseAmong(const Recipe& recipe, const Table& table, const std::string& 
     choice.startCriterion = told(request.criterion, chooser.start(), unit, totalVariance, n);
     choice.endCriterion = told(request.criterion, chooser.end(), unit, totalVariance, n);
     choice.seenError = std::sqrt(chooser.crossValidated(chosen)) / unit;
-    const std::vector<double> added = chooser.pOfAdding(chosen);
+    const std::vector<double> added = chooser.pOfAdding(chosen), left = chooser.pOfLeaving(chosen);
     for (std::size_t t = 0; t < ground.candidates.terms.size(); ++t) {
         const bool in = std::binary_search(chosen.begin(), chosen.end(), t);
-        TermSet other = chosen;
-        std::erase(other, t);
-        choice.candidates.push_back(
-            {ground.candidates.terms[t], in, std::nan(""), in ? chooser.pOf(other, chosen) : added[t]});
+        choice.candidates.push_back({ground.candidates.terms[t], in, std::nan(""), in ? left[t] : added[t]});
     }
     return choice;
 }

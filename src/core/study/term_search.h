@@ -4,6 +4,7 @@
 #include "base/progress.h"
 #include "estimate/distributions.h"
 #include "study/choose_terms.h"
+#include "study/departures.h"
 #include "study/remainders.h"
 
 #include <Eigen/QR>
@@ -169,6 +170,18 @@ public:
         return p;
     }
 
+    /// p of each term of a set beside the others; NaN for those that are not in it.
+    std::vector<double> pOfLeaving(const TermSet& set) const {
+        std::vector<double> p(m_candidates.terms.size(), std::nan(""));
+        const std::vector<Departures> departures = departuresOf(set, false);
+        parallelFor(set.size(), m_threads, [&](std::size_t i) {
+            if (m_progress.stopRequested()) throw Stopped{};
+            const std::size_t t = set[i];
+            p[t] = departures.empty() ? pOf(without(set, t), set) : pWithout(departures, set, t);
+        });
+        return p;
+    }
+
     /// Less is better; adjusted R² as the residual variance it falls with.
     double criterion(const TermSet& set) const {
         const double df = degreesOfFreedom(set);
@@ -287,6 +300,55 @@ private:
                         : std::nan("");
     }
 
+    /// What leaving would do to the set: of all rows, or of each fold. None where columns nearly depend on
+    /// each other in one of them.
+    std::vector<Departures> departuresOf(const TermSet& set, bool folds) const {
+        std::vector<Eigen::Index> columns;
+        for (Eigen::Index j = 0; j < m_candidates.first; ++j)
+            columns.push_back(j);
+        for (const std::size_t t : set)
+            columns.insert(columns.end(), m_candidates.columns[t].begin(), m_candidates.columns[t].end());
+        std::vector<Departures> made;
+        const auto add = [&](const Eigen::MatrixXd& learned,
+                             const std::vector<const Eigen::MatrixXd*>& judged) {
+            if (m_progress.stopRequested()) throw Stopped{};
+            made.emplace_back(learned, columns, judged);
+            return made.back().sound();
+        };
+        if (!folds) {
+            if (!add(m_whole, {})) made.clear();
+            return made;
+        }
+        for (std::size_t f = 0; f < m_learned.size(); ++f) {
+            std::vector<const Eigen::MatrixXd*> judged;
+            for (const std::size_t c : m_cells.folds[f].judges)
+                judged.push_back(&m_cells.factors[c]);
+            if (!add(m_learned[f], judged)) return {};
+        }
+        return made;
+    }
+    double pWithout(const std::vector<Departures>& departures, const TermSet& set, std::size_t t) const {
+        const double df = degreesOfFreedom(set), more = static_cast<double>(m_candidates.columns[t].size());
+        if (!(df > 0) || !(more > 0)) return std::nan("");
+        const double rss = departures[0].squares();
+        return fisherUpper((departures[0].without(m_candidates.columns[t]).first - rss) / more / (rss / df),
+                           more, df);
+    }
+    /// Criterion of the set without a term.
+    double criterionWithout(const std::vector<Departures>& departures, const TermSet& set,
+                            std::size_t t) const {
+        if (byP()) return pWithout(departures, set, t);
+        const auto& columns = m_candidates.columns[t];
+        const double df = degreesOfFreedom(set) + static_cast<double>(columns.size());
+        if (!(df > 0)) return std::numeric_limits<double>::infinity();
+        if (m_request.criterion != ChooseCriterion::crossValidated)
+            return byResidual(departures[0].without(columns).first, df);
+        double sum = 0;
+        for (const Departures& each : departures)
+            sum += each.without(columns).second;
+        return sum / m_judged;
+    }
+
     bool add(TermSet& set, double& now) {
         std::vector<std::size_t> tried;
         for (std::size_t t = 0; t < m_candidates.terms.size(); ++t)
@@ -313,11 +375,20 @@ private:
         std::vector<std::size_t> tried;
         for (const std::size_t t : set)
             if (!m_request.hierarchy || keepsHierarchy(without(set, t))) tried.push_back(t);
+        if (m_departuresOf != set || !m_departures) {
+            m_departures = departuresOf(set, m_request.criterion == ChooseCriterion::crossValidated);
+            m_departuresOf = set;
+        }
         const auto found = best(tried, byP(), [&](std::size_t t) {
+            if (!m_departures->empty()) return criterionWithout(*m_departures, set, t);
             return byP() ? pOf(without(set, t), set) : criterion(without(set, t));
         });
         if (!found || !(byP() ? found->second > m_request.leave : found->second < now)) return false;
         set = without(set, found->first);
+        for (Departures& each : *m_departures)
+            each.leave(m_candidates.columns[found->first], m_threads, m_progress);
+        m_departuresOf = set;
+        if (m_departures->empty()) m_departures.reset(); // it may be told again
         now = found->second;
         tell(found->first, false, now, set.size());
         return true;
@@ -384,6 +455,8 @@ private:
     std::vector<TermSet> m_parents;
     std::optional<std::vector<Remainders>> m_remainders;
     TermSet m_remaindersOf;
+    std::optional<std::vector<Departures>> m_departures;
+    TermSet m_departuresOf;
     std::vector<ChooseStep>* m_steps = nullptr;
     const std::function<void(const ChooseStep&)>* m_soFar = nullptr;
     double m_start = 0, m_end = 0;
