@@ -389,7 +389,7 @@ TEST(LevelSlopes, AModelMatrixHasRoomForThemAndSaysForHowMany) {
         Design::learn(table, places, {plainTerm("article"), plainTerm("x"), product}, {}, {});
     EXPECT_EQ(design.columns().size(), 29999U + 1 + 29999);
     EXPECT_EQ(design.levelColumns()->rest.size(), 1U);
-    EXPECT_EQ(design.levelColumns()->slots, 2U);
+    EXPECT_EQ(design.levelColumns()->perLevel, 2U);
     const auto refused = [&](const std::vector<Term>& terms) {
         try {
             (void)Design::learn(table, places, terms, {}, {});

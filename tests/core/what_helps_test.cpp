@@ -67,6 +67,50 @@ TEST(WhatHelps, FTestsAndRowsLeftOutAgreeWithAReferenceLibrary) {
     EXPECT_EQ(helps.tried, 8u + 18u + 45u);
 }
 
+/// Of more columns than all pairs of can be tried: every column and bend, and pairs among those that are in
+/// the model or add most. A planted product of two strong columns is found; it says how many were paired.
+TEST(WhatHelps, OfManyColumnsPairsAreAmongTheStrongest) {
+    RandomStream random(4, "many columns");
+    constexpr std::size_t n = 400, p = 500;
+    std::vector<Column> columns;
+    std::vector<std::vector<double>> x(p, std::vector<double>(n));
+    for (std::size_t j = 0; j < p; ++j) {
+        for (double& value : x[j])
+            value = random.normal();
+        if (j == 44) x[j][7] = std::nan(""); // lacks a row
+        columns.push_back(Column::ofNumbers("x" + std::to_string(j), x[j]));
+    }
+    std::vector<double> y(n);
+    for (std::size_t i = 0; i < n; ++i)
+        y[i] = x[3][i] + x[480][i] + 2 * x[3][i] * x[480][i] + x[9][i] * x[9][i] + 0.3 * random.normal();
+    columns.push_back(Column::ofNumbers("y", y));
+    StudyRows rows;
+    rows.learning.table = Table(columns);
+    const Recipe recipe = recipeOf("y", {"x3", "x12"});
+    std::vector<std::size_t> told;
+    const auto prepared = prepareRows(recipe, rows, {2}, quietly());
+    const WhatHelps helps = whatHelps(recipe, *prepared, {2}, quietly(),
+                                      [&](const WhatHelps& so) { told.push_back(so.helps.size()); });
+    EXPECT_EQ(helps.pairsAmong, 316U);
+    EXPECT_EQ(helps.tried, 498U + 500U + 316U * 315U / 2);
+    EXPECT_EQ(termName(helps.helps[0].term), "x3 × x480");
+    const Help* bend = find(helps, "x9²");
+    ASSERT_TRUE(bend);
+    EXPECT_LT(bend->pAdjusted, 1e-6);
+    EXPECT_TRUE(find(helps, "x3 × x12")) << "columns of the model are among them, however weak";
+    // What is told grows, and not with every batch: some 50,000 are measured 100 or so at a time.
+    EXPECT_TRUE(std::is_sorted(told.begin(), told.end()));
+    EXPECT_GT(told.size(), 5U);
+    EXPECT_LT(told.size(), 80U);
+    const auto json = nlohmann::json::parse(helpsJson(helps, recipe));
+    EXPECT_EQ(json.at("pairs_among"), 316);
+    // The same on any number of threads.
+    const WhatHelps again = helpsOf(recipe, rows, {1});
+    EXPECT_EQ(helpsJson(again, recipe), helpsJson(helps, recipe));
+    EXPECT_FALSE(nlohmann::json::parse(helpsJson(helpsOf(recipeOf("y", {"bmi"}), diabetes()), recipe))
+                     .contains("pairs_among"));
+}
+
 TEST(WhatHelps, PValuesAreAdjustedForAllThatWasTried) {
     const WhatHelps helps = helpsOf(recipeOf("y", {"bmi", "bp"}), diabetes());
     double smallest = 1;

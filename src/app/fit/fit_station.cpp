@@ -242,10 +242,14 @@ void FitStation::showHelps(std::shared_ptr<const WhatHelps> helps) {
         helps->passedOver > 0 ? tr(" %1 passed over: one value, or too many levels.")
                                     .arg(qs(plural(helps->passedOver, "column or pair", "columns and pairs")))
                               : QString();
+    const QString pairs = helps->pairsAmong > 0
+                              ? tr(" Pairs among the %1 columns that are in the model or add most alone.")
+                                    .arg(qs(countText(helps->pairsAmong)))
+                              : QString();
     m_helpsSaid->setText(helps->helps.empty()
                              ? tr("Nothing is left that could be added.") + passed
                              : tr("%1 tried, each on the learning rows that have it. A tick adds one.%2")
-                                       .arg(qs(plural(helps->tried, "thing", "things")), passed) +
+                                       .arg(qs(plural(helps->tried, "thing", "things")), pairs + passed) +
                                    (helps->judgedBy.empty()
                                         ? QString()
                                         : tr(" Errors of the first by %1.").arg(qs(helps->judgedBy))) +

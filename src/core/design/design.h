@@ -66,7 +66,7 @@ public:
     /// RowLevels has them.
     struct LevelColumns {
         std::size_t input = 0;
-        std::size_t levels = 0, slots = 1;
+        std::size_t levels = 0, perLevel = 1;
         std::vector<Eigen::Index> columns, rest;
         bool ones = true;
         /// Of each level of the input its place among `levels`; `levels` where no column is its.

@@ -64,21 +64,22 @@ void Design::findLevelColumns() {
     auto made = std::make_shared<LevelColumns>();
     made->input = largest->first;
     made->levels = factor.levels.size();
-    made->slots = factor.slots.size();
+    made->perLevel = factor.slots.size();
     made->ones = factor.slots.front().empty();
-    made->columns.assign(made->levels * made->slots, -1);
+    made->columns.assign(made->levels * made->perLevel, -1);
     made->placeOf.assign(m_inputs[made->input].levels.size(), static_cast<std::uint32_t>(made->levels));
     std::uint32_t place = 0;
     for (const auto& [level, there] : factor.levels)
         made->placeOf[static_cast<std::size_t>(level)] = place++;
     std::vector<char> own(m_columns.size(), 0);
     for (const auto& [at, column] : factor.columns) {
-        made->columns[made->placeOf[static_cast<std::size_t>(at.first)] * made->slots + at.second] = column;
+        made->columns[made->placeOf[static_cast<std::size_t>(at.first)] * made->perLevel + at.second] =
+            column;
         own[static_cast<std::size_t>(column)] = 1;
     }
     for (std::size_t j = 0; j < m_columns.size(); ++j)
         if (!own[j]) made->rest.push_back(static_cast<Index>(j));
-    if (made->slots > 1 || !made->ones) {
+    if (made->perLevel > 1 || !made->ones) {
         std::vector<DesignColumn> columns;
         for (Pieces& pieces : factor.slots)
             columns.push_back({{}, 0, std::move(pieces)});
@@ -102,7 +103,7 @@ MatrixXd Design::times(const MatrixXd& inputs, const MatrixXd& b) const {
     for (Index k = 0; k < rest.cols(); ++k)
         fillColumn(static_cast<std::size_t>(levels.rest[static_cast<std::size_t>(k)]), inputs,
                    rest.col(k).data());
-    MatrixXd own = MatrixXd::Ones(inputs.rows(), static_cast<Index>(levels.slots));
+    MatrixXd own = MatrixXd::Ones(inputs.rows(), static_cast<Index>(levels.perLevel));
     if (levels.own) levels.own->fill(inputs, own);
     MatrixXd out = rest * MatrixXd(b(levels.rest, Eigen::all));
     for (Index i = 0; i < inputs.rows(); ++i) {
@@ -112,8 +113,8 @@ MatrixXd Design::times(const MatrixXd& inputs, const MatrixXd& b) const {
             continue;
         }
         const auto place = levels.placeOf[static_cast<std::size_t>(level)];
-        for (std::size_t s = 0; s < levels.slots && place < levels.levels; ++s)
-            if (const Index column = levels.columns[place * levels.slots + s]; column >= 0)
+        for (std::size_t s = 0; s < levels.perLevel && place < levels.levels; ++s)
+            if (const Index column = levels.columns[place * levels.perLevel + s]; column >= 0)
                 out.row(i) += own(i, static_cast<Index>(s)) * b.row(column);
     }
     return out;
@@ -124,7 +125,7 @@ std::shared_ptr<const RowLevels> DesignRows::levels() const {
     if (!known) return nullptr;
     auto made = std::make_shared<RowLevels>();
     made->levels = static_cast<Index>(known->levels);
-    made->slots = static_cast<Index>(known->slots);
+    made->perLevel = static_cast<Index>(known->perLevel);
     made->columns = known->columns;
     made->ones = known->ones;
     made->rest = known->rest;

@@ -16,8 +16,8 @@ struct RowLevels {
     /// Of each row its level, counted from 0; `levels` where it has none with columns.
     std::vector<std::uint32_t> of;
     Index levels = 0;
-    Index slots = 1;
-    /// Of each level and slot (level·slots + slot) the column of the model matrix, −1 where there is none;
+    Index perLevel = 1;
+    /// Of each level and slot (level·perLevel + slot) the column of the model matrix, −1 where there is none;
     /// rising within a level. The first slot is that of the columns that are 1 if `ones`.
     std::vector<Index> columns;
     bool ones = true;
@@ -25,11 +25,12 @@ struct RowLevels {
     std::vector<Index> rest;
     /// Writes the rest's columns at the rows at these places: places × rest. From any thread.
     std::function<void(std::span<const std::uint32_t> places, Eigen::Ref<Eigen::MatrixXd> block)> fill;
-    /// What each slot is at these rows whatever their level: places × slots. None where the only slot is 1.
+    /// What each slot is at these rows whatever their level: places × perLevel. None where the only slot
+    /// is 1.
     std::function<void(std::span<const std::uint32_t> places, Eigen::Ref<Eigen::MatrixXd> block)> fillOwn;
 
     Index column(Index level, Index slot) const {
-        return columns[static_cast<std::size_t>(level * slots + slot)];
+        return columns[static_cast<std::size_t>(level * perLevel + slot)];
     }
 };
 

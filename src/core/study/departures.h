@@ -10,11 +10,11 @@
 
 namespace oxgoad {
 
-/// Least squares of y (the last column) on some columns of rows, or of a factor of them. When a column leaves,
-/// its row of the inverse factor is turned into one direction by rotations, which is dropped: O(columns²) for
-/// one that leaves, and to tell what each would cost (downdating by rotations of the inverse: Golub and Van
-/// Loan 2013, §6.5; the sum of squares of a column that leaves: Björck 1996, §3.2). Rows that are judged go
-/// along: to tell what each column that leaves does to them takes O(rows · columns²).
+/// Least squares of y (the last column) on some columns of rows, or of a factor of them. When a column
+/// leaves, its row of the inverse factor is turned into one direction by rotations, which is dropped:
+/// O(columns²) for one that leaves, and to tell what each would cost (downdating by rotations of the inverse:
+/// Golub and Van Loan 2013, §6.5; the sum of squares of a column that leaves: Björck 1996, §3.2). Rows that
+/// are judged go along: to tell what each column that leaves does to them takes O(rows · columns²).
 class Departures {
 public:
     using Index = Eigen::Index;
@@ -22,7 +22,8 @@ public:
     using VectorXd = Eigen::VectorXd;
 
     /// `learned` and each of `judged` have all columns; `columns` of them are in.
-    Departures(const MatrixXd& learned, std::vector<Index> columns, const std::vector<const MatrixXd*>& judged);
+    Departures(const MatrixXd& learned, std::vector<Index> columns,
+               const std::vector<const MatrixXd*>& judged);
 
     /// False where the columns depend on each other, or nearly: then nothing here holds.
     bool sound() const { return m_sound; }
@@ -41,8 +42,8 @@ private:
     std::vector<Index> m_columns;
     bool m_sound = false;
     double m_squares = 0;
-    /// Coefficients of directions, and what a unit of each gives to each column: columns × directions; 0 in the
-    /// rows of those that have left.
+    /// Coefficients of directions, and what a unit of each gives to each column: columns × directions; 0 in
+    /// the rows of those that have left.
     VectorXd m_effects;
     MatrixXd m_inverse;
     /// Of the rows judged, by cell: what is left of y, and each direction's values.

@@ -13,8 +13,10 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <numeric>
 #include <optional>
 #include <set>
+#include <unordered_map>
 
 namespace oxgoad {
 
@@ -23,6 +25,7 @@ namespace {
 constexpr std::size_t mostColumns = 120;  // of one pair
 constexpr std::size_t batchColumns = 256; // screened at a time
 constexpr std::size_t mostLeftOut = 24;   // helps whose rows are left out one by one
+constexpr std::size_t mostPaired = 316;   // columns of which all pairs are tried, some 50,000
 
 bool has(const std::vector<Term>& terms, const Term& term) {
     return std::any_of(terms.begin(), terms.end(), [&](const Term& t) { return sameTerm(t, term); });
@@ -38,19 +41,21 @@ public:
     WhatHelps run() {
         findRows();
         describeColumns();
-        listCandidates();
-        // Candidates whose columns lack the same rows share a fit.
-        std::map<std::vector<std::string>, std::vector<std::size_t>> bySet;
-        for (std::size_t h = 0; h < m_found.helps.size(); ++h)
-            bySet[lacking(m_found.helps[h])].push_back(h);
-        std::size_t done = 0;
-        for (const auto& [columns, helps] : bySet) {
-            ProgressStage stage(
-                m_progress, 0.9 * static_cast<double>(done) / static_cast<double>(m_found.tried),
-                0.9 * static_cast<double>(done + helps.size()) / static_cast<double>(m_found.tried));
-            screen(columns, helps, stage);
-            done += helps.size();
+        listColumns();
+        if (m_columns.size() <= mostPaired) {
+            for (std::size_t k = 0; k < m_columns.size(); ++k)
+                m_paired.push_back(k);
+            listPairs();
+            screenFrom(0, 0, 0.9);
+        } else { // pairs are too many: of those that are in the model, or say most
+            screenFrom(0, 0, 0.3);
+            choosePaired();
+            m_found.pairsAmong = m_paired.size();
+            const std::size_t first = m_found.helps.size();
+            listPairs();
+            screenFrom(first, 0.3, 0.9);
         }
+        m_found.tried = m_found.helps.size();
         std::vector<double> p;
         for (const Help& help : m_found.helps)
             p.push_back(help.p);
@@ -125,6 +130,7 @@ private:
                 ++m_found.passedOver;
                 continue;
             }
+            m_placeOf.emplace(name, m_columns.size());
             m_columns.emplace_back(name, known);
         }
     }
@@ -140,7 +146,7 @@ private:
         m_found.helps.push_back({kind, std::move(term), std::move(parents)});
     }
 
-    void listCandidates() {
+    void listColumns() {
         for (const auto& [name, known] : m_columns) {
             if (widthOf(known) <= mostColumns)
                 add(Help::Kind::column, plainTerm(name), {});
@@ -150,10 +156,31 @@ private:
             add(Help::Kind::bend, Term{{TermPart{name, 2}}}, {plainTerm(name)});
             if (known.positive) add(Help::Kind::bend, Term{{TermPart{name, 1, true}}}, {plainTerm(name)});
         }
-        for (std::size_t a = 0; a < m_columns.size(); ++a)
-            for (std::size_t b = a + 1; b < m_columns.size(); ++b) {
-                const auto& [first, known] = m_columns[a];
-                const auto& [second, other] = m_columns[b];
+    }
+
+    /// Columns of the model, then those that add most beside it, alone or bent; in the order they stand.
+    void choosePaired() {
+        std::vector<double> p(m_columns.size(), 2);
+        for (const std::string& name : inputNames(m_recipe.terms))
+            if (const auto at = m_placeOf.find(name); at != m_placeOf.end()) p[at->second] = -1;
+        for (const Help& help : m_found.helps) {
+            double& least = p[m_placeOf.at(help.term.parts[0].column)];
+            if (!std::isnan(help.p)) least = std::min(least, help.p);
+        }
+        std::vector<std::size_t> order(m_columns.size());
+        std::iota(order.begin(), order.end(), std::size_t{0});
+        std::stable_sort(order.begin(), order.end(),
+                         [&](std::size_t a, std::size_t b) { return p[a] < p[b]; });
+        order.resize(mostPaired);
+        std::sort(order.begin(), order.end());
+        m_paired = std::move(order);
+    }
+
+    void listPairs() {
+        for (std::size_t i = 0; i < m_paired.size(); ++i)
+            for (std::size_t j = i + 1; j < m_paired.size(); ++j) {
+                const auto& [first, known] = m_columns[m_paired[i]];
+                const auto& [second, other] = m_columns[m_paired[j]];
                 const std::size_t width = widthOf(known) * widthOf(other);
                 if (width + widthOf(known) + widthOf(other) > mostColumns) {
                     ++m_found.passedOver;
@@ -165,14 +192,30 @@ private:
                 const std::string& b1 = turned ? first : second;
                 add(Help::Kind::pair, Term{{TermPart{a1}, TermPart{b1}}}, {plainTerm(a1), plainTerm(b1)});
             }
+    }
+
+    /// Measures the helps from this one on. Candidates whose columns lack the same rows share a fit.
+    void screenFrom(std::size_t first, double from, double to) {
+        std::map<std::vector<std::string>, std::vector<std::size_t>> bySet;
+        for (std::size_t h = first; h < m_found.helps.size(); ++h)
+            bySet[lacking(m_found.helps[h])].push_back(h);
+        const auto all = static_cast<double>(m_found.helps.size() - first);
         m_found.tried = m_found.helps.size();
+        std::size_t done = 0;
+        for (const auto& [columns, helps] : bySet) {
+            ProgressStage stage(m_progress, from + (to - from) * static_cast<double>(done) / all,
+                                from + (to - from) * static_cast<double>(done + helps.size()) / all);
+            screen(columns, helps, stage);
+            done += helps.size();
+        }
     }
 
     std::vector<std::string> lacking(const Help& help) const {
         std::vector<std::string> names;
         for (const TermPart& part : help.term.parts)
-            for (const auto& [name, known] : m_columns)
-                if (name == part.column && known.lacksRows) names.push_back(name);
+            if (const auto at = m_placeOf.find(part.column);
+                at != m_placeOf.end() && m_columns[at->second].second.lacksRows)
+                names.push_back(part.column);
         std::sort(names.begin(), names.end());
         return names;
     }
@@ -275,11 +318,10 @@ private:
     std::size_t widthOf(const Help& help) const {
         std::size_t width = 1, parents = 0;
         for (const TermPart& part : help.term.parts)
-            for (const auto& [name, known] : m_columns)
-                if (name == part.column) {
-                    width *= widthOf(known);
-                    parents += widthOf(known);
-                }
+            if (const auto at = m_placeOf.find(part.column); at != m_placeOf.end()) {
+                width *= widthOf(m_columns[at->second].second);
+                parents += widthOf(m_columns[at->second].second);
+            }
         return width + (help.parents.empty() ? 0 : parents);
     }
 
@@ -333,7 +375,11 @@ private:
                 continue;
             }
             m_screened.insert(m_screened.end(), some.begin(), some.end());
-            if (m_soFar) tell();
+            // Told less often as more is there: what is told takes as long as it is large.
+            if (m_soFar && 10 * m_screened.size() >= 11 * m_told) {
+                tell();
+                m_told = m_screened.size();
+            }
         }
     }
 
@@ -341,6 +387,7 @@ private:
         WhatHelps now;
         now.tried = m_found.tried;
         now.passedOver = m_found.passedOver;
+        now.pairsAmong = m_found.pairsAmong;
         for (const std::size_t h : m_screened)
             if (!std::isnan(m_found.helps[h].p)) {
                 now.helps.push_back(m_found.helps[h]);
@@ -457,9 +504,13 @@ private:
     /// Learning rows the model can use.
     std::vector<std::uint32_t> m_rows;
     std::vector<std::pair<std::string, Known>> m_columns;
+    std::unordered_map<std::string, std::size_t> m_placeOf;
+    /// Places of those of which pairs are tried.
+    std::vector<std::size_t> m_paired;
     WhatHelps m_found;
     mutable bool m_levelsApart = false;
     std::vector<std::size_t> m_screened;
+    std::size_t m_told = 0;
     std::optional<Dealing> m_dealing;
     std::vector<std::uint32_t> m_cellOfRow;
 };
@@ -489,6 +540,7 @@ std::string helpsJson(const WhatHelps& helps, const Recipe& recipe) {
     out["response"] = recipe.response;
     out["tried"] = helps.tried;
     out["passed_over"] = helps.passedOver;
+    if (helps.pairsAmong > 0) out["pairs_among"] = helps.pairsAmong;
     if (helps.byFolds) out["judged_by"] = helps.judgedBy;
     out["helps"] = nlohmann::ordered_json::array();
     for (const Help& h : helps.helps) {

@@ -38,6 +38,9 @@ struct WhatHelps {
     std::size_t tried = 0;
     /// Pairs passed over because their levels would make too many columns, and columns with one value.
     std::size_t passedOver = 0;
+    /// Of more columns than all pairs of can be tried: how many pairs were tried among, those of the model
+    /// and those that add most by themselves; 0 where it was all.
+    std::size_t pairsAmong = 0;
     /// How errors before and with were judged: "10 folds, seed 1", "leaving out one row at a time".
     std::string judgedBy;
     /// By folds of the recipe.

@@ -26,9 +26,9 @@ ApartReader::ApartReader(const LeastSquaresFit& fit, const RowSource& x) : m_fit
     const TriangularFactor::Levels& levels = fit.factor.ofLevels();
     for (Index d = 0; d < levels.count(); ++d) {
         const Index at = atColumn.at(columnAt(levels.places[static_cast<std::size_t>(d)]));
-        const auto level = static_cast<std::size_t>(at / m_levels->slots);
+        const auto level = static_cast<std::size_t>(at / m_levels->perLevel);
         if (m_countOf[level]++ == 0) m_firstOf[level] = d;
-        m_slotOf.push_back(at % m_levels->slots);
+        m_slotOf.push_back(at % m_levels->perLevel);
     }
     for (const Index place : fit.factor.restPlaces()) {
         if (place < first) {
@@ -60,7 +60,7 @@ ApartReader::Rows ApartReader::read(std::span<const std::uint32_t> places) const
         const Index column = m_levels->rest[static_cast<std::size_t>(m_columnOf[k])];
         out = (raw.col(m_columnOf[k]).array() - m_fit.shift[column]) * m_fit.scale[column];
     }
-    MatrixXd slots = MatrixXd::Ones(count, m_levels->slots);
+    MatrixXd slots = MatrixXd::Ones(count, m_levels->perLevel);
     if (m_levels->fillOwn) m_levels->fillOwn(places, slots);
     rows.own = MatrixXd::Zero(count, m_fit.factor.ofLevels().own.cols());
     for (Index i = 0; i < count; ++i) {

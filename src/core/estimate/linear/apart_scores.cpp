@@ -27,11 +27,11 @@ DirectionRows ApartScores::root(std::span<const double> squaredScores) const {
     const Index rest = m_fit.rank() - levels.count();
     auto turned = std::make_shared<RowLevels>();
     turned->ones = false;
-    turned->slots = levels.own.cols();
+    turned->perLevel = levels.own.cols();
     std::vector<std::uint32_t> levelAt(static_cast<std::size_t>(levels.count())); // by its first direction
     for (Index d = 0; d < levels.count(); d = levels.end(d)) {
         levelAt[static_cast<std::size_t>(d)] = static_cast<std::uint32_t>(turned->levels++);
-        for (Index slot = 0; slot < turned->slots; ++slot)
+        for (Index slot = 0; slot < turned->perLevel; ++slot)
             turned->columns.push_back(d + slot < levels.end(d) ? d + slot : -1);
     }
     turned->rest.resize(static_cast<std::size_t>(rest));
@@ -58,14 +58,15 @@ DirectionRows ApartScores::root(std::span<const double> squaredScores) const {
     const std::vector<double> none(squaredScores.size(), 0);
     LevelRows rows(turned, none, squaredScores, m_threads, m_progress);
     const LevelRows::Reduced reduced = rows.reduced(plain);
-    TriangularFactor::Levels root{levels.places, levels.firsts, MatrixXd::Zero(levels.count(), turned->slots),
+    TriangularFactor::Levels root{levels.places, levels.firsts,
+                                  MatrixXd::Zero(levels.count(), turned->perLevel),
                                   MatrixXd(levels.count(), rest)};
     std::iota(root.places.begin(), root.places.end(), Index{0});
     for (Index level = 0; level < turned->levels; ++level)
-        for (Index slot = 0; slot < turned->slots; ++slot) {
-            const Index d = turned->column(level, slot), from = level * turned->slots;
+        for (Index slot = 0; slot < turned->perLevel; ++slot) {
+            const Index d = turned->column(level, slot), from = level * turned->perLevel;
             if (d < 0) continue;
-            for (Index k = slot; k < turned->slots && turned->column(level, k) >= 0; ++k)
+            for (Index k = slot; k < turned->perLevel && turned->column(level, k) >= 0; ++k)
                 root.own(d, k - slot) = reduced.own(from + slot, k);
             root.shared.row(d) = reduced.shared.row(from + slot).head(rest);
         }

@@ -15,12 +15,12 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
 VectorXd LevelRows::solveOwn(Index level, const VectorXd& z) const {
-    VectorXd b = VectorXd::Zero(slots());
-    for (Index slot = slots(); slot-- > 0;) {
-        const Index row = level * slots() + slot;
+    VectorXd b = VectorXd::Zero(perLevel());
+    for (Index slot = perLevel(); slot-- > 0;) {
+        const Index row = level * perLevel() + slot;
         if (!isPresent(level, slot) || !(m_ownTriangles(row, slot) > 0)) continue;
         double value = z[slot];
-        for (Index k = slot + 1; k < slots(); ++k)
+        for (Index k = slot + 1; k < perLevel(); ++k)
             value -= m_ownTriangles(row, k) * b[k];
         b[slot] = value / m_ownTriangles(row, slot);
     }
@@ -30,21 +30,21 @@ VectorXd LevelRows::solveOwn(Index level, const VectorXd& z) const {
 bool LevelRows::leaveOutWithin(LeastSquaresFit& fit, std::vector<char>& leftOut) {
     bool any = false;
     for (Index level = 0; level < levels(); ++level)
-        for (Index slot = 0; slot < slots(); ++slot) {
+        for (Index slot = 0; slot < perLevel(); ++slot) {
             if (!isPresent(level, slot)) continue;
-            const Index first = level * slots(), column = m_levels->column(level, slot);
-            const VectorXd z = m_ownTriangles.col(slot).segment(first, slots());
+            const Index first = level * perLevel(), column = m_levels->column(level, slot);
+            const VectorXd z = m_ownTriangles.col(slot).segment(first, perLevel());
             const double whole = z.norm();
             if (z[slot] > fit.rankToleranceUsed * whole) continue;
             // Rows above are of the slots before: those kept say this one.
             Dependency dependency;
             dependency.column = static_cast<std::size_t>(column);
             VectorXd before = z;
-            before.tail(slots() - slot).setZero();
+            before.tail(perLevel() - slot).setZero();
             const VectorXd said = solveOwn(level, before);
             constexpr double nothing = 1e-8;
             for (Index k = 0; k < slot; ++k)
-                if (std::fabs(said[k]) * m_ownTriangles.col(k).segment(first, slots()).norm() >
+                if (std::fabs(said[k]) * m_ownTriangles.col(k).segment(first, perLevel()).norm() >
                     nothing * whole)
                     dependency.combination.emplace_back(static_cast<std::size_t>(m_levels->column(level, k)),
                                                         said[k]);
@@ -67,8 +67,8 @@ std::vector<Index> LevelRows::independent(const LeastSquaresFit& fit) const {
     const Eigen::ColPivHouseholderQR<MatrixXd> qr(unit);
     Index ofLevels = 0;
     for (Index level = 0; level < levels(); ++level)
-        for (Index slot = 0; slot < slots(); ++slot)
-            ofLevels += isPresent(level, slot) && m_ownTriangles(level * slots() + slot, slot) > 0;
+        for (Index slot = 0; slot < perLevel(); ++slot)
+            ofLevels += isPresent(level, slot) && m_ownTriangles(level * perLevel() + slot, slot) > 0;
     const Index count = std::min(width, fit.rank() - ofLevels);
     std::vector<Index> places(qr.colsPermutation().indices().data(),
                               qr.colsPermutation().indices().data() + count);
@@ -120,10 +120,10 @@ std::vector<LevelRows::Null> LevelRows::nulls(const LeastSquaresFit& fit, const 
         }
         const double nothingOfOne = nothing * whole / std::sqrt(static_cast<double>(m_shared.rows()));
         for (Index level = 0; level < levels(); ++level) {
-            const Index first = level * slots();
-            const VectorXd own = solveOwn(level, across.segment(first, slots()));
-            for (Index slot = 0; slot < slots(); ++slot)
-                if (std::fabs(own[slot]) * m_ownTriangles.col(slot).segment(first, slots()).norm() >
+            const Index first = level * perLevel();
+            const VectorXd own = solveOwn(level, across.segment(first, perLevel()));
+            for (Index slot = 0; slot < perLevel(); ++slot)
+                if (std::fabs(own[slot]) * m_ownTriangles.col(slot).segment(first, perLevel()).norm() >
                     nothingOfOne)
                     null.columns[m_levels->column(level, slot)] = -own[slot];
         }
@@ -247,14 +247,14 @@ void LevelRows::eliminate(LeastSquaresFit& fit, const std::vector<char>& constan
         for (const Index slot : own) {
             parts.places.push_back(placeOf[static_cast<std::size_t>(m_levels->column(level, slot))]);
             parts.firsts.push_back(slot == own[0] ? static_cast<Index>(rows.size()) : parts.firsts.back());
-            rows.push_back(level * slots() + slot);
+            rows.push_back(level * perLevel() + slot);
         }
     }
-    parts.own = MatrixXd::Zero(parts.count(), slots());
+    parts.own = MatrixXd::Zero(parts.count(), perLevel());
     for (Index d = 0; d < parts.count(); ++d) {
         const Index row = rows[static_cast<std::size_t>(d)];
         for (Index k = d; k < parts.end(parts.first(d)); ++k)
-            parts.own(d, k - d) = m_ownTriangles(row, rows[static_cast<std::size_t>(k)] % slots());
+            parts.own(d, k - d) = m_ownTriangles(row, rows[static_cast<std::size_t>(k)] % perLevel());
     }
     parts.shared = m_shared(rows, kept);
     fit.projections.resize(fit.rank());

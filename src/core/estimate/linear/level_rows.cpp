@@ -50,7 +50,7 @@ std::shared_ptr<const RowLevels> LevelRows::worthwhile(const RowSource& x, bool 
 
 double LevelRows::costOf(const RowLevels& levels, Index rows) {
     constexpr double mostValues = 5e8;
-    const auto n = static_cast<double>(rows), own = static_cast<double>(levels.slots),
+    const auto n = static_cast<double>(rows), own = static_cast<double>(levels.perLevel),
                others = static_cast<double>(levels.rest.size()) + 1;
     return n * (others + own) > mostValues ? std::numeric_limits<double>::infinity()
                                            : n * (others + 1) * (others + own);
@@ -71,7 +71,7 @@ LevelRows::LevelRows(std::shared_ptr<const RowLevels> levels, std::span<const do
         m_order[next[m_levels->of[i]]++] = static_cast<std::uint32_t>(i);
 
     m_values.resize(n, rest() + 1);
-    if (m_levels->fillOwn) m_own.resize(n, slots());
+    if (m_levels->fillOwn) m_own.resize(n, perLevel());
     if (!weights.empty()) m_roots.resize(n);
     parallelFor(static_cast<std::size_t>((n + levelBatchRows - 1) / levelBatchRows), threads,
                 [&](std::size_t b) {
@@ -87,7 +87,7 @@ LevelRows::LevelRows(std::shared_ptr<const RowLevels> levels, std::span<const do
                         if (!weights.empty()) m_roots[from + i] = std::sqrt(weights[place]);
                     }
                 });
-    m_centres = MatrixXd::Zero(this->levels(), slots());
+    m_centres = MatrixXd::Zero(this->levels(), perLevel());
     if (!m_levels->ones || m_own.size() == 0) return;
     for (Index level = 0; level < this->levels(); ++level) {
         Index row = begin(level);
@@ -107,7 +107,7 @@ std::vector<Index> LevelRows::columns() const {
 
 std::vector<Index> LevelRows::present(Index level) const {
     std::vector<Index> found;
-    for (Index slot = 0; level < levels() && slot < slots(); ++slot)
+    for (Index slot = 0; level < levels() && slot < perLevel(); ++slot)
         if (isPresent(level, slot)) found.push_back(slot);
     return found;
 }
@@ -173,9 +173,9 @@ LevelRows::Extent LevelRows::extent() const {
         }
         forLevels(batch, [&](Index level, Index first, Index rowCount) {
             if (level == levels()) return;
-            Part part{level, std::vector<long double>(static_cast<std::size_t>(slots()), 0),
-                      Eigen::RowVectorXd::Ones(slots()), Eigen::RowVectorXd::Ones(slots())};
-            for (Index slot = 0; slot < slots(); ++slot) {
+            Part part{level, std::vector<long double>(static_cast<std::size_t>(perLevel()), 0),
+                      Eigen::RowVectorXd::Ones(perLevel()), Eigen::RowVectorXd::Ones(perLevel())};
+            for (Index slot = 0; slot < perLevel(); ++slot) {
                 long double& sum = part.sums[static_cast<std::size_t>(slot)];
                 for (Index i = batch.from + first; i < batch.from + first + rowCount; ++i)
                     sum +=
@@ -201,13 +201,13 @@ LevelRows::Extent LevelRows::extent() const {
     }
     const auto n = static_cast<Index>(m_order.size());
     for (Index level = 0; level < levels(); ++level) // 0 at the rows of other levels, where there are any
-        for (Index slot = 0; slot < slots(); ++slot)
+        for (Index slot = 0; slot < perLevel(); ++slot)
             if (const Index at = m_levels->column(level, slot);
                 at >= 0 && begin(level + 1) - begin(level) < n)
                 extent.low[at] = extent.high[at] = 0;
     for (const auto& parts : ofLevels)
         for (const Part& part : parts)
-            for (Index slot = 0; slot < slots(); ++slot)
+            for (Index slot = 0; slot < perLevel(); ++slot)
                 if (const Index at = m_levels->column(part.level, slot); at >= 0) {
                     extent.sum[static_cast<std::size_t>(at)] += part.sums[static_cast<std::size_t>(slot)];
                     extent.low[at] = std::min(extent.low[at], part.low[slot]);
@@ -220,7 +220,7 @@ MatrixXd LevelRows::centredOwn(const Batch& batch) const {
     MatrixXd own = m_own.middleRows(batch.from, batch.to - batch.from);
     forLevels(batch, [&](Index level, Index first, Index n) {
         if (level == levels() || !hasOnes(level)) return;
-        for (Index slot = 1; slot < slots(); ++slot)
+        for (Index slot = 1; slot < perLevel(); ++slot)
             own.col(slot).segment(first, n).array() -= m_centres(level, slot);
     });
     return own;
@@ -293,8 +293,8 @@ void LevelRows::reduce(const LeastSquaresFit& fit) {
         });
         lefts[b] = triangle(block, m_progress);
     });
-    m_ownTriangles = MatrixXd::Zero(levels() * slots(), slots());
-    m_shared = MatrixXd::Zero(levels() * slots(), width);
+    m_ownTriangles = MatrixXd::Zero(levels() * perLevel(), perLevel());
+    m_shared = MatrixXd::Zero(levels() * perLevel(), width);
     std::vector<Eigen::RowVectorXd> more; // what parts of one level leave beside each other
     Part whole;
     const auto put = [&] {
@@ -305,7 +305,7 @@ void LevelRows::reduce(const LeastSquaresFit& fit) {
                 whole.rows(0, k) +=
                     m_centres(whole.level, whole.slots[static_cast<std::size_t>(k)]) * whole.rows(0, 0);
         for (Index i = 0; i < own; ++i) {
-            const Index at = whole.level * slots() + whole.slots[static_cast<std::size_t>(i)];
+            const Index at = whole.level * perLevel() + whole.slots[static_cast<std::size_t>(i)];
             for (Index k = i; k < own; ++k)
                 m_ownTriangles(at, whole.slots[static_cast<std::size_t>(k)]) = whole.rows(i, k);
             m_shared.row(at) = whole.rows.row(i).tail(width);
@@ -359,9 +359,9 @@ MatrixXd LevelRows::reduceWhole(const LeastSquaresFit& fit) {
         rows(row, all - 1) = shared[width - 1];
     };
     for (Index level = 0, row = 0; level < levels(); ++level)
-        for (Index slot = 0; slot < slots(); ++slot, ++row) {
+        for (Index slot = 0; slot < perLevel(); ++slot, ++row) {
             put(row, m_shared.row(row));
-            for (Index k = slot; k < slots(); ++k)
+            for (Index k = slot; k < perLevel(); ++k)
                 if (const Index at = m_levels->column(level, k); at >= 0)
                     rows(row, start + at) += fit.scale[at] * m_ownTriangles(row, k);
         }
@@ -390,7 +390,7 @@ LevelRows::Spread LevelRows::spread(const LeastSquaresFit& fit, const Extended& 
         constant -= byColumn[at] * fit.shift[at] * static_cast<long double>(fit.scale[at]);
     for (Index l = 0; l <= levels(); ++l) {
         made.ofLevel[l] = constant;
-        for (Index slot = 0; l < levels() && slot < slots(); ++slot) {
+        for (Index slot = 0; l < levels() && slot < perLevel(); ++slot) {
             const Index at = m_levels->column(l, slot);
             if (at < 0) continue;
             const long double b = byColumn[at] * static_cast<long double>(fit.scale[at]);
@@ -483,7 +483,7 @@ VectorXd LevelRows::crossProducts(const LeastSquaresFit& fit, const Extended& so
             byColumn[m_levels->rest[static_cast<std::size_t>(j)]] += ofRows[k][j];
         for (const Part& part : ofLevels[k]) {
             all += part.sum;
-            for (Index slot = 0; part.level < levels() && slot < slots(); ++slot) {
+            for (Index slot = 0; part.level < levels() && slot < perLevel(); ++slot) {
                 const Index at = m_levels->column(part.level, slot);
                 if (at < 0) continue;
                 if (slot == 0 && m_levels->ones)
@@ -541,7 +541,7 @@ long double LevelRows::finish(LeastSquaresFit& fit, const VectorXd& solution) co
             // Counted from the level's first row: the triangle without what that adds.
             MatrixXd r(across, across), x(n, across), along(across, spanned);
             for (Index k = 0; k < across; ++k) {
-                const Index slot = slotsThere[static_cast<std::size_t>(k)], row = level * slots() + slot;
+                const Index slot = slotsThere[static_cast<std::size_t>(k)], row = level * perLevel() + slot;
                 for (Index i = 0; i < across; ++i)
                     r(k, i) = m_ownTriangles(row, slotsThere[static_cast<std::size_t>(i)]);
                 along.row(k) = shared.row(row);

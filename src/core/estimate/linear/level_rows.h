@@ -60,7 +60,7 @@ public:
 private:
     using Index = Eigen::Index;
     Index levels() const { return m_levels->levels; }
-    Index slots() const { return m_levels->slots; }
+    Index perLevel() const { return m_levels->perLevel; }
     Index rest() const { return static_cast<Index>(m_levels->rest.size()); }
     Index begin(Index level) const { return static_cast<Index>(m_begin[static_cast<std::size_t>(level)]); }
     /// Reduces the rows with the fit's shifts and scales. Levels whose rows weigh nothing have the length 0.
@@ -87,7 +87,7 @@ private:
     bool hasOnes(Index level) const { return m_levels->ones && isPresent(level, 0); }
     bool isPresent(Index level, Index slot) const {
         return m_levels->column(level, slot) >= 0 &&
-               !m_without[static_cast<std::size_t>(level * slots() + slot)];
+               !m_without[static_cast<std::size_t>(level * perLevel() + slot)];
     }
     /// Shifted coefficients: what all rows of a level have (levels + 1, the last of those without one), of
     /// the centred slots beside 1 (levels × slots), and of the rest.

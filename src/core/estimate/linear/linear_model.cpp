@@ -35,7 +35,7 @@ public:
         const auto& known = m_design.levelColumns();
         auto made = std::make_shared<RowLevels>();
         made->levels = static_cast<Index>(known->levels);
-        made->slots = static_cast<Index>(known->slots);
+        made->perLevel = static_cast<Index>(known->perLevel);
         made->columns = known->columns;
         made->ones = known->ones;
         made->rest = known->rest;
@@ -76,7 +76,7 @@ VectorXd LinearModel::predict(const MatrixXd& inputs) const {
         mean += ((column.array() - fit.shift[j]) * b).matrix();
         mean.array() += fit.shift[j] * b;
     }
-    MatrixXd own = MatrixXd::Ones(inputs.rows(), static_cast<Index>(levels->slots));
+    MatrixXd own = MatrixXd::Ones(inputs.rows(), static_cast<Index>(levels->perLevel));
     if (levels->own) levels->own->fill(inputs, own);
     for (Index i = 0; i < inputs.rows(); ++i) {
         const double level = inputs(i, static_cast<Index>(levels->input));
@@ -85,8 +85,8 @@ VectorXd LinearModel::predict(const MatrixXd& inputs) const {
             continue;
         }
         const auto place = levels->placeOf[static_cast<std::size_t>(level)];
-        for (std::size_t s = 0; s < levels->slots && place < levels->levels; ++s)
-            if (const Index at = levels->columns[place * levels->slots + s]; at >= 0)
+        for (std::size_t s = 0; s < levels->perLevel && place < levels->levels; ++s)
+            if (const Index at = levels->columns[place * levels->perLevel + s]; at >= 0)
                 if (const double b = fit.coefficients[at]; !std::isnan(b))
                     mean[i] += b * own(i, static_cast<Index>(s));
     }
