@@ -94,7 +94,7 @@ TEST(WhatHelps, OfManyColumnsPairsAreAmongTheStrongest) {
     EXPECT_EQ(helps.pairsAmong, 316U);
     EXPECT_EQ(helps.tried, 498U + 500U + 316U * 315U / 2);
     EXPECT_EQ(termName(helps.helps[0].term), "x3 × x480");
-    const Help* bend = find(helps, "x9²");
+    const Help* bend = find(helps, termName(Term{{TermPart{"x9", 2}}}));
     ASSERT_TRUE(bend);
     EXPECT_LT(bend->pAdjusted, 1e-6);
     EXPECT_TRUE(find(helps, "x3 × x12")) << "columns of the model are among them, however weak";
