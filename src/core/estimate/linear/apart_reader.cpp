@@ -4,7 +4,6 @@
 #include <cmath>
 #include <numeric>
 #include <stdexcept>
-#include <unordered_map>
 
 namespace oxgoad {
 
@@ -18,14 +17,18 @@ ApartReader::ApartReader(const LeastSquaresFit& fit, const RowSource& x) : m_fit
     const auto columnAt = [&](Index place) {
         return static_cast<Index>(fit.kept[static_cast<std::size_t>(place - first)]);
     };
-    std::unordered_map<Index, Index> atColumn; // of level and slot
+    // Made anew for every point of an effect: one pass over the columns.
+    std::vector<Index> atColumn(static_cast<std::size_t>(fit.columns), -1); // of level and slot
     for (std::size_t k = 0; k < m_levels->columns.size(); ++k)
-        if (m_levels->columns[k] >= 0) atColumn.emplace(m_levels->columns[k], static_cast<Index>(k));
+        if (m_levels->columns[k] >= 0)
+            atColumn[static_cast<std::size_t>(m_levels->columns[k])] = static_cast<Index>(k);
     m_firstOf.assign(static_cast<std::size_t>(m_levels->levels) + 1, -1);
     m_countOf.assign(m_firstOf.size(), 0);
     const TriangularFactor::Levels& levels = fit.factor.ofLevels();
+    m_slotOf.reserve(static_cast<std::size_t>(levels.count()));
     for (Index d = 0; d < levels.count(); ++d) {
-        const Index at = atColumn.at(columnAt(levels.places[static_cast<std::size_t>(d)]));
+        const Index at =
+            atColumn[static_cast<std::size_t>(columnAt(levels.places[static_cast<std::size_t>(d)]))];
         const auto level = static_cast<std::size_t>(at / m_levels->perLevel);
         if (m_countOf[level]++ == 0) m_firstOf[level] = d;
         m_slotOf.push_back(at % m_levels->perLevel);
@@ -81,7 +84,9 @@ void ApartReader::Rows::multiply(const VectorXd& by) {
 void ApartReader::turn(Rows& rows) const {
     const TriangularFactor::Levels& levels = m_fit.factor.ofLevels();
     MatrixXd out = rows.rest.transpose(); // a row a column, as are those of each direction
-    const MatrixXd shared = levels.shared.transpose();
+    MatrixXd shared;                      // transposed where it is read often
+    const bool often = 8 * static_cast<Index>(rows.first.size()) > levels.count();
+    if (often) shared = levels.shared.transpose();
     for (std::size_t i = 0; i < rows.first.size(); ++i) {
         const auto at = static_cast<Index>(i);
         for (Index k = 0; k < rows.directions[i]; ++k) {
@@ -90,7 +95,10 @@ void ApartReader::turn(Rows& rows) const {
             for (Index j = 0; j < k; ++j)
                 value -= rows.own(at, j) * levels.own(rows.first[i] + j, k - j);
             value /= levels.own(d, 0);
-            out.col(at) -= value * shared.col(d);
+            if (often)
+                out.col(at) -= value * shared.col(d);
+            else
+                out.col(at) -= value * levels.shared.row(d).transpose();
         }
     }
     if (out.size() > 0) m_fit.factor.triangle().triangularView<Eigen::Upper>().transpose().solveInPlace(out);
