@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <map>
 #include <numeric>
 
 namespace oxgoad {
@@ -68,6 +69,107 @@ struct MarginalSum {
     }
 };
 
+/// Columns that are not the same at a level of an input and at its reference level, by level.
+std::vector<std::vector<Index>> columnsByLevel(const Design& design, std::size_t input) {
+    std::vector<std::vector<Index>> found(design.inputs()[input].levels.size());
+    const auto reference = static_cast<int>(design.inputs()[input].referenceLevel);
+    for (std::size_t j = 0; j < design.columns().size(); ++j) {
+        const auto& pieces = design.columns()[j].pieces;
+        const auto own = std::find_if(pieces.begin(), pieces.end(),
+                                      [&](const auto& piece) { return piece.input == input; });
+        if (own == pieces.end()) continue;
+        const bool one = own->basis.kind == Basis::Kind::indicator && own->basis.level != reference;
+        if (one)
+            found[static_cast<std::size_t>(own->basis.level)].push_back(static_cast<Index>(j));
+        else
+            for (auto& level : found)
+                level.push_back(static_cast<Index>(j));
+    }
+    return found;
+}
+
+/// From so many columns on, those that are 0 at a row are not looked at.
+constexpr std::size_t manyColumns = 64;
+
+/// Which of some columns are not 0 at a row: those without the indicator of a level of another input, and
+/// those with that of the row's level.
+class ActiveColumns {
+public:
+    ActiveColumns(const Design& design, const std::vector<Index>& columns, std::size_t input) {
+        for (const Index j : columns) {
+            const auto& pieces = design.columns()[static_cast<std::size_t>(j)].pieces;
+            const auto indicator = std::find_if(pieces.begin(), pieces.end(), [&](const auto& piece) {
+                return piece.input != input && piece.basis.kind == Basis::Kind::indicator;
+            });
+            if (indicator == pieces.end()) {
+                m_always.push_back(j);
+                continue;
+            }
+            auto& levels = m_byLevel[indicator->input];
+            levels.resize(std::max(levels.size(), static_cast<std::size_t>(indicator->basis.level) + 1));
+            levels[static_cast<std::size_t>(indicator->basis.level)].push_back(j);
+        }
+    }
+    /// Rising.
+    void at(const std::vector<double>& inputs, std::vector<Index>& active) const {
+        active = m_always;
+        for (const auto& [input, levels] : m_byLevel)
+            if (const auto level = static_cast<std::size_t>(inputs[input]); level < levels.size())
+                active.insert(active.end(), levels[level].begin(), levels[level].end());
+        std::sort(active.begin(), active.end());
+    }
+
+private:
+    std::vector<Index> m_always;
+    std::map<std::size_t, std::vector<std::vector<Index>>> m_byLevel;
+};
+
+/// Means over rows of what stands beside one input in columns, each once: what a level's products change by.
+class MeansBeside {
+public:
+    using Pieces = std::vector<DesignColumn::Piece>;
+    MeansBeside(const BoundInputs& bound, std::span<const std::uint32_t> rows, Threads threads,
+                Progress& progress)
+        : m_bound(bound), m_rows(rows), m_threads(threads), m_progress(progress) {}
+
+    double of(const Pieces& pieces, std::size_t input) {
+        Pieces beside;
+        for (const auto& piece : pieces)
+            if (piece.input != input) beside.push_back(piece);
+        for (const auto& [known, mean] : m_known)
+            if (std::equal(
+                    known.begin(), known.end(), beside.begin(), beside.end(),
+                    [](const auto& a, const auto& b) { return a.input == b.input && a.basis == b.basis; }))
+                return mean;
+        const double mean = beside.empty() ? 1 : meanOf(beside);
+        m_known.emplace_back(std::move(beside), mean);
+        return mean;
+    }
+
+private:
+    double meanOf(const Pieces& pieces) const {
+        constexpr std::size_t blockRows = 8192;
+        std::vector<double> sums((m_rows.size() + blockRows - 1) / blockRows, 0);
+        parallelFor(sums.size(), m_threads, [&](std::size_t block) {
+            if (m_progress.stopRequested()) throw Stopped{};
+            for (std::size_t i = block * blockRows; i < std::min(m_rows.size(), (block + 1) * blockRows);
+                 ++i) {
+                double product = 1;
+                for (const auto& piece : pieces)
+                    product *= piece.basis.at(m_bound.value(piece.input, m_rows[i]));
+                sums[block] += product;
+            }
+        });
+        return std::accumulate(sums.begin(), sums.end(), 0.0) / static_cast<double>(m_rows.size());
+    }
+
+    const BoundInputs& m_bound;
+    std::span<const std::uint32_t> m_rows;
+    Threads m_threads;
+    Progress& m_progress;
+    std::vector<std::pair<Pieces, double>> m_known;
+};
+
 std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table& table, Threads threads,
                                           Progress& progress, const std::vector<Wanted>& wanted) {
     const Study& study = *evidence.study;
@@ -88,10 +190,44 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
     std::vector<Index> all(static_cast<std::size_t>(p));
     std::iota(all.begin(), all.end(), Index{0});
     std::vector<MarginalEffect> found;
+    // Of a factor of many levels the columns of each.
+    std::map<std::size_t, std::vector<std::vector<Index>>> columnsOfLevel;
+    MeansBeside means(bound, study.rows, threads, progress);
+    const auto tell = [&](const Wanted& which, double value, const VectorXd& gradient) {
+        MarginalEffect effect = named(study, which);
+        effect.effect = value;
+        const auto [linear, error, df] = fit.combination(gradient.head(p), gradient[p]);
+        effect.standardError = error;
+        const double half = studentQuantile(evidence.level, df) * effect.standardError;
+        effect.lower = effect.effect - half;
+        effect.upper = effect.effect + half;
+        effect.p = studentTwoSided(effect.effect / effect.standardError, df);
+        found.push_back(std::move(effect));
+    };
     for (std::size_t w = 0; w < wanted.size(); ++w) {
         progress.checkpoint(static_cast<double>(w) / static_cast<double>(wanted.size()),
                             "Average marginal effects");
         const auto [input, level] = wanted[w];
+        if (level >= 0 && !study.rule.logarithm && design.inputs()[input].levels.size() > manyColumns) {
+            auto& ofLevel = columnsOfLevel[input];
+            if (ofLevel.empty()) ofLevel = columnsByLevel(design, input);
+            const auto reference = static_cast<double>(design.inputs()[input].referenceLevel);
+            double value = 0;
+            VectorXd gradient = VectorXd::Zero(p + 1);
+            for (const Index j : ofLevel[static_cast<std::size_t>(level)]) {
+                const auto& pieces = design.columns()[static_cast<std::size_t>(j)].pieces;
+                double two = 1, one = 1;
+                for (const auto& piece : pieces)
+                    if (piece.input == input) {
+                        two *= piece.basis.at(level);
+                        one *= piece.basis.at(reference);
+                    }
+                gradient[j] = (two - one) * means.of(pieces, input);
+                value += b[j] * gradient[j];
+            }
+            tell(wanted[w], value, gradient);
+            continue;
+        }
         std::vector<Index> touched;
         for (Index j = 0; j < p; ++j)
             for (const auto& piece : design.columns()[static_cast<std::size_t>(j)].pieces)
@@ -104,6 +240,7 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
             });
         const std::size_t rows = alike ? 1 : study.rows.size();
         const std::vector<Index>& needed = study.rule.logarithm ? all : touched;
+        const ActiveColumns active(design, needed, input);
         const std::size_t blocks = (rows + blockRows - 1) / blockRows;
         std::vector<MarginalSum> sums(blocks);
         parallelFor(blocks, threads, [&](std::size_t block) {
@@ -111,29 +248,31 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
             MarginalSum& sum = sums[block];
             sum.gradient = VectorXd::Zero(p + 1);
             std::vector<double> inputs(design.inputs().size());
-            VectorXd one(p), two(p), at(p);
+            VectorXd one(p), two(p);
+            std::vector<Index> columns = needed;
             for (std::size_t i = block * blockRows; i < std::min(rows, (block + 1) * blockRows); ++i) {
                 const auto row = study.rows[i];
                 for (std::size_t k = 0; k < inputs.size(); ++k)
                     inputs[k] = bound.value(k, row);
+                if (needed.size() > manyColumns) active.at(inputs, columns);
                 const double own = inputs[input];
                 // Two places and what their difference is divided by: one unit as a central difference.
                 double step = 1;
                 if (level >= 0) {
                     inputs[input] = static_cast<double>(design.inputs()[input].referenceLevel);
-                    designRow(design, inputs, needed, one);
+                    designRow(design, inputs, columns, one);
                     inputs[input] = level;
-                    designRow(design, inputs, needed, two);
+                    designRow(design, inputs, columns, two);
                 } else {
                     const double h = 1e-5 * std::max(std::fabs(own), 1e-3);
                     inputs[input] = own - h;
-                    designRow(design, inputs, needed, one);
+                    designRow(design, inputs, columns, one);
                     inputs[input] = own + h;
-                    designRow(design, inputs, needed, two);
+                    designRow(design, inputs, columns, two);
                     step = 2 * h;
                 }
                 if (!study.rule.logarithm) {
-                    for (const Index j : touched) {
+                    for (const Index j : columns) {
                         const double d = (two[j] - one[j]) / step;
                         sum.effect += b[j] * d;
                         sum.gradient[j] += d;
@@ -141,27 +280,26 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
                     continue;
                 }
                 const double base = offsets.offset(row) + (fit.intercept ? fit.constant : 0);
-                const double low = study.rule.natural(one.dot(b) + base),
-                             high = study.rule.natural(two.dot(b) + base);
+                const auto linear = [&](const VectorXd& x) {
+                    double predicted = 0;
+                    for (const Index j : columns)
+                        predicted += x[j] * b[j];
+                    return predicted;
+                };
+                const bool few = needed.size() <= manyColumns;
+                const double low = study.rule.natural((few ? one.dot(b) : linear(one)) + base),
+                             high = study.rule.natural((few ? two.dot(b) : linear(two)) + base);
                 sum.effect += (high - low) / step;
-                sum.gradient.head(p) += (high * two - low * one) / step;
+                for (const Index j : columns)
+                    sum.gradient[j] += (high * two[j] - low * one[j]) / step;
                 sum.gradient[p] += (high - low) / step;
             }
         });
         MarginalSum total;
         for (const MarginalSum& sum : sums)
             total += sum;
-        MarginalEffect effect = named(study, wanted[w]);
         const double count = static_cast<double>(rows);
-        effect.effect = total.effect / count;
-        const auto [linear, error, df] =
-            fit.combination(total.gradient.head(p) / count, total.gradient[p] / count);
-        effect.standardError = error;
-        const double half = studentQuantile(evidence.level, df) * effect.standardError;
-        effect.lower = effect.effect - half;
-        effect.upper = effect.effect + half;
-        effect.p = studentTwoSided(effect.effect / effect.standardError, df);
-        found.push_back(std::move(effect));
+        tell(wanted[w], total.effect / count, total.gradient / count);
     }
     return found;
 }
