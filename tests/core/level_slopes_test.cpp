@@ -6,6 +6,7 @@
 #include "estimate/linear/apart_reader.h"
 #include "estimate/model_text.h"
 #include "study/evaluate.h"
+#include "study/marginal_effects.h"
 
 #include <Eigen/Cholesky>
 
@@ -363,6 +364,72 @@ TEST(LevelSlopes, AnEvaluationPredictsAsOneTriangle) {
         for (std::size_t j = 0; j < model.design.columns().size(); ++j)
             if (model.design.columns()[j].term == t) own.push_back(j);
         EXPECT_GE(digits(evidence.linear->terms[t].f, dense.jointTest(own).f), 8);
+    }
+}
+
+/// Average effects where a row has few of the columns: by their definition, as means of slopes and of
+/// differences from the reference level, with the delta method's errors.
+TEST(LevelSlopes, AverageEffectsAreMeansOverRows) {
+    const Made m = made({.n = 2500, .levels = 80, .others = 3, .numbers = 2, .slopes = true}, 17);
+    std::vector<Column> columns = m.table.columns();
+    columns.push_back(Column::ofNumbers("y", m.y));
+    StudyRows rows;
+    rows.learning.table = Table(columns);
+    for (const bool logarithm : {false, true}) {
+        SCOPED_TRACE(logarithm);
+        Recipe recipe;
+        recipe.response = "y";
+        recipe.terms = m.terms;
+        recipe.logResponse = logarithm;
+        const auto evidence = evaluate(recipe, rows, {2}, quietly());
+        const LinearModel& model = *evidence.study->linear();
+        const Table& table = rows.learning.table;
+        const auto effects = averageMarginalEffects(evidence, table, {2}, quietly());
+        const auto alone = averageMarginalEffects(evidence, table, {1}, quietly(), "x0");
+        ASSERT_EQ(alone.size(), 1U);
+        const BoundInputs bound(evidence.study->inputs, table, {});
+        MatrixXd inputs(static_cast<Index>(evidence.study->rows.size()),
+                        static_cast<Index>(evidence.study->inputs.size()));
+        bound.fill(evidence.study->rows, inputs);
+        const auto n = static_cast<double>(inputs.rows());
+        std::size_t compared = 0;
+        for (const MarginalEffect& effect : effects) {
+            if (compared > 12 && effect.column == "site") continue;
+            ++compared;
+            std::size_t input = 0;
+            while (evidence.study->inputs[input].name != effect.column)
+                ++input;
+            const Input& own = evidence.study->inputs[input];
+            MatrixXd low = inputs, high = inputs;
+            double step = 1;
+            if (own.factor) {
+                const auto level = std::find(own.levels.begin(), own.levels.end(), effect.level);
+                low.col(static_cast<Index>(input)).setConstant(static_cast<double>(own.referenceLevel));
+                high.col(static_cast<Index>(input))
+                    .setConstant(static_cast<double>(level - own.levels.begin()));
+            } else {
+                step = 1e-3;
+                low.col(static_cast<Index>(input)).array() -= step / 2;
+                high.col(static_cast<Index>(input)).array() += step / 2;
+            }
+            VectorXd one = model.predict(low), two = model.predict(high);
+            if (logarithm) {
+                one = one.unaryExpr([&](double v) { return evidence.study->rule.natural(v); });
+                two = two.unaryExpr([&](double v) { return evidence.study->rule.natural(v); });
+            }
+            EXPECT_NEAR(effect.effect, (two - one).mean() / step,
+                        1e-6 * std::max(std::fabs(effect.effect), effect.standardError))
+                << effect.column << " " << effect.level;
+            if (logarithm) continue;
+            const MatrixXd change = (model.matrix(high) - model.matrix(low)) / step;
+            const auto combined = model.fit.combination(change.colwise().sum().transpose() / n, 0);
+            EXPECT_GE(digits(effect.standardError, combined.standardError), 7) << effect.column;
+        }
+        EXPECT_GT(compared, 12U);
+        for (const MarginalEffect& effect : effects)
+            if (effect.column == "x0") {
+                EXPECT_EQ(effect.effect, alone[0].effect);
+            }
     }
 }
 
