@@ -367,6 +367,32 @@ TEST(LevelSlopes, AnEvaluationPredictsAsOneTriangle) {
     }
 }
 
+/// A slope that a level of one row does not tell is named; of more than a few of one term it is one goad.
+TEST(LevelSlopes, ManyThatAreNotToldAreOneGoad) {
+    for (const int single : {3, 12}) {
+        SCOPED_TRACE(single);
+        const Made m = made({.n = 1500, .levels = 40, .numbers = 1, .slopes = true, .single = single}, 19);
+        std::vector<Column> columns = m.table.columns();
+        columns.push_back(Column::ofNumbers("y", m.y));
+        StudyRows rows;
+        rows.learning.table = Table(columns);
+        Recipe recipe;
+        recipe.response = "y";
+        recipe.terms = m.terms;
+        const auto evidence = evaluate(recipe, rows, {2}, quietly());
+        std::vector<std::string> titles;
+        for (const Goad& goad : evidence.goads)
+            if (goad.key.starts_with("dependent: ")) titles.push_back(goad.title);
+        if (single == 3) {
+            EXPECT_EQ(titles.size(), 3U);
+            EXPECT_EQ(titles.at(0), "x0 × site = site37 repeats other columns and has no coefficient");
+        } else {
+            EXPECT_EQ(titles, std::vector<std::string>{
+                                  "12 columns of x0 × site repeat others and have no coefficient"});
+        }
+    }
+}
+
 /// Average effects where a row has few of the columns: by their definition, as means of slopes and of
 /// differences from the reference level, with the delta method's errors.
 TEST(LevelSlopes, AverageEffectsAreMeansOverRows) {

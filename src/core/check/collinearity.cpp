@@ -5,6 +5,8 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
+#include <set>
 
 namespace oxgoad {
 
@@ -132,19 +134,30 @@ void addConditionIndexes(const CheckContext& context, Findings& findings) {
 
 void checkCollinearity(const CheckContext& context, Findings& findings) {
     const auto& columns = context.linear->design.design().columns();
+    // Levels that tell little can be many: of one term they are one goad then.
+    constexpr std::size_t mostNamed = 8;
+    std::map<std::size_t, std::size_t> ofTerm;
+    for (const Dependency& dependency : context.linear->model.fit.dependent)
+        ++ofTerm[columns[dependency.column].term];
+    std::set<std::size_t> told;
     for (const Dependency& dependency : context.linear->model.fit.dependent) {
         const std::string& name = columns[dependency.column].name;
+        const std::size_t place = columns[dependency.column].term, alike = ofTerm[place];
+        if (alike > mostNamed && !told.insert(place).second) continue;
         Goad goad;
-        goad.key = "dependent: " + name;
+        goad.key = "dependent: " + (alike > mostNamed ? termName(context.terms[place]) : name);
         goad.severity = Severity::alarm;
-        goad.title = name + " repeats other columns and has no coefficient";
-        goad.reading = name + " = " + combinationText(dependency, columns);
+        goad.title = alike > mostNamed ? countText(alike) + " columns of " + termName(context.terms[place]) +
+                                             " repeat others and have no coefficient"
+                                       : name + " repeats other columns and has no coefficient";
+        goad.reading = name + " = " + combinationText(dependency, columns) +
+                       (alike > mostNamed ? ", and " + countText(alike - 1) + " more" : "");
         goad.threshold = "less than " + readableText(context.linear->model.fit.rankToleranceUsed, 2) +
                          " of its length is its own";
         goad.source = "rounding of an orthogonal reduction (Golub and Van Loan 2013, §5.5)";
         goad.station = "fit";
         goad.column = name;
-        const std::string term = termName(context.terms[columns[dependency.column].term]);
+        const std::string term = termName(context.terms[place]);
         goad.moves.push_back(leaveOutTerm(term));
         findings.goads.push_back(std::move(goad));
     }
