@@ -322,13 +322,7 @@ TEST(LevelSlopes, RowsAreReadWithoutTheirColumns) {
 /// Through a recipe: 1,200 levels with slopes of their own, rows held out and checks, against one triangle.
 TEST(LevelSlopes, AnEvaluationPredictsAsOneTriangle) {
     const Made m = made({.n = 6000, .levels = 700, .others = 3, .numbers = 2, .slopes = true}, 31);
-    std::vector<Column> columns = m.table.columns();
-    columns.push_back(Column::ofNumbers("y", m.y));
-    StudyRows rows;
-    rows.learning.table = Table(columns);
-    Recipe recipe;
-    recipe.response = "y";
-    recipe.terms = m.terms;
+    auto [rows, recipe] = studied(m);
     recipe.setAside = SetAside{.share = 0.1, .seed = 3};
     const auto prepared = prepareRows(recipe, rows, {2}, quietly());
     const auto evidence =
@@ -372,13 +366,7 @@ TEST(LevelSlopes, ManyThatAreNotToldAreOneGoad) {
     for (const int single : {3, 12}) {
         SCOPED_TRACE(single);
         const Made m = made({.n = 1500, .levels = 40, .numbers = 1, .slopes = true, .single = single}, 19);
-        std::vector<Column> columns = m.table.columns();
-        columns.push_back(Column::ofNumbers("y", m.y));
-        StudyRows rows;
-        rows.learning.table = Table(columns);
-        Recipe recipe;
-        recipe.response = "y";
-        recipe.terms = m.terms;
+        auto [rows, recipe] = studied(m);
         const auto evidence = evaluate(recipe, rows, {2}, quietly());
         std::vector<std::string> titles;
         for (const Goad& goad : evidence.goads)
@@ -397,15 +385,9 @@ TEST(LevelSlopes, ManyThatAreNotToldAreOneGoad) {
 /// differences from the reference level, with the delta method's errors.
 TEST(LevelSlopes, AverageEffectsAreMeansOverRows) {
     const Made m = made({.n = 2500, .levels = 80, .others = 3, .numbers = 2, .slopes = true}, 17);
-    std::vector<Column> columns = m.table.columns();
-    columns.push_back(Column::ofNumbers("y", m.y));
-    StudyRows rows;
-    rows.learning.table = Table(columns);
+    auto [rows, recipe] = studied(m);
     for (const bool logarithm : {false, true}) {
         SCOPED_TRACE(logarithm);
-        Recipe recipe;
-        recipe.response = "y";
-        recipe.terms = m.terms;
         recipe.logResponse = logarithm;
         const auto evidence = evaluate(recipe, rows, {2}, quietly());
         const LinearModel& model = *evidence.study->linear();

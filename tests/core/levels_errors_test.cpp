@@ -14,8 +14,6 @@ using namespace oxgoad::test;
 
 namespace {
 
-using Levels = LeastSquaresOptions::Levels;
-
 struct Asked {
     ErrorsKind kind;
     std::vector<std::uint32_t> units{};
@@ -46,31 +44,7 @@ std::vector<Asked> allKinds(const Made& m, std::uint64_t seed) {
             {ErrorsKind::serial, periods, 0, "by period"}};
 }
 
-struct Pair {
-    Made m;
-    Design design;
-    std::unique_ptr<DesignRows> rows;
-    LeastSquaresFit apart, dense;
-    MatrixXd matrix;
-};
-
-/// Both fits with these errors.
-std::unique_ptr<Pair> pairOf(const Shape& shape, std::uint64_t seed) {
-    auto pair = std::make_unique<Pair>();
-    pair->m = made(shape, seed);
-    pair->design = Design::learn(pair->m.table, pair->m.rows, pair->m.terms, {}, {});
-    pair->rows = std::make_unique<DesignRows>(BoundDesign(pair->design, pair->m.table, {}), pair->m.rows);
-    LeastSquaresOptions options;
-    options.intercept = shape.intercept;
-    options.weights = pair->m.weights;
-    options.precision = LeastSquaresOptions::Precision::plain;
-    options.levels = Levels::apart;
-    pair->apart = fitLeastSquares(*pair->rows, pair->m.y, options, quietly());
-    pair->dense = fitLeastSquares(Dense(*pair->rows), pair->m.y, options, quietly());
-    pair->matrix.resize(pair->rows->rows(), pair->rows->columns());
-    pair->rows->fill(0, pair->matrix);
-    return pair;
-}
+constexpr auto plainly = LeastSquaresOptions::Precision::plain;
 
 void replaceErrors(LeastSquaresFit& fit, const RowSource& rows, const Made& m, const Asked& asked) {
     RobustErrors errors =
@@ -113,7 +87,7 @@ TEST(LevelsErrors, AreThoseOfOneTriangleOnAHundredRandomProblems) {
     int tests = 0, refused = 0, unknown = 0;
     for (std::uint64_t seed = 1; seed <= 100; ++seed) {
         SCOPED_TRACE(seed);
-        const auto pair = pairOf(shapeOf(seed), seed);
+        const auto pair = bothOf(shapeOf(seed), seed, plainly);
         ASSERT_GT(pair->apart.factor.levels(), 0);
         for (const Asked& asked : allKinds(pair->m, seed)) {
             SCOPED_TRACE(asked.name);
@@ -244,7 +218,7 @@ TEST(LevelsErrors, AreSumsWithinTwoThousandLevels) {
 }
 
 TEST(LevelsErrors, AreReadAsTheyWereWritten) {
-    const auto pair = pairOf({.n = 500, .levels = 30, .others = 4, .numbers = 2, .single = 2}, 3);
+    const auto pair = bothOf({.n = 500, .levels = 30, .others = 4, .numbers = 2, .single = 2}, 3, plainly);
     for (const Asked& asked : allKinds(pair->m, 3)) {
         SCOPED_TRACE(asked.name);
         LeastSquaresFit fit = pair->apart;
@@ -313,13 +287,7 @@ TEST(LevelsErrors, GiveTheSameBitsOnAnyNumberOfThreadsAndStop) {
 /// Through a recipe, with rows to be forecast: every mean's error is that of the dense root.
 TEST(LevelsErrors, StandBesideEveryPredictionOfAnEvaluation) {
     Made m = made({.n = 4400, .levels = 1010, .others = 3, .numbers = 2}, 31);
-    std::vector<Column> columns = m.table.columns();
-    columns.push_back(Column::ofNumbers("y", m.y));
-    StudyRows rows;
-    rows.learning.table = Table(columns);
-    Recipe recipe;
-    recipe.response = "y";
-    recipe.terms = m.terms;
+    auto [rows, recipe] = studied(m);
     recipe.errors.kind = ErrorsKind::hc1;
     recipe.setAside = SetAside{.share = 0.1, .seed = 3};
     const auto prepared = prepareRows(recipe, rows, {2}, quietly());

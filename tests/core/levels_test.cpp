@@ -53,29 +53,7 @@ TEST(LevelsTogether, FitAsRowsDoOnAHundredRandomProblems) {
     }
 }
 
-struct Both {
-    Made m;
-    Design design;
-    std::unique_ptr<DesignRows> rows;
-    LeastSquaresFit apart, dense;
-    MatrixXd matrix;
-};
-
-std::unique_ptr<Both> bothOf(const Shape& shape, std::uint64_t seed) {
-    auto both = std::make_unique<Both>();
-    both->m = made(shape, seed);
-    both->design = Design::learn(both->m.table, both->m.rows, both->m.terms, {}, {});
-    both->rows = std::make_unique<DesignRows>(BoundDesign(both->design, both->m.table, {}), both->m.rows);
-    LeastSquaresOptions options;
-    options.intercept = shape.intercept;
-    options.weights = both->m.weights;
-    options.levels = Levels::apart;
-    both->apart = fitLeastSquares(*both->rows, both->m.y, options, quietly());
-    both->dense = fitLeastSquares(Dense(*both->rows), both->m.y, options, quietly());
-    both->matrix.resize(both->rows->rows(), both->rows->columns());
-    both->rows->fill(0, both->matrix);
-    return both;
-}
+constexpr auto asNeeded = LeastSquaresOptions::Precision::asNeeded;
 
 /// What a fit answers afterwards: at its rows, between them, of combinations, of terms.
 TEST(LevelsApart, AnswerWhatOneTriangleDoes) {
@@ -83,7 +61,7 @@ TEST(LevelsApart, AnswerWhatOneTriangleDoes) {
         SCOPED_TRACE(seed);
         Shape shape = randomShape(seed);
         shape.regions = shape.said = false;
-        const auto both = bothOf(shape, seed);
+        const auto both = bothOf(shape, seed, asNeeded);
         const LeastSquaresFit &a = both->apart, &b = both->dense;
         ASSERT_GT(a.factor.levels(), 0);
         ASSERT_EQ(b.factor.levels(), 0);
@@ -127,7 +105,7 @@ TEST(LevelsApart, AnswerWhatOneTriangleDoes) {
 }
 
 TEST(LevelsApart, AreReadAsTheyWereWritten) {
-    const auto both = bothOf({.n = 500, .levels = 30, .others = 4, .numbers = 2}, 3);
+    const auto both = bothOf({.n = 500, .levels = 30, .others = 4, .numbers = 2}, 3, asNeeded);
     const LeastSquaresFit read = fitFrom(nlohmann::json::parse(fitJson(both->apart).dump()));
     EXPECT_EQ(read.factor.levels(), both->apart.factor.levels());
     EXPECT_EQ(read.factor.rank(), both->apart.factor.rank());
@@ -147,7 +125,7 @@ TEST(LevelsApart, AreReadAsTheyWereWritten) {
 TEST(LevelsApart, ScreenAndInfluenceAreThoseOfOneTriangle) {
     for (const bool weighted : {false, true}) {
         const auto both =
-            bothOf({.n = 700, .levels = 40, .others = 3, .numbers = 2, .weighted = weighted}, 8);
+            bothOf({.n = 700, .levels = 40, .others = 3, .numbers = 2, .weighted = weighted}, 8, asNeeded);
         RandomStream random(4, "candidates");
         MatrixXd candidates(both->rows->rows(), 3);
         for (Index i = 0; i < candidates.rows(); ++i)
@@ -346,17 +324,6 @@ TEST(LevelsApart, AreTheWithinEstimatorOfSixThousandLevels) {
     EXPECT_GE(digits(fit.without(levels).coefficients[5999], static_cast<double>(totalXy / totalXx)), 11);
     EXPECT_GE(digits(fit.inflation(std::vector<std::size_t>{5999}), static_cast<double>(totalXx / xx)), 10);
     EXPECT_GE(digits(fit.inflation(levels), static_cast<double>(totalXx / xx)), 10);
-}
-
-/// The rows and a recipe of all their terms.
-std::pair<StudyRows, Recipe> studied(const Made& m) {
-    std::vector<Column> columns = m.table.columns();
-    columns.push_back(Column::ofNumbers("y", m.y));
-    std::pair<StudyRows, Recipe> made;
-    made.first.learning.table = Table(columns);
-    made.second.response = "y";
-    made.second.terms = m.terms;
-    return made;
 }
 
 /// An evaluation with its checks of a model whose levels are apart, against one triangle of the same rows.

@@ -6,10 +6,13 @@
 #include "estimate/linear/cell_rows.h"
 #include "estimate/linear/least_squares.h"
 #include "estimate/linear/linear_model.h"
+#include "study/evaluate.h"
 
 #include <algorithm>
 #include <atomic>
 #include <cmath>
+#include <memory>
+#include <utility>
 
 namespace oxgoad::test {
 
@@ -145,6 +148,44 @@ inline Made withNearRepeat(Made m, double noise) {
     m.table = Table(columns);
     m.terms.push_back(plainTerm("near"));
     return m;
+}
+
+/// Both fits of the same rows: levels apart, and one triangle.
+struct Both {
+    Made m;
+    Design design;
+    std::unique_ptr<DesignRows> rows;
+    LeastSquaresFit apart, dense;
+    MatrixXd matrix;
+};
+
+inline std::unique_ptr<Both> bothOf(const Shape& shape, std::uint64_t seed,
+                                    LeastSquaresOptions::Precision precision) {
+    auto both = std::make_unique<Both>();
+    both->m = made(shape, seed);
+    both->design = Design::learn(both->m.table, both->m.rows, both->m.terms, {}, {});
+    both->rows = std::make_unique<DesignRows>(BoundDesign(both->design, both->m.table, {}), both->m.rows);
+    LeastSquaresOptions options;
+    options.intercept = shape.intercept;
+    options.weights = both->m.weights;
+    options.precision = precision;
+    options.levels = LeastSquaresOptions::Levels::apart;
+    both->apart = fitLeastSquares(*both->rows, both->m.y, options, quietly());
+    both->dense = fitLeastSquares(Dense(*both->rows), both->m.y, options, quietly());
+    both->matrix.resize(both->rows->rows(), both->rows->columns());
+    both->rows->fill(0, both->matrix);
+    return both;
+}
+
+/// The rows and a recipe of all their terms.
+inline std::pair<StudyRows, Recipe> studied(const Made& m) {
+    std::vector<Column> columns = m.table.columns();
+    columns.push_back(Column::ofNumbers("y", m.y));
+    std::pair<StudyRows, Recipe> made;
+    made.first.learning.table = Table(columns);
+    made.second.response = "y";
+    made.second.terms = m.terms;
+    return made;
 }
 
 inline double farthest(const VectorXd& a, const VectorXd& b) {

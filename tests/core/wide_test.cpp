@@ -407,13 +407,7 @@ TEST(WideChoice, IsTheSameOnAnyNumberOfThreadsAndStops) {
 
 TEST(ManyLevels, AreOneTermOfTheEquation) {
     Made m = made({.n = 4500, .levels = 40, .numbers = 1}, 21);
-    std::vector<Column> columns = m.table.columns();
-    columns.push_back(Column::ofNumbers("y", m.y));
-    StudyRows rows;
-    rows.learning.table = Table(columns);
-    Recipe recipe;
-    recipe.response = "y";
-    recipe.terms = m.terms;
+    auto [rows, recipe] = studied(m);
     const Evidence evidence = evaluate(recipe, rows, {2}, quietly());
     const CoefficientEvidence *lowest = nullptr, *highest = nullptr;
     for (const auto& c : evidence.linear->coefficients) {
