@@ -2,8 +2,10 @@
 // What leaving out a row would change, in closed form.
 #include "estimate/linear/linear_model.h"
 
+#include <cmath>
 #include <functional>
 #include <span>
+#include <vector>
 
 namespace oxgoad {
 
@@ -17,7 +19,8 @@ void forEachDfbetas(const LeastSquaresFit& fit, const RowSource& x, std::span<co
                     Progress& progress,
                     const std::function<void(Eigen::Index first, const Eigen::MatrixXd& block)>& use);
 
-/// Of each row the DFBETAS of the coefficient that it moves most.
+/// Of each row the DFBETAS of the coefficient that it moves most: where levels are apart without working out
+/// those that cannot be it. Arguments and errors as above.
 struct LargestDfbetas {
     /// NaN for a row that alone fixes its value.
     double value = std::nan("");

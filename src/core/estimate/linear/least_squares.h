@@ -226,9 +226,9 @@ private:
     /// what equal spread would make it.
     double errorOf(const Eigen::VectorXd& direction) const;
     /// The same from what it is made of: squared lengths of the direction, and of what the unseen rows and
-    /// the root say along it.
-    bool asksUnseen() const;
+    /// the root say along it; and of several directions (rank × m).
     double errorFrom(double squared, double unseenSquared, double variance) const;
+    bool asksUnseen() const;
     Eigen::VectorXd errorsOf(const Eigen::MatrixXd& directions) const;
     /// Wald's b'V⁻¹b over its number that these places (most of all) are not needed, with a root of the
     /// covariance that is apart, from what the others leave.

@@ -17,8 +17,7 @@ namespace oxgoad {
 /// The rows of a fit, level by level of its largest factor, with a copy of the other columns and of y. A
 /// reflection of the rows of a level for each of its own columns takes these out of all others, whatever the
 /// number of levels; what they leave goes into one triangle (block angular least squares, see
-/// TriangularFactor). Sums are taken in the
-/// order of levels: the same for any number of threads.
+/// TriangularFactor). Sums are taken in the order of levels: the same for any number of threads.
 class LevelRows final : public GroupedRows {
 public:
     /// Up to so many columns all are put into one triangle in the end.
@@ -78,9 +77,8 @@ private:
     template <class Each> void forBatches(double from, double to, const char* what, Each&& each) const;
     /// The rest's columns shifted and scaled, of consecutive rows in the order of `m_order`.
     Eigen::MatrixXd shiftedRest(const LeastSquaresFit& fit, Index from, Index count) const;
-    /// A row's own columns less their value at the level's first row of a weight,
-    /// where the level has 1 too, of
-    /// consecutive rows in the order of `m_order`: rows × slots.
+    /// A row's own columns less their value at the level's first row of a weight, where the level has 1 too,
+    /// of consecutive rows in the order of `m_order`: rows × slots.
     Eigen::MatrixXd centredOwn(const Batch& batch) const;
     /// The slots that a level has a column in and has not lost.
     std::vector<Index> present(Index level) const;

@@ -44,7 +44,7 @@ public:
         void solveTransposed(MatrixXd& z) const;
         MatrixXd times(const MatrixXd& z) const;
         MatrixXd transposeTimes(const MatrixXd& z) const;
-        /// The triangles of levels with `count` columns each, given by their lengths alone.
+        /// Of levels with one column each: their lengths are their triangles.
         static Levels ofLengths(std::vector<Index> places, const VectorXd& lengths, MatrixXd shared);
     };
 
