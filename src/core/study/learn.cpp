@@ -218,12 +218,15 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
                             .file = file,
                             .threads = threads};
     study->settings = recipe.estimator;
+    Taught taught;
     if (isSought(recipe.estimator)) {
-        ProgressStage searching(progress, 0, 0.8);
-        study->search = searchPenalty(recipe, table, teaching, true, searching);
+        SoughtModel found = learnSought(recipe, table, teaching, progress);
+        study->search = std::move(found.search);
         study->settings = study->search->settings;
+        taught = std::move(found.taught);
+    } else {
+        taught = kind.learn(study->settings, teaching, progress);
     }
-    Taught taught = kind.learn(study->settings, teaching, progress);
     study->model = std::move(taught.model);
     study->taught = std::move(taught.rows);
     PredictionRule& rule = study->rule;

@@ -32,15 +32,9 @@ public:
     Search(const Recipe& recipe, const Table& table, const Teaching& teaching, Progress& progress)
         : m_recipe(recipe), m_settings(recipe.estimator), m_table(table), m_teaching(teaching),
           m_progress(progress), m_x(teaching), m_working(recipe, table, teaching.file) {
-        m_place.assign(table.rows(), -1);
+        m_place.assign(table.rows(), 0);
         for (std::size_t i = 0; i < teaching.rows.size(); ++i)
-            m_place[teaching.rows[i]] = static_cast<std::int64_t>(i);
-        constexpr double mostCells = 1e7;
-        const auto n = static_cast<Index>(teaching.rows.size()), p = m_x.rows.columns();
-        if (recipe.logResponse && static_cast<double>(n) * static_cast<double>(p) < mostCells) {
-            m_matrix.resize(n, p);
-            m_x.bound.fill(teaching.rows, m_matrix);
-        }
+            m_place[teaching.rows[i]] = static_cast<std::uint32_t>(i);
     }
 
     /// The models of all rows to all digits, for a search that is there.
@@ -49,8 +43,7 @@ public:
         for (std::size_t begin = 0; begin < search.points.size();) {
             const double l1Share = search.points[begin].l1Share;
             PenaltyOptions options = penaltyOptions(m_settings, l1Share, m_x.design, m_teaching);
-            const PenalisedProblem problem = problemOf(m_x.rows, m_teaching.y, m_teaching.weights, options,
-                                                       m_teaching.threads, m_progress);
+            const PenalisedProblem& problem = problemOfAll(options, m_progress);
             adaptFactors(m_settings, problem, options, m_progress);
             std::vector<double> penalties;
             for (std::size_t k = begin; k < search.points.size() && search.points[k].l1Share == l1Share; ++k)
@@ -81,10 +74,7 @@ public:
             const double l1Share = all[begin].l1Share;
             const PenaltyOptions plain = penaltyOptions(m_settings, l1Share, m_x.design, m_teaching);
             PenaltyOptions options = plain;
-            if (!m_problem)
-                m_problem =
-                    problemOf(m_x.rows, m_teaching.y, m_teaching.weights, plain, m_teaching.threads, first);
-            adaptFactors(m_settings, *m_problem, options, second);
+            adaptFactors(m_settings, problemOfAll(plain, first), options, second);
             std::vector<double> penalties;
             std::size_t end = begin;
             for (; end < all.size() && all[end].l1Share == l1Share; ++end)
@@ -101,6 +91,11 @@ public:
             begin = end;
         }
         return m_out;
+    }
+
+    /// The model of all rows at what was found.
+    Taught taught(Progress& progress) const {
+        return learnPenalised(m_out->settings, m_teaching, m_x, *m_problem, progress);
     }
 
     std::shared_ptr<const PenaltySearch> run(bool judge) {
@@ -223,15 +218,30 @@ private:
 
     double width() const { return static_cast<double>(m_x.design.columns().size()) + 2; }
 
+    /// Of all learning rows, made once; options of one share are as good as another's. From the sums of the
+    /// folds' cells where these hold every row.
+    const PenalisedProblem& problemOfAll(const PenaltyOptions& plain, Progress& progress) {
+        if (m_problem) return *m_problem;
+        RowSums all;
+        if (m_dealing && sumsHold()) {
+            sumCells(progress);
+            for (std::size_t c = 0; c < pieces(); ++c)
+                all.add(m_learned[c]);
+        }
+        if (all.rows == m_x.rows.rows())
+            m_problem = problemOf(all, m_shift, plain, m_x.rows, m_teaching.y, m_teaching.weights);
+        else
+            m_problem =
+                problemOf(m_x.rows, m_teaching.y, m_teaching.weights, plain, m_teaching.threads, progress);
+        return *m_problem;
+    }
+
     /// All penalties of one share.
     void follow(double l1Share, Progress& progress) {
         const PenaltyOptions plain = penaltyOptions(m_settings, l1Share, m_x.design, m_teaching);
         ProgressStage first(progress, 0, 0.3);
-        if (!m_problem)
-            m_problem =
-                problemOf(m_x.rows, m_teaching.y, m_teaching.weights, plain, m_teaching.threads, first);
         PenaltyOptions options = plain;
-        adaptFactors(m_settings, *m_problem, options, first);
+        adaptFactors(m_settings, problemOfAll(plain, first), options, first);
         std::vector<double> penalties = m_settings.get<std::vector<double>>("penalties");
         const bool given = !penalties.empty();
         for (const double penalty : penalties)
@@ -383,7 +393,8 @@ private:
 
     /// Sums over cells of rows hold the problem of every fold.
     bool sumsHold() const {
-        if (m_problem->naive() || m_plan.kind == FoldKind::bootstrap) return false;
+        if (!heldBySums(m_x.rows.rows(), m_x.rows.columns()) || m_plan.kind == FoldKind::bootstrap)
+            return false;
         const double cells = static_cast<double>(m_dealing->cells() * m_dealing->repeats());
         const double times = m_teaching.weights.empty() ? 1 : 2;
         return cells * times * width() * width() < mostSums;
@@ -414,8 +425,16 @@ private:
         if (values.empty()) return some;
         some.reserve(rows.size());
         for (const auto row : rows)
-            some.push_back(values[static_cast<std::size_t>(m_place[row])]);
+            some.push_back(values[m_place[row]]);
         return some;
+    }
+
+    std::vector<std::uint32_t> placesOf(std::span<const std::uint32_t> rows) const {
+        std::vector<std::uint32_t> places;
+        places.reserve(rows.size());
+        for (const auto row : rows)
+            places.push_back(m_place[row]);
+        return places;
     }
 
     void sumCells(Progress& progress) {
@@ -431,7 +450,8 @@ private:
             for (std::size_t i = 0; i < m_dealing->rows().size(); ++i)
                 if (cellOf[i] < cells) rows[cellOf[i]].push_back(m_dealing->rows()[i]);
             parallelFor(cells, m_teaching.threads, [&](std::size_t c) {
-                const DesignRows x(m_x.bound, rows[c]);
+                const std::vector<std::uint32_t> places = placesOf(rows[c]);
+                const PlacedRows x(m_x.rows, places);
                 const auto y = valuesAt(m_teaching.y, rows[c]), w = valuesAt(m_teaching.weights, rows[c]);
                 m_learned[r * cells + c] = sumRows(x, y, w, m_shift, m_teaching.threads, progress);
                 if (!w.empty())
@@ -474,12 +494,15 @@ private:
 
     /// Rows of a fold, by the design of all.
     struct FoldRows {
-        std::vector<std::uint32_t> rows;
+        std::vector<std::uint32_t> rows, places;
         std::vector<double> y, weights;
-        DesignRows x;
+        PlacedRows x;
         FoldRows(const Search& search, std::vector<std::uint32_t> of)
-            : rows(std::move(of)), y(search.valuesAt(search.m_teaching.y, rows)),
-              weights(search.valuesAt(search.m_teaching.weights, rows)), x(search.m_x.bound, rows) {}
+            : rows(std::move(of)), places(search.placesOf(rows)),
+              y(search.valuesAt(search.m_teaching.y, rows)),
+              weights(search.valuesAt(search.m_teaching.weights, rows)), x(search.m_x.rows, places) {}
+        FoldRows(const FoldRows&) = delete;
+        FoldRows& operator=(const FoldRows&) = delete;
         MatrixXd root(const PenalisedProblem& problem, const std::vector<Index>& columns) const {
             return orthogonalRoot(x, y, weights, problem, columns);
         }
@@ -541,8 +564,7 @@ private:
         return sum / whole;
     }
 
-    /// The columns at some rows, block by block: from the matrix of all learning rows where that is small,
-    /// which folds ask for again and again.
+    /// The columns at some rows, block by block.
     void eachBlock(std::span<const std::uint32_t> rows,
                    const std::function<void(std::span<const std::uint32_t>, const MatrixXd&)>& use) const {
         constexpr std::size_t size = 2048;
@@ -551,12 +573,7 @@ private:
         for (std::size_t begin = 0; begin < rows.size(); begin += size) {
             const auto some = rows.subspan(begin, std::min(size, rows.size() - begin));
             block.resize(static_cast<Index>(some.size()), p);
-            if (m_matrix.size() == 0)
-                m_x.bound.fill(some, block);
-            else
-                for (Index j = 0; j < p; ++j)
-                    for (Index i = 0; i < block.rows(); ++i)
-                        block(i, j) = m_matrix(m_place[some[static_cast<std::size_t>(i)]], j);
+            m_x.rows.fillAt(placesOf(some), block);
             use(some, block);
         }
     }
@@ -609,10 +626,8 @@ private:
     Progress& m_progress;
     PenalisedRows m_x;
     WorkingResponse m_working;
-    /// The columns at the learning rows, where folds are judged row by row and that is small.
-    MatrixXd m_matrix;
     /// Place of each row of the table among those learned from.
-    std::vector<std::int64_t> m_place;
+    std::vector<std::uint32_t> m_place;
     std::optional<PenalisedProblem> m_problem;
     std::optional<Dealing> m_dealing;
     FoldPlan m_plan;
@@ -627,6 +642,16 @@ private:
 std::shared_ptr<const PenaltySearch> searchPenalty(const Recipe& recipe, const Table& table,
                                                    const Teaching& teaching, bool judge, Progress& progress) {
     return Search(recipe, table, teaching, progress).run(judge || isSought(recipe.estimator));
+}
+
+SoughtModel learnSought(const Recipe& recipe, const Table& table, const Teaching& teaching,
+                        Progress& progress) {
+    ProgressStage searching(progress, 0, 0.8), learning(progress, 0.8, 1);
+    Search search(recipe, table, teaching, searching);
+    SoughtModel found;
+    found.search = search.run(true);
+    found.taught = search.taught(learning);
+    return found;
 }
 
 std::shared_ptr<const PenaltySearch> refinedSearch(const PenaltySearch& search, const Recipe& recipe,

@@ -69,6 +69,15 @@ struct PenaltySearch {
 std::shared_ptr<const PenaltySearch> searchPenalty(const Recipe& recipe, const Table& table,
                                                    const Teaching& teaching, bool judge, Progress& progress);
 
+/// A search and the model of all learning rows at what it found.
+struct SoughtModel {
+    std::shared_ptr<const PenaltySearch> search;
+    Taught taught;
+};
+/// Of a recipe with something to be found, by the rows and sums of the search. As searchPenalty.
+SoughtModel learnSought(const Recipe& recipe, const Table& table, const Teaching& teaching,
+                        Progress& progress);
+
 /// The same search with the models of all rows to all digits, where the search, which only needs to know
 /// which is best, stopped at a few (see PathDigits).
 std::shared_ptr<const PenaltySearch> refinedSearch(const PenaltySearch& search, const Recipe& recipe,

@@ -158,16 +158,30 @@ TaughtRows rowsOf(const PenalisedPoint& point, const PenalisedRows& x, const Tea
     return rows;
 }
 
-Taught learnPenalised(const Settings& settings, const Teaching& teaching, Progress& progress) {
+void requireRows(const Teaching& teaching) {
     if (teaching.rows.size() < 2)
         throw Error(ErrorCode::tooFewRows, "one learning row says nothing of a penalty",
                     {.file = teaching.file}, "Bring more rows.");
+}
+
+Taught learnAtOnce(const Settings& settings, const Teaching& teaching, Progress& progress) {
+    requireRows(teaching);
     const PenalisedRows x(teaching);
+    ProgressStage first(progress, 0, 0.5), second(progress, 0.5, 1);
+    const PenalisedProblem problem = problemOf(
+        x.rows, teaching.y, teaching.weights,
+        penaltyOptions(settings, settings.number("l1_share"), x.design, teaching), teaching.threads, first);
+    return learnPenalised(settings, teaching, x, problem, second);
+}
+
+} // namespace
+
+Taught learnPenalised(const Settings& settings, const Teaching& teaching, const PenalisedRows& x,
+                      const PenalisedProblem& problem, Progress& progress) {
+    requireRows(teaching);
     const double l1Share = settings.number("l1_share");
     PenaltyOptions options = penaltyOptions(settings, l1Share, x.design, teaching);
-    ProgressStage first(progress, 0, 0.5), second(progress, 0.5, 0.8), third(progress, 0.8, 1);
-    const PenalisedProblem problem =
-        problemOf(x.rows, teaching.y, teaching.weights, options, teaching.threads, first);
+    ProgressStage second(progress, 0, 0.6), third(progress, 0.6, 1);
     if (!(problem.squares > 1e-24 * problem.responseMean * problem.responseMean))
         throw Error(ErrorCode::noSpread,
                     "the response has the same value in all " +
@@ -196,8 +210,6 @@ Taught learnPenalised(const Settings& settings, const Teaching& teaching, Progre
     return taught;
 }
 
-} // namespace
-
 bool isSought(const Settings& settings) {
     return settings.kind == "penalised" &&
            (!std::holds_alternative<double>(settings.get(std::string_view("l1_share"))) ||
@@ -205,7 +217,8 @@ bool isSought(const Settings& settings) {
 }
 
 PenalisedRows::PenalisedRows(const Teaching& teaching)
-    : design(learnDesign(teaching)), bound(design, teaching.inputs), rows(bound, teaching.rows) {
+    : design(learnDesign(teaching)), bound(design, teaching.inputs),
+      rows(bound, teaching.rows, teaching.threads) {
     requireOneMatrix(design, "a penalised fit", teaching.file);
 }
 
@@ -304,7 +317,7 @@ ModelKind penalisedKind() {
                     {"penalised", {{"l1_share", std::vector<double>{0.1, 0.5, 0.9, 1}}}}}};
     kind.linear = true;
     kind.sentence = penalisedSentence;
-    kind.learn = learnPenalised;
+    kind.learn = learnAtOnce;
     kind.read = readLinearModel;
     return kind;
 }

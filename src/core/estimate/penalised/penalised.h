@@ -1,6 +1,6 @@
 #pragma once
 // The kind of model whose coefficients a penalty holds back.
-#include "design/design.h"
+#include "design/held_rows.h"
 #include "estimate/model_kind.h"
 #include "estimate/penalised/penalised_path.h"
 
@@ -22,7 +22,7 @@ bool isSought(const Settings& settings);
 struct PenalisedRows {
     Design design;
     BoundDesign bound;
-    DesignRows rows;
+    HeldRows rows;
     explicit PenalisedRows(const Teaching& teaching);
     PenalisedRows(const PenalisedRows&) = delete;
     PenalisedRows& operator=(const PenalisedRows&) = delete;
@@ -33,6 +33,11 @@ struct PenalisedRows {
 /// penalised, a term of several columns that is to rise or fall, adaptive groups.
 PenaltyOptions penaltyOptions(const Settings& settings, double l1Share, const Design& design,
                               const Teaching& teaching);
+
+/// What `penalisedKind().learn` does, for rows and their problem that are there already. Errors: those of the
+/// kind. Throws Stopped.
+Taught learnPenalised(const Settings& settings, const Teaching& teaching, const PenalisedRows& x,
+                      const PenalisedProblem& problem, Progress& progress);
 
 /// Factors of the adaptive lasso (Zou 2006, Journal of the American Statistical Association 101) with
 /// exponent 1: one over the size of a first estimate, by least squares where the rows hold it, otherwise by

@@ -124,6 +124,10 @@ MatrixXd orthogonalRoot(const RowSource& x, std::span<const double> y, std::span
     return stacked.topRows(k + 1) / std::sqrt(static_cast<double>(p.rows));
 }
 
+bool heldBySums(Index rows, Index columns) {
+    return 2 * columns <= rows;
+}
+
 PenalisedProblem problemOf(const RowSums& sums, const SumShift& shift, const PenaltyOptions& options) {
     const Index p = sums.x.size();
     const double w = sums.weight, n = static_cast<double>(sums.rows);
@@ -159,15 +163,20 @@ PenalisedProblem problemOf(const RowSums& sums, const SumShift& shift, const Pen
     return out;
 }
 
+PenalisedProblem problemOf(const RowSums& sums, const SumShift& shift, const PenaltyOptions& options,
+                           const RowSource& x, std::span<const double> y, std::span<const double> weights) {
+    PenalisedProblem out = problemOf(sums, shift, options);
+    out.root = [&x, y, weights, p = out](const std::vector<Index>& columns) {
+        return orthogonalRoot(x, y, weights, p, columns);
+    };
+    return out;
+}
+
 PenalisedProblem problemOf(const RowSource& x, std::span<const double> y, std::span<const double> weights,
                            const PenaltyOptions& options, Threads threads, Progress& progress) {
-    if (2 * x.columns() <= x.rows()) {
+    if (heldBySums(x.rows(), x.columns())) {
         const SumShift shift = shiftOf(x, y, options.intercept);
-        PenalisedProblem out = problemOf(sumRows(x, y, weights, shift, threads, progress), shift, options);
-        out.root = [&x, y, weights, p = out](const std::vector<Index>& columns) {
-            return orthogonalRoot(x, y, weights, p, columns);
-        };
-        return out;
+        return problemOf(sumRows(x, y, weights, shift, threads, progress), shift, options, x, y, weights);
     }
     const Index n = x.rows(), p = x.columns();
     PenalisedProblem out;

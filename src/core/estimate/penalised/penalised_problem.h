@@ -92,8 +92,14 @@ struct PenalisedProblem {
 Eigen::MatrixXd orthogonalRoot(const RowSource& x, std::span<const double> y, std::span<const double> weights,
                                const PenalisedProblem& problem, const std::vector<Eigen::Index>& columns);
 
+/// Whether a problem is worked out from sums over rows: there are two or more a column.
+bool heldBySums(Eigen::Index rows, Eigen::Index columns);
+
 /// From sums over rows.
 PenalisedProblem problemOf(const RowSums& sums, const SumShift& shift, const PenaltyOptions& options);
+/// The same, which asks these rows, those of the sums, where columns are nearly dependent: refers to them.
+PenalisedProblem problemOf(const RowSums& sums, const SumShift& shift, const PenaltyOptions& options,
+                           const RowSource& x, std::span<const double> y, std::span<const double> weights);
 /// From rows, which the problem refers to through `root`: by sums, or with fewer than two rows a column by
 /// the rows themselves. Requires finite values; weights 0 or more, not all 0. Throws Stopped.
 PenalisedProblem problemOf(const RowSource& x, std::span<const double> y, std::span<const double> weights,
