@@ -343,6 +343,101 @@ TEST(PenalisedStudy, WeightsLogsFactorsAndSignsFindTheirWay) {
     EXPECT_GT(of.folds->rSquared, 0.3);
 }
 
+TEST(PenalisedStudy, WhatASearchFindsIsTheFitOfThatPenaltyAlone) {
+    // The search hands its rows and sums on; a recipe that names the penalty makes them anew.
+    StudyRows rows = madeRows(130, 16, 1);
+    std::vector<double> folds(130), some(130);
+    for (std::size_t i = 0; i < folds.size(); ++i) {
+        folds[i] = i % 9 == 0 ? std::nan("") : static_cast<double>(i % 4); // some learn in every fold
+        some[i] = i % 7 == 0 ? 0 : 1 + static_cast<double>(i % 3);         // some weigh nothing
+    }
+    rows.learning.table = rows.learning.table.withColumn(Column::ofNumbers("w", some))
+                              .withColumn(Column::ofNumbers("fold", folds));
+    const auto sameAlone = [&](const Recipe& recipe, const std::string& what) {
+        const Evidence sought = evaluate(recipe, rows, {2}, quietly());
+        Recipe named = recipe;
+        named.estimator = sought.study->settings;
+        const Evidence alone = evaluate(named, rows, {1}, quietly());
+        const LinearModel &a = *sought.study->linear(), &b = *alone.study->linear();
+        ASSERT_GT(a.penalised->kept, 0U) << what;
+        EXPECT_EQ(a.penalised->kept, b.penalised->kept) << what;
+        EXPECT_LT(a.penalised->dualityGap, 1e-9) << what;
+        EXPECT_GE(digits(a.fit.constant, b.fit.constant), 11) << what;
+        EXPECT_GE(digits(sought.learning.rmse, alone.learning.rmse), 11) << what;
+        for (Index j = 0; j < a.fit.coefficients.size(); ++j)
+            EXPECT_NEAR(a.fit.coefficients[j], b.fit.coefficients[j], 1e-11) << what << " " << j;
+        const auto &of = sought.study->taught, &to = alone.study->taught;
+        EXPECT_LT((of.leverages - to.leverages).cwiseAbs().maxCoeff(), 1e-11) << what;
+        EXPECT_LT((of.fitted - to.fitted).cwiseAbs().maxCoeff(), 1e-10) << what;
+    };
+    Recipe recipe = madeRecipe();
+    sameAlone(recipe, "folds of all rows");
+    recipe.judge->repeats = 3;
+    sameAlone(recipe, "folds dealt three times");
+    recipe.judge = FoldPlan{.kind = FoldKind::leaveOneOut};
+    sameAlone(recipe, "each row left out");
+    recipe.judge = FoldPlan{.kind = FoldKind::column};
+    recipe.judge->column = "fold";
+    sameAlone(recipe, "rows in no fold");
+    recipe.judge = FoldPlan{};
+    recipe.roles["w"] = Role::weight;
+    sameAlone(recipe, "rows without weight");
+    recipe.roles.clear();
+    recipe.intercept = false;
+    sameAlone(recipe, "no constant");
+    recipe.intercept = true;
+    recipe.logResponse = true;
+    sameAlone(recipe, "logarithms");
+    recipe.logResponse = false;
+    recipe.estimator.fields["l1_share"] = std::vector<double>{0.2, 1};
+    sameAlone(recipe, "two shares");
+    recipe.estimator.fields["l1_share"] = 1.0;
+    recipe.estimator.fields["adaptive"] = true;
+    sameAlone(recipe, "adaptive");
+}
+
+TEST(HeldRows, AreThoseOfTheDesignWhetherHeldOrNot) {
+    // 7 columns of curve and product: held at 1,000 rows, made anew when asked at 600,000.
+    for (const std::size_t n : {std::size_t{1000}, std::size_t{600000}}) {
+        RandomStream random(3, "held rows");
+        std::vector<double> x(n), z(n);
+        for (std::size_t i = 0; i < n; ++i) {
+            x[i] = random.uniform();
+            z[i] = random.normal();
+        }
+        const Table table({Column::ofNumbers("x", x), Column::ofNumbers("z", z)});
+        std::vector<std::uint32_t> rows;
+        for (std::uint32_t i = 0; i < n; ++i)
+            if (i % 5 != 0) rows.push_back(i);
+        TermPart curve;
+        curve.column = "x";
+        curve.form = Form::spline;
+        curve.count = 7;
+        const Design design =
+            Design::learn(table, rows, {Term{{curve}}, plainTerm("z"), Term{{curve, TermPart{"z"}}}}, {}, "");
+        const BoundDesign bound(design, table, "");
+        const HeldRows held(bound, rows, {2});
+        ASSERT_EQ(held.rows(), static_cast<Index>(rows.size()));
+        const bool small = static_cast<double>(held.rows() * held.columns()) <= HeldRows::most;
+        EXPECT_EQ(small, n == 1000);
+        std::vector<std::uint32_t> places{1, 799, 0, 7, 7}, of;
+        for (const auto place : places)
+            of.push_back(rows[place]);
+        MatrixXd wanted(5, held.columns()), got(5, held.columns());
+        bound.fill(of, wanted);
+        held.fillAt(places, got);
+        EXPECT_EQ(got, wanted);
+        const PlacedRows placed(held, places);
+        EXPECT_EQ(placed.rows(), 5);
+        MatrixXd two(2, held.columns());
+        placed.fill(3, two);
+        EXPECT_EQ(two, wanted.bottomRows(2));
+        bound.fill(std::span(rows).subspan(513, 5), wanted);
+        held.fill(513, got);
+        EXPECT_EQ(got, wanted);
+    }
+}
+
 TEST(PenalisedStudy, ComparedFitsSayWhatFoldsSay) {
     const StudyRows rows = madeRows(200, 11, 0.4);
     Recipe first = madeRecipe(), second = madeRecipe();
