@@ -7,6 +7,7 @@
 namespace oxgoad {
 
 using Eigen::Index;
+using Eigen::MatrixXd;
 
 HeldRows::HeldRows(BoundDesign design, std::span<const std::uint32_t> rows, Threads threads)
     : m_design(std::move(design)), m_rows(rows), m_made(m_design, rows) {
@@ -19,27 +20,47 @@ HeldRows::HeldRows(BoundDesign design, std::span<const std::uint32_t> rows, Thre
     });
 }
 
-void HeldRows::fill(Index begin, Eigen::Ref<Eigen::MatrixXd> block) const {
+void HeldRows::fill(Index begin, Eigen::Ref<MatrixXd> block) const {
     if (m_held.size() > 0)
         block = m_held.middleRows(begin, block.rows());
     else
         m_made.fill(begin, block);
 }
 
-void HeldRows::fillAt(std::span<const std::uint32_t> places, Eigen::Ref<Eigen::MatrixXd> block) const {
+void HeldRows::fillAt(std::span<const std::uint32_t> places, Eigen::Ref<MatrixXd> block) const {
+    if (m_held.size() == 0)
+        make(places, block);
+    else
+        for (Index j = 0; j < block.cols(); ++j)
+            gather(j, places, block.col(j));
+}
+
+void HeldRows::fillAt(std::span<const std::uint32_t> places, std::span<const Index> columns,
+                      Eigen::Ref<MatrixXd> block) const {
     if (m_held.size() == 0) {
-        std::vector<std::uint32_t> rows;
-        rows.reserve(places.size());
-        for (const auto place : places)
-            rows.push_back(m_rows[place]);
-        m_design.fill(rows, block);
+        MatrixXd all(block.rows(), this->columns());
+        make(places, all);
+        for (Index c = 0; c < block.cols(); ++c)
+            block.col(c) = all.col(columns[static_cast<std::size_t>(c)]);
         return;
     }
-    for (Index j = 0; j < block.cols(); ++j) {
-        const double* column = m_held.col(j).data();
-        for (Index i = 0; i < block.rows(); ++i)
-            block(i, j) = column[places[static_cast<std::size_t>(i)]];
-    }
+    for (Index c = 0; c < block.cols(); ++c)
+        gather(columns[static_cast<std::size_t>(c)], places, block.col(c));
+}
+
+void HeldRows::make(std::span<const std::uint32_t> places, Eigen::Ref<MatrixXd> block) const {
+    std::vector<std::uint32_t> rows;
+    rows.reserve(places.size());
+    for (const auto place : places)
+        rows.push_back(m_rows[place]);
+    m_design.fill(rows, block);
+}
+
+void HeldRows::gather(Index column, std::span<const std::uint32_t> places,
+                      Eigen::Ref<Eigen::VectorXd> to) const {
+    const double* from = m_held.col(column).data();
+    for (Index i = 0; i < to.size(); ++i)
+        to[i] = from[places[static_cast<std::size_t>(i)]];
 }
 
 } // namespace oxgoad

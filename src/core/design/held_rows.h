@@ -21,10 +21,16 @@ public:
     Eigen::Index rows() const override { return m_made.rows(); }
     Eigen::Index columns() const override { return m_made.columns(); }
     void fill(Eigen::Index begin, Eigen::Ref<Eigen::MatrixXd> block) const override;
-    /// Rows by their places among these, one a row of `block`.
+    /// Rows by their places among these, one a row of `block`; and some columns of them, one a column of it.
     void fillAt(std::span<const std::uint32_t> places, Eigen::Ref<Eigen::MatrixXd> block) const;
+    void fillAt(std::span<const std::uint32_t> places, std::span<const Eigen::Index> columns,
+                Eigen::Ref<Eigen::MatrixXd> block) const;
 
 private:
+    void make(std::span<const std::uint32_t> places, Eigen::Ref<Eigen::MatrixXd> block) const;
+    void gather(Eigen::Index column, std::span<const std::uint32_t> places,
+                Eigen::Ref<Eigen::VectorXd> to) const;
+
     BoundDesign m_design;
     std::span<const std::uint32_t> m_rows;
     DesignRows m_made;

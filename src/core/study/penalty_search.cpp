@@ -4,6 +4,7 @@
 #include "base/not_a_number.h"
 #include "base/text.h"
 #include "estimate/penalised/penalised.h"
+#include "study/path_models.h"
 #include "study/study.h"
 #include "write/csv.h"
 
@@ -146,34 +147,26 @@ private:
     /// Of the learning rows by every point, in the response's unit squared.
     void sayLearning() {
         std::vector<PenaltyPoint>& points = m_out->points;
-        MatrixXd coefficients(static_cast<Index>(m_out->columns.size()), static_cast<Index>(points.size()));
-        Eigen::RowVectorXd constants(coefficients.cols());
-        for (std::size_t k = 0; k < points.size(); ++k) {
-            coefficients.col(static_cast<Index>(k)) = points[k].coefficients;
-            constants[static_cast<Index>(k)] = points[k].constant;
-        }
+        PathModels models;
+        for (const PenaltyPoint& point : points)
+            models.add(point.coefficients, point.constant);
         const FoldRows all(*this, {m_teaching.rows.begin(), m_teaching.rows.end()});
-        const Eigen::RowVectorXd mse =
-            errorsOf(all.rows, coefficients, constants, smearingOf(all, coefficients, constants));
+        const Eigen::RowVectorXd mse = errorsOf(all.rows, models, smearingOf(all, models));
         for (std::size_t k = 0; k < points.size(); ++k)
             points[k].learningMse = mse[static_cast<Index>(k)];
     }
 
-    /// Mean squared errors of rows, a column of coefficients each.
-    Eigen::RowVectorXd errorsOf(std::span<const std::uint32_t> of, const MatrixXd& coefficients,
-                                const Eigen::RowVectorXd& constants,
+    /// Mean squared errors of rows, one a model.
+    Eigen::RowVectorXd errorsOf(std::span<const std::uint32_t> of, const PathModels& models,
                                 const Eigen::RowVectorXd& smearing) const {
-        Eigen::RowVectorXd squares = Eigen::RowVectorXd::Zero(constants.size());
-        eachBlock(of, [&](std::span<const std::uint32_t> rows, const MatrixXd& block) {
-            MatrixXd said = block * coefficients;
-            said.rowwise() += constants;
-            for (Index i = 0; i < said.rows(); ++i) {
-                const auto row = rows[static_cast<std::size_t>(i)];
-                for (Index k = 0; k < said.cols(); ++k) {
-                    const double e = errorAt(row, said(i, k), smearing[k]);
+        Eigen::RowVectorXd squares = Eigen::RowVectorXd::Zero(smearing.size());
+        eachBlock(of, models, [&](std::size_t begin, const MatrixXd& said) {
+            for (Index k = 0; k < said.cols(); ++k)
+                for (Index i = 0; i < said.rows(); ++i) {
+                    const double e =
+                        errorAt(of[begin + static_cast<std::size_t>(i)], said(i, k), smearing[k]);
                     squares[k] += e * e;
                 }
-            }
         });
         return squares / static_cast<double>(of.size());
     }
@@ -530,51 +523,42 @@ private:
         if (detail)
             for (PenalisedPoint& point : relaxedPath(problem, options, path, found, progress))
                 path.push_back(std::move(point));
-        MatrixXd coefficients(problem.columns(), static_cast<Index>(path.size()));
-        Eigen::RowVectorXd constants(static_cast<Index>(path.size()));
-        for (std::size_t k = 0; k < path.size(); ++k) {
-            coefficients.col(static_cast<Index>(k)) = path[k].coefficients;
-            constants[static_cast<Index>(k)] = path[k].constant;
-        }
-        const Eigen::RowVectorXd smearing = smearingOf(learned, coefficients, constants);
-        const Eigen::RowVectorXd squares = errorsOf(fold.judged, coefficients, constants, smearing);
+        PathModels models;
+        for (const PenalisedPoint& point : path)
+            models.add(point.coefficients, point.constant);
+        const Eigen::RowVectorXd squares = errorsOf(fold.judged, models, smearingOf(learned, models));
         const auto middle = squares.begin() + static_cast<std::ptrdiff_t>(penalties.size());
         found.mse.assign(squares.begin(), middle);
         found.relaxed.assign(middle, squares.end());
         return found;
     }
 
-    /// Mean of exp(residual) over the rows learned from (Duan 1983), one a penalty.
-    Eigen::RowVectorXd smearingOf(const FoldRows& learned, const MatrixXd& coefficients,
-                                  const Eigen::RowVectorXd& constants) const {
-        if (!m_recipe.logResponse) return Eigen::RowVectorXd::Ones(constants.size());
-        Eigen::RowVectorXd sum = Eigen::RowVectorXd::Zero(constants.size());
+    /// Mean of exp(residual) over the rows learned from (Duan 1983), one a model.
+    Eigen::RowVectorXd smearingOf(const FoldRows& learned, const PathModels& models) const {
+        if (!m_recipe.logResponse) return Eigen::RowVectorXd::Ones(models.count());
+        Eigen::RowVectorXd sum = Eigen::RowVectorXd::Zero(models.count());
         double whole = 0;
-        std::size_t at = 0;
-        eachBlock(learned.rows, [&](std::span<const std::uint32_t> rows, const MatrixXd& block) {
-            MatrixXd said = block * coefficients;
-            said.rowwise() += constants;
-            for (Index i = 0; i < said.rows(); ++i, ++at) {
-                const double w = learned.weights.empty() ? 1 : learned.weights[at];
-                whole += w;
-                sum.array() += w * (learned.y[at] - said.row(i).array()).exp();
-            }
-            (void)rows;
+        eachBlock(learned.rows, models, [&](std::size_t begin, const MatrixXd& said) {
+            const Index n = said.rows();
+            const Eigen::Map<const VectorXd> y(learned.y.data() + begin, n);
+            VectorXd w = VectorXd::Ones(n);
+            if (!learned.weights.empty()) w = Eigen::Map<const VectorXd>(learned.weights.data() + begin, n);
+            whole += w.sum();
+            for (Index k = 0; k < said.cols(); ++k)
+                sum[k] += (w.array() * (y - said.col(k)).array().exp()).sum();
         });
         return sum / whole;
     }
 
-    /// The columns at some rows, block by block.
-    void eachBlock(std::span<const std::uint32_t> rows,
-                   const std::function<void(std::span<const std::uint32_t>, const MatrixXd&)>& use) const {
-        constexpr std::size_t size = 2048;
-        const auto p = static_cast<Index>(m_x.design.columns().size());
-        MatrixXd block;
+    /// What models say at some rows, block by block, each with the place of its first row among them.
+    void eachBlock(std::span<const std::uint32_t> rows, const PathModels& models,
+                   const std::function<void(std::size_t, const MatrixXd&)>& use) const {
+        constexpr std::size_t size = 1024;
+        MatrixXd columns, said;
         for (std::size_t begin = 0; begin < rows.size(); begin += size) {
             const auto some = rows.subspan(begin, std::min(size, rows.size() - begin));
-            block.resize(static_cast<Index>(some.size()), p);
-            m_x.rows.fillAt(placesOf(some), block);
-            use(some, block);
+            models.say(m_x.rows, placesOf(some), columns, said);
+            use(begin, said);
         }
     }
 
