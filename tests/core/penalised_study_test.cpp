@@ -384,7 +384,9 @@ TEST(PenalisedStudy, WhatASearchFindsIsTheFitOfThatPenaltyAlone) {
     sameAlone(recipe, "rows without weight");
     recipe.roles.clear();
     recipe.intercept = false;
-    sameAlone(recipe, "no constant");
+    recipe.estimator.fields["l1_share"] = 0.0;
+    sameAlone(recipe, "ridge without a constant");
+    recipe.estimator.fields.erase("l1_share");
     recipe.intercept = true;
     recipe.logResponse = true;
     sameAlone(recipe, "logarithms");

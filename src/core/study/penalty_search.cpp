@@ -40,6 +40,7 @@ public:
 
     /// The models of all rows to all digits, for a search that is there.
     std::shared_ptr<const PenaltySearch> refined(const PenaltySearch& search) {
+        if (!search.judgedBy.empty()) deal(); // the sums that the penalties were made from
         *m_out = search;
         for (std::size_t begin = 0; begin < search.points.size();) {
             const double l1Share = search.points[begin].l1Share;
@@ -67,9 +68,6 @@ public:
         m_out->detailed = true;
         sayLearning();
         if (search.judgedBy.empty()) return m_out;
-        const std::string note = m_out->note;
-        deal();
-        m_out->note = note;
         const std::vector<PenaltyPoint> all = m_out->points;
         for (std::size_t begin = 0; begin < all.size();) {
             const double l1Share = all[begin].l1Share;
