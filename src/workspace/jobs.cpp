@@ -7,12 +7,20 @@
 #include <atomic>
 #include <chrono>
 #include <mutex>
+#include <sys/resource.h>
 
 namespace oxgoad {
 
 namespace {
 
 constexpr double quietSeconds = 0.35;
+
+/// The thread that calls, and those that it starts, leave the cores to the window's whenever that has
+/// something to do.
+void standBack() {
+    constexpr int lower = 5;
+    setpriority(PRIO_PROCESS, 0, lower); // of this thread alone; as it was where that is not allowed
+}
 
 } // namespace
 
@@ -73,6 +81,7 @@ void Jobs::start(const QString& title, Work work, Otherwise otherwise) {
     std::erase_if(m_threads, [](const Thread& thread) { return thread.job->over(); });
     m_threads.push_back(
         {job, std::jthread([this, job, work = std::move(work)] {
+             standBack();
              Finish finish;
              QString failure;
              bool wasStopped = false;
