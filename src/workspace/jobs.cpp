@@ -18,8 +18,9 @@ constexpr double quietSeconds = 0.35;
 /// The thread that calls, and those that it starts, leave the cores to the window's whenever that has
 /// something to do.
 void standBack() {
-    constexpr int lower = 10;
-    setpriority(PRIO_PROCESS, 0, lower); // of this thread alone; as it was where that is not allowed
+    constexpr int further = 10;
+    // On Linux these are of the thread alone.
+    setpriority(PRIO_PROCESS, 0, getpriority(PRIO_PROCESS, 0) + further);
 }
 
 } // namespace

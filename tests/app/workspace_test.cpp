@@ -1,11 +1,15 @@
 // Models, jobs and the session, without a window.
 #include "app_support.h"
+#include "base/parallel.h"
 #include "recipe/recipe_edits.h"
 #include "workspace/compare_grids.h"
 #include "workspace/grids.h"
 
 #include <QAbstractItemModelTester>
 #include <QSignalSpy>
+
+#include <sys/resource.h>
+#include <thread>
 
 using namespace oxgoad;
 using namespace oxgoad::test;
@@ -309,6 +313,29 @@ TEST(JobsTest, StopsAtOnceAndSaysSo) {
     ASSERT_TRUE(QTest::qWaitFor([&] { return !jobs.busy(); }, 1000));
     ASSERT_EQ(stopped.size(), 1);
     EXPECT_EQ(stopped[0][0].toString(), "Counting");
+}
+
+TEST(JobsTest, WorkLeavesTheCoresToTheWindow) {
+    // Priorities of threads (Linux): a larger number stands further back.
+    const int window = getpriority(PRIO_PROCESS, 0);
+    std::vector<int> seen(8, -100);
+    Jobs jobs;
+    jobs.start("Work", [&](Progress&) -> Jobs::Finish {
+        std::atomic<int> there{0};
+        parallelFor(seen.size(), {2}, [&](std::size_t i) {
+            ++there;
+            // Until a helper has come, too.
+            for (int k = 0; k < 1000 && there < 2; ++k)
+                std::this_thread::sleep_for(std::chrono::milliseconds(1));
+            seen[i] = getpriority(PRIO_PROCESS, 0);
+        });
+        return {};
+    });
+    ASSERT_TRUE(QTest::qWaitFor([&] { return !jobs.busy(); }, 20000));
+    const int wanted = std::min(19, window + 10);
+    for (const int each : seen)
+        EXPECT_EQ(each, wanted);
+    EXPECT_EQ(getpriority(PRIO_PROCESS, 0), window);
 }
 
 TEST(JobsTest, DestroyingWaitsForTheWork) {
