@@ -73,6 +73,10 @@ public:
         std::vector<std::uint32_t> placeOf;
         /// The slots as columns of the same inputs, whatever the level; null where the only slot is 1.
         std::shared_ptr<const Design> own;
+        /// Of another factor the columns that say nothing but its level, as places in `rest`, rising, and the
+        /// others: those of the factor that has most. None below 16.
+        std::size_t secondInput = 0;
+        std::vector<Eigen::Index> second, others;
     };
     /// Null where there are none.
     const std::shared_ptr<const LevelColumns>& levelColumns() const { return m_levelColumns; }
@@ -164,6 +168,8 @@ public:
     std::shared_ptr<const RowLevels> levels() const override;
 
 private:
+    std::shared_ptr<const RowLevels::Second> secondLevels(const Design::LevelColumns& known) const;
+
     BoundDesign m_design;
     std::span<const std::uint32_t> m_rows;
 };

@@ -51,6 +51,25 @@ std::map<std::size_t, OfFactor> columnsByFactor(const Inputs& inputs,
     return found;
 }
 
+/// Finds the second factor of some level columns.
+void findSecond(Design::LevelColumns& made, const Inputs& inputs, const std::vector<DesignColumn>& columns) {
+    constexpr std::size_t fewest = 16;
+    for (std::size_t input = 0; input < inputs.size(); ++input) {
+        if (!inputs[input].factor || input == made.input) continue;
+        std::vector<Index> own, others;
+        for (std::size_t k = 0; k < made.rest.size(); ++k) {
+            const Pieces& pieces = columns[static_cast<std::size_t>(made.rest[k])].pieces;
+            const bool alone = std::all_of(pieces.begin(), pieces.end(),
+                                           [&](const auto& piece) { return piece.input == input; });
+            (alone && !pieces.empty() ? own : others).push_back(static_cast<Index>(k));
+        }
+        if (own.size() < std::max(fewest, made.second.size() + 1)) continue;
+        made.secondInput = input;
+        made.second = std::move(own);
+        made.others = std::move(others);
+    }
+}
+
 } // namespace
 
 void Design::findLevelColumns() {
@@ -88,6 +107,7 @@ void Design::findLevelColumns() {
         values->m_columns = std::move(columns);
         made->own = std::move(values);
     }
+    findSecond(*made, m_inputs, m_columns);
     m_levelColumns = std::move(made);
 }
 
@@ -151,6 +171,37 @@ std::shared_ptr<const RowLevels> DesignRows::levels() const {
             own->fill(chosen(places), block);
         };
     }
+    if (!known->second.empty()) made->second = secondLevels(*known);
+    return made;
+}
+
+std::shared_ptr<const RowLevels::Second> DesignRows::secondLevels(const Design::LevelColumns& known) const {
+    const Design& design = m_design.design();
+    auto made = std::make_shared<RowLevels::Second>();
+    std::vector<double> codes(m_rows.size());
+    m_design.inputs().fillOne(known.secondInput, m_rows, codes.data());
+    made->of.assign(codes.begin(), codes.end());
+    made->levels = static_cast<Index>(design.inputs()[known.secondInput].levels.size());
+    made->places = known.second;
+    made->others = known.others;
+    MatrixXd inputs = MatrixXd::Zero(made->levels, static_cast<Index>(design.inputs().size()));
+    for (Index level = 0; level < made->levels; ++level)
+        inputs(level, static_cast<Index>(known.secondInput)) = static_cast<double>(level);
+    made->values.resize(made->levels, static_cast<Index>(known.second.size()));
+    const auto columnAt = [&known](Index place) { return known.rest[static_cast<std::size_t>(place)]; };
+    for (std::size_t k = 0; k < known.second.size(); ++k)
+        design.fillColumn(static_cast<std::size_t>(columnAt(known.second[k])), inputs,
+                          made->values.col(static_cast<Index>(k)).data());
+    std::vector<Index> columns;
+    for (const Index place : known.others)
+        columns.push_back(columnAt(place));
+    made->fill = [this, columns](std::span<const std::uint32_t> places, Eigen::Ref<MatrixXd> block) {
+        std::vector<std::uint32_t> rows;
+        rows.reserve(places.size());
+        for (const auto place : places)
+            rows.push_back(m_rows[place]);
+        m_design.fillColumns(rows, columns, block);
+    };
     return made;
 }
 

@@ -4,6 +4,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <memory>
 #include <span>
 #include <vector>
 
@@ -28,6 +29,21 @@ struct RowLevels {
     /// What each slot is at these rows whatever their level: places × perLevel. None where the only slot
     /// is 1.
     std::function<void(std::span<const std::uint32_t> places, Eigen::Ref<Eigen::MatrixXd> block)> fillOwn;
+
+    /// Another factor by whose levels rows of a level meet: columns of the rest that are the same wherever it
+    /// has the same level.
+    struct Second {
+        std::vector<std::uint32_t> of;
+        Index levels = 0;
+        /// Their places in `rest`, rising, and what they are: levels × places.
+        std::vector<Index> places;
+        Eigen::MatrixXd values;
+        /// The other places, and what writes their columns, as `fill` does.
+        std::vector<Index> others;
+        std::function<void(std::span<const std::uint32_t> places, Eigen::Ref<Eigen::MatrixXd> block)> fill;
+    };
+    /// Null where no other factor makes many columns.
+    std::shared_ptr<const Second> second;
 
     Index column(Index level, Index slot) const {
         return columns[static_cast<std::size_t>(level * perLevel + slot)];

@@ -19,20 +19,6 @@ namespace {
 
 constexpr Index levelBatchRows = 8192;
 
-/// Takes 1 (times the roots of the weights) out of rows by one reflection: the first of them becomes what
-/// their columns share with it, the others what is left. The length of the roots.
-double takeOne(Eigen::Ref<MatrixXd> rows, const VectorXd& roots) {
-    const double length = roots.norm();
-    if (length == 0) return 0;
-    VectorXd v = roots;
-    v[0] += length;                           // roots are not below 0: nothing cancels
-    const double scale = 1 / (length * v[0]); // 2/v'v
-    const Eigen::RowVectorXd along = scale * (v.transpose() * rows);
-    rows.noalias() -= v * along;
-    rows.row(0) *= -1;
-    return length;
-}
-
 } // namespace
 
 std::shared_ptr<const RowLevels> LevelRows::worthwhile(const RowSource& x, bool any) {
@@ -52,6 +38,13 @@ double LevelRows::costOf(const RowLevels& levels, Index rows) {
     constexpr double mostValues = 5e8;
     const auto n = static_cast<double>(rows), own = static_cast<double>(levels.perLevel),
                others = static_cast<double>(levels.rest.size()) + 1;
+    if (levels.perLevel == 1 && levels.ones && levels.second) {
+        const auto held = static_cast<double>(levels.second->others.size()) + 1,
+                   meetings = std::min(n, static_cast<double>(levels.levels) *
+                                              static_cast<double>(levels.second->levels));
+        return n * held > mostValues ? std::numeric_limits<double>::infinity()
+                                     : n * held * (held + 1) + meetings * others * (others + 1);
+    }
     return n * (others + own) > mostValues ? std::numeric_limits<double>::infinity()
                                            : n * (others + 1) * (others + own);
 }
@@ -66,27 +59,36 @@ LevelRows::LevelRows(std::shared_ptr<const RowLevels> levels, std::span<const do
         ++m_begin[level + 1];
     for (std::size_t l = 1; l < m_begin.size(); ++l)
         m_begin[l] += m_begin[l - 1];
-    auto next = m_begin;
-    for (std::size_t i = 0; i < y.size(); ++i)
-        m_order[next[m_levels->of[i]]++] = static_cast<std::uint32_t>(i);
-
-    m_values.resize(n, rest() + 1);
+    if (perLevel() == 1 && m_levels->ones) m_second = m_levels->second;
+    sortRows();
+    m_columnOf.resize(static_cast<std::size_t>(rest()));
+    if (m_second)
+        m_held = m_second->others;
+    else
+        for (Index j = 0; j < rest(); ++j)
+            m_held.push_back(j);
+    for (std::size_t k = 0; k < m_held.size(); ++k)
+        m_columnOf[static_cast<std::size_t>(m_held[k])] = static_cast<Index>(k);
+    for (std::size_t k = 0; m_second && k < m_second->places.size(); ++k)
+        m_columnOf[static_cast<std::size_t>(m_second->places[k])] = static_cast<Index>(m_held.size() + k);
+    const auto held = static_cast<Index>(m_held.size());
+    m_values.resize(n, held + 1);
     if (m_levels->fillOwn) m_own.resize(n, perLevel());
     if (!weights.empty()) m_roots.resize(n);
-    parallelFor(static_cast<std::size_t>((n + levelBatchRows - 1) / levelBatchRows), threads,
-                [&](std::size_t b) {
-                    progress.checkpoint(0.05, "Sorting rows by their levels");
-                    const Index from = static_cast<Index>(b) * levelBatchRows,
-                                count = std::min(levelBatchRows, n - from);
-                    const std::span places(m_order.data() + from, static_cast<std::size_t>(count));
-                    m_levels->fill(places, m_values.block(from, 0, count, rest()));
-                    if (m_own.size() > 0) m_levels->fillOwn(places, m_own.middleRows(from, count));
-                    for (Index i = 0; i < count; ++i) {
-                        const auto place = places[static_cast<std::size_t>(i)];
-                        m_values(from + i, rest()) = y[place];
-                        if (!weights.empty()) m_roots[from + i] = std::sqrt(weights[place]);
-                    }
-                });
+    parallelFor(
+        static_cast<std::size_t>((n + levelBatchRows - 1) / levelBatchRows), threads, [&](std::size_t b) {
+            progress.checkpoint(0.05, "Sorting rows by their levels");
+            const Index from = static_cast<Index>(b) * levelBatchRows,
+                        count = std::min(levelBatchRows, n - from);
+            const std::span places(m_order.data() + from, static_cast<std::size_t>(count));
+            (m_second ? m_second->fill : m_levels->fill)(places, m_values.block(from, 0, count, held));
+            if (m_own.size() > 0) m_levels->fillOwn(places, m_own.middleRows(from, count));
+            for (Index i = 0; i < count; ++i) {
+                const auto place = places[static_cast<std::size_t>(i)];
+                m_values(from + i, held) = y[place];
+                if (!weights.empty()) m_roots[from + i] = std::sqrt(weights[place]);
+            }
+        });
     m_centres = MatrixXd::Zero(this->levels(), perLevel());
     if (!m_levels->ones || m_own.size() == 0) return;
     for (Index level = 0; level < this->levels(); ++level) {
@@ -138,13 +140,6 @@ void LevelRows::forBatches(double from, double to, const char* what, Each&& each
     });
 }
 
-template <class Each> void LevelRows::forLevels(const Batch& batch, Each&& each) const {
-    for (Index level = batch.firstLevel; level < batch.lastLevel; ++level) {
-        const Index first = std::max(begin(level), batch.from), last = std::min(begin(level + 1), batch.to);
-        if (first < last) each(level, first - batch.from, last - first);
-    }
-}
-
 LevelRows::Extent LevelRows::extent() const {
     const Index m = rest();
     const Index p = m + static_cast<Index>(columns().size());
@@ -158,18 +153,20 @@ LevelRows::Extent LevelRows::extent() const {
     };
     std::vector<std::vector<Part>> ofLevels(count);
     forBatches(0.05, 0.1, "Centring columns", [&](std::size_t b, const Batch& batch) {
-        const auto rows = m_values.middleRows(batch.from, batch.to - batch.from);
-        lows[b] = rows.colwise().minCoeff();
-        highs[b] = rows.colwise().maxCoeff();
+        lows[b].resize(m + 1);
+        highs[b].resize(m + 1);
         sums[b].assign(static_cast<std::size_t>(m + 1), 0);
         for (Index j = 0; j <= m; ++j) {
+            const VectorXd values = column(j, batch.from, batch.to - batch.from);
+            lows[b][j] = values.minCoeff();
+            highs[b][j] = values.maxCoeff();
             long double& sum = sums[b][static_cast<std::size_t>(j)];
             if (m_weights.empty())
-                for (Index i = 0; i < rows.rows(); ++i)
-                    sum += rows(i, j);
+                for (const double value : values)
+                    sum += value;
             else
-                for (Index i = 0; i < rows.rows(); ++i)
-                    sum += static_cast<long double>(weight(batch.from + i)) * rows(i, j);
+                for (Index i = 0; i < values.size(); ++i)
+                    sum += static_cast<long double>(weight(batch.from + i)) * values[i];
         }
         forLevels(batch, [&](Index level, Index first, Index rowCount) {
             if (level == levels()) return;
@@ -226,13 +223,61 @@ MatrixXd LevelRows::centredOwn(const Batch& batch) const {
     return own;
 }
 
-MatrixXd LevelRows::shiftedRest(const LeastSquaresFit& fit, Index from, Index count) const {
-    MatrixXd values(count, rest());
-    for (Index j = 0; j < rest(); ++j) {
-        const Index at = m_levels->rest[static_cast<std::size_t>(j)];
-        values.col(j) = (m_values.col(j).segment(from, count).array() - fit.shift[at]) * fit.scale[at];
-    }
+VectorXd LevelRows::column(Index j, Index from, Index count) const {
+    const auto held = static_cast<Index>(m_held.size());
+    const Index at = j == rest() ? held : m_columnOf[static_cast<std::size_t>(j)];
+    if (j == rest() || at < held) return m_values.col(at).segment(from, count);
+    VectorXd values(count);
+    for (Index i = 0; i < count; ++i)
+        values[i] = m_second->values(m_meets[static_cast<std::size_t>(from + i)], at - held);
     return values;
+}
+
+VectorXd LevelRows::shiftedColumn(const LeastSquaresFit& fit, Index j, Index from, Index count) const {
+    if (j == rest()) return (column(j, from, count).array() - fit.responseShift) * fit.responseScale;
+    const Index at = m_levels->rest[static_cast<std::size_t>(j)];
+    return (column(j, from, count).array() - fit.shift[at]) * fit.scale[at];
+}
+
+VectorXd LevelRows::lessRest(const LeastSquaresFit& fit, const VectorXd& ofRest, Index from,
+                             Index count) const {
+    VectorXd residuals = shiftedColumn(fit, rest(), from, count);
+    for (const Index j : m_held)
+        if (ofRest[j] != 0) residuals -= ofRest[j] * shiftedColumn(fit, j, from, count);
+    if (!m_second) return residuals;
+    const VectorXd ofLevels = shiftedSecond(fit) * ofRest(m_second->places);
+    for (Index i = 0; i < count; ++i)
+        residuals[i] -= ofLevels[m_meets[static_cast<std::size_t>(from + i)]];
+    return residuals;
+}
+
+VectorXd LevelRows::restTimes(const LeastSquaresFit& fit, const VectorXd& residuals, Index from) const {
+    VectorXd products(rest());
+    for (const Index j : m_held)
+        products[j] = shiftedColumn(fit, j, from, residuals.size()).dot(residuals);
+    if (!m_second) return products;
+    VectorXd sums = VectorXd::Zero(m_second->levels);
+    for (Index i = 0; i < residuals.size(); ++i)
+        sums[m_meets[static_cast<std::size_t>(from + i)]] += residuals[i];
+    products(m_second->places) = shiftedSecond(fit).transpose() * sums;
+    return products;
+}
+
+LevelRows::Worked LevelRows::worked(const LeastSquaresFit& fit, const Batch& batch) const {
+    if (m_second) return met(fit, batch);
+    const Index start = fit.intercept ? 1 : 0, m = rest(), rows = batch.to - batch.from;
+    Worked made{MatrixXd(rows, start + m + 1), VectorXd::Ones(rows), {}};
+    if (m_roots.size() > 0) made.roots = m_roots.segment(batch.from, rows);
+    if (start > 0) made.block.col(0) = made.roots;
+    for (Index j = 0; j <= m; ++j) {
+        auto to = made.block.col(start + j);
+        to = shiftedColumn(fit, j, batch.from, rows);
+        if (m_roots.size() > 0) to.array() *= made.roots.array();
+    }
+    forLevels(batch, [&](Index level, Index first, Index count) {
+        made.spans.push_back({level, first, count});
+    });
+    return made;
 }
 
 void LevelRows::reduce(const LeastSquaresFit& fit) {
@@ -246,20 +291,13 @@ void LevelRows::reduce(const LeastSquaresFit& fit) {
     std::vector<std::vector<Part>> parts(count);
     std::vector<MatrixXd> lefts(count);
     forBatches(0.1, 0.5, "Reducing rows", [&](std::size_t b, const Batch& batch) {
-        const Index rows = batch.to - batch.from;
-        MatrixXd block(rows, width), ownColumns;
-        VectorXd roots = VectorXd::Ones(rows);
-        if (m_roots.size() > 0) roots = m_roots.segment(batch.from, rows);
-        if (start > 0) block.col(0) = roots;
-        block.middleCols(start, m) = shiftedRest(fit, batch.from, rows);
-        block.col(width - 1) =
-            (m_values.col(m).segment(batch.from, rows).array() - fit.responseShift) * fit.responseScale;
-        if (m_roots.size() > 0) block.rightCols(m + 1).array().colwise() *= roots.array();
+        auto [block, roots, spans] = worked(fit, batch);
+        MatrixXd ownColumns;
         if (m_own.size() > 0) {
             ownColumns = centredOwn(batch);
             ownColumns.array().colwise() *= roots.array();
         }
-        forLevels(batch, [&](Index level, Index first, Index n) {
+        const auto takeOut = [&](Index level, Index first, Index n) {
             Part part{level, present(level)};
             const auto own = static_cast<Index>(part.slots.size());
             if (own == 0) return;
@@ -290,7 +328,9 @@ void LevelRows::reduce(const LeastSquaresFit& fit) {
                 block.col(0).segment(first, n).setZero();
             }
             parts[b].push_back(std::move(part));
-        });
+        };
+        for (const auto& [level, first, n] : spans)
+            takeOut(level, first, n);
         lefts[b] = triangle(block, m_progress);
     });
     m_ownTriangles = MatrixXd::Zero(levels() * perLevel(), perLevel());
@@ -434,17 +474,16 @@ VectorXd LevelRows::crossProducts(const LeastSquaresFit& fit, const Extended& so
         if (m_own.size() > 0) own = centredOwn(batch);
         if (careful) {
             const long double shift = fit.responseShift, scale = fit.responseScale;
-            residuals =
-                (m_values.col(m).segment(batch.from, rows).cast<long double>().array() - shift) * scale;
-            const auto column = [&](Index j) {
+            residuals = (column(m, batch.from, rows).cast<long double>().array() - shift) * scale;
+            const auto exactly = [&](Index j) -> Extended {
                 const Index at = m_levels->rest[static_cast<std::size_t>(j)];
-                return ((m_values.col(j).segment(batch.from, rows).cast<long double>().array() -
+                return ((column(j, batch.from, rows).cast<long double>().array() -
                          static_cast<long double>(fit.shift[at])) *
                         static_cast<long double>(fit.scale[at]))
                     .matrix();
             };
             for (Index j = 0; j < m; ++j)
-                if (b.ofRest[j] != 0) residuals -= b.ofRest[j] * column(j);
+                if (b.ofRest[j] != 0) residuals -= b.ofRest[j] * exactly(j);
             forLevels(batch, [&](Index level, Index first, Index n) {
                 residuals.segment(first, n).array() -= b.ofLevel[level];
                 for (Index slot = 0; level < levels() && slot < own.cols(); ++slot)
@@ -455,16 +494,12 @@ VectorXd LevelRows::crossProducts(const LeastSquaresFit& fit, const Extended& so
             for (Index i = 0; i < rows; ++i)
                 residuals[i] *= weight(batch.from + i);
             for (Index j = 0; j < m; ++j)
-                sums[j] = residuals.dot(column(j));
+                sums[j] = residuals.dot(exactly(j));
         } else {
-            const MatrixXd values = shiftedRest(fit, batch.from, rows);
-            VectorXd r =
-                (m_values.col(m).segment(batch.from, rows).array() - fit.responseShift) * fit.responseScale;
-            r.noalias() -= values * ofRest;
+            VectorXd r = lessRest(fit, ofRest, batch.from, rows);
             forLevels(batch, [&](Index level, Index first, Index n) { takeOwn(r, own, b, level, first, n); });
             if (m_roots.size() > 0) r.array() *= m_roots.segment(batch.from, rows).array().square();
-            const VectorXd products = values.transpose() * r;
-            sums = products.cast<long double>();
+            sums = restTimes(fit, r, batch.from).cast<long double>();
             residuals = r.cast<long double>();
         }
         forLevels(batch, [&](Index level, Index first, Index n) {
@@ -505,6 +540,54 @@ VectorXd LevelRows::crossProducts(const LeastSquaresFit& fit, const Extended& so
     return products;
 }
 
+VectorXd LevelRows::lengths(const LeastSquaresFit& fit, const Batch& batch, const std::vector<Index>& places,
+                            const MatrixXd& own, const MatrixXd& shared) const {
+    if (m_second) return lengthsMet(fit, batch, places, own, shared);
+    const Index start = fit.intercept ? 1 : 0, rows = batch.to - batch.from;
+    MatrixXd inside(rows, static_cast<Index>(places.size()));
+    for (std::size_t k = 0; k < places.size(); ++k) {
+        if (start > 0 && places[k] == 0)
+            inside.col(static_cast<Index>(k)).setOnes();
+        else
+            inside.col(static_cast<Index>(k)) = shiftedColumn(fit, places[k] - start, batch.from, rows);
+    }
+    VectorXd leverages = VectorXd::Zero(rows);
+    MatrixXd ownColumns;
+    if (m_own.size() > 0) ownColumns = centredOwn(batch);
+    forLevels(batch, [&](Index level, Index first, Index n) {
+        const std::vector<Index> slotsThere = present(level);
+        const auto across = static_cast<Index>(slotsThere.size());
+        if (across == 0) return;
+        // Counted from the level's first row: the triangle without what that adds.
+        MatrixXd r(across, across), x(n, across), along(across, inside.cols());
+        for (Index k = 0; k < across; ++k) {
+            const Index slot = slotsThere[static_cast<std::size_t>(k)], row = level * perLevel() + slot;
+            for (Index i = 0; i < across; ++i)
+                r(k, i) = m_ownTriangles(row, slotsThere[static_cast<std::size_t>(i)]);
+            along.row(k) = shared.row(row);
+            if (slot == 0 && m_levels->ones)
+                x.col(k).setOnes();
+            else
+                x.col(k) = ownColumns.col(slot).segment(first, n);
+            if (k > 0 && hasOnes(level)) r(0, k) -= m_centres(level, slot) * r(0, 0);
+        }
+        for (Index k = 0; k < across; ++k) {
+            for (Index i = 0; i < k; ++i)
+                x.col(k) -= r(i, k) * x.col(i);
+            if (r(k, k) > 0)
+                x.col(k) /= r(k, k);
+            else
+                x.col(k).setZero();
+        }
+        inside.middleRows(first, n).noalias() -= x * along;
+        leverages.segment(first, n) = x.rowwise().squaredNorm();
+    });
+    if (inside.size() > 0) own.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(inside);
+    for (Index k = 0; k < inside.cols(); ++k)
+        leverages += inside.col(k).cwiseAbs2();
+    return leverages;
+}
+
 long double LevelRows::finish(LeastSquaresFit& fit, const VectorXd& solution) const {
     const Spread b = spread(fit, solution.cast<long double>());
     const VectorXd ofRest = b.ofRest.cast<double>();
@@ -515,56 +598,17 @@ long double LevelRows::finish(LeastSquaresFit& fit, const VectorXd& solution) co
     const MatrixXd own = triangle(work, m_progress);
     const MatrixXd shared = m_shared(Eigen::all, places);
     const auto all = batches();
-    const auto spanned = static_cast<Index>(places.size());
     std::vector<long double> squares(all.size(), 0);
     forBatches(0.8, 1, "Leverages and residuals", [&](std::size_t batchAt, const Batch& batch) {
         const Index rows = batch.to - batch.from;
-        const MatrixXd values = shiftedRest(fit, batch.from, rows);
-        VectorXd residuals =
-            (m_values.col(m).segment(batch.from, rows).array() - fit.responseShift) * fit.responseScale;
-        residuals.noalias() -= values * ofRest;
-        MatrixXd inside(rows, static_cast<Index>(places.size()));
-        for (std::size_t k = 0; k < places.size(); ++k) {
-            if (start > 0 && places[k] == 0)
-                inside.col(static_cast<Index>(k)).setOnes();
-            else
-                inside.col(static_cast<Index>(k)) = values.col(places[k] - start);
-        }
-        VectorXd leverages = VectorXd::Zero(rows);
+        VectorXd residuals = lessRest(fit, ofRest, batch.from, rows);
         MatrixXd ownColumns;
         if (m_own.size() > 0) ownColumns = centredOwn(batch);
         forLevels(batch, [&](Index level, Index first, Index n) {
             takeOwn(residuals, ownColumns, b, level, first, n);
-            const std::vector<Index> slotsThere = present(level);
-            const auto across = static_cast<Index>(slotsThere.size());
-            if (across == 0) return;
-            // Counted from the level's first row: the triangle without what that adds.
-            MatrixXd r(across, across), x(n, across), along(across, spanned);
-            for (Index k = 0; k < across; ++k) {
-                const Index slot = slotsThere[static_cast<std::size_t>(k)], row = level * perLevel() + slot;
-                for (Index i = 0; i < across; ++i)
-                    r(k, i) = m_ownTriangles(row, slotsThere[static_cast<std::size_t>(i)]);
-                along.row(k) = shared.row(row);
-                if (slot == 0 && m_levels->ones)
-                    x.col(k).setOnes();
-                else
-                    x.col(k) = ownColumns.col(slot).segment(first, n);
-                if (k > 0 && hasOnes(level)) r(0, k) -= m_centres(level, slot) * r(0, 0);
-            }
-            for (Index k = 0; k < across; ++k) {
-                for (Index i = 0; i < k; ++i)
-                    x.col(k) -= r(i, k) * x.col(i);
-                if (r(k, k) > 0)
-                    x.col(k) /= r(k, k);
-                else
-                    x.col(k).setZero();
-            }
-            inside.middleRows(first, n).noalias() -= x * along;
-            leverages.segment(first, n) = x.rowwise().squaredNorm();
         });
-        if (inside.size() > 0) own.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(inside);
-        for (Index k = 0; k < inside.cols(); ++k)
-            leverages += inside.col(k).cwiseAbs2();
+        const VectorXd leverages = lengths(fit, batch, places, own, shared);
+        const VectorXd y = column(m, batch.from, rows);
         long double sum = 0;
         for (Index i = 0; i < rows; ++i) {
             const double root = m_roots.size() > 0 ? m_roots[batch.from + i] : 1;
@@ -572,7 +616,7 @@ long double LevelRows::finish(LeastSquaresFit& fit, const VectorXd& solution) co
             sum += static_cast<long double>(weighted) * weighted;
             const auto row = static_cast<Index>(m_order[static_cast<std::size_t>(batch.from + i)]);
             fit.residuals[row] = residuals[i] / fit.responseScale;
-            fit.fitted[row] = m_values(batch.from + i, m) - fit.residuals[row];
+            fit.fitted[row] = y[i] - fit.residuals[row];
             fit.leverages[row] = leverages[i] * root * root;
         }
         squares[batchAt] = sum;

@@ -7,6 +7,8 @@
 
 #include <Eigen/Core>
 
+#include <algorithm>
+#include <cstdint>
 #include <memory>
 #include <span>
 #include <utility>
@@ -62,6 +64,9 @@ private:
     Index perLevel() const { return m_levels->perLevel; }
     Index rest() const { return static_cast<Index>(m_levels->rest.size()); }
     Index begin(Index level) const { return static_cast<Index>(m_begin[static_cast<std::size_t>(level)]); }
+    void sortRows();
+    /// The second factor's columns, shifted and scaled: its levels × columns.
+    Eigen::MatrixXd shiftedSecond(const LeastSquaresFit& fit) const;
     /// Reduces the rows with the fit's shifts and scales. Levels whose rows weigh nothing have the length 0.
     void reduce(const LeastSquaresFit& fit);
     double weight(Index i) const {
@@ -73,10 +78,21 @@ private:
     };
     std::vector<Batch> batches() const;
     /// each(level, first, count) for the levels of a batch, `first` counted from the batch's first row.
-    template <class Each> void forLevels(const Batch& batch, Each&& each) const;
+    template <class Each> void forLevels(const Batch& batch, Each&& each) const {
+        for (Index level = batch.firstLevel; level < batch.lastLevel; ++level) {
+            const Index first = std::max(begin(level), batch.from),
+                        last = std::min(begin(level + 1), batch.to);
+            if (first < last) each(level, first - batch.from, last - first);
+        }
+    }
     template <class Each> void forBatches(double from, double to, const char* what, Each&& each) const;
-    /// The rest's columns shifted and scaled, of consecutive rows in the order of `m_order`.
-    Eigen::MatrixXd shiftedRest(const LeastSquaresFit& fit, Index from, Index count) const;
+    /// A column of the rest as it is, or y after them, of consecutive rows in the order of `m_order`.
+    Eigen::VectorXd column(Index j, Index from, Index count) const;
+    Eigen::VectorXd shiftedColumn(const LeastSquaresFit& fit, Index j, Index from, Index count) const;
+    /// y less what the rest's columns say, and the products of these with some residuals, of such rows.
+    Eigen::VectorXd lessRest(const LeastSquaresFit& fit, const Eigen::VectorXd& ofRest, Index from,
+                             Index count) const;
+    Eigen::VectorXd restTimes(const LeastSquaresFit& fit, const Eigen::VectorXd& residuals, Index from) const;
     /// A row's own columns less their value at the level's first row of a weight, where the level has 1 too,
     /// of consecutive rows in the order of `m_order`: rows × slots.
     Eigen::MatrixXd centredOwn(const Batch& batch) const;
@@ -95,6 +111,30 @@ private:
         Extended ofRest;
     };
     Spread spread(const LeastSquaresFit& fit, const Extended& solution) const;
+    /// Rows of a batch as they are reduced: consecutive rows or what is left of them, [1, rest, y] times the
+    /// roots of the weights, and whose they are.
+    struct Worked {
+        struct Span {
+            Index level, first, count;
+        };
+        Eigen::MatrixXd block;
+        Eigen::VectorXd roots;
+        std::vector<Span> spans;
+    };
+    Worked worked(const LeastSquaresFit& fit, const Batch& batch) const;
+    /// The same where there is a second factor: rows of one level of both are one row, and what they leave of
+    /// the columns that are neither's, in one triangle after all.
+    Worked met(const LeastSquaresFit& fit, const Batch& batch) const;
+    /// Where rows of a batch begin that have the same level of both factors.
+    std::vector<Index> meetings(const Batch& batch) const;
+    /// Squared lengths of the rows of a batch in the basis of levels and `own`, `shared`: leverages.
+    Eigen::VectorXd lengths(const LeastSquaresFit& fit, const Batch& batch, const std::vector<Index>& places,
+                            const Eigen::MatrixXd& own, const Eigen::MatrixXd& shared) const;
+    /// The same where there is a second factor, of which only the first row of those that meet is worked out
+    /// whole, and others by how they differ.
+    Eigen::VectorXd lengthsMet(const LeastSquaresFit& fit, const Batch& batch,
+                               const std::vector<Index>& places, const Eigen::MatrixXd& own,
+                               const Eigen::MatrixXd& shared) const;
     /// Takes what a solution says of a level from the residuals of n of its rows.
     void takeOwn(Eigen::VectorXd& residuals, const Eigen::MatrixXd& own, const Spread& b, Index level,
                  Index first, Index n) const;
@@ -120,7 +160,14 @@ private:
     /// Rows level by level, those of none last.
     std::vector<std::uint32_t> m_order;
     std::vector<std::uint32_t> m_begin;
-    /// n × (rest + 1): the columns as they are, then y; and n × slots, empty where the only slot is 1.
+    /// The second factor by whose levels rows are sorted within theirs, in the order of `m_order`; null
+    /// without.
+    std::shared_ptr<const RowLevels::Second> m_second;
+    std::vector<std::uint32_t> m_meets;
+    /// Places in the rest of the columns that m_values holds, and of each place its column there, or that of
+    /// the second factor's values after them.
+    std::vector<Index> m_held, m_columnOf;
+    /// n × (held + 1): the columns as they are, then y; and n × slots, empty where the only slot is 1.
     Eigen::MatrixXd m_values, m_own;
     /// levels × slots: what own columns are counted from.
     Eigen::MatrixXd m_centres;

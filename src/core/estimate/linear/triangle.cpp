@@ -61,4 +61,16 @@ void reduceColumns(Eigen::Ref<Eigen::MatrixXd> work, Eigen::Index count) {
     }
 }
 
+double takeOne(Eigen::Ref<Eigen::MatrixXd> rows, const Eigen::VectorXd& roots) {
+    const double length = roots.norm();
+    if (length == 0) return 0;
+    Eigen::VectorXd v = roots;
+    v[0] += length;                           // roots are not below 0: nothing cancels
+    const double scale = 1 / (length * v[0]); // 2/v'v
+    const Eigen::RowVectorXd along = scale * (v.transpose() * rows);
+    rows.noalias() -= v * along;
+    rows.row(0) *= -1;
+    return length;
+}
+
 } // namespace oxgoad

@@ -17,4 +17,8 @@ void reflect(Eigen::MatrixXd& work, Eigen::Index top, Eigen::Index j);
 /// which the first `count` are R's and what the other columns share with it, the others what is left.
 void reduceColumns(Eigen::Ref<Eigen::MatrixXd> work, Eigen::Index count);
 
+/// Takes 1 (times the roots of the weights) out of rows by one reflection: the first of them becomes what
+/// their columns share with it, the others what is left. The length of the roots; with 0 nothing is changed.
+double takeOne(Eigen::Ref<Eigen::MatrixXd> rows, const Eigen::VectorXd& roots);
+
 } // namespace oxgoad
