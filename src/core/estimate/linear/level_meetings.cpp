@@ -83,7 +83,8 @@ LevelRows::Worked LevelRows::met(const LeastSquaresFit& fit, const Batch& batch)
         made.roots[c] = length;
         if (start > 0) made.block(c, 0) = length;
         made.block.row(c)(to) = loose.row(first);
-        made.block.row(c)(places) = length * second.row(m_meets[static_cast<std::size_t>(batch.from + first)]);
+        made.block.row(c)(places) =
+            length * second.row(m_meets[static_cast<std::size_t>(batch.from + first)]);
         loose.row(first).setZero();
     }
     made.block.bottomRows(held + 1)(Eigen::all, to) = triangle(loose, m_progress);
@@ -123,8 +124,9 @@ VectorXd LevelRows::lengthsMet(const LeastSquaresFit& fit, const Batch& batch,
             continue;
         }
         for (Index c = 0; c < count; ++c)
-            inside(c, k) = second(m_meets[static_cast<std::size_t>(batch.from + begins[static_cast<std::size_t>(c)])],
-                                  at - held);
+            inside(c, k) =
+                second(m_meets[static_cast<std::size_t>(batch.from + begins[static_cast<std::size_t>(c)])],
+                       at - held);
     }
     VectorXd ofFirst = VectorXd::Zero(count);
     Index c = 0;
