@@ -4,8 +4,9 @@
 // within 4, factors of 100 and 2,000 levels within 5 s; forward choice
 // of 25 among 1,500 on 5,000 rows within 3 s; ranking of 1,500 columns × 5,000 rows within 1 s, their pairs
 // within 5 s.
+#include "wide_support.h"
+
 #include "base/random.h"
-#include "bench_support.h"
 #include "estimate/linear/least_squares.h"
 #include "look/pairs.h"
 #include "look/ranking.h"
@@ -24,50 +25,6 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 
 namespace {
-
-struct Made {
-    StudyRows rows;
-    Recipe recipe;
-};
-
-/// y of `numbers` columns, the first five of which matter, and of factors of so many levels; none with 0.
-Made made(std::size_t n, int numbers, int levels, int others = 0) {
-    RandomStream random(5, "width");
-    Made m;
-    std::vector<Column> columns;
-    std::vector<double> y(n);
-    for (double& value : y)
-        value = random.normal();
-    for (int j = 0; j < numbers; ++j) {
-        std::vector<double> x(n);
-        for (std::size_t i = 0; i < n; ++i) {
-            x[i] = random.normal();
-            if (j < 5) y[i] += x[i] / (j + 1);
-        }
-        columns.push_back(Column::ofNumbers("x" + std::to_string(j), std::move(x)));
-        m.recipe.terms.push_back(plainTerm("x" + std::to_string(j)));
-    }
-    const auto addFactor = [&](const std::string& name, int count) {
-        if (count == 0) return;
-        std::vector<std::string> names;
-        for (int l = 0; l < count; ++l)
-            names.push_back(name + " " + std::to_string(l));
-        std::vector<std::int32_t> codes(n);
-        for (std::size_t i = 0; i < n; ++i) {
-            codes[i] = static_cast<std::int32_t>(random.below(static_cast<std::uint64_t>(count)));
-            y[i] += 2.0 * codes[i] / count;
-        }
-        columns.push_back(Column::ofFactor(name, std::move(codes), std::move(names)));
-        m.recipe.terms.push_back(plainTerm(name));
-    };
-    addFactor("article", levels);
-    addFactor("site", others);
-    columns.push_back(Column::ofNumbers("y", std::move(y)));
-    m.rows.learning.table = Table(std::move(columns));
-    m.recipe.response = "y";
-    m.recipe.setAside = SetAside{.share = 0.2, .seed = 1};
-    return m;
-}
 
 /// All that a fit says at once, and with the checks that follow.
 double secondsToEvaluate(const Made& m, ChecksWanted checks, int times) {
@@ -204,14 +161,40 @@ void levelsUnequalSpread(benchmark::State& state) {
 BENCHMARK(levelsUnequalSpread)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
 
 void twoFactors(benchmark::State& state) {
-    const Made m = made(1000000, 8, 2000, 100);
+    const Made m = made(1000000, 8, static_cast<int>(state.range(0)), static_cast<int>(state.range(1)));
     for (auto _ : state) {
         state.counters["fit_s"] = secondsToLearn(m);
         state.counters["all_s"] = secondsToEvaluate(m, ChecksWanted::quick, 1);
         state.counters["limit_s"] = 5;
     }
 }
-BENCHMARK(twoFactors)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
+BENCHMARK(twoFactors)
+    ->Args({2000, 100})
+    ->Args({5000, 200})
+    ->Args({5000, 500})
+    ->Unit(benchmark::kMillisecond)
+    ->Iterations(1)
+    ->UseRealTime();
+
+/// What learning takes at most beside what is there before, against the columns that it reads.
+void memoryOfLevels(benchmark::State& state) {
+    const Made m = made(1000000, 8, static_cast<int>(state.range(0)), static_cast<int>(state.range(1)));
+    const auto prepared = prepareRows(m.recipe, m.rows, {2}, quietly());
+    const auto used = rowsUsed(m.recipe, *prepared, {});
+    const auto fit = [&] {
+        return learn(m.recipe, prepared->table, prepared->steps, {}, used.learning, {2}, quietly());
+    };
+    for (auto _ : state) {
+        const double peak = peakBytes([&] { benchmark::DoNotOptimize(fit()); });
+        const double columns = static_cast<double>(used.learning.size()) *
+                               (8 * 9 + 4 * (state.range(1) > 0 ? 2 : 1)); // numbers and y, codes of levels
+        state.counters["columns_MB"] = columns / 1e6;
+        state.counters["peak_MB"] = peak / 1e6;
+        state.counters["ratio"] = peak / columns;
+        state.counters["limit"] = 2;
+    }
+}
+BENCHMARK(memoryOfLevels)->Args({5000, 0})->Args({2000, 100})->Iterations(1)->UseRealTime();
 
 void forwardChoice(benchmark::State& state) {
     const Made m = made(5000, static_cast<int>(state.range(0)), 0);
