@@ -58,7 +58,7 @@ inline Made made(std::size_t n, int numbers, int levels, int others = 0) {
 }
 
 inline std::shared_ptr<const Study> learnOnce(const Made& m, Progress& progress) {
-    const auto prepared = prepareRows(m.recipe, m.rows, {2}, quietly());
+    const auto prepared = prepareRows(m.recipe, m.rows, {2}, progress);
     const auto used = rowsUsed(m.recipe, *prepared, {});
     return learn(m.recipe, prepared->table, prepared->steps, {}, used.learning, {2}, progress);
 }
