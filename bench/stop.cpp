@@ -135,8 +135,7 @@ Work path(Index rows, Index columns) {
         const MatrixRows source(*x);
         const PenaltyOptions options;
         const PenalisedProblem problem = problemOf(source, *y, {}, options, {2}, progress);
-        benchmark::DoNotOptimize(
-            penalisedPath(problem, options, usualPenalties(problem, options), progress));
+        benchmark::DoNotOptimize(penalisedPath(problem, options, usualPenalties(problem, options), progress));
     };
 }
 
@@ -159,7 +158,8 @@ int main(int argc, char** argv) {
     add("fit/5000_levels", [] { return learning(made(1000000, 8, 5000)); });
     add("fit/5000_slopes", [] { return learning(withSlopes(made(1000000, 8, 5000))); });
     add("fit/2000_and_100_levels", [] { return learning(made(1000000, 8, 2000, 100)); });
-    add("fit/hc3_5000_levels", [] { return learning(made(1000000, 8, 5000, 12), {.kind = ErrorsKind::hc3}); });
+    add("fit/hc3_5000_levels",
+        [] { return learning(made(1000000, 8, 5000, 12), {.kind = ErrorsKind::hc3}); });
     add("fit/500_columns", [] { return wideAndLong(); });
     add("evaluate/5000_levels", [] { return evaluating(made(300000, 8, 5000), ChecksWanted::all); });
     add("evaluate/400_terms", [] { return evaluating(made(4000, 400, 0), ChecksWanted::all); });

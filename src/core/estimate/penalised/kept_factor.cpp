@@ -112,6 +112,24 @@ bool KeptFactor::add(const MatrixXd& gram, Index column, double ridge) {
     return true;
 }
 
+void ProductsOfColumns::bring(const MatrixXd& z, std::span<const Index> columns) {
+    m_placeOf.resize(static_cast<std::size_t>(z.cols()), -1);
+    for (const Index column : columns) {
+        Index& place = m_placeOf[static_cast<std::size_t>(column)];
+        if (place >= 0) continue;
+        place = static_cast<Index>(m_columns.size());
+        m_columns.push_back(column);
+        if (place == m_gram.rows()) {
+            const Index room = std::min(z.cols(), 2 * place + 32);
+            m_gram.conservativeResize(room, room);
+        }
+        for (Index c = 0; c <= place; ++c)
+            m_gram(c, place) = m_gram(place, c) =
+                z.col(m_columns[static_cast<std::size_t>(c)]).dot(z.col(column)) /
+                static_cast<double>(z.rows());
+    }
+}
+
 VectorXd KeptFactor::solve(const VectorXd& right) const {
     const Index k = right.size();
     VectorXd b(k);

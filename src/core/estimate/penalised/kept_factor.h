@@ -38,4 +38,19 @@ private:
     double m_ratio = 0;
 };
 
+/// Z_A'Z_A/n of the columns A that were ever asked for, in the order in which they were.
+class ProductsOfColumns {
+public:
+    /// `z` is the same at every call.
+    void bring(const Eigen::MatrixXd& z, std::span<const Eigen::Index> columns);
+    /// Of a column that was asked for, its row and column in gram().
+    Eigen::Index placeOf(Eigen::Index column) const { return m_placeOf[static_cast<std::size_t>(column)]; }
+    /// The leading square; what is beyond has no meaning.
+    const Eigen::MatrixXd& gram() const { return m_gram; }
+
+private:
+    Eigen::MatrixXd m_gram;
+    std::vector<Eigen::Index> m_columns, m_placeOf;
+};
+
 } // namespace oxgoad

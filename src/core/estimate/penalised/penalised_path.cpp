@@ -12,6 +12,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <numeric>
 #include <optional>
 #include <utility>
 
@@ -337,6 +338,7 @@ private:
                 return b.allFinite() ? Solved::yes : Solved::no;
             }
         }
+        if (m_p.naive() && solveByProducts(active, held, ridge, b)) return Solved::yes;
         const MatrixXd r = m_p.naive() ? rootOfRows(active) : rootOver(active);
         MatrixXd stacked = MatrixXd::Zero(r.rows() + k, k);
         VectorXd answer = VectorXd::Zero(stacked.rows());
@@ -357,6 +359,37 @@ private:
         q -= upper.triangularView<Eigen::Upper>().transpose().solve(held);
         b = upper.triangularView<Eigen::Upper>().solve(q);
         return b.allFinite() ? Solved::yes : Solved::no;
+    }
+
+    /// The same from products of the columns that were ever in, where rows are in memory; false, and nothing
+    /// said, where these columns are so nearly dependent that their products lose digits.
+    bool solveByProducts(const std::vector<Index>& active, const VectorXd& held, const VectorXd& ridge,
+                         VectorXd& b) {
+        m_products.bring(m_p.z, active);
+        const auto k = static_cast<Index>(active.size());
+        // In the order in which they came in.
+        std::vector<Index> order(active.size()), places(active.size());
+        std::iota(order.begin(), order.end(), 0);
+        const auto placeOf = [&](Index c) { return m_products.placeOf(active[static_cast<std::size_t>(c)]); };
+        std::sort(order.begin(), order.end(), [&](Index c, Index d) { return placeOf(c) < placeOf(d); });
+        std::transform(order.begin(), order.end(), places.begin(), placeOf);
+        m_factor.bring(m_products.gram(), places, ridge(order));
+        if (!(m_factor.ratio() > (m_rough ? 1e-6 : 1e-2))) return false;
+        VectorXd right(k);
+        for (Index c = 0; c < k; ++c)
+            right[c] = m_p.cross[active[static_cast<std::size_t>(c)]] - held[c];
+        b.resize(k);
+        b(order) = m_factor.solve(right(order));
+        if (!m_rough) { // once more on what they leave of the rows
+            VectorXd left = m_p.y;
+            for (Index c = 0; c < k; ++c)
+                left -= b[c] * m_p.z.col(active[static_cast<std::size_t>(c)]);
+            for (Index c = 0; c < k; ++c)
+                right[c] = m_p.z.col(active[static_cast<std::size_t>(c)]).dot(left) / n() - held[c] -
+                           ridge[c] * b[c];
+            b(order) += m_factor.solve(right(order));
+        }
+        return b.allFinite();
     }
 
     /// R of some columns and the response from the rows in memory.
@@ -459,6 +492,7 @@ private:
     /// The gradient is that of the coefficients as they are.
     bool m_fresh = true;
     KeptFactor m_factor;
+    ProductsOfColumns m_products;
     std::vector<Index> m_rootColumns;
     MatrixXd m_root;
 };
