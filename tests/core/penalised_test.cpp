@@ -1,6 +1,7 @@
 // Penalised least squares against published values (tests/reference/published/README.md:
 // diabetes_elastic_net, diabetes_lasso_path, ridge) and against its optimality conditions on random problems.
 #include "base/random.h"
+#include "estimate/penalised/kept_factor.h"
 #include "estimate/penalised/penalised_path.h"
 #include "support/support.h"
 
@@ -249,6 +250,66 @@ TEST(Penalised, OptimalityHoldsOnFiveHundredProblems) {
         }
     }
     std::printf("[ penalised] largest violation %.2g, largest gap %.2g\n", worst, gap);
+}
+
+/// As many columns as rows and more, most of them noise: hundreds come in and leave again. Some repeat others
+/// nearly or exactly, some rows weigh nothing.
+TEST(Penalised, NoisyPathsOfManyColumnsEndAtTheirMinimum) {
+    for (unsigned seed = 1; seed <= 6; ++seed) {
+        RandomStream random(seed, "noisy paths");
+        const Index n = 150, p = seed % 2 == 0 ? 150 : 260;
+        Rows rows;
+        rows.x.resize(n, p);
+        for (Index j = 0; j < p; ++j)
+            for (Index i = 0; i < n; ++i)
+                rows.x(i, j) = 20 + random.normal();
+        for (Index i = 0; i < n && seed > 2; ++i) {
+            rows.x(i, 7) = rows.x(i, 3) + 1e-5 * random.normal();
+            rows.x(i, 90) = rows.x(i, 4);
+        }
+        for (Index i = 0; i < n; ++i)
+            rows.y.push_back(rows.x(i, 3) - rows.x(i, 4) + 2 * random.normal());
+        for (Index i = 0; i < n && seed > 4; ++i)
+            rows.weights.push_back(i % 9 == 0 ? 0.0 : 0.5 + random.uniform());
+        PenaltyOptions options;
+        options.l1Share = seed % 3 == 0 ? 0.7 : 1;
+        const MatrixRows source(rows.x);
+        const PenalisedProblem problem = problemOf(source, rows.y, rows.weights, options, {}, quietly());
+        ASSERT_TRUE(problem.naive());
+        const auto penalties = usualPenalties(problem, options);
+        const auto path = penalisedPath(problem, options, penalties, quietly());
+        EXPECT_GT(path.back().kept, 90U) << seed;
+        for (std::size_t k = 0; k < path.size(); k += 9) {
+            EXPECT_LT(violation(rows, options, path[k]), 1e-9) << "seed " << seed << " point " << k;
+            EXPECT_LT(path[k].dualityGap, 1e-9) << "seed " << seed << " point " << k;
+        }
+        // Each point is what it is by itself, whatever came in before it.
+        const PenalisedPoint alone = penalisedPoint(problem, options, penalties[60], quietly());
+        EXPECT_EQ(alone.kept, path[60].kept) << seed;
+        EXPECT_GE(digits(alone.squares, path[60].squares), 9) << seed;
+    }
+}
+
+TEST(Penalised, ProductsOfColumnsAreThoseOfTheOrderTheyCameIn) {
+    RandomStream random(2, "products");
+    const MatrixXd z = MatrixXd::NullaryExpr(40, 90, [&] { return random.normal(); });
+    ProductsOfColumns products;
+    const std::vector<std::vector<Index>> asked{{5}, {2, 5, 80}, {}, {0, 1, 2, 3}, {89, 5}};
+    std::vector<Index> all;
+    for (const auto& columns : asked) {
+        products.bring(z, columns);
+        for (const Index j : columns)
+            if (std::find(all.begin(), all.end(), j) == all.end()) all.push_back(j);
+    }
+    for (Index j = 20; j < 70; ++j)
+        all.push_back(j); // more than there was room for
+    products.bring(z, all);
+    for (std::size_t a = 0; a < all.size(); ++a) {
+        EXPECT_EQ(products.placeOf(all[a]), static_cast<Index>(a));
+        for (std::size_t b = 0; b < all.size(); ++b)
+            EXPECT_NEAR(products.gram()(static_cast<Index>(a), static_cast<Index>(b)),
+                        z.col(all[a]).dot(z.col(all[b])) / 40, 1e-14);
+    }
 }
 
 TEST(Penalised, EdgesGiveWhatTheyMust) {

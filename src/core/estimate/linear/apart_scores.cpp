@@ -23,6 +23,7 @@ ApartScores::ApartScores(const LeastSquaresFit& fit, const RowSource& x, Threads
 
 DirectionRows ApartScores::root(std::span<const double> squaredScores) const {
     const ApartReader reader(m_fit, m_x);
+    m_progress.checkpoint(0, "Errors of the coefficients");
     const TriangularFactor::Levels& levels = m_fit.factor.ofLevels();
     const Index rest = m_fit.rank() - levels.count();
     auto turned = std::make_shared<RowLevels>();
@@ -40,6 +41,7 @@ DirectionRows ApartScores::root(std::span<const double> squaredScores) const {
     for (std::size_t i = 0; i < turned->of.size(); ++i)
         if (const Index first = reader.firstOf(i); first >= 0)
             turned->of[i] = levelAt[static_cast<std::size_t>(first)];
+    m_progress.checkpoint(0, "Errors of the coefficients");
     turned->fill = [&reader](std::span<const std::uint32_t> places, Eigen::Ref<MatrixXd> block) {
         ApartReader::Rows rows = reader.read(places);
         reader.turn(rows);

@@ -60,7 +60,9 @@ LevelRows::LevelRows(std::shared_ptr<const RowLevels> levels, std::span<const do
     for (std::size_t l = 1; l < m_begin.size(); ++l)
         m_begin[l] += m_begin[l - 1];
     if (perLevel() == 1 && m_levels->ones) m_second = m_levels->second;
+    progress.checkpoint(0, "Sorting rows by their levels");
     sortRows();
+    progress.checkpoint(0.03, "Sorting rows by their levels");
     m_columnOf.resize(static_cast<std::size_t>(rest()));
     if (m_second)
         m_held = m_second->others;
