@@ -8,6 +8,7 @@
 #include <Eigen/Core>
 
 #include <algorithm>
+#include <atomic>
 #include <cstdint>
 #include <memory>
 #include <span>
@@ -19,7 +20,9 @@ namespace oxgoad {
 /// The rows of a fit, level by level of its largest factor, with a copy of the other columns and of y. A
 /// reflection of the rows of a level for each of its own columns takes these out of all others, whatever the
 /// number of levels; what they leave goes into one triangle (block angular least squares, see
-/// TriangularFactor). Sums are taken in the order of levels: the same for any number of threads.
+/// TriangularFactor). Where a second factor makes many of the other columns, rows that have both levels in
+/// common leave one row there (see level_meetings.cpp). Sums are taken in the order of levels: the same for
+/// any number of threads.
 class LevelRows final : public GroupedRows {
 public:
     /// Up to so many columns all are put into one triangle in the end.
@@ -85,7 +88,16 @@ private:
             if (first < last) each(level, first - batch.from, last - first);
         }
     }
-    template <class Each> void forBatches(double from, double to, const char* what, Each&& each) const;
+    template <class Each> void forBatches(double from, double to, const char* what, Each&& each) const {
+        const auto all = batches();
+        std::atomic<std::size_t> done{0};
+        parallelFor(all.size(), m_threads, [&](std::size_t b) {
+            m_progress.checkpoint(
+                from + (to - from) * static_cast<double>(done) / static_cast<double>(all.size()), what);
+            each(b, all[b]);
+            ++done;
+        });
+    }
     /// A column of the rest as it is, or y after them, of consecutive rows in the order of `m_order`.
     Eigen::VectorXd column(Index j, Index from, Index count) const;
     Eigen::VectorXd shiftedColumn(const LeastSquaresFit& fit, Index j, Index from, Index count) const;
