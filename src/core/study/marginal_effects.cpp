@@ -8,6 +8,7 @@
 #include <limits>
 #include <map>
 #include <numeric>
+#include <optional>
 
 namespace oxgoad {
 
@@ -170,6 +171,79 @@ private:
     std::vector<std::pair<Pieces, double>> m_known;
 };
 
+/// Of a model in logarithms, over rows: the sum of what it predicts where one factor's columns are left out,
+/// and that of this times each column of the model matrix (constant last). What a level multiplies
+/// predictions by is the same in every row when the factor stands in no product, so that the effects of all
+/// its levels follow from these.
+class WithoutFactor {
+public:
+    /// `touched` are the factor's columns.
+    WithoutFactor(const Evidence& evidence, const BoundInputs& bound, const WorkingResponse& offsets,
+                  const VectorXd& b, std::size_t input, const std::vector<Index>& touched, Threads threads,
+                  Progress& progress)
+        : m_design(evidence.study->linear()->design), m_b(b), m_touched(touched) {
+        const Study& study = *evidence.study;
+        const LeastSquaresFit& fit = study.linear()->fit;
+        std::vector<Index> others;
+        for (Index j = 0; j < b.size(); ++j)
+            if (!std::binary_search(touched.begin(), touched.end(), j)) others.push_back(j);
+        const ActiveColumns active(m_design, others, input);
+        constexpr std::size_t blockRows = 8192;
+        std::vector<MarginalSum> sums((study.rows.size() + blockRows - 1) / blockRows);
+        parallelFor(sums.size(), threads, [&](std::size_t block) {
+            if (progress.stopRequested()) throw Stopped{};
+            MarginalSum& sum = sums[block];
+            sum.gradient = VectorXd::Zero(b.size() + 1);
+            std::vector<double> inputs(m_design.inputs().size());
+            VectorXd x(b.size());
+            std::vector<Index> columns;
+            for (std::size_t i = block * blockRows; i < std::min(study.rows.size(), (block + 1) * blockRows);
+                 ++i) {
+                const auto row = study.rows[i];
+                for (std::size_t k = 0; k < inputs.size(); ++k)
+                    inputs[k] = bound.value(k, row);
+                active.at(inputs, columns);
+                designRow(m_design, inputs, columns, x);
+                double linear = offsets.offset(row) + (fit.intercept ? fit.constant : 0);
+                for (const Index j : columns)
+                    linear += b[j] * x[j];
+                const double predicted = study.rule.natural(linear);
+                sum.effect += predicted;
+                for (const Index j : columns)
+                    sum.gradient[j] += predicted * x[j];
+            }
+            sum.gradient[b.size()] = sum.effect;
+        });
+        for (const MarginalSum& sum : sums)
+            m_sum += sum;
+    }
+
+    /// Of a level against another, over all rows.
+    MarginalSum ofLevel(int level, int reference) const {
+        double high = 0, low = 0;
+        for (const Index j : m_touched) {
+            high += m_b[j] * basisOf(j).at(level);
+            low += m_b[j] * basisOf(j).at(reference);
+        }
+        high = std::exp(high);
+        low = std::exp(low);
+        MarginalSum made{(high - low) * m_sum.effect, (high - low) * m_sum.gradient};
+        for (const Index j : m_touched)
+            made.gradient[j] = (high * basisOf(j).at(level) - low * basisOf(j).at(reference)) * m_sum.effect;
+        return made;
+    }
+
+private:
+    const Basis& basisOf(Index j) const {
+        return m_design.columns()[static_cast<std::size_t>(j)].pieces.front().basis;
+    }
+
+    const Design& m_design;
+    const VectorXd& m_b;
+    std::vector<Index> m_touched;
+    MarginalSum m_sum;
+};
+
 std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table& table, Threads threads,
                                           Progress& progress, const std::vector<Wanted>& wanted) {
     const Study& study = *evidence.study;
@@ -193,6 +267,9 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
     // Of a factor of many levels the columns of each.
     std::map<std::size_t, std::vector<std::vector<Index>>> columnsOfLevel;
     MeansBeside means(bound, study.rows, threads, progress);
+    constexpr std::size_t fewLevels = 8;
+    std::optional<WithoutFactor> without; // of withoutInput
+    std::size_t withoutInput = 0;
     const auto tell = [&](const Wanted& which, double value, const VectorXd& gradient) {
         MarginalEffect effect = named(study, which);
         effect.effect = value;
@@ -233,11 +310,22 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
             for (const auto& piece : design.columns()[static_cast<std::size_t>(j)].pieces)
                 if (piece.input == input && (touched.empty() || touched.back() != j)) touched.push_back(j);
         // A level changes the prediction by the same in every row unless it stands in a product: one row says
-        // it.
-        const bool alike =
-            level >= 0 && !study.rule.logarithm && std::all_of(touched.begin(), touched.end(), [&](Index j) {
-                return design.columns()[static_cast<std::size_t>(j)].pieces.size() == 1;
-            });
+        // it. In logarithms it multiplies all by the same.
+        const bool alone = level >= 0 && std::all_of(touched.begin(), touched.end(), [&](Index j) {
+                               return design.columns()[static_cast<std::size_t>(j)].pieces.size() == 1;
+                           });
+        const bool alike = alone && !study.rule.logarithm;
+        if (alone && study.rule.logarithm && design.inputs()[input].levels.size() > fewLevels) {
+            if (!without || withoutInput != input) {
+                without.emplace(evidence, bound, offsets, b, input, touched, threads, progress);
+                withoutInput = input;
+            }
+            const MarginalSum sum =
+                without->ofLevel(level, static_cast<int>(design.inputs()[input].referenceLevel));
+            const auto count = static_cast<double>(study.rows.size());
+            tell(wanted[w], sum.effect / count, sum.gradient / count);
+            continue;
+        }
         const std::size_t rows = alike ? 1 : study.rows.size();
         const std::vector<Index>& needed = study.rule.logarithm ? all : touched;
         const ActiveColumns active(design, needed, input);
