@@ -10,9 +10,8 @@
 
 #include <Eigen/Cholesky>
 
-#include <numeric>
-
 #include <map>
+#include <numeric>
 
 using namespace oxgoad;
 using namespace oxgoad::test;
