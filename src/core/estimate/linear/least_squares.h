@@ -148,8 +148,9 @@ public:
     /// caller's.
     void replaceCoefficients(const Eigen::VectorXd& shiftedCoefficients, Eigen::MatrixXd covarianceRoot,
                              double degreesOfFreedom);
-    /// Only the covariance; standard errors follow.
-    void replaceCovariance(DirectionRows covarianceRoot, double degreesOfFreedom);
+    /// Only the covariance; standard errors follow. Throws Stopped.
+    void replaceCovariance(DirectionRows covarianceRoot, double degreesOfFreedom,
+                           const Progress& progress = {});
     /// Variance of the predicted mean at rows given in the directions of the factor, where it and the root
     /// are apart (see DirectionRows::timesApart).
     Eigen::VectorXd varianceApart(std::span<const Eigen::Index> first, const Eigen::MatrixXd& own,

@@ -105,7 +105,7 @@ VectorXd LeastSquaresFit::shiftedCoefficients() const {
     return b;
 }
 
-void LeastSquaresFit::replaceCovariance(DirectionRows root, double df) {
+void LeastSquaresFit::replaceCovariance(DirectionRows root, double df, const Progress& progress) {
     covarianceRoot = std::move(root);
     covarianceDegreesOfFreedom = df;
     const Index first = intercept ? 1 : 0;
@@ -118,6 +118,7 @@ void LeastSquaresFit::replaceCovariance(DirectionRows root, double df) {
         toNatural[place] = -shift[at(place)] * scale[at(place)];
     constexpr Index piece = 64;
     for (Index begin = first; begin < rank(); begin += piece) {
+        if (progress.stopRequested()) throw Stopped{};
         const Index count = std::min(piece, rank() - begin);
         if (!covarianceRoot->apart()) {
             for (Index place = begin; place < begin + count; ++place)

@@ -34,7 +34,7 @@ void replaceErrors(LinearModel& model, LeastSquaresFit& fit, const Teaching& tea
     fit.unseen = std::move(found.unseen);
     fit.undefinedThere = found.undefinedThere;
     fit.fewGroups = std::move(found.fewGroups);
-    fit.replaceCovariance(std::move(found.covarianceRoot), found.degreesOfFreedom);
+    fit.replaceCovariance(std::move(found.covarianceRoot), found.degreesOfFreedom, progress);
 }
 
 void dropRows(LeastSquaresFit& fit) {
