@@ -11,7 +11,8 @@ using Eigen::VectorXd;
 namespace {
 
 /// By products with R'R, and with its inverse, which gives the length before its second half.
-template <class Up, class Down> double conditionBy(Index k, Up&& timesProducts, Down&& solveProducts) {
+template <class Up, class Down>
+double conditionBy(Index k, const Progress& progress, Up&& timesProducts, Down&& solveProducts) {
     VectorXd up(k);
     for (Index j = 0; j < k; ++j)
         up[j] = 1 + 0.1 * static_cast<double>((j * 7) % 5);
@@ -19,6 +20,7 @@ template <class Up, class Down> double conditionBy(Index k, Up&& timesProducts, 
     double largest = 1;
     double smallestInverse = 1;
     for (int step = 0; step < 40; ++step) {
+        if (progress.stopRequested()) throw Stopped{};
         up.normalize();
         up = timesProducts(up);
         largest = std::sqrt(up.norm());
@@ -75,7 +77,7 @@ VectorXd directionLengths(const TriangularFactor& factor) {
     return lengths;
 }
 
-double conditionOf(const TriangularFactor& factor, bool intercept) {
+double conditionOf(const TriangularFactor& factor, bool intercept, const Progress& progress) {
     const Index first = intercept ? 1 : 0;
     const Index k = factor.rank() - first;
     if (k < 1) return 1;
@@ -84,7 +86,7 @@ double conditionOf(const TriangularFactor& factor, bool intercept) {
         for (Index j = 0; j < k; ++j)
             unit.col(j).normalize();
         return conditionBy(
-            k, [&](const VectorXd& v) { return VectorXd(unit.transpose() * (unit * v).eval()); },
+            k, progress, [&](const VectorXd& v) { return VectorXd(unit.transpose() * (unit * v).eval()); },
             [&](VectorXd& v) {
                 unit.transpose().triangularView<Eigen::Lower>().solveInPlace(v);
                 const double length = v.norm();
@@ -106,7 +108,7 @@ double conditionOf(const TriangularFactor& factor, bool intercept) {
         return all;
     };
     return conditionBy(
-        k,
+        k, progress,
         [&](const VectorXd& v) {
             const VectorXd z = beside(factor.times(padded(v.cwiseQuotient(lengths))));
             return VectorXd(VectorXd(factor.transposeTimes(z).tail(k)).cwiseQuotient(lengths));

@@ -529,7 +529,7 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     const double spreadOfY = static_cast<double>(std::sqrt(total / static_cast<long double>(weightOfAll)));
     fit.responseDigitsLeft = std::clamp(-std::log10(epsilon / 2 * sizeOfY / spreadOfY), 0.0, 16.0);
     fit.degreesOfFreedom = static_cast<double>(teaching - rank);
-    fit.conditionNumber = conditionOf(fit.factor, fit.intercept);
+    fit.conditionNumber = conditionOf(fit.factor, fit.intercept, progress);
     fit.digitsLeft = std::max(0.0, -std::log10(epsilon / 2 * fit.conditionNumber));
     // Residuals within the rounding of the response's values are no residuals.
     const auto judgeResiduals = [&] {
