@@ -51,6 +51,15 @@ std::map<std::size_t, OfFactor> columnsByFactor(const Inputs& inputs,
     return found;
 }
 
+std::vector<std::uint32_t> rowsAt(std::span<const std::uint32_t> rows,
+                                  std::span<const std::uint32_t> places) {
+    std::vector<std::uint32_t> chosen;
+    chosen.reserve(places.size());
+    for (const auto place : places)
+        chosen.push_back(rows[place]);
+    return chosen;
+}
+
 /// Finds the second factor of some level columns.
 void findSecond(Design::LevelColumns& made, const Inputs& inputs, const std::vector<DesignColumn>& columns) {
     constexpr std::size_t fewest = 16;
@@ -154,13 +163,7 @@ std::shared_ptr<const RowLevels> DesignRows::levels() const {
     made->of.reserve(codes.size());
     for (const double code : codes)
         made->of.push_back(known->placeOf[static_cast<std::size_t>(code)]);
-    const auto chosen = [this](std::span<const std::uint32_t> places) {
-        std::vector<std::uint32_t> rows;
-        rows.reserve(places.size());
-        for (const auto place : places)
-            rows.push_back(m_rows[place]);
-        return rows;
-    };
+    const auto chosen = [this](std::span<const std::uint32_t> places) { return rowsAt(m_rows, places); };
     made->fill = [this, known, chosen](std::span<const std::uint32_t> places, Eigen::Ref<MatrixXd> block) {
         m_design.fillColumns(chosen(places), known->rest, block);
     };
@@ -196,11 +199,7 @@ std::shared_ptr<const RowLevels::Second> DesignRows::secondLevels(const Design::
     for (const Index place : known.others)
         columns.push_back(columnAt(place));
     made->fill = [this, columns](std::span<const std::uint32_t> places, Eigen::Ref<MatrixXd> block) {
-        std::vector<std::uint32_t> rows;
-        rows.reserve(places.size());
-        for (const auto place : places)
-            rows.push_back(m_rows[place]);
-        m_design.fillColumns(rows, columns, block);
+        m_design.fillColumns(rowsAt(m_rows, places), columns, block);
     };
     return made;
 }

@@ -107,7 +107,7 @@ VectorXd LevelRows::lengthsMet(const LeastSquaresFit& fit, const Batch& batch,
     const auto count = static_cast<Index>(begins.size()), held = static_cast<Index>(m_held.size());
     const MatrixXd second = shiftedSecond(fit);
     // The first row of those that meet, whole; and how the others differ from it.
-    MatrixXd inside(count, spanned), loose(rows, held), ofLoose;
+    MatrixXd inside(count, spanned), loose(rows, held);
     std::vector<Index> free; // which of the places differ
     for (Index k = 0; k < spanned; ++k) {
         const Index j = places[static_cast<std::size_t>(k)] - start;
