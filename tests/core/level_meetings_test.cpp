@@ -1,4 +1,5 @@
 // Two factors of many levels: rows that have the same level of both are reduced together.
+#include "core/stops.h"
 #include "core/wide_support.h"
 
 #include "base/error.h"
@@ -204,23 +205,13 @@ TEST(LevelsThatMeet, GiveTheSameBitsOnAnyNumberOfThreads) {
 }
 
 TEST(LevelsThatMeet, StopWhereverTheyAre) {
-    class Stops final : public Progress {
-    public:
-        explicit Stops(int after) : m_after(after) {}
-        bool stopRequested() const override { return ++m_asked > m_after; }
-        int asked() const { return m_asked; }
-
-    private:
-        int m_after;
-        mutable std::atomic<int> m_asked = 0;
-    };
     const Made m = made({.n = 50000, .levels = 1500, .others = 30, .numbers = 2}, 2);
     const Bound bound(m);
-    Stops never(1 << 30);
+    auto never = neverStops();
     (void)fitLeastSquares(bound.rows, m.y, {.threads = {1}}, never);
     ASSERT_GT(never.asked(), 20);
     for (int after = 0; after < never.asked(); after += std::max(1, never.asked() / 12)) {
-        Stops progress(after);
+        StopsAfterAsked progress(after);
         EXPECT_THROW(fitLeastSquares(bound.rows, m.y, {.threads = {1}}, progress), Stopped) << after;
     }
 }

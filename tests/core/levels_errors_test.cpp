@@ -1,5 +1,6 @@
 // Errors that stand unequal spread, groups and serial dependence, of fits whose levels are apart: against the
 // dense way, and against sums within levels.
+#include "core/stops.h"
 #include "core/wide_support.h"
 
 #include "base/error.h"
@@ -257,13 +258,6 @@ TEST(LevelsErrors, AreReadAsTheyWereWritten) {
 }
 
 TEST(LevelsErrors, GiveTheSameBitsOnAnyNumberOfThreadsAndStop) {
-    class Stops final : public Progress {
-    public:
-        bool stopRequested() const override { return ++m_asked > 3; }
-
-    private:
-        mutable std::atomic<int> m_asked = 0;
-    };
     const Made m = made({.n = 40000, .levels = 1500, .others = 4, .numbers = 3, .weighted = true}, 9);
     const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
     const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
@@ -279,7 +273,7 @@ TEST(LevelsErrors, GiveTheSameBitsOnAnyNumberOfThreadsAndStop) {
             return made.standardErrors;
         };
         EXPECT_EQ(with({1}, quietly()), with({3}, quietly()));
-        Stops stops;
+        StopsAfterAsked stops(3);
         EXPECT_THROW(with({2}, stops), Stopped);
     }
 }

@@ -1,5 +1,6 @@
 // Factors of thousands of levels, whose columns are eliminated first: against the dense way on random
 // problems.
+#include "core/stops.h"
 #include "core/wide_support.h"
 
 #include "base/error.h"
@@ -228,13 +229,7 @@ TEST(LevelsApart, LevelsOfManyRowsAreReducedInParts) {
 }
 
 TEST(LevelsApart, StopAtOnce) {
-    class Stops final : public Progress {
-    public:
-        bool stopRequested() const override { return ++m_asked > 40; }
-
-    private:
-        mutable std::atomic<int> m_asked = 0;
-    } progress;
+    StopsAfterAsked progress(40);
     const Made m = made({.n = 100000, .levels = 3000, .numbers = 4}, 2);
     const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
     const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);

@@ -26,6 +26,11 @@ public:
     }
 };
 
+/// For loops that have nothing to report. Throws Stopped when a stop was asked for.
+inline void stopIfTold(const Progress& progress) {
+    if (progress.stopRequested()) throw Stopped{};
+}
+
 /// Maps 0..1 of one stage of the work onto from..to of the whole.
 class ProgressStage : public Progress {
 public:

@@ -122,7 +122,7 @@ const std::vector<Check>& checks() {
 
 CheckOutcome runCheck(std::size_t index, const CheckContext& context) {
     const Check& check = checks()[index];
-    if (context.progress->stopRequested()) throw Stopped{};
+    stopIfTold(*context.progress);
     CheckOutcome out;
     out.done = true;
     const bool wholly = !check.readings.empty() &&

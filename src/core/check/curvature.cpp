@@ -136,7 +136,7 @@ void checkCurvature(const CheckContext& context, Findings& findings) {
         const std::size_t end = std::min(numbers.size(), begin + batch);
         std::vector<Made> made(end - begin);
         parallelFor(made.size(), context.threads, [&](std::size_t k) {
-            if (context.progress->stopRequested()) throw Stopped{};
+            stopIfTold(*context.progress);
             made[k] = madeOf(inputValues(context, numbers[begin + k]));
         });
         for (std::size_t k = 0; k < made.size(); ++k) {

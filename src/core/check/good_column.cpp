@@ -86,7 +86,7 @@ void checkGoodColumn(const CheckContext& context, Findings& findings) {
     };
     std::vector<Alone> found(inputs.size());
     parallelFor(inputs.size(), context.threads, [&](std::size_t i) {
-        if (context.progress->stopRequested()) throw Stopped{};
+        stopIfTold(*context.progress);
         const Eigen::VectorXd x = inputValues(context, i);
         const Eigen::VectorXd fewX = thinned(x);
         Alone& each = found[i];

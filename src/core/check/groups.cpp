@@ -128,7 +128,7 @@ void checkGroups(const CheckContext& context, Findings& findings) {
     }
     const bool exact = context.linear && context.kind.leastSquares && context.linear->tooWide.empty();
     for (const Column* column : factors) {
-        if (context.progress->stopRequested()) throw Stopped{};
+        stopIfTold(*context.progress);
         const std::string name = family + ": " + column->name();
         const Grouped g = groupedBy(context, *column);
         const auto k = g.sizes.size();

@@ -110,7 +110,7 @@ void forEachApart(const LeastSquaresFit& fit, const RowSource& x, Threads thread
     const ApartRoot root(fit, x);
     constexpr Index piece = 256;
     parallelFor(static_cast<std::size_t>((x.rows() + piece - 1) / piece), threads, [&](std::size_t b) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         const Index begin = static_cast<Index>(b) * piece;
         const ApartReader::Rows rows = root.read(begin, std::min(piece, x.rows() - begin));
         Eigen::MatrixXd block = rows.rest * root.ofRest();
@@ -144,7 +144,7 @@ void forEachMostApart(const LeastSquaresFit& fit, const RowSource& x, Threads th
     const double farthest = ofLevels.colwise().norm().maxCoeff();
     constexpr Index piece = 4096;
     parallelFor(static_cast<std::size_t>((x.rows() + piece - 1) / piece), threads, [&](std::size_t b) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         const Index begin = static_cast<Index>(b) * piece;
         const ApartReader::Rows rows = root.read(begin, std::min(piece, x.rows() - begin));
         const Eigen::MatrixXd others = rows.rest * ofOthers;

@@ -99,7 +99,7 @@ void checkLeftOutColumn(const CheckContext& context, Findings& findings) {
         asked.clear();
     };
     for (const Column& column : context.table.columns()) {
-        if (context.progress->stopRequested()) throw Stopped{};
+        stopIfTold(*context.progress);
         if (column.kind() == ColumnKind::text || column.kind() == ColumnKind::date ||
             column.name() == context.response() || !isOffered(context.recipe, column.name()) ||
             roleOf(context.recipe, column.name()) == Role::time ||

@@ -40,7 +40,7 @@ std::vector<Side> sidesOf(const CheckContext& context, std::span<const std::uint
         if (term == plainTerm(term.parts[0].column)) plain.insert(term.parts[0].column);
     std::vector<Side> sides(inputs.size());
     parallelFor(inputs.size(), context.threads, [&](std::size_t i) {
-        if (context.progress->stopRequested()) throw Stopped{};
+        stopIfTold(*context.progress);
         Side& side = sides[i];
         side.name = inputs[i].name;
         side.plainInModel = plain.count(inputs[i].name) > 0;
@@ -146,14 +146,14 @@ std::size_t keepPromising(const CheckContext& context, std::vector<Pair>& pairs)
     MatrixXd score(width, width);
     constexpr Index panel = 32;
     parallelFor(static_cast<std::size_t>((width + panel - 1) / panel), context.threads, [&](std::size_t b) {
-        if (context.progress->stopRequested()) throw Stopped{};
+        stopIfTold(*context.progress);
         const Index from = static_cast<Index>(b) * panel, own = std::min(panel, width - from);
         const MatrixXd weighted = columns.middleCols(from, own).array().colwise() * weights.array();
         const MatrixXd means = columns.transpose() * weighted / weights.sum();
-        if (context.progress->stopRequested()) throw Stopped{};
+        stopIfTold(*context.progress);
         MatrixXd right = weighted.array().colwise() * residuals.array();
         const MatrixXd products = columns.transpose() * right;
-        if (context.progress->stopRequested()) throw Stopped{};
+        stopIfTold(*context.progress);
         right = weighted.cwiseProduct(columns.middleCols(from, own));
         const MatrixXd squares = squared.transpose() * right;
         score.middleCols(from, own) =

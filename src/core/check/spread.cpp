@@ -174,7 +174,7 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     const auto& inputs = context.inputs.inputs();
     std::vector<double> correlations(inputs.size(), 0);
     parallelFor(inputs.size(), context.threads, [&](std::size_t i) {
-        if (context.progress->stopRequested()) throw Stopped{};
+        stopIfTold(*context.progress);
         if (!inputs[i].factor) correlations[i] = correlationWithInput(context, i, squares);
     });
     for (std::size_t i = 0; i < inputs.size(); ++i) {
@@ -236,7 +236,7 @@ void checkSpreadByRanks(const CheckContext& context, Findings& findings) {
     const auto& inputs = context.inputs.inputs();
     std::vector<double> correlations(inputs.size(), 0);
     parallelFor(inputs.size(), context.threads, [&](std::size_t i) {
-        if (context.progress->stopRequested()) throw Stopped{};
+        stopIfTold(*context.progress);
         if (inputs[i].factor) return;
         std::vector<double> values(n);
         context.inputs.fillOne(i, rows, values.data());

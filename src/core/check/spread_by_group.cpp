@@ -118,7 +118,7 @@ void checkSpreadByGroup(const CheckContext& context, Findings& findings) {
         if (column.kind() != ColumnKind::factor || column.name() == context.response() ||
             (!input && (!isOffered(context.recipe, column.name()) || column.levels().size() > mostGroups)))
             continue;
-        if (context.progress->stopRequested()) throw Stopped{};
+        stopIfTold(*context.progress);
         judge(context, column, findings);
         ++judged;
     }

@@ -204,7 +204,7 @@ double simulatedP(const std::vector<Break>& breaks, const Times& times, double w
     const Eigen::MatrixXd root = span * values.tail(rank).cwiseSqrt().asDiagonal() * span.transpose();
     std::vector<std::uint8_t> beyond(draws, 0);
     parallelFor(draws, context.threads, [&](std::size_t k) {
-        if (context.progress->stopRequested()) throw Stopped{};
+        stopIfTold(*context.progress);
         RandomStream stream(k + 1, "change in time");
         Eigen::VectorXd g(values.size());
         for (Eigen::Index i = 0; i < g.size(); ++i)

@@ -176,7 +176,7 @@ void BoundInputs::fill(std::span<const std::uint32_t> rows, Eigen::Ref<Eigen::Ma
 void forEachRowBlock(std::span<const std::uint32_t> rows, Threads threads, const Progress& progress,
                      const std::function<void(std::size_t, std::span<const std::uint32_t>)>& use) {
     parallelFor((rows.size() + designBlockRows - 1) / designBlockRows, threads, [&](std::size_t b) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         use(b * designBlockRows,
             rows.subspan(b * designBlockRows, std::min(designBlockRows, rows.size() - b * designBlockRows)));
     });

@@ -422,6 +422,8 @@ LeastSquaresFit fitFrom(const json& j) {
     }
     const auto apart = static_cast<Index>(levels.places.size());
     if (fit.coefficients.size() != fit.columns || fit.standardErrors.size() != fit.columns ||
+        fit.shift.size() != fit.columns || fit.scale.size() != fit.columns ||
+        (fit.projections.size() != rank && fit.projections.size() != 0) ||
         !is(triangle, rank - apart, rank - apart) || !is(inverse, rank - apart, rank - apart) ||
         !hangsTogether(fit.unseen, rank, apart) ||
         (fit.covarianceRoot &&

@@ -20,7 +20,7 @@ void forRowBlocks(const RowSource& x, Threads threads, Progress& progress, Each&
     const Eigen::Index size = rowsOfBlock(x.columns());
     const auto count = static_cast<std::size_t>((x.rows() + size - 1) / size);
     parallelFor(count, threads, [&](std::size_t b) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         const Eigen::Index begin = static_cast<Eigen::Index>(b) * size;
         Eigen::MatrixXd raw(std::min(size, x.rows() - begin), x.columns());
         x.fill(begin, raw);

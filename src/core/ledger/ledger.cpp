@@ -27,7 +27,7 @@ Ledger makeLedger(const LedgerInput& input, Threads threads, Progress& progress)
         progress.checkpoint(0.9 * static_cast<double>(done) / static_cast<double>(columns.size()),
                             "Counting columns");
         LedgerLine& line = ledger.columns[i];
-        line.summary = summarize(columns[i], input.used);
+        line.summary = summarize(columns[i], input.used, progress);
         if (!input.quiet.contains(columns[i].name())) judgeColumn(input, columns[i], line);
         ++done;
     });

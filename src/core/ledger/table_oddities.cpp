@@ -1,3 +1,4 @@
+#include "base/sort.h"
 #include "base/text.h"
 #include "ledger/judging.h"
 #include "ledger/ledger.h"
@@ -70,7 +71,7 @@ void duplicateRows(const LedgerInput& input, Threads threads, Progress& progress
     for (std::size_t i = 0; i < n; ++i)
         if (input.used.empty() || input.used[i] != 0)
             order.emplace_back(hash[i], static_cast<std::uint32_t>(i));
-    std::sort(order.begin(), order.end());
+    sortUnlessStopped(order, progress);
     auto equal = [&](std::size_t a, std::size_t b) {
         return std::all_of(table.columns().begin(), table.columns().end(),
                            [&](const Column& c) { return c.cellText(a) == c.cellText(b); });
@@ -79,6 +80,7 @@ void duplicateRows(const LedgerInput& input, Threads threads, Progress& progress
     std::size_t firstOf = 0, example = 0, inRun = 1;
     double pairs = 0;
     for (std::size_t i = 1; i < order.size(); ++i) {
+        if (i % block == 0) stopIfTold(progress);
         if (order[i].first != order[firstOf].first) {
             firstOf = i;
             inRun = 1;

@@ -46,7 +46,7 @@ LearnedReach::LearnedReach(const BoundInputs& learned, std::span<const std::uint
         }
         for (std::size_t b = 0; b < inputs.size(); ++b) {
             if (b == a) continue;
-            if (progress.stopRequested()) throw Stopped{};
+            stopIfTold(progress);
             const bool product = inOneTerm(terms, inputs[a].name, inputs[b].name);
             if (inputs[b].factor) {
                 if (b < a) continue;

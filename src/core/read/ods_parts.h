@@ -169,7 +169,7 @@ public:
             for (std::size_t k = 0; k < (m_cells.empty() ? 0 : m_repeatRow); ++k) {
                 if (m_sink.rows() >= mostRows || m_sink.full()) break;
                 for (const auto& repeated : m_cells) {
-                    if (m_progress.stopRequested()) throw Stopped{};
+                    stopIfTold(m_progress);
                     for (std::size_t c = 0; c < repeated.times && repeated.column + c < widest; ++c)
                         m_sink.cell(m_row + k, repeated.column + c, repeated.cell);
                 }

@@ -268,7 +268,8 @@ std::vector<Part> assignParts(const Table& table, const std::optional<SetAside>&
 }
 
 std::vector<PartSummary> summarizeParts(const Table& table, std::span<const Part> parts,
-                                        std::span<const std::uint8_t> used, const std::string& response) {
+                                        std::span<const std::uint8_t> used, const std::string& response,
+                                        const Progress& progress) {
     std::vector<PartSummary> summaries;
     const Column* y = table.find(response);
     for (const Part part : {Part::learning, Part::heldOut, Part::test}) {
@@ -281,13 +282,14 @@ std::vector<PartSummary> summarizeParts(const Table& table, std::span<const Part
         }
         if (s.rows == 0) continue;
         s.withResponse = values.size();
-        const auto summary = summarizeNumbers(std::move(values));
+        const auto summary = summarizeNumbers(std::move(values), progress);
         const bool shown = summary && part != Part::test;
         s.mean = shown ? summary->mean : std::nan("");
         s.standardDeviation = shown ? summary->standardDeviation : std::nan("");
         if (part != Part::learning)
             for (const Column& column : table.columns()) {
                 if (column.kind() != ColumnKind::factor) continue;
+                stopIfTold(progress);
                 std::vector<std::uint8_t> seen(column.levels().size(), 0);
                 for (std::size_t i = 0; i < parts.size(); ++i) {
                     if (column.codes()[i] < 0 || used[i] == 0) continue;

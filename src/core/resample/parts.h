@@ -1,5 +1,6 @@
 #pragma once
 // Setting rows aside, and how well predictions do on each part.
+#include "base/progress.h"
 #include "table/table.h"
 
 #include <Eigen/Core>
@@ -84,9 +85,10 @@ struct PartSummary {
     std::string note{};
 };
 /// One summary for each part that has rows. `used` says which rows count; NaN where a mean cannot be said,
-/// and for test rows: what they answer is not looked at here.
+/// and for test rows: what they answer is not looked at here. Throws Stopped.
 std::vector<PartSummary> summarizeParts(const Table& table, std::span<const Part> parts,
-                                        std::span<const std::uint8_t> used, const std::string& response);
+                                        std::span<const std::uint8_t> used, const std::string& response,
+                                        const Progress& progress = {});
 
 /// How predictions compare with actual values. NaN where it cannot be said.
 struct Scores {

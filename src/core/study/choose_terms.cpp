@@ -206,7 +206,7 @@ MatrixXd wideRows(Ground& ground, const Recipe& recipe, const Table& table, cons
     fit.intercept = recipe.intercept;
     VectorXd scales(p + 1);
     parallelFor(static_cast<std::size_t>(p + 1), threads, [&](std::size_t j) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         auto column = x.col(first + static_cast<Index>(j));
         if (first > 0) column.array() -= weights.dot(column) / weights.sum();
         scales[static_cast<Index>(j)] = powerOfTwoScale(std::span<const double>(column.data(), rows.size()));

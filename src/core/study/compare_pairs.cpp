@@ -103,7 +103,7 @@ void compareHeldOutRows(const Compared& a, const Compared& b, double level, Thre
         whole.add(e);
     std::vector<Sums> drawn(draws);
     parallelFor(draws, threads, [&](std::size_t k) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         RandomStream stream(k + 1, "paired bootstrap of held-out rows");
         for (std::size_t i = 0; i < errors.size(); ++i)
             drawn[k].add(errors[stream.below(errors.size())]);

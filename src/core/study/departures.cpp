@@ -67,7 +67,7 @@ std::pair<double, double> Departures::without(const std::vector<Index>& columns)
 
 void Departures::leave(const std::vector<Index>& columns, Threads threads, const Progress& progress) {
     for (const Index column : columns) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         const Index place = placeOf(column), last = m_inverse.cols() - 1;
         // Rotations of neighbouring directions, from the first that the column's row has to the last.
         struct Rotation {

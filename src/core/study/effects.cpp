@@ -253,7 +253,7 @@ Effect effectOf(const Evidence& evidence, const Table& table, const std::string&
     const auto& rows = effects.study().rows;
     const std::size_t stride = std::max<std::size_t>(1, (rows.size() + mostRows - 1) / mostRows);
     for (std::size_t i = 0; i < rows.size(); i += stride) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         inputs[input] = effects.bound().value(input, rows[i]);
         effect.rows.row.push_back(rows[i]);
         effect.rows.x.push_back(inputs[input]);
@@ -277,7 +277,7 @@ Effect pairEffect(const Evidence& evidence, const Table& table, const std::strin
     const bool factor = effects.study().inputs[input].factor;
     const auto lines = linesOf(effects, other);
     for (std::size_t l = 0; l < lines.size(); ++l) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         const LineRows& covered = lines[l];
         double low = std::numeric_limits<double>::infinity(), high = -low;
         std::vector<char> seen(effect.levels.size(), 0);

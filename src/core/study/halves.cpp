@@ -75,7 +75,7 @@ public:
         std::atomic<int> done{0};
         try {
             parallelFor(splits.size(), threads, [&](std::size_t k) {
-                if (progress.stopRequested()) throw Stopped{};
+                stopIfTold(progress);
                 progress.report(static_cast<double>(done) / m_request.splits, "Choosing by halves, split " +
                                                                                   countText(k + 1) + " of " +
                                                                                   countText(splits.size()));

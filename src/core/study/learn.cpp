@@ -196,9 +196,11 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
         std::erase_if(references, [&](const auto& reference) {
             return std::find(names.begin(), names.end(), reference.first) == names.end();
         });
+    stopIfTold(progress);
     study->inputs = learnInputs(table, study->rows, names, references, file);
     const BoundInputs inputs(study->inputs, table, file);
     const std::vector<double> working = workingValues(recipe, table, file, study->rows);
+    stopIfTold(progress);
     study->weights = weightsOf(recipe, table, file, study->rows);
     const Errors errors = kind.leastSquares ? recipe.errors : Errors{};
     const std::vector<std::uint32_t> units = unitsOfErrors(errors, table, file, study->rows);

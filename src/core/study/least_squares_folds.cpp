@@ -263,7 +263,7 @@ struct LeastSquaresFolds::Impl {
                 pieces.emplace_back(c, begin);
         std::vector<Sums> parts(pieces.size(), Sums(0));
         parallelFor(pieces.size(), threads, [&](std::size_t p) {
-            if (progress.stopRequested()) throw Stopped{};
+            stopIfTold(progress);
             const auto& [c, begin] = pieces[p];
             parts[p] = Sums(rank());
             addRows(parts[p], std::span(inCell[c]).subspan(begin, std::min(piece, inCell[c].size() - begin)),
@@ -435,7 +435,7 @@ struct LeastSquaresFolds::Impl {
             inCell[cellOf[i]].push_back(static_cast<std::uint32_t>(i));
         std::vector<std::optional<FoldOutcome>> outcomes(folds);
         parallelFor(folds, threads, [&](std::size_t f) {
-            if (progress.stopRequested()) throw Stopped{};
+            stopIfTold(progress);
             Sums learned(rank());
             for (std::size_t c = 0; c < cells; ++c)
                 if (dealing.learns(f, c)) learned.add(sums[c]);
@@ -491,7 +491,7 @@ struct LeastSquaresFolds::Impl {
                 }
             std::vector<Sums> parts(pieces, Sums(rank()));
             parallelFor(pieces, threads, [&](std::size_t p) {
-                if (progress.stopRequested()) throw Stopped{};
+                stopIfTold(progress);
                 addRows(parts[p], drawn[p], often[p]);
             });
             Sums learned(rank());
@@ -540,7 +540,7 @@ struct LeastSquaresFolds::Impl {
         constexpr Index piece = 2048;
         const auto pieces = static_cast<std::size_t>((left.size() + piece - 1) / piece);
         parallelFor(pieces, threads, [&](std::size_t p) {
-            if (progress.stopRequested()) throw Stopped{};
+            stopIfTold(progress);
             const Index begin = static_cast<Index>(p) * piece, count = std::min(piece, left.size() - begin);
             const auto own = z.middleCols(begin, count);
             const MatrixXd along = own.transpose() * directions;

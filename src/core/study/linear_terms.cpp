@@ -39,7 +39,7 @@ public:
         std::vector<LeastSquaresFit::Reduced> reduced(count);
         m_out.terms.resize(count);
         parallelFor(count, m_threads, [&](std::size_t t) {
-            if (m_progress.stopRequested()) throw Stopped{};
+            stopIfTold(m_progress);
             const LeastSquaresFit& fit = m_linear.fit;
             const std::vector<std::size_t> own = columnsOf(m_linear, t);
             reduced[t] = fit.without(own);

@@ -109,7 +109,7 @@ std::vector<SlopesBy> slopesByFactor(const Table& table, const LookPoints& point
     }
     std::vector<std::optional<EqualSlopes>> tests(factors.size());
     parallelFor(factors.size(), threads, [&](std::size_t f) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         tests[f] = groupLines(points.x, points.y, codesAt(*factors[f], points), factors[f]->levels().size())
                        .equalSlopes;
     });

@@ -152,7 +152,7 @@ private:
         constexpr std::size_t blockRows = 8192;
         std::vector<double> sums((m_rows.size() + blockRows - 1) / blockRows, 0);
         parallelFor(sums.size(), m_threads, [&](std::size_t block) {
-            if (m_progress.stopRequested()) throw Stopped{};
+            stopIfTold(m_progress);
             for (std::size_t i = block * blockRows; i < std::min(m_rows.size(), (block + 1) * blockRows);
                  ++i) {
                 double product = 1;
@@ -191,7 +191,7 @@ public:
         constexpr std::size_t blockRows = 8192;
         std::vector<MarginalSum> sums((study.rows.size() + blockRows - 1) / blockRows);
         parallelFor(sums.size(), threads, [&](std::size_t block) {
-            if (progress.stopRequested()) throw Stopped{};
+            stopIfTold(progress);
             MarginalSum& sum = sums[block];
             sum.gradient = VectorXd::Zero(b.size() + 1);
             std::vector<double> inputs(m_design.inputs().size());
@@ -332,7 +332,7 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
         const std::size_t blocks = (rows + blockRows - 1) / blockRows;
         std::vector<MarginalSum> sums(blocks);
         parallelFor(blocks, threads, [&](std::size_t block) {
-            if (progress.stopRequested()) throw Stopped{};
+            stopIfTold(progress);
             MarginalSum& sum = sums[block];
             sum.gradient = VectorXd::Zero(p + 1);
             std::vector<double> inputs(design.inputs().size());

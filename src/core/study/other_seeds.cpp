@@ -157,7 +157,7 @@ bool judgeSplitsAtOnce(const Evidence& evidence, const Recipe& other, std::uint6
     };
     std::vector<Judged> judged(seeds);
     parallelFor(seeds, threads, [&](std::size_t k) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         SetAside aside = *other.setAside;
         aside.seed = seed + k + 1;
         const auto parts = assignParts(table, aside, file);
@@ -207,7 +207,7 @@ bool judgeFoldsAtOnce(const Evidence& evidence, const Recipe& other, const Evalu
         double squares = 0;
         std::size_t rows = 0;
         for (std::size_t f = 0; f < dealing.size(); ++f) {
-            if (progress.stopRequested()) throw Stopped{};
+            stopIfTold(progress);
             const auto left = fit.without(dealing.fold(f).judged);
             if (!left) return;
             squares += left->squares;

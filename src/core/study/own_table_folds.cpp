@@ -112,7 +112,7 @@ private:
         MatrixXd raw, weighted;
         constexpr std::size_t piece = 2048;
         for (std::size_t begin = 0, end = 0; begin < rows.size(); begin = end) {
-            if (m_progress.stopRequested()) throw Stopped{};
+            stopIfTold(m_progress);
             end = std::min(begin + piece, rows.size());
             if (begin < taught) end = std::min(end, taught); // a piece either teaches or does not
             const std::size_t count = end - begin;

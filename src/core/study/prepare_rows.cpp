@@ -125,7 +125,7 @@ std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const Stud
     prepared->ledger =
         sameLedger ? before->ledger : ledgerOf(*prepared, recipe, rows.learning.report, threads, stage);
     prepared->partSummaries =
-        summarizeParts(prepared->table, prepared->parts, prepared->used(), recipe.response);
+        summarizeParts(prepared->table, prepared->parts, prepared->used(), recipe.response, progress);
     if (recipe.setAside && recipe.setAside->kind == SetAsideKind::latest && !prepared->partSummaries.empty())
         if (const Column* time = raw.find(recipe.setAside->column); time && time->missingCount() > 0)
             prepared->partSummaries.front().note =

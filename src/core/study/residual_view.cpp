@@ -279,7 +279,7 @@ QuantileBand normalBand(std::size_t n, std::span<const std::size_t> places, Thre
     };
     std::vector<double> smallest(samples);
     parallelFor(samples, threads, [&](std::size_t k) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         RandomStream stream(k + 1, "normal quantiles");
         std::vector<double> z(n);
         for (double& v : z)

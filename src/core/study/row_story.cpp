@@ -77,7 +77,7 @@ private:
         std::vector<Sums> parts(blocks);
         const auto eachBlock = [&](const auto& use) {
             parallelFor(blocks, m_threads, [&](std::size_t b) {
-                if (m_progress.stopRequested()) throw Stopped{};
+                stopIfTold(m_progress);
                 const auto rows = std::span(m_study.rows).subspan(b * size, std::min(size, n - b * size));
                 std::vector<double> values(rows.size());
                 for (std::size_t i = 0; i < k; ++i) {

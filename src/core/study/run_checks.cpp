@@ -302,7 +302,7 @@ private:
         Eigen::MatrixXd sum = Eigen::MatrixXd::Zero(m_fit.rank(), 1);
         constexpr Index piece = 4096;
         for (Index begin = 0; begin < x.rows(); begin += piece) {
-            if (m_progress.stopRequested()) throw Stopped{};
+            stopIfTold(m_progress);
             const ApartReader::Rows part = reader.read(begin, std::min(piece, x.rows() - begin));
             Eigen::MatrixXd slopes = Eigen::MatrixXd::Ones(part.rest.rows(), 1);
             for (Index i = 0; i < slopes.rows() && m_from.recipe.logResponse; ++i)

@@ -160,7 +160,7 @@ public:
         const std::vector<Remainders> remainders = remaindersOf(set, false);
         const double before = remainders[0].with({}).first;
         parallelFor(p.size(), m_threads, [&](std::size_t t) {
-            if (m_progress.stopRequested()) throw Stopped{};
+            stopIfTold(m_progress);
             const double more = static_cast<double>(m_candidates.columns[t].size());
             const double df = degreesOfFreedom(set) - more;
             if (std::binary_search(set.begin(), set.end(), t) || !(df > 0)) return;
@@ -175,7 +175,7 @@ public:
         std::vector<double> p(m_candidates.terms.size(), std::nan(""));
         const std::vector<Departures> departures = departuresOf(set, false);
         parallelFor(set.size(), m_threads, [&](std::size_t i) {
-            if (m_progress.stopRequested()) throw Stopped{};
+            stopIfTold(m_progress);
             const std::size_t t = set[i];
             p[t] = departures.empty() ? pOf(without(set, t), set) : pWithout(departures, set, t);
         });
@@ -244,7 +244,7 @@ private:
                                                        Value&& value) {
         std::vector<double> values(tried.size());
         parallelFor(tried.size(), m_threads, [&](std::size_t i) {
-            if (m_progress.stopRequested()) throw Stopped{};
+            stopIfTold(m_progress);
             values[i] = value(tried[i]);
         });
         std::optional<std::pair<std::size_t, double>> found;
@@ -278,7 +278,7 @@ private:
     void takeIn(std::vector<Remainders>& remainders, std::size_t t) const {
         for (Remainders& each : remainders)
             for (const Eigen::Index j : m_candidates.columns[t]) {
-                if (m_progress.stopRequested()) throw Stopped{};
+                stopIfTold(m_progress);
                 each.enter(j, m_threads);
             }
     }
@@ -311,7 +311,7 @@ private:
         std::vector<Departures> made;
         const auto add = [&](const Eigen::MatrixXd& learned,
                              const std::vector<const Eigen::MatrixXd*>& judged) {
-            if (m_progress.stopRequested()) throw Stopped{};
+            stopIfTold(m_progress);
             made.emplace_back(learned, columns, judged);
             return made.back().sound();
         };

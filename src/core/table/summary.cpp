@@ -1,5 +1,7 @@
 #include "table/summary.h"
 
+#include "base/sort.h"
+
 #include <algorithm>
 #include <array>
 #include <atomic>
@@ -50,7 +52,7 @@ double valueOf(std::uint64_t key) {
 
 /// Sorts items by the lowest 11 bits times `digits` of the key each of them has, stable, least digit first.
 template <std::size_t digits = 6, class Item, class Key>
-void sortByDigits(std::vector<Item>& items, std::vector<Item>& other, Key&& key) {
+void sortByDigits(std::vector<Item>& items, std::vector<Item>& other, const Progress& progress, Key&& key) {
     constexpr unsigned digitBits = 11;
     constexpr std::size_t buckets = 1U << digitBits;
     if (items.empty()) return;
@@ -60,6 +62,7 @@ void sortByDigits(std::vector<Item>& items, std::vector<Item>& other, Key&& key)
         for (std::size_t d = 0; d < digits; ++d)
             ++counts[d][(key(item) >> (d * digitBits)) & (buckets - 1)];
     for (std::size_t d = 0; d < digits; ++d) {
+        stopIfTold(progress);
         const unsigned shift = static_cast<unsigned>(d) * digitBits;
         if (counts[d][(key(items[0]) >> shift) & (buckets - 1)] == items.size()) continue; // all alike here
         std::uint32_t place = 0;
@@ -78,7 +81,7 @@ constexpr std::size_t fewestByDigits = 4096;
 
 } // namespace
 
-void sortNumbers(std::vector<double>& values) {
+void sortNumbers(std::vector<double>& values, const Progress& progress) {
     if (values.size() < fewestByDigits) {
         std::sort(values.begin(), values.end(),
                   [](double a, double b) { return a < b || (std::isnan(b) && !std::isnan(a)); });
@@ -87,7 +90,7 @@ void sortNumbers(std::vector<double>& values) {
     std::vector<std::uint64_t> keys(values.size());
     std::transform(values.begin(), values.end(), keys.begin(), keyOf);
     std::vector<std::uint64_t> other;
-    sortByDigits(keys, other, [](std::uint64_t key) { return key; });
+    sortByDigits(keys, other, progress, [](std::uint64_t key) { return key; });
     std::transform(keys.begin(), keys.end(), values.begin(), valueOf);
 }
 
@@ -108,7 +111,7 @@ std::span<const std::uint32_t> sortedOrder(std::span<const double> values, SortS
     if (items.size() < fewestByDigits)
         std::sort(items.begin(), items.end());
     else
-        sortByDigits<3>(items, scratch.other, [](std::uint64_t item) { return item >> 32U; });
+        sortByDigits<3>(items, scratch.other, {}, [](std::uint64_t item) { return item >> 32U; });
     order.resize(items.size());
     for (std::size_t i = 0; i < items.size(); ++i)
         order[i] = static_cast<std::uint32_t>(items[i]);
@@ -169,10 +172,12 @@ double pairsOf(std::size_t count) {
     return count == 0 ? 0 : 0.5 * static_cast<double>(count) * static_cast<double>(count - 1);
 }
 
-void addNumbers(ColumnSummary& s, std::vector<double> values) {
+void addNumbers(ColumnSummary& s, std::vector<double> values, const Progress& progress) {
     if (values.empty()) return;
-    sortNumbers(values);
+    sortNumbers(values, progress);
+    stopIfTold(progress);
     s.numbers = summarizeSorted(values);
+    stopIfTold(progress);
     addNumberShape(s, values);
     const double spread = s.numbers->upperQuartile - s.numbers->lowerQuartile;
     const double low = s.numbers->lowerQuartile - 3 * spread;
@@ -203,14 +208,15 @@ void addNumbers(ColumnSummary& s, std::vector<double> values) {
 
 } // namespace
 
-std::optional<NumberSummary> summarizeNumbers(std::vector<double> values) {
+std::optional<NumberSummary> summarizeNumbers(std::vector<double> values, const Progress& progress) {
     std::erase_if(values, [](double v) { return std::isnan(v); });
     if (values.empty()) return std::nullopt;
-    sortNumbers(values);
+    sortNumbers(values, progress);
+    stopIfTold(progress);
     return summarizeSorted(values);
 }
 
-ColumnSummary summarize(const Column& column, std::span<const std::uint8_t> used) {
+ColumnSummary summarize(const Column& column, std::span<const std::uint8_t> used, const Progress& progress) {
     ColumnSummary s;
     s.name = column.name();
     s.kind = column.kind();
@@ -246,7 +252,7 @@ ColumnSummary summarize(const Column& column, std::span<const std::uint8_t> used
                 else
                     cells.push_back(column.text(i));
             }
-        std::sort(cells.begin(), cells.end());
+        sortUnlessStopped(cells, progress);
         double same = pairsOf(s.missing);
         for (auto begin = cells.begin(); begin != cells.end();) {
             const auto end = std::upper_bound(begin, cells.end(), *begin);
@@ -269,7 +275,7 @@ ColumnSummary summarize(const Column& column, std::span<const std::uint8_t> used
             if (counts(i) && days[i] != Column::missingDay) values.push_back(days[i]);
     }
     s.missing = s.rows - values.size();
-    addNumbers(s, std::move(values));
+    addNumbers(s, std::move(values), progress);
     return s;
 }
 
@@ -280,7 +286,7 @@ std::vector<ColumnSummary> summarize(const Table& table, Threads threads, Progre
     parallelFor(summaries.size(), threads, [&](std::size_t i) {
         progress.checkpoint(static_cast<double>(done) / static_cast<double>(summaries.size()),
                             "Counting columns");
-        summaries[i] = summarize(table.columns()[i], used);
+        summaries[i] = summarize(table.columns()[i], used, progress);
         ++done;
     });
     return summaries;

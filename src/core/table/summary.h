@@ -64,12 +64,12 @@ double quantileOfSorted(const std::vector<double>& sorted, double share);
 
 /// Mean, sd and skewness in two passes from the median, the second corrected for the mean's rounding (Chan,
 /// Golub and LeVeque 1983, "Algorithms for computing the sample variance"), sorted quantiles. NaN are left
-/// out. Empty when no value is left.
-std::optional<NumberSummary> summarizeNumbers(std::vector<double> values);
+/// out. Empty when no value is left. Throws Stopped.
+std::optional<NumberSummary> summarizeNumbers(std::vector<double> values, const Progress& progress = {});
 
 /// Sorts numbers in place, NaN last: by digits, in time proportional to their number (Knuth, "The art of
-/// computer programming", vol. 3, §5.2.5).
-void sortNumbers(std::vector<double>& values);
+/// computer programming", vol. 3, §5.2.5). Throws Stopped; the values are then as they were.
+void sortNumbers(std::vector<double>& values, const Progress& progress = {});
 
 /// Places of the values from smallest to largest, equal values in the order given, NaN last; by digits too.
 /// Requires fewer than 2³² values.
@@ -83,8 +83,9 @@ struct SortScratch {
 /// The same in memory that is given; holds until the scratch is used again.
 std::span<const std::uint32_t> sortedOrder(std::span<const double> values, SortScratch& scratch);
 
-/// Of the rows with used[i] != 0, or of all when `used` is empty.
-ColumnSummary summarize(const Column& column, std::span<const std::uint8_t> used = {});
+/// Of the rows with used[i] != 0, or of all when `used` is empty. Throws Stopped.
+ColumnSummary summarize(const Column& column, std::span<const std::uint8_t> used = {},
+                        const Progress& progress = {});
 /// One summary a column, in parallel.
 std::vector<ColumnSummary> summarize(const Table& table, Threads threads, Progress& progress,
                                      std::span<const std::uint8_t> used = {});

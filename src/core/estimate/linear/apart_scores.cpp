@@ -109,7 +109,7 @@ DirectionRows ApartScores::at(std::span<const std::uint32_t> places, std::span<c
     MatrixXd rest(m, m_fit.rank() - m_fit.factor.levels());
     std::vector<Eigen::Triplet<double>> ofLevels;
     for (std::size_t begin = 0; begin < places.size(); begin += pieceRows) {
-        if (m_progress.stopRequested()) throw Stopped{};
+        stopIfTold(m_progress);
         const std::size_t count = std::min(pieceRows, places.size() - begin);
         ApartReader::Rows rows = reader.read(places.subspan(begin, count));
         rows.multiply(Eigen::Map<const VectorXd>(by.data() + begin, static_cast<Index>(count)));

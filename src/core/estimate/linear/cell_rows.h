@@ -3,6 +3,7 @@
 #include "base/parallel.h"
 #include "base/progress.h"
 #include "design/row_cells.h"
+#include "estimate/linear/cell_columns.h"
 #include "estimate/linear/grouped_rows.h"
 
 #include <Eigen/Core>
@@ -29,36 +30,22 @@ public:
     static double costOf(const RowCells& cells, Eigen::Index rows, Eigen::Index columns);
 
     /// References outlive it.
-    CellRows(std::shared_ptr<const RowCells> cells, std::span<const double> y,
-             std::span<const double> weights, Threads threads, Progress& progress);
+    CellRows(CellColumns columns, std::span<const double> y, std::span<const double> weights, Threads threads,
+             Progress& progress);
 
     Extent extent() const override;
 
-    /// R of [1, X~, y~] with the fit's shifts and scales.
-    Eigen::MatrixXd reduce(const LeastSquaresFit& fit);
+    Eigen::MatrixXd triangleOf(const LeastSquaresFit& fit) override;
     Eigen::VectorXd crossProducts(const LeastSquaresFit& fit, const Extended& solution,
                                   bool careful) const override;
     long double finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const override;
 
 private:
     using Index = Eigen::Index;
-    /// How a column of the fit is made of a cell's 1 and of one shifted number.
-    struct Code {
-        Index number = RowCells::none;
-        double ofNumber = 0;
-        long double ofOne = 0;
-    };
-    Code code(const LeastSquaresFit& fit, Index cell, Index column) const;
-    void shiftNumbers(const LeastSquaresFit& fit);
-    /// Place of a number among 1, own and shared numbers.
-    Index placeOf(Index number) const;
+    const RowCells& cells() const { return m_columns.cells(); }
     double weight(Index i) const {
         return m_weights.empty() ? 1 : m_weights[m_order[static_cast<std::size_t>(i)]];
     }
-    /// Shared numbers whose column is in the model, and where they point in the basis that the factor makes
-    /// orthonormal.
-    std::vector<Index> sharedInModel(const LeastSquaresFit& fit) const;
-    Eigen::MatrixXd sharedDirections(const LeastSquaresFit& fit) const;
     Index begin(Index cell) const { return static_cast<Index>(m_begin[static_cast<std::size_t>(cell)]); }
     Index rowsOf(Index cell) const { return begin(cell + 1) - begin(cell); }
     /// Cells first..last-1 of a batch of some thousand rows.
@@ -66,16 +53,14 @@ private:
     template <class Each> void forBatches(double from, double to, const char* what, Each&& each) const;
     /// Shifted numbers of consecutive rows, in the order of `m_order`.
     Eigen::MatrixXd numbersOf(Index from, Index count) const;
-    /// The fit's mean in each cell: of 1, and of each shifted number.
-    using ExtendedRows = Eigen::Matrix<long double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
-    ExtendedRows cellCoefficients(const LeastSquaresFit& fit, const Extended& solution) const;
+    using ExtendedRows = CellColumns::ExtendedRows;
     /// Adds w·r and w·r·numbers of consecutive rows of a cell to `sums`.
     void addProducts(const LeastSquaresFit& fit, Index from, Index count, const long double* coefficients,
                      long double* sums) const;
     Eigen::VectorXd residualsOf(const LeastSquaresFit& fit, const Eigen::MatrixXd& numbers, Index from,
                                 const Eigen::RowVectorXd& coefficients) const;
 
-    std::shared_ptr<const RowCells> m_cells;
+    CellColumns m_columns;
     std::span<const double> m_weights;
     Threads m_threads;
     Progress& m_progress;
@@ -86,11 +71,6 @@ private:
     Eigen::MatrixXd m_values;
     /// Roots of weights; empty without.
     Eigen::VectorXd m_roots;
-    /// Numbers that differ by cell, then the others.
-    std::vector<Index> m_own, m_shared;
-    /// The one column that a shared number makes.
-    std::vector<Index> m_columnOf;
-    Eigen::VectorXd m_shift, m_scale;
 };
 
 } // namespace oxgoad

@@ -20,7 +20,7 @@ double conditionBy(Index k, const Progress& progress, Up&& timesProducts, Down&&
     double largest = 1;
     double smallestInverse = 1;
     for (int step = 0; step < 40; ++step) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         up.normalize();
         up = timesProducts(up);
         largest = std::sqrt(up.norm());

@@ -39,7 +39,7 @@ DoubleDouble& at(Vector& v, Index i) {
 bool cholesky(Square& a, const Progress& progress) {
     for (Index j = 0; j < a.size(); ++j) {
         for (Index k = 0; k < j; ++k) {
-            if (progress.stopRequested()) throw Stopped{};
+            stopIfTold(progress);
             for (Index i = j; i < a.size(); ++i)
                 a(j, i) -= a(k, j) * a(k, i);
         }
@@ -128,9 +128,7 @@ public:
     }
 
 private:
-    void requireRunning() const {
-        if (m_progress.stopRequested()) throw Stopped{};
-    }
+    void requireRunning() const { stopIfTold(m_progress); }
     Index length(Index b) const { return std::min(m_blockRows, m_fit.rows - b * m_blockRows); }
 
     template <class Each> void forBlocks(double from, double to, const char* what, Each&& each) {

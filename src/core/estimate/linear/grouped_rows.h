@@ -20,6 +20,9 @@ public:
     };
     virtual Extent extent() const = 0;
 
+    /// R of [1, X~, y~] with the fit's shifts and scales.
+    virtual Eigen::MatrixXd triangleOf(const LeastSquaresFit& fit) = 0;
+
     using Extended = Eigen::Matrix<long double, Eigen::Dynamic, 1>;
     /// X~'(residuals) of a solution, weighted, by place; with `careful` worked out in long doubles from the
     /// rows on, for a solution that goes beyond doubles.

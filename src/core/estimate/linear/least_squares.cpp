@@ -5,6 +5,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "estimate/linear/apart_reader.h"
+#include "estimate/linear/cell_means.h"
 #include "estimate/linear/cell_rows.h"
 #include "estimate/linear/condition.h"
 #include "estimate/linear/exact.h"
@@ -18,6 +19,7 @@
 #include <atomic>
 #include <cmath>
 #include <limits>
+#include <memory>
 
 namespace oxgoad {
 
@@ -34,13 +36,20 @@ struct Blocks {
     Index rows;
     Index size;
     Index count;
-    // No fewer rows than some columns' times, whatever the rest says: short blocks are all triangle.
-    Blocks(Index n, Index p)
-        : rows(n), size(std::max(4 * (p + 2), std::min<Index>((1 << 15) / (p + 2), 8192))) {
+    /// Blocks that are reduced at once: many columns ask for some columns' times of rows.
+    Index atOnce;
+    /// Blocks that are reduced one after the other; the triangles of such groups are put together by pairs.
+    /// Groups are long beside a triangle, and more than one even where there are few rows.
+    Index together;
+    Blocks(Index n, Index p) : rows(n), size(rowsAtOnce(p + 1)) {
         count = std::max<Index>(1, (n + size - 1) / size);
+        atOnce = std::max<Index>(1, 2 * p / size);
+        const Index usual = std::max(8 * size, 16 * (p + 2)), few = std::max(4 * (p + 2), n / 8);
+        together = std::max(atOnce, std::min(usual, few) / size / atOnce * atOnce);
     }
     Index begin(Index i) const { return i * size; }
     Index length(Index i) const { return std::min(size, rows - begin(i)); }
+    Index end(Index i) const { return begin(i) + length(i); }
 };
 
 using Extent = GroupedRows::Extent;
@@ -111,7 +120,7 @@ MatrixXd invertUpper(const MatrixXd& r, Threads threads, const Progress& progres
     MatrixXd inverse = MatrixXd::Zero(k, k);
     const Index piece = std::clamp<Index>(20000000 / std::max<Index>(1, k * k), 1, 64);
     parallelFor(static_cast<std::size_t>((k + piece - 1) / piece), threads, [&](std::size_t b) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         const Index from = static_cast<Index>(b) * piece, width = std::min(piece, k - from),
                     rows = from + width;
         MatrixXd part = MatrixXd::Zero(rows, width);
@@ -129,53 +138,52 @@ public:
         : m_fit(fit), m_x(x), m_y(y), m_weights(weights), m_blocks(blocks), m_threads(threads),
           m_progress(progress) {}
 
-    /// R of [1, X~, y~] over all rows. Groups of blocks are reduced in order, then the groups in order.
+    /// R of [1, X~, y~] over all rows. The blocks of a group are reduced in order, then groups by pairs.
     MatrixXd reduce() {
-        constexpr Index groupBlocks = 8;
-        const Index groups = (m_blocks.count + groupBlocks - 1) / groupBlocks;
+        const Index groups = (m_blocks.count + m_blocks.together - 1) / m_blocks.together;
         std::vector<MatrixXd> factors(static_cast<std::size_t>(groups));
         std::atomic<Index> done{0};
         parallelFor(factors.size(), m_threads, [&](std::size_t g) {
-            MatrixXd r;
-            const Index first = static_cast<Index>(g) * groupBlocks;
-            for (Index b = first; b < std::min(m_blocks.count, first + groupBlocks); ++b) {
+            MatrixXd block;
+            const Index first = static_cast<Index>(g) * m_blocks.together,
+                        last = std::min(m_blocks.count, first + m_blocks.together);
+            for (Index b = first; b < last; b += m_blocks.atOnce) {
                 m_progress.checkpoint(0.1 + 0.5 * static_cast<double>(done) /
                                                 static_cast<double>(m_blocks.count),
                                       "Reducing rows");
-                const Index above = r.rows();
-                MatrixXd stacked(above + m_blocks.length(b), columns());
-                if (above > 0) stacked.topRows(above) = r;
-                fillBlock(b, stacked.bottomRows(m_blocks.length(b)));
-                r = triangle(stacked, m_progress);
-                ++done;
+                const Index from = m_blocks.begin(b),
+                            to = m_blocks.end(std::min(last, b + m_blocks.atOnce) - 1);
+                block.resize(to - from, columns());
+                fill(from, block);
+                absorb(factors[g], block, m_progress);
+                done += m_blocks.atOnce;
             }
-            factors[g] = std::move(r);
         });
-        MatrixXd total = std::move(factors[0]);
-        for (std::size_t g = 1; g < factors.size(); ++g) {
-            MatrixXd stacked(total.rows() + factors[g].rows(), columns());
-            stacked << total, factors[g];
-            total = triangle(stacked, m_progress);
-        }
-        return total;
+        for (std::size_t apart = 1; apart < factors.size(); apart *= 2)
+            parallelFor((factors.size() + 2 * apart - 1) / (2 * apart), m_threads, [&](std::size_t pair) {
+                const std::size_t g = 2 * apart * pair;
+                if (g + apart >= factors.size()) return;
+                absorb(factors[g], factors[g + apart], m_progress);
+                factors[g + apart].resize(0, 0);
+            });
+        return std::move(factors[0]);
     }
 
 private:
     Index columns() const { return m_x.columns() + 1 + (m_fit.intercept ? 1 : 0); }
 
-    void fillBlock(Index b, Eigen::Ref<MatrixXd> out) const {
+    void fill(Index begin, Eigen::Ref<MatrixXd> out) const {
         const Index p = m_x.columns();
         const Index first = m_fit.intercept ? 1 : 0;
         if (first) out.col(0).setOnes();
         MatrixXd raw(out.rows(), p);
-        m_x.fill(m_blocks.begin(b), raw);
+        m_x.fill(begin, raw);
         for (Index j = 0; j < p; ++j)
             out.col(first + j) = (raw.col(j).array() - m_fit.shift[j]) * m_fit.scale[j];
-        out.col(first + p) = (Eigen::Map<const VectorXd>(m_y.data() + m_blocks.begin(b), out.rows()).array() -
-                              m_fit.responseShift) *
-                             m_fit.responseScale;
-        if (!m_weights.empty())
-            out.array().colwise() *= rootsOf(m_weights, m_blocks.begin(b), out.rows()).array();
+        out.col(first + p) =
+            (Eigen::Map<const VectorXd>(m_y.data() + begin, out.rows()).array() - m_fit.responseShift) *
+            m_fit.responseScale;
+        if (!m_weights.empty()) out.array().colwise() *= rootsOf(m_weights, begin, out.rows()).array();
     }
 
     LeastSquaresFit& m_fit;
@@ -200,7 +208,7 @@ void decideRank(LeastSquaresFit& fit, MatrixXd work, const std::vector<char>& co
         rank = 1;
     }
     for (Index j = first; j < last; ++j) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         const auto column = static_cast<std::size_t>(j - first);
         const double whole = work.col(j).tail(work.rows() - first).norm();
         const double left = rank < work.rows() ? work.col(j).tail(work.rows() - rank).norm() : 0;
@@ -349,6 +357,14 @@ void requireSize(double low, double high, double most, const std::string& what) 
                     {}, "Multiply it by a power of ten, which changes only its unit.");
 }
 
+std::unique_ptr<GroupedRows> inCells(std::shared_ptr<const RowCells> cells, std::span<const double> y,
+                                     const LeastSquaresOptions& options, Progress& progress) {
+    CellColumns columns(std::move(cells));
+    if (columns.own().empty())
+        return std::make_unique<CellMeans>(std::move(columns), y, options.weights, options.threads, progress);
+    return std::make_unique<CellRows>(std::move(columns), y, options.weights, options.threads, progress);
+}
+
 } // namespace
 
 MatrixXd reduceRows(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
@@ -367,7 +383,7 @@ std::pair<VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, con
         MatrixXd sums = MatrixXd::Zero(fit.rank(), 1);
         constexpr Index piece = 8192;
         for (Index begin = 0; begin < x.rows(); begin += piece) {
-            if (progress.stopRequested()) throw Stopped{};
+            stopIfTold(progress);
             const Index count = std::min(piece, x.rows() - begin);
             reader.addProducts(reader.read(begin, count), z.segment(begin, count), sums);
         }
@@ -376,7 +392,7 @@ std::pair<VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, con
     std::vector<VectorXd> products(static_cast<std::size_t>(blocks.count));
     std::vector<double> sums(products.size());
     parallelFor(products.size(), threads, [&](std::size_t b) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         const auto i = static_cast<Index>(b);
         MatrixXd raw(blocks.length(i), x.columns());
         x.fill(blocks.begin(i), raw);
@@ -429,7 +445,7 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
                littleWork;
     };
     const bool always = options.levels != LeastSquaresOptions::Levels::asNeeded;
-    std::optional<CellRows> byCells;
+    std::unique_ptr<GroupedRows> byCells;
     std::optional<LevelRows> byLevels;
     if (!isLittle(p + 1) || options.precision == LeastSquaresOptions::Precision::plain || always) {
         const auto levels = LevelRows::worthwhile(x, always);
@@ -438,7 +454,7 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
         if (levels && (!cells || 2 * LevelRows::costOf(*levels, n) < CellRows::costOf(*cells, n, p)))
             byLevels.emplace(levels, y, options.weights, options.threads, progress);
         else if (cells)
-            byCells.emplace(cells, y, options.weights, options.threads, progress);
+            byCells = inCells(cells, y, options, progress);
     }
     // One triangle of so many columns, with its inverse, is more than there is room and time for.
     constexpr Index mostInOne = 5000;
@@ -451,9 +467,7 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
             {},
             "Lump rare levels into one, take terms out, or bring more rows a level: then the levels of "
             "the largest factor are eliminated one by one.");
-    const GroupedRows* grouped = byLevels  ? static_cast<const GroupedRows*>(&*byLevels)
-                                 : byCells ? static_cast<const GroupedRows*>(&*byCells)
-                                           : nullptr;
+    GroupedRows* const grouped = byLevels ? &*byLevels : byCells.get();
     const bool apart = byLevels && (options.levels == LeastSquaresOptions::Levels::apart ||
                                     (!always && p > LevelRows::mostTogether));
     const Extent extent =
@@ -497,8 +511,7 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
         byLevels->eliminate(fit, constantColumn);
     } else {
         const auto reduced = [&] {
-            if (byLevels) return byLevels->reduceWhole(fit);
-            if (byCells) return byCells->reduce(fit);
+            if (grouped) return grouped->triangleOf(fit);
             return Reducer(fit, x, y, options.weights, blocks, options.threads, progress).reduce();
         };
         decideRank(fit, reduced(), constantColumn, progress);

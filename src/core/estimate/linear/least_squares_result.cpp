@@ -118,7 +118,7 @@ void LeastSquaresFit::replaceCovariance(DirectionRows root, double df, const Pro
         toNatural[place] = -shift[at(place)] * scale[at(place)];
     constexpr Index piece = 64;
     for (Index begin = first; begin < rank(); begin += piece) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         const Index count = std::min(piece, rank() - begin);
         if (!covarianceRoot->apart()) {
             for (Index place = begin; place < begin + count; ++place)

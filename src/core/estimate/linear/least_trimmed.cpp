@@ -127,7 +127,7 @@ std::vector<Start> tryStarts(const MatrixXd& q, const VectorXd& y, const VectorX
     const std::size_t random = p <= 10 ? 300 : std::max<std::size_t>(40, static_cast<std::size_t>(3000 / p));
     std::vector<Start> starts(random + 1);
     parallelFor(starts.size(), threads, [&](std::size_t k) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         Start& start = starts[k];
         if (k == 0) {
             start.beta = leastSquares;
@@ -146,7 +146,7 @@ std::vector<Start> tryStarts(const MatrixXd& q, const VectorXd& y, const VectorX
                      [](const Start& a, const Start& b) { return a.sum < b.sum; });
     starts.resize(std::min(starts.size(), finalists));
     parallelFor(starts.size(), threads, [&](std::size_t k) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         concentrate(q, y, h, steps, starts[k]);
     });
     std::stable_sort(starts.begin(), starts.end(),

@@ -84,7 +84,7 @@ std::vector<LevelRows::Null> LevelRows::nulls(const LeastSquaresFit& fit, const 
     kept.clear();
     std::vector<Null> found;
     for (Index j = 0; j < width; ++j) {
-        if (m_progress.stopRequested()) throw Stopped{};
+        stopIfTold(m_progress);
         if (out[static_cast<std::size_t>(j)]) continue;
         const double whole = std::hypot(work.col(j).norm(), m_shared.col(j).norm());
         const double left = work.col(j).tail(work.rows() - rank).norm();

@@ -339,15 +339,13 @@ void LevelRows::reduce(const LeastSquaresFit& fit) {
     MatrixXd total = MatrixXd::Zero(static_cast<Index>(more.size()), width);
     for (std::size_t i = 0; i < more.size(); ++i)
         total.row(static_cast<Index>(i)) = more[i];
-    for (const MatrixXd& left : lefts) {
-        MatrixXd stacked(total.rows() + left.rows(), width);
-        stacked << total, left;
-        total = triangle(stacked, m_progress);
-    }
+    total = triangle(total, m_progress);
+    for (MatrixXd& left : lefts)
+        absorb(total, left, m_progress);
     m_left = std::move(total);
 }
 
-MatrixXd LevelRows::reduceWhole(const LeastSquaresFit& fit) {
+MatrixXd LevelRows::triangleOf(const LeastSquaresFit& fit) {
     reduce(fit);
     const Index start = fit.intercept ? 1 : 0, m = rest(), width = start + m + 1,
                 all = start + m + static_cast<Index>(columns().size()) + 1;

@@ -41,7 +41,7 @@ public:
     /// Of levels, rising.
     std::vector<Eigen::Index> columns() const;
     /// R of [1, X~, y~] with the fit's shifts and scales, in one triangle.
-    Eigen::MatrixXd reduceWhole(const LeastSquaresFit& fit);
+    Eigen::MatrixXd triangleOf(const LeastSquaresFit& fit) override;
     /// Decides the rank in the order of columns and leaves the factor and Q'y in the fit: of a dependency the
     /// last of its columns is left out, as in one triangle. The fit's levels have the shift 0 and the
     /// scale 1.

@@ -29,7 +29,7 @@ void forWeightedRows(const LeastSquaresFit& fit, const RowSource& x, std::span<c
                      Threads threads, Progress& progress, Each&& each) {
     const Index size = rowsOfBlock(x.columns());
     parallelFor(static_cast<std::size_t>((x.rows() + size - 1) / size), threads, [&](std::size_t b) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         const Index begin = static_cast<Index>(b) * size, count = std::min(size, x.rows() - begin);
         VectorXd e = fit.residuals.segment(begin, count);
         VectorXd roots = VectorXd::Ones(count);
@@ -333,7 +333,7 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
         const Index periods = scores.rows();
         MatrixXd windows = MatrixXd::Zero(periods + lags, k);
         for (Index window = 0; window < windows.rows(); ++window) {
-            if (progress.stopRequested()) throw Stopped{};
+            stopIfTold(progress);
             for (Index t = std::max<Index>(0, window - lags); t <= std::min(window, periods - 1); ++t)
                 windows.row(window) += scores.row(t);
         }

@@ -349,7 +349,7 @@ public:
         const auto folds = static_cast<Index>(m_folds.folds.size());
         std::vector<MatrixXd> differences(m_blocks.size());
         parallelFor(m_blocks.size(), m_threads, [&](std::size_t b) {
-            if (m_progress.stopRequested()) throw Stopped{};
+            stopIfTold(m_progress);
             const Index rank = m_fit.rank(), more = m_left[b].factor.rows();
             differences[b].resize(rank + more, folds);
             for (Index f = 0; f < folds; ++f) {

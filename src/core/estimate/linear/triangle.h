@@ -6,9 +6,20 @@
 
 namespace oxgoad {
 
+/// Takes rows into R (columns × columns, upper triangular) by Householder reflections of one row of R and all
+/// the rows given (Golub and Van Loan 2013, §6.5.3), which are worked on in their place: R'R grows by the
+/// products of the rows. Many columns are reduced in panels whose reflections are applied as one product
+/// (Schreiber and Van Loan 1989, "A storage-efficient WY representation for products of Householder
+/// transformations"; panels by halves: Elmroth and Gustavson 2000, "Applying recursion to serial and parallel
+/// QR factorization"). Where R has no rows yet, R of the rows. Throws Stopped.
+void absorb(Eigen::MatrixXd& r, Eigen::Ref<Eigen::MatrixXd> rows, const Progress& progress);
+
+/// How many rows of so many columns are best taken in at once: as many as stay in the cache.
+Eigen::Index rowsAtOnce(Eigen::Index columns);
+
 /// R of the rows given (columns × columns), by Householder reflections (Golub and Van Loan 2013, §5.2),
 /// padded with zero rows where there are fewer rows; `block` is worked on in its place. Throws Stopped.
-Eigen::MatrixXd triangle(Eigen::MatrixXd& block, const Progress& progress);
+Eigen::MatrixXd triangle(Eigen::Ref<Eigen::MatrixXd> block, const Progress& progress);
 
 /// Householder reflection that zeroes column `j` of `work` below row `top`; applied to columns j and after.
 void reflect(Eigen::MatrixXd& work, Eigen::Index top, Eigen::Index j);

@@ -109,7 +109,7 @@ Taught learnNeighbours(const Settings& settings, const Teaching& teaching, Progr
     taught.rows.leftOneOut.resize(places.size());
     std::vector<double> distances(places.size());
     parallelFor(places.size(), teaching.threads, [&](std::size_t i) {
-        if (progress.stopRequested()) throw Stopped{};
+        stopIfTold(progress);
         const auto [predicted, distance] = model->without(places[i]);
         taught.rows.leftOneOut[i] = teaching.y[places[i]] - predicted;
         distances[i] = distance;

@@ -92,7 +92,7 @@ public:
                 for (const std::size_t g : in)
                     moved = std::max(moved, update(g));
                 if (moved < enough) break;
-                if (m_progress.stopRequested()) throw Stopped{};
+                stopIfTold(m_progress);
             }
             if (moved >= enough) newton(in);
             m_gradient = m_p.cross - gram() * m_b;

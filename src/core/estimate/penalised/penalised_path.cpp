@@ -147,7 +147,7 @@ private:
         // Columns that nearly repeat each other crawl: what follows goes on from where that got.
         int left = 400;
         while (left-- > 0) {
-            if (m_progress.stopRequested()) throw Stopped{};
+            stopIfTold(m_progress);
             if (!(pass(m_set) > enough)) return;
             inside.clear();
             for (const Index j : m_set)
@@ -205,7 +205,7 @@ private:
             std::min(3.0 * static_cast<double>(active.size()) + 20, 10 + 3e9 / cube));
         VectorXd b;
         for (std::size_t step = 0; step < most; ++step) {
-            if (m_progress.stopRequested()) throw Stopped{};
+            stopIfTold(m_progress);
             const auto k = static_cast<Index>(active.size());
             const Solved solved = k > 0 ? solveFor(active, sign, b) : Solved::yes;
             if (solved == Solved::dependent && slide(active, sign, b)) continue;

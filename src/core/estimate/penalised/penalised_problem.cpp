@@ -63,7 +63,7 @@ RowSums sumRows(const RowSource& x, std::span<const double> y, std::span<const d
         MatrixXd raw;
         VectorXd response;
         for (std::size_t b = c * chunk; b < std::min(blocks, (c + 1) * chunk); ++b) {
-            if (progress.stopRequested()) throw Stopped{};
+            stopIfTold(progress);
             const Index begin = static_cast<Index>(b) * size, count = std::min(size, x.rows() - begin);
             raw.resize(count, p);
             response.resize(count);
