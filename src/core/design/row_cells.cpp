@@ -1,4 +1,5 @@
 #include "design/design.h"
+#include "design/levels_at.h"
 
 #include <algorithm>
 #include <iterator>
@@ -23,7 +24,7 @@ bool same(const std::vector<DesignColumn::Piece>& a, const std::vector<DesignCol
 
 /// Rows with the same levels of the inputs so far, told further apart by one more of `size` levels. False
 /// when that makes more than `most` cells, or could make more than a table of them may hold.
-bool split(RowCells& cells, std::vector<std::vector<double>>& levels, const std::vector<double>& codes,
+bool split(RowCells& cells, std::vector<std::vector<double>>& levels, const std::vector<std::uint32_t>& codes,
            std::size_t size, std::size_t most) {
     constexpr std::uint32_t unknown = 0xffffffff;
     constexpr std::size_t mostPlaces = 40000000;
@@ -31,7 +32,7 @@ bool split(RowCells& cells, std::vector<std::vector<double>>& levels, const std:
     std::vector<std::uint32_t> table(levels.size() * size, unknown);
     std::vector<std::vector<double>> next;
     for (std::size_t i = 0; i < codes.size(); ++i) {
-        std::uint32_t& place = table[cells.cellOf[i] * size + static_cast<std::size_t>(codes[i])];
+        std::uint32_t& place = table[cells.cellOf[i] * size + codes[i]];
         if (place == unknown) {
             if (next.size() >= most) return false;
             place = static_cast<std::uint32_t>(next.size());
@@ -70,11 +71,9 @@ std::shared_ptr<const RowCells> DesignRows::cells(Eigen::Index most) const {
     cells->numbers = static_cast<Eigen::Index>(numbers.size());
     cells->cellOf.assign(m_rows.size(), 0);
     std::vector<std::vector<double>> levels(1);
-    std::vector<double> codes(m_rows.size());
     for (const std::size_t factor : factors) {
-        m_design.inputs().fillOne(factor, m_rows, codes.data());
-        if (!split(*cells, levels, codes, design.inputs()[factor].levels.size(),
-                   static_cast<std::size_t>(most)))
+        if (!split(*cells, levels, levelsAt(m_design.inputs(), factor, m_rows),
+                   design.inputs()[factor].levels.size(), static_cast<std::size_t>(most)))
             return nullptr;
     }
     cells->count = static_cast<Eigen::Index>(levels.size());

@@ -1,6 +1,7 @@
 #include "design/row_levels.h"
 
 #include "design/design.h"
+#include "design/levels_at.h"
 
 #include <algorithm>
 #include <cmath>
@@ -158,11 +159,9 @@ std::shared_ptr<const RowLevels> DesignRows::levels() const {
     made->columns = known->columns;
     made->ones = known->ones;
     made->rest = known->rest;
-    std::vector<double> codes(m_rows.size());
-    m_design.inputs().fillOne(known->input, m_rows, codes.data());
-    made->of.reserve(codes.size());
-    for (const double code : codes)
-        made->of.push_back(known->placeOf[static_cast<std::size_t>(code)]);
+    made->of = levelsAt(m_design.inputs(), known->input, m_rows);
+    for (auto& level : made->of)
+        level = known->placeOf[level];
     const auto chosen = [this](std::span<const std::uint32_t> places) { return rowsAt(m_rows, places); };
     made->fill = [this, known, chosen](std::span<const std::uint32_t> places, Eigen::Ref<MatrixXd> block) {
         m_design.fillColumns(chosen(places), known->rest, block);
@@ -181,9 +180,7 @@ std::shared_ptr<const RowLevels> DesignRows::levels() const {
 std::shared_ptr<const RowLevels::Second> DesignRows::secondLevels(const Design::LevelColumns& known) const {
     const Design& design = m_design.design();
     auto made = std::make_shared<RowLevels::Second>();
-    std::vector<double> codes(m_rows.size());
-    m_design.inputs().fillOne(known.secondInput, m_rows, codes.data());
-    made->of.assign(codes.begin(), codes.end());
+    made->of = levelsAt(m_design.inputs(), known.secondInput, m_rows);
     made->levels = static_cast<Index>(design.inputs()[known.secondInput].levels.size());
     made->places = known.second;
     made->others = known.others;
