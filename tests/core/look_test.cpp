@@ -10,6 +10,7 @@
 #include "look/points.h"
 #include "look/ranking.h"
 #include "look/series.h"
+#include "share/look_text.h"
 #include "support/support.h"
 #include "table/summary.h"
 
@@ -19,6 +20,8 @@
 #include <algorithm>
 #include <numeric>
 #include <set>
+
+#include <nlohmann/json.hpp>
 
 using namespace oxgoad;
 using namespace oxgoad::test;
@@ -625,6 +628,26 @@ TEST(Pairs, StrengthsAgreeWithTheReferences) {
     EXPECT_EQ(std::abs(place(2) - place(3)), 1);
     std::sort(order.begin(), order.end());
     EXPECT_EQ(order, (std::vector<std::size_t>{0, 1, 2, 3, 4}));
+}
+
+TEST(Pairs, OfThousandsOfColumnsTheStrongestAreWritten) {
+    LookReport report;
+    report.pairs.columns = {"a", "b"};
+    report.pairs.group = {0, 0};
+    for (std::size_t k = 0; k < mostPairsOfCsv + 5; ++k)
+        report.pairs.strongest.push_back({.a = 0,
+                                          .b = 1,
+                                          .kind = AssociationKind::correlation,
+                                          .value = 1 / (1.0 + double(k)),
+                                          .rows = 9});
+    const std::string csv = pairsCsv(report);
+    EXPECT_EQ(std::count(csv.begin(), csv.end(), '\n'), 1 + static_cast<std::ptrdiff_t>(mostPairsOfCsv));
+    const auto json = nlohmann::json::parse(lookJson(report));
+    EXPECT_EQ(json["pairs_in_all"], mostPairsOfCsv + 5);
+    EXPECT_EQ(json["pairs"].size(), mostPairsOfJson);
+    EXPECT_EQ(json["pairs"][0]["value"], 1);
+    report.pairs.strongest.resize(3); // few are all there
+    EXPECT_EQ(nlohmann::json::parse(lookJson(report))["pairs"].size(), 3U);
 }
 
 TEST(Pairs, GapsAndFactorsOfManyLevelsAreCounted) {

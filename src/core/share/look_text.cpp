@@ -5,7 +5,9 @@
 
 #include <nlohmann/json.hpp>
 
+#include <algorithm>
 #include <cmath>
+#include <span>
 
 namespace oxgoad {
 
@@ -15,6 +17,11 @@ using Json = nlohmann::ordered_json;
 
 Json number(double value) {
     return std::isfinite(value) ? Json(value) : Json(nullptr);
+}
+
+/// The strongest of all, so many at most.
+std::span<const Association> strongest(const Pairs& pairs, std::size_t most) {
+    return std::span(pairs.strongest).first(std::min(most, pairs.strongest.size()));
 }
 
 std::string_view measureName(AssociationKind kind) {
@@ -57,8 +64,9 @@ std::string lookJson(const LookReport& report) {
                                         {"p", number(by.test.p)},
                                         {"p_adjusted", number(by.pAdjusted)}});
     const Pairs& pairs = report.pairs;
+    out["pairs_in_all"] = pairs.strongest.size();
     out["pairs"] = Json::array();
-    for (const Association& pair : pairs.strongest)
+    for (const Association& pair : strongest(pairs, mostPairsOfJson))
         out["pairs"].push_back({{"a", pairs.columns[pair.a]},
                                 {"b", pairs.columns[pair.b]},
                                 {"measure", measureName(pair.kind)},
@@ -97,7 +105,7 @@ std::string pairsCsv(const LookReport& report) {
         out.text(name);
     out.endRow();
     const Pairs& pairs = report.pairs;
-    for (const Association& pair : pairs.strongest) {
+    for (const Association& pair : strongest(pairs, mostPairsOfCsv)) {
         out.text(pairs.columns[pair.a]).text(pairs.columns[pair.b]).text(measureName(pair.kind));
         out.number(pair.value).count(pair.rows);
         for (const std::size_t column : {pair.a, pair.b})

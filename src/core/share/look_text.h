@@ -2,10 +2,15 @@
 // A look as files and text.
 #include "study/look_at.h"
 
+#include <cstddef>
 #include <filesystem>
 #include <string>
 
 namespace oxgoad {
+
+/// How many of the strongest pairs are written: more are for no reader, and files of gigabytes with thousands
+/// of columns.
+inline constexpr std::size_t mostPairsOfJson = 10000, mostPairsOfCsv = 1000000;
 
 /// look.json, documented in docs/evidence.md. Numbers read back exactly; NaN is null.
 std::string lookJson(const LookReport& report);

@@ -97,16 +97,22 @@ std::vector<std::int32_t> codesAt(const Column& factor, const LookPoints& points
     return codes;
 }
 
+namespace {
+
+bool isFactorOf(const Column& column, std::size_t mostLevels) {
+    return column.kind() == ColumnKind::factor && column.levels().size() >= 2 &&
+           column.levels().size() <= mostLevels;
+}
+
+} // namespace
+
 std::vector<SlopesBy> slopesByFactor(const Table& table, const LookPoints& points, const std::string& x,
                                      const std::vector<std::string>& columns, std::size_t most,
                                      Threads threads, Progress& progress) {
     std::vector<const Column*> factors;
-    for (const std::string& name : columns) {
-        const Column& column = table.at(name, {});
-        if (name != x && column.kind() == ColumnKind::factor && column.levels().size() >= 2 &&
-            column.levels().size() <= most)
+    for (const std::string& name : columns)
+        if (const Column& column = table.at(name, {}); name != x && isFactorOf(column, most))
             factors.push_back(&column);
-    }
     std::vector<std::optional<EqualSlopes>> tests(factors.size());
     parallelFor(factors.size(), threads, [&](std::size_t f) {
         stopIfTold(progress);
@@ -149,10 +155,15 @@ LookReport lookReport(const Recipe& recipe, const PreparedRows& prepared, const 
     report.ranking = rankColumns(prepared.table, scope.target, scope.used, columns, threads, ranking);
     sortByStrength(report.ranking);
     ProgressStage slopes(progress, 0.5, 0.6);
+    constexpr std::size_t mostGroups = 12;
+    std::vector<std::string> factors; // the same for every number
+    for (const std::string& name : columns)
+        if (isFactorOf(prepared.table.at(name, {}), mostGroups)) factors.push_back(name);
     for (const RankedColumn& column : report.ranking) {
         if (column.kind == ColumnKind::factor) continue;
+        if (factors.empty()) break;
         const auto by = slopesByFactor(prepared.table, pointsOf(prepared.table.at(column.name, {}), scope),
-                                       column.name, columns, 12, threads, slopes);
+                                       column.name, factors, mostGroups, threads, slopes);
         if (!by.empty()) report.slopes.emplace_back(column.name, by.front());
     }
     ProgressStage pairs(progress, 0.6, 1);

@@ -2,6 +2,7 @@
 
 #include "estimate/distributions.h"
 #include "estimate/linear/apart_reader.h"
+#include "estimate/linear/triangle.h"
 
 #include <Eigen/Cholesky>
 
@@ -31,6 +32,16 @@ struct Products {
     VectorXd withResiduals;
     /// Z'Z within each block, its columns by their order in the block.
     std::vector<MatrixXd> own;
+};
+
+/// A block after what the model says of it is taken out: its lower triangular factor over the columns that
+/// are left, and what each of them takes from the residual sum of squares.
+struct Eliminated {
+    std::vector<std::size_t> left; // places within the block
+    MatrixXd factor;               // of the columns left
+    VectorXd effects;
+    /// The smallest share that is left of one of them.
+    double share = 1;
 };
 
 class Screener {
@@ -122,6 +133,46 @@ public:
         load(c, a, z);
         z.noalias() -= a * said;
     }
+    /// Differences of sums of squares lose the digits of what is nearly said already: the factor and the
+    /// effects of such blocks, from their rows less what the model's columns say of them, by reflections.
+    void refine(const MatrixXd& said, std::vector<Eliminated>& blocks) const {
+        constexpr double delicate = 1e-3;
+        std::vector<std::size_t> which;
+        for (std::size_t b = 0; b < blocks.size(); ++b)
+            if (blocks[b].share < delicate) which.push_back(b);
+        if (which.empty()) return;
+        const Index groups = (m_chunks + mostGroupChunks - 1) / mostGroupChunks;
+        std::vector<std::vector<MatrixXd>> parts(static_cast<std::size_t>(groups),
+                                                 std::vector<MatrixXd>(which.size()));
+        parallelFor(parts.size(), m_threads, [&](std::size_t g) {
+            MatrixXd z;
+            const Index begin = static_cast<Index>(g) * mostGroupChunks;
+            for (Index c = begin; c < std::min(m_chunks, begin + mostGroupChunks); ++c) {
+                stopIfTold(m_progress);
+                loadLeft(c, said, z);
+                for (std::size_t k = 0; k < which.size(); ++k) {
+                    const std::vector<std::size_t>& left = blocks[which[k]].left;
+                    const auto count = static_cast<Index>(left.size());
+                    MatrixXd rows(z.rows(), count + 1);
+                    for (Index i = 0; i < count; ++i)
+                        rows.col(i) = z.col(static_cast<Index>(
+                            m_blocks[which[k]].columns[left[static_cast<std::size_t>(i)]]));
+                    rows.col(count) =
+                        m_fit.residuals.segment(c * chunkRows, z.rows()).cwiseProduct(roots(c, z.rows()));
+                    absorb(parts[g][k], rows, m_progress);
+                }
+            }
+        });
+        for (std::size_t k = 0; k < which.size(); ++k) {
+            MatrixXd& r = parts[0][k];
+            for (std::size_t g = 1; g < parts.size(); ++g)
+                absorb(r, parts[g][k], m_progress);
+            Eliminated& block = blocks[which[k]];
+            const Index count = r.cols() - 1;
+            block.factor = r.topLeftCorner(count, count).transpose();
+            block.effects = r.col(count).head(count);
+        }
+    }
     /// Square roots of the weights of chunk c; ones without weights.
     VectorXd roots(Index c, Index rows) const {
         if (m_weights.empty()) return VectorXd::Ones(rows);
@@ -168,14 +219,6 @@ private:
     VectorXd m_shift, m_scale;
 };
 
-/// A block after what the model says of it is taken out: its lower triangular factor over the columns that
-/// are left, and what each of them takes from the residual sum of squares.
-struct Eliminated {
-    std::vector<std::size_t> left; // places within the block
-    MatrixXd factor;               // of the columns left
-    VectorXd effects;
-};
-
 Eliminated eliminate(const ScreenBlock& block, const MatrixXd& w, const Products& products,
                      std::size_t number) {
     const auto k = static_cast<Index>(block.columns.size());
@@ -207,6 +250,7 @@ Eliminated eliminate(const ScreenBlock& block, const MatrixXd& w, const Products
             continue;
         }
         l(rank, rank) = std::sqrt(left);
+        result.share = std::min(result.share, left / whole[i]);
         effects[rank] = (effect[i] - l.row(rank).head(rank).dot(effects.head(rank))) / l(rank, rank);
         result.left.push_back(static_cast<std::size_t>(i));
         ++rank;
@@ -221,11 +265,16 @@ Eliminated eliminate(const ScreenBlock& block, const MatrixXd& w, const Products
 std::vector<Addition> screenBlocks(const LeastSquaresFit& fit, const RowSource& x,
                                    const RowSource& candidates, std::span<const ScreenBlock> blocks,
                                    std::span<const double> weights, Threads threads, Progress& progress) {
-    const Products products = Screener(fit, x, candidates, blocks, weights, threads, progress).sum();
+    Screener screener(fit, x, candidates, blocks, weights, threads, progress);
+    const Products products = screener.sum();
     const MatrixXd w = fit.factor.solveTransposed(products.cross);
+    std::vector<Eliminated> eliminated(blocks.size());
+    parallelFor(blocks.size(), threads,
+                [&](std::size_t b) { eliminated[b] = eliminate(blocks[b], w, products, b); });
+    screener.refine(fit.factor.solve(w), eliminated);
     std::vector<Addition> additions(blocks.size());
     parallelFor(blocks.size(), threads, [&](std::size_t b) {
-        const Eliminated left = eliminate(blocks[b], w, products, b);
+        const Eliminated& left = eliminated[b];
         double parents = 0, parentDf = 0;
         Addition& a = additions[b];
         for (std::size_t k = 0; k < left.left.size(); ++k) {
@@ -273,6 +322,7 @@ std::vector<double> leaveOneOutWith(const LeastSquaresFit& fit, const RowSource&
     std::vector<Eliminated> left;
     for (std::size_t b = 0; b < blocks.size(); ++b)
         left.push_back(eliminate(blocks[b], w, products, b));
+    screener.refine(said, left);
     const auto chunks = static_cast<std::size_t>(screener.chunks());
     std::vector<std::vector<double>> sums(chunks, std::vector<double>(blocks.size(), 0));
     parallelFor(chunks, threads, [&](std::size_t c) {
@@ -332,10 +382,12 @@ public:
         const Products products = m_screener.sum();
         const MatrixXd w = fit.factor.solveTransposed(products.cross);
         m_said = fit.factor.solve(w);
-        for (std::size_t b = 0; b < blocks.size(); ++b) {
+        for (std::size_t b = 0; b < blocks.size(); ++b)
             m_left.push_back(eliminate(blocks[b], w, products, b));
+        m_screener.refine(m_said, m_left);
+        for (const Eliminated& left : m_left) {
             m_begin.push_back(m_added);
-            m_added += m_left.back().factor.rows();
+            m_added += left.factor.rows();
         }
     }
 

@@ -31,10 +31,10 @@ struct Addition {
 /// Exact F tests of every block by one update of the factorisation: with W = R⁻ᵀX~'Z the part of Z that the
 /// model lacks has the products Z'Z − W'W, and its regression on the residuals gives what the block adds
 /// (Björck 2015, "Numerical methods in matrix computations", §2.5.2; the same as refitting with it). Columns
-/// left with less than 1e-9 of their squared length are taken as dependent.
-/// `x` are the rows of the fit, `candidates` the same rows of the candidates' columns. The same for any
-/// number of threads. Throws Stopped.
-/// `weights` as the fit was made with.
+/// left with less than 1e-9 of their squared length are taken as dependent; blocks with a column left with
+/// little are worked out from their rows by reflections, since differences of sums of squares lose its
+/// digits. `x` are the rows of the fit, `candidates` the same rows of the candidates' columns. The same for
+/// any number of threads. Throws Stopped. `weights` as the fit was made with.
 std::vector<Addition> screenBlocks(const LeastSquaresFit& fit, const RowSource& x,
                                    const RowSource& candidates, std::span<const ScreenBlock> blocks,
                                    std::span<const double> weights, Threads threads, Progress& progress);
