@@ -794,6 +794,34 @@ TEST(Judge, FoldsAreTakenOverWhereNothingElseCanComeOut) {
     EXPECT_EQ(withFolds(later, recipe, rows, *prepared, {}, quietly()).folds->mse, dealt.folds->mse);
 }
 
+TEST(Judge, FoldsThatChooseTermsSayTheSameBesideEachOtherAndKeepWhatIsDone) {
+    const StudyRows rows = invented(300, 6);
+    Recipe recipe = judged("y", {"x", "z", "g", "site", "w"}, {.folds = 9, .seed = 3});
+    recipe.choose = ChoosePlan{.criterion = ChooseCriterion::aicc};
+    const FoldEvidence one = foldsOf(recipe, rows, 1), three = foldsOf(recipe, rows, 3);
+    ASSERT_EQ(one.each.size(), 9U);
+    EXPECT_EQ(one.mse, three.mse);
+    EXPECT_EQ(one.outOfFold, three.outOfFold);
+    for (std::size_t f = 0; f < 9; ++f) {
+        EXPECT_EQ(one.each[f].mse, three.each[f].mse);
+    }
+    // Told to stop among the second three: the first three are there.
+    const auto prepared = prepareRows(recipe, rows, {3}, quietly());
+    StopsAfter progress(1);
+    const FoldEvidence some = judgeByFolds(recipe, *prepared, "rows.csv", {.threads = {3}}, progress);
+    ASSERT_EQ(some.each.size(), 3U);
+    EXPECT_EQ(some.asked, 9U);
+    for (std::size_t f = 0; f < 3; ++f)
+        EXPECT_EQ(some.each[f].mse, one.each[f].mse);
+    // An error says its fold, the same one for any number of threads.
+    Recipe refused = recipe;
+    refused.intercept = false;
+    refused.choose = ChoosePlan{.criterion = ChooseCriterion::pValue, .enter = 1e-300, .leave = 1e-299};
+    const std::string said = errorOf([&] { foldsOf(refused, rows, 3); });
+    EXPECT_NE(said, "");
+    EXPECT_EQ(said, errorOf([&] { foldsOf(refused, rows, 1); }));
+}
+
 TEST(Judge, TermsThatAreChosenAreLearned) {
     const StudyRows rows = diabetes();
     Recipe recipe = judged("y", ten, {.kind = FoldKind::column, .column = "place5"});

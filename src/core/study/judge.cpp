@@ -290,7 +290,7 @@ public:
             if (!refits() && !m_steps && LeastSquaresFolds::applies(m_recipe, *m_whole)) {
                 LeastSquaresFolds folds(m_recipe, m_prepared.table, m_file, *m_whole, dealing,
                                         m_options.threads, stage);
-                folds.judge([&](std::size_t fold) { return judgeOne(fold, stage); },
+                folds.judge([&](std::size_t fold) { return judgeOne(fold, m_options.threads, stage); },
                             [&](const FoldOutcome& outcome) {
                                 ++done;
                                 return take(outcome);
@@ -299,8 +299,10 @@ public:
             } else {
                 m_inBasis = !refits() && m_recipe.judge->kind != FoldKind::bootstrap &&
                             LeastSquaresFolds::applies(m_recipe, *m_whole);
-                // Those that need no fit of their own run beside each other, each in one thread.
-                const std::size_t beside = m_inBasis ? m_options.threads.resolved() : 1;
+                // Those that need no fit of their own run beside each other, each in one thread, and so do
+                // those whose fit is a long row of small steps.
+                const std::size_t beside =
+                    m_inBasis || choosesInLittleRoom() ? m_options.threads.resolved() : 1;
                 const auto all = static_cast<double>(dealing.size());
                 bool going = true;
                 for (std::size_t begin = 0; going && begin < dealing.size(); begin += beside) {
@@ -309,16 +311,18 @@ public:
                                                                            countText(begin + 1) + " of " +
                                                                            countText(dealing.size()));
                     std::vector<std::optional<FoldOutcome>> outcomes(end - begin);
-                    if (m_inBasis)
+                    if (beside > 1)
                         parallelFor(end - begin, m_options.threads, [&](std::size_t i) {
                             ProgressStage own(stage, static_cast<double>(begin) / all,
                                               static_cast<double>(end) / all);
-                            outcomes[i] = judgeInBasis(begin + i, own);
+                            outcomes[i] =
+                                m_inBasis ? judgeInBasis(begin + i, own) : judgeOne(begin + i, {1}, own);
                         });
                     for (std::size_t fold = begin; going && fold < end; ++fold) {
                         ProgressStage own(stage, static_cast<double>(fold) / all,
                                           static_cast<double>(fold + 1) / all);
-                        if (!outcomes[fold - begin]) outcomes[fold - begin] = judgeOne(fold, own);
+                        if (!outcomes[fold - begin])
+                            outcomes[fold - begin] = judgeOne(fold, m_options.threads, own);
                         ++done;
                         going = take(*outcomes[fold - begin]);
                     }
@@ -331,6 +335,14 @@ public:
     }
 
 private:
+    /// Candidates of all threads together, and what is made of them, in about a gigabyte.
+    bool choosesInLittleRoom() const {
+        constexpr double most = 1e9;
+        return m_recipe.choose && 16.0 * static_cast<double>(m_recipe.terms.size()) *
+                                          static_cast<double>(m_prepared.table.rows()) *
+                                          static_cast<double>(m_options.threads.resolved()) <
+                                      most;
+    }
     bool refits() const { return m_options.refit || m_options.learnFrom > 0; }
 
     /// Its learning rows as many as are asked for.
@@ -418,7 +430,7 @@ private:
         }
     }
 
-    FoldOutcome judgeOne(std::size_t number, Progress& progress) const {
+    FoldOutcome judgeOne(std::size_t number, Threads threads, Progress& progress) const {
         const Fold fold = foldAt(number);
         const bool draws = m_recipe.judge->kind == FoldKind::bootstrap;
         try {
@@ -435,7 +447,7 @@ private:
             }
             FirmStage learns(progress, 0.3, 0.9); // a fold by half of its search is no fold
             const auto study =
-                learn(m_recipe, own.table, own.steps, m_file, std::move(learning), m_options.threads, learns);
+                learn(m_recipe, own.table, own.steps, m_file, std::move(learning), threads, learns);
             return judged(fold, own, *study, used, draws);
         } catch (const Error& error) {
             throw Error(error.code(), "fold " + fold.name + ": " + error.message(),

@@ -51,6 +51,7 @@ public:
     /// judged.
     std::pair<double, double> with(const std::vector<Index>& columns) const {
         const auto q = static_cast<Index>(columns.size());
+        if (q == 1) return withOne(columns[0]);
         Eigen::MatrixXd own(m_learned.rows(), q + 1);
         for (Index k = 0; k < q; ++k)
             own.col(k) = m_learned.col(columns[static_cast<std::size_t>(k)]);
@@ -79,6 +80,16 @@ public:
     }
 
 private:
+    /// The same for one column, as almost all candidates are, without copies.
+    std::pair<double, double> withOne(Index j) const {
+        const Index y = m_learned.cols() - 1;
+        const double square = m_learned.col(j).squaredNorm();
+        const double times = says(square, j) ? m_learned.col(j).dot(m_learned.col(y)) / square : 0;
+        double judged = 0;
+        for (const Eigen::MatrixXd& cell : m_judged)
+            judged += (cell.col(y) - times * cell.col(j)).squaredNorm();
+        return {(m_learned.col(y) - times * m_learned.col(j)).squaredNorm(), judged};
+    }
     bool says(double square, Index j) const { return square > 1e-20 * m_whole[j]; }
 
     Eigen::MatrixXd m_learned;
