@@ -18,9 +18,8 @@
 
 #include <algorithm>
 #include <atomic>
-#include <thread>
-
 #include <numeric>
+#include <thread>
 
 using namespace oxgoad;
 using namespace oxgoad::test;
@@ -96,6 +95,83 @@ TEST(Cells, GiveTheSameBitsOnAnyNumberOfThreads) {
     EXPECT_EQ(one.standardErrors, three.standardErrors);
     EXPECT_EQ(one.residuals, three.residuals);
     EXPECT_EQ(one.leverages, three.leverages);
+}
+
+TEST(Cells, WithoutSlopesGoInStretchesOfRowsThatChangeNothing) {
+    for (const bool weighted : {false, true}) {
+        // Levels of one row, and of no weight; a number that levels say; some stretches with sums of their
+        // own.
+        const Shape shape{.n = 60000,
+                          .levels = 50,
+                          .numbers = 3,
+                          .weighted = weighted,
+                          .said = true,
+                          .single = 3,
+                          .weightless = weighted ? 2 : 0};
+        expectTheSame(shape, 21, LeastSquaresOptions::Levels::asNeeded);
+        const Made m = made(shape, 21);
+        const Design design = Design::learn(m.table, m.rows, m.terms, {}, {});
+        const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
+        const auto fitted = [&](unsigned threads) {
+            return fitLeastSquares(rows, m.y, {.threads = {threads}, .weights = m.weights}, quietly());
+        };
+        const LeastSquaresFit one = fitted(1), three = fitted(3);
+        for (const std::size_t j : one.kept)
+            EXPECT_EQ(one.coefficients[static_cast<Index>(j)], three.coefficients[static_cast<Index>(j)]);
+        EXPECT_EQ(one.kept, three.kept);
+        EXPECT_EQ(one.residuals, three.residuals);
+        EXPECT_EQ(one.leverages, three.leverages);
+        if (weighted) continue;
+        for (Index i = 47; i < 50; ++i) { // the rows that are alone
+            EXPECT_NEAR(one.leverages[i], 1, 1e-14);
+            EXPECT_NEAR(one.residuals[i], 0, 1e-11);
+        }
+    }
+}
+
+TEST(Cells, FarFromEachOtherKeepTheDigitsOfWhatDiffersWithinThem) {
+    // Levels a million apart in y and in a number that differs by some thousandths within them. Without the
+    // levels nothing else is in the model, so that slopes are those of differences from level means.
+    RandomStream random(8, "far levels");
+    const std::size_t n = 50000, levels = 40;
+    std::vector<double> x(n), y(n);
+    std::vector<std::int32_t> codes(n);
+    std::vector<std::string> names;
+    for (std::size_t l = 0; l < levels; ++l)
+        names.push_back("g" + std::to_string(l));
+    std::vector<long double> dx(n), dy(n), meanX(levels, 0), meanY(levels, 0), count(levels, 0);
+    for (std::size_t i = 0; i < n; ++i) {
+        codes[i] = static_cast<std::int32_t>(random.below(levels));
+        x[i] = codes[i] + 0x1p-8 * random.uniform();
+        y[i] = 1000.0 * codes[i] + 3 * x[i] + 0x1p-8 * random.normal();
+        const auto c = static_cast<std::size_t>(codes[i]);
+        meanX[c] += x[i];
+        meanY[c] += y[i];
+        count[c] += 1;
+    }
+    long double xx = 0, xy = 0, yy = 0;
+    for (std::size_t i = 0; i < n; ++i) {
+        const auto c = static_cast<std::size_t>(codes[i]);
+        dx[i] = x[i] - meanX[c] / count[c];
+        dy[i] = y[i] - meanY[c] / count[c];
+        xx += dx[i] * dx[i];
+        xy += dx[i] * dy[i];
+        yy += dy[i] * dy[i];
+    }
+    const Table table({Column::ofFactor("g", codes, names), Column::ofNumbers("x", x)});
+    std::vector<std::uint32_t> all(n);
+    std::iota(all.begin(), all.end(), 0U);
+    const Design design = Design::learn(table, all, {plainTerm("g"), plainTerm("x")}, {}, {});
+    const DesignRows rows(BoundDesign(design, table, {}), all);
+    ASSERT_TRUE(CellRows::worthwhile(rows));
+    const LeastSquaresFit fit = fitLeastSquares(rows, y, {}, quietly());
+    EXPECT_FALSE(fit.exact);
+    const auto last = static_cast<Index>(fit.columns - 1);
+    const long double slope = xy / xx, left = yy - slope * xy;
+    EXPECT_NEAR(fit.coefficients[last], static_cast<double>(slope), 1e-9 * fit.standardErrors[last]);
+    EXPECT_GE(digits(fit.residualSumOfSquares, static_cast<double>(left)), 11);
+    EXPECT_GE(digits(fit.standardErrors[last], static_cast<double>(std::sqrt(left / (n - levels - 1) / xx))),
+              11);
 }
 
 TEST(Cells, StopAtOnce) {

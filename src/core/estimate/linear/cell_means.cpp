@@ -21,9 +21,15 @@ using Cells = std::span<const std::uint32_t>;
 
 /// Adds values, times weights where there are some, to the sums of their cells.
 template <class Sum>
-void addByCell(const VectorXd& values, Cells cells, std::span<const double> weights, Sum* sums) {
+void addByCell(const Eigen::Ref<const VectorXd>& values, Cells cells, std::span<const double> weights,
+               Sum* sums) {
     for (std::size_t i = 0; i < cells.size(); ++i)
         sums[cells[i]] += (weights.empty() ? 1 : weights[i]) * values[static_cast<Index>(i)];
+}
+
+void subtractByCell(Eigen::Ref<VectorXd> values, Cells cells, const Eigen::Ref<const VectorXd>& ofCells) {
+    for (std::size_t i = 0; i < cells.size(); ++i)
+        values[static_cast<Index>(i)] -= ofCells[cells[i]];
 }
 
 } // namespace
@@ -42,6 +48,12 @@ CellMeans::CellMeans(CellColumns columns, std::span<const double> y, std::span<c
     progress.checkpoint(0.05, "Counting levels");
     std::iota(m_places.begin(), m_places.end(), 0U);
     const auto& cellOf = m_columns.cells().cellOf;
+    constexpr auto none = static_cast<std::uint32_t>(-1);
+    m_first.assign(m_sizes.size(), none);
+    for (std::size_t i = 0; i < cellOf.size(); ++i) // the first that weighs something, where one does
+        if (auto& first = m_first[cellOf[i]];
+            first == none || (!weights.empty() && weights[first] == 0 && weights[i] > 0))
+            first = static_cast<std::uint32_t>(i);
     if (weights.empty()) {
         std::vector<std::uint32_t> counts(m_sizes.size(), 0);
         for (const auto cell : cellOf)
@@ -61,9 +73,9 @@ void CellMeans::read(Rows& rows) const {
     if (!m_weights.empty()) rows.weights = m_weights.subspan(from, count);
 }
 
-void CellMeans::shift(const LeastSquaresFit& fit, Rows& rows) const {
-    m_columns.shiftNumbers(rows.values.leftCols(m_numbers));
-    auto y = rows.values.col(m_numbers);
+void CellMeans::shift(const LeastSquaresFit& fit, Eigen::Ref<MatrixXd> rows) const {
+    m_columns.shiftNumbers(rows.leftCols(m_numbers));
+    auto y = rows.col(m_numbers);
     y = (y.array() - fit.responseShift) * fit.responseScale;
 }
 
@@ -135,44 +147,50 @@ CellMeans::Extent CellMeans::extent() const {
 MatrixXd CellMeans::triangleOf(const LeastSquaresFit& fit) {
     const Index count = m_columns.cells().count, k = m_numbers + 1;
     m_columns.shift(fit, VectorXd::Zero(m_numbers));
+    // A cell's mean as one of its rows and what the others differ from it by: nothing is left of what is the
+    // same in all of them, and little is rounded where they differ little.
+    MatrixXd one(count, k);
+    m_columns.cells().fill(m_first, one.leftCols(m_numbers));
+    for (Index c = 0; c < count; ++c)
+        one(c, m_numbers) = m_y[m_first[static_cast<std::size_t>(c)]];
+    shift(fit, one);
     std::vector<MatrixXd> sums(static_cast<std::size_t>(stretches()));
     forRows(0.1, 0.25, "Means of levels", [&](Rows& rows) {
         MatrixXd& mine = sums[static_cast<std::size_t>(rows.stretch)];
         if (mine.size() == 0) mine = MatrixXd::Zero(count, k);
-        shift(fit, rows);
-        for (Index m = 0; m < k; ++m)
+        shift(fit, rows.values);
+        for (Index m = 0; m < k; ++m) {
+            subtractByCell(rows.values.col(m), rows.cells, one.col(m));
             addByCell(rows.values.col(m), rows.cells, rows.weights, mine.col(m).data());
+        }
     });
-    MatrixXd means = MatrixXd::Zero(count, k);
-    VectorXd roots(count);
+    MatrixXd differences = MatrixXd::Zero(count, k), rows(count, 1 + k);
     for (Index c = 0; c < count; ++c) {
-        const long double size = m_sizes[static_cast<std::size_t>(c)];
-        roots[c] = static_cast<double>(std::sqrt(size));
-        for (Index m = 0; size > 0 && m < k; ++m) {
-            long double sum = 0;
+        const long double size = m_sizes[static_cast<std::size_t>(c)], root = std::sqrt(size);
+        rows(c, 0) = static_cast<double>(root);
+        for (Index m = 0; m < k; ++m) {
+            long double difference = 0;
             for (const MatrixXd& part : sums)
-                sum += part(c, m);
-            means(c, m) = static_cast<double>(sum / size);
+                difference += part(c, m);
+            if (size > 0) difference /= size;
+            differences(c, m) = static_cast<double>(difference);
+            rows(c, 1 + m) = static_cast<double>(root * (one(c, m) + difference));
         }
     }
     std::vector<MatrixXd> lefts(sums.size());
-    forRows(0.25, 0.5, "Reducing rows", [&](Rows& rows) {
-        shift(fit, rows);
+    forRows(0.25, 0.5, "Reducing rows", [&](Rows& each) {
+        shift(fit, each.values);
         for (Index m = 0; m < k; ++m) {
-            const double* mean = means.col(m).data();
-            double* values = rows.values.col(m).data();
-            for (std::size_t i = 0; i < rows.cells.size(); ++i)
-                values[i] -= mean[rows.cells[i]];
+            subtractByCell(each.values.col(m), each.cells, one.col(m));
+            subtractByCell(each.values.col(m), each.cells, differences.col(m));
         }
-        if (!rows.weights.empty())
-            rows.values.array().colwise() *=
-                Eigen::Map<const VectorXd>(rows.weights.data(), rows.count()).array().sqrt();
-        absorb(lefts[static_cast<std::size_t>(rows.stretch)], rows.values, m_progress);
+        if (!each.weights.empty())
+            each.values.array().colwise() *=
+                Eigen::Map<const VectorXd>(each.weights.data(), each.count()).array().sqrt();
+        absorb(lefts[static_cast<std::size_t>(each.stretch)], each.values, m_progress);
     });
     for (std::size_t s = 1; s < lefts.size(); ++s)
         absorb(lefts[0], lefts[s], m_progress);
-    MatrixXd rows(count, 1 + k);
-    rows << roots, roots.asDiagonal() * means;
     return m_columns.reduced(fit, rows, lefts[0], m_threads, m_progress);
 }
 
@@ -193,7 +211,7 @@ VectorXd CellMeans::crossProducts(const LeastSquaresFit& fit, const Extended& so
             addCarefully(fit, rows, coefficients, part.ofCells, part.ofNumbers);
             return;
         }
-        shift(fit, rows);
+        shift(fit, rows.values);
         VectorXd residuals = rows.values.col(m_numbers) - rows.values.leftCols(m_numbers) * ofNumbers;
         for (std::size_t i = 0; i < rows.cells.size(); ++i)
             residuals[static_cast<Index>(i)] -= ofCells[rows.cells[i]];
@@ -262,7 +280,7 @@ long double CellMeans::finish(LeastSquaresFit& fit, const VectorXd& solution) co
     std::vector<long double> squares(static_cast<std::size_t>(stretches()), 0);
     forRows(0.8, 1, "Leverages and residuals", [&](Rows& rows) {
         const VectorXd actual = rows.values.col(m_numbers);
-        shift(fit, rows);
+        shift(fit, rows.values);
         VectorXd residuals = rows.values.col(m_numbers) - rows.values.leftCols(m_numbers) * ofNumbers;
         MatrixXd within = MatrixXd(rows.values(Eigen::all, numbers)) * turn.transpose();
         VectorXd leverages(rows.count());

@@ -48,7 +48,7 @@ private:
     void read(Rows& rows) const;
     Index stretches() const;
     template <class Each> void forRows(double from, double to, const char* what, Each&& each) const;
-    void shift(const LeastSquaresFit& fit, Rows& rows) const;
+    void shift(const LeastSquaresFit& fit, Eigen::Ref<Eigen::MatrixXd> rows) const;
 
     /// Adds w·r by cell and w·r·numbers, worked out in long doubles from rows as they are.
     void addCarefully(const LeastSquaresFit& fit, const Rows& rows,
@@ -63,6 +63,8 @@ private:
     /// How many rows are worked on at once, and how many are a stretch.
     Index m_numbers, m_atOnce, m_stretch = 1;
     std::vector<std::uint32_t> m_places;
+    /// A row of each cell.
+    std::vector<std::uint32_t> m_first;
     /// Weight of each cell.
     std::vector<long double> m_sizes;
 };
