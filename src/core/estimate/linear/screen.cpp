@@ -81,6 +81,7 @@ public:
             MatrixXd z;
             const Index begin = static_cast<Index>(g) * groupChunks;
             for (Index c = begin; c < std::min(m_chunks, begin + groupChunks); ++c) {
+                stopIfTold(m_progress);
                 if (m_apart) {
                     const ApartReader::Rows a = loadApart(c, z);
                     m_apart->addProducts(a, z, part.cross);
@@ -135,12 +136,14 @@ public:
     }
     /// Differences of sums of squares lose the digits of what is nearly said already: the factor and the
     /// effects of such blocks, from their rows less what the model's columns say of them, by reflections.
-    void refine(const MatrixXd& said, std::vector<Eliminated>& blocks) const {
+    /// `w` is what the model says of the candidates, in its orthonormal basis.
+    void refine(const MatrixXd& w, std::vector<Eliminated>& blocks) const {
         constexpr double delicate = 1e-3;
         std::vector<std::size_t> which;
         for (std::size_t b = 0; b < blocks.size(); ++b)
             if (blocks[b].share < delicate) which.push_back(b);
         if (which.empty()) return;
+        const MatrixXd said = m_fit.factor.solve(w);
         const Index groups = (m_chunks + mostGroupChunks - 1) / mostGroupChunks;
         std::vector<std::vector<MatrixXd>> parts(static_cast<std::size_t>(groups),
                                                  std::vector<MatrixXd>(which.size()));
@@ -271,7 +274,7 @@ std::vector<Addition> screenBlocks(const LeastSquaresFit& fit, const RowSource& 
     std::vector<Eliminated> eliminated(blocks.size());
     parallelFor(blocks.size(), threads,
                 [&](std::size_t b) { eliminated[b] = eliminate(blocks[b], w, products, b); });
-    screener.refine(fit.factor.solve(w), eliminated);
+    screener.refine(w, eliminated);
     std::vector<Addition> additions(blocks.size());
     parallelFor(blocks.size(), threads, [&](std::size_t b) {
         const Eliminated& left = eliminated[b];
@@ -322,7 +325,7 @@ std::vector<double> leaveOneOutWith(const LeastSquaresFit& fit, const RowSource&
     std::vector<Eliminated> left;
     for (std::size_t b = 0; b < blocks.size(); ++b)
         left.push_back(eliminate(blocks[b], w, products, b));
-    screener.refine(said, left);
+    screener.refine(w, left);
     const auto chunks = static_cast<std::size_t>(screener.chunks());
     std::vector<std::vector<double>> sums(chunks, std::vector<double>(blocks.size(), 0));
     parallelFor(chunks, threads, [&](std::size_t c) {
@@ -384,7 +387,7 @@ public:
         m_said = fit.factor.solve(w);
         for (std::size_t b = 0; b < blocks.size(); ++b)
             m_left.push_back(eliminate(blocks[b], w, products, b));
-        m_screener.refine(m_said, m_left);
+        m_screener.refine(w, m_left);
         for (const Eliminated& left : m_left) {
             m_begin.push_back(m_added);
             m_added += left.factor.rows();
