@@ -2,6 +2,8 @@
 
 #include "estimate/linear/triangle.h"
 
+#include <Eigen/QR>
+
 #include <algorithm>
 
 namespace oxgoad {
@@ -136,21 +138,23 @@ MatrixXd CellColumns::reduced(const LeastSquaresFit& fit, const MatrixXd& rows, 
     return total;
 }
 
-std::vector<Index> CellColumns::sharedInModel(const LeastSquaresFit& fit) const {
-    std::vector<Index> numbers;
-    for (const std::size_t j : fit.kept)
-        if (const Index m = m_cells->numberOf[j];
-            std::find(m_shared.begin(), m_shared.end(), m) != m_shared.end())
-            numbers.push_back(m);
-    return numbers;
-}
-
-MatrixXd CellColumns::sharedDirections(const LeastSquaresFit& fit) const {
+CellColumns::Shared CellColumns::sharedBasis(const LeastSquaresFit& fit) const {
+    Shared shared;
     std::vector<Index> places;
-    for (std::size_t k = 0; k < fit.kept.size(); ++k)
-        if (std::find(m_shared.begin(), m_shared.end(), m_cells->numberOf[fit.kept[k]]) != m_shared.end())
-            places.push_back((fit.intercept ? 1 : 0) + static_cast<Index>(k));
-    return fit.factor.directions(places);
+    for (std::size_t k = 0; k < fit.kept.size(); ++k) {
+        const Index m = m_cells->numberOf[fit.kept[k]];
+        if (std::find(m_shared.begin(), m_shared.end(), m) == m_shared.end()) continue;
+        shared.numbers.push_back(m);
+        places.push_back((fit.intercept ? 1 : 0) + static_cast<Index>(k));
+    }
+    shared.basis = fit.factor.directions(places);
+    const auto count = static_cast<Index>(places.size());
+    shared.turn = MatrixXd(count, count);
+    if (count == 0) return shared;
+    const Eigen::HouseholderQR<MatrixXd> qr(shared.basis);
+    shared.basis = qr.householderQ() * MatrixXd::Identity(fit.rank(), count);
+    shared.turn = qr.matrixQR().topRows(count).triangularView<Eigen::Upper>();
+    return shared;
 }
 
 MatrixXd CellColumns::directions(const LeastSquaresFit& fit, Index first, Index last) const {

@@ -44,10 +44,13 @@ public:
     Eigen::MatrixXd reduced(const LeastSquaresFit& fit, const Eigen::MatrixXd& rows,
                             const Eigen::MatrixXd& left, Threads threads, Progress& progress) const;
 
-    /// Shared numbers whose column is in the model, and where they point in the basis that the factor makes
-    /// orthonormal.
-    std::vector<Index> sharedInModel(const LeastSquaresFit& fit) const;
-    Eigen::MatrixXd sharedDirections(const LeastSquaresFit& fit) const;
+    /// What shared numbers say in the basis that the factor makes orthonormal: the numbers whose column is in
+    /// the model, an orthonormal basis of where they point, and their coordinates in it (upper triangular).
+    struct Shared {
+        std::vector<Index> numbers;
+        Eigen::MatrixXd basis, turn;
+    };
+    Shared sharedBasis(const LeastSquaresFit& fit) const;
     /// 1 and the own numbers of cells first..last-1, (1 + own) columns a cell, in that basis.
     Eigen::MatrixXd directions(const LeastSquaresFit& fit, Index first, Index last) const;
 

@@ -2,8 +2,6 @@
 
 #include "estimate/linear/triangle.h"
 
-#include <Eigen/QR>
-
 #include <algorithm>
 #include <atomic>
 #include <cmath>
@@ -197,7 +195,7 @@ MatrixXd CellMeans::triangleOf(const LeastSquaresFit& fit) {
 VectorXd CellMeans::crossProducts(const LeastSquaresFit& fit, const Extended& solution, bool careful) const {
     const CellColumns::ExtendedRows coefficients = m_columns.coefficients(fit, solution, m_threads);
     const Index count = m_columns.cells().count;
-    // Of the numbers only sums over all cells matter; the first cell of a stretch holds them.
+    // Of the numbers only sums over all cells matter: the first cell holds them at the end.
     const VectorXd ofCells = coefficients.col(0).cast<double>(),
                    ofNumbers = coefficients.row(0).tail(m_numbers).transpose().cast<double>();
     struct Part {
@@ -213,8 +211,7 @@ VectorXd CellMeans::crossProducts(const LeastSquaresFit& fit, const Extended& so
         }
         shift(fit, rows.values);
         VectorXd residuals = rows.values.col(m_numbers) - rows.values.leftCols(m_numbers) * ofNumbers;
-        for (std::size_t i = 0; i < rows.cells.size(); ++i)
-            residuals[static_cast<Index>(i)] -= ofCells[rows.cells[i]];
+        subtractByCell(residuals, rows.cells, ofCells);
         if (!rows.weights.empty())
             residuals.array() *= Eigen::Map<const VectorXd>(rows.weights.data(), rows.count()).array();
         addByCell(residuals, rows.cells, {}, part.ofCells.data());
@@ -255,14 +252,8 @@ long double CellMeans::finish(LeastSquaresFit& fit, const VectorXd& solution) co
     const VectorXd ofNumbers = coefficients.row(0).tail(m_numbers).transpose();
     // A row in the basis that the factor makes orthonormal: what its numbers say, in an orthonormal basis of
     // their own, and beside it what its cell says.
-    const std::vector<Index> numbers = m_columns.sharedInModel(fit);
-    const auto shared = static_cast<Index>(numbers.size());
-    const MatrixXd directions = m_columns.sharedDirections(fit);
-    const Eigen::HouseholderQR<MatrixXd> qr(directions);
-    const MatrixXd basis =
-        shared > 0 ? MatrixXd(qr.householderQ() * MatrixXd::Identity(fit.rank(), shared)) : directions;
-    const MatrixXd turn =
-        shared > 0 ? MatrixXd(qr.matrixQR().topRows(shared).triangularView<Eigen::Upper>()) : MatrixXd(0, 0);
+    const auto [numbers, basis, turn] = m_columns.sharedBasis(fit);
+    const Index shared = turn.cols();
     MatrixXd inside(count, shared);
     VectorXd alone(count);
     constexpr Index cellsAtOnce = 512;

@@ -242,14 +242,8 @@ long double CellRows::finish(LeastSquaresFit& fit, const VectorXd& solution) con
     const auto own = static_cast<Index>(ownNumbers.size());
     // A row in the basis that the factor makes orthonormal: what its shared numbers say, in an orthonormal
     // basis of their own, and beside it what its cell says.
-    const std::vector<Index> numbers = m_columns.sharedInModel(fit);
-    const auto shared = static_cast<Index>(numbers.size());
-    const MatrixXd directions = m_columns.sharedDirections(fit);
-    const Eigen::HouseholderQR<MatrixXd> qr(directions);
-    const MatrixXd basis =
-        shared > 0 ? MatrixXd(qr.householderQ() * MatrixXd::Identity(fit.rank(), shared)) : directions;
-    const MatrixXd turn =
-        shared > 0 ? MatrixXd(qr.matrixQR().topRows(shared).triangularView<Eigen::Upper>()) : MatrixXd(0, 0);
+    const auto [numbers, basis, turn] = m_columns.sharedBasis(fit);
+    const Index shared = turn.cols();
     const auto all = batches();
     std::vector<long double> squares(all.size(), 0);
     forBatches(0.8, 1, "Leverages and residuals", [&](std::size_t batch, Index first, Index last) {
