@@ -1,7 +1,6 @@
 // The window: start to the demo shown, refit and repaint after a tick on 100,000 × 30, repaint of a plot of
 // 1,000,000 rows, a path of penalties dragged, a trail of 500 fits drawn, and the longest time the event loop
 // was kept waiting meanwhile. Each against its limit.
-#include "app/files.h"
 #include "app/fit/path_picture.h"
 #include "app/parts.h"
 #include "app/plots/plot_frame.h"
@@ -11,6 +10,7 @@
 #include "base/file.h"
 #include "base/random.h"
 #include "study/project.h"
+#include "window_support.h"
 
 #include <benchmark/benchmark.h>
 
@@ -27,65 +27,11 @@
 #include <string>
 
 using namespace oxgoad;
-using Clock = std::chrono::steady_clock;
 
 namespace {
 
 Clock::time_point processStart;
 double startSeconds = 0;
-
-double since(Clock::time_point start) {
-    return std::chrono::duration<double>(Clock::now() - start).count();
-}
-
-/// The longest gap between beats of a timer: how long the window did not answer.
-class Heartbeat {
-public:
-    Heartbeat() {
-        QObject::connect(&m_timer, &QTimer::timeout, [this] {
-            m_longest = std::max(m_longest, since(m_last));
-            m_last = Clock::now();
-        });
-        m_timer.start(1);
-    }
-    void reset() {
-        m_longest = 0;
-        m_last = Clock::now();
-    }
-    double longestMs() const { return 1000 * m_longest; }
-
-private:
-    QTimer m_timer;
-    Clock::time_point m_last = Clock::now();
-    double m_longest = 0;
-};
-
-bool waitFor(const std::function<bool()>& done) {
-    const auto start = Clock::now();
-    QTimer beat;
-    beat.start(2);
-    while (!done()) {
-        if (since(start) > 120) return false;
-        QCoreApplication::processEvents(QEventLoop::WaitForMoreEvents); // sleeps until the next beat or event
-    }
-    return true;
-}
-
-struct Shown {
-    QTemporaryDir folder;
-    FileChooser files;
-    QSettings settings{folder.filePath("s.ini"), QSettings::IniFormat};
-    MainWindow window{files, settings};
-    Shown() {
-        window.resize(1280, 800);
-        window.show();
-    }
-    void open(const QString& path) {
-        window.open(path);
-        waitFor([this] { return window.session().hasRows() && !window.session().jobs().busy(); });
-        QCoreApplication::processEvents();
-    }
-};
 
 void startToDemoShown(benchmark::State& state) {
     for (auto _ : state)
@@ -94,28 +40,6 @@ void startToDemoShown(benchmark::State& state) {
     state.counters["limit"] = 1.5;
 }
 BENCHMARK(startToDemoShown)->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
-
-/// y and `columns` numbers x0, x1 … on `rows` rows.
-void writeRows(const QString& path, int rows, int columns) {
-    RandomStream random(4, "bench");
-    std::string text = "y";
-    for (int j = 0; j < columns; ++j)
-        text += ",x" + std::to_string(j);
-    text += '\n';
-    std::vector<double> x(static_cast<std::size_t>(columns));
-    for (int i = 0; i < rows; ++i) {
-        double y = random.normal();
-        for (int j = 0; j < columns; ++j) {
-            x[static_cast<std::size_t>(j)] = random.uniform();
-            if (j < 10) y += x[static_cast<std::size_t>(j)] / (1 + j);
-        }
-        text += std::to_string(y);
-        for (const double v : x)
-            text += "," + std::to_string(v);
-        text += '\n';
-    }
-    replaceFile(path.toStdString(), text);
-}
 
 /// The handle of a path is dragged over 40 penalties of a lasso on 100,000 × 100: how long each move of the
 /// hand keeps the window, and the longest gap of the event loop while fits follow.

@@ -42,6 +42,29 @@ QPushButton* linkButton(const QString& text, QWidget* parent) {
     return button;
 }
 
+FindField::FindField(const QString& placeholder, const QString& accessibleName, const char* objectName) {
+    setObjectName(objectName);
+    setPlaceholderText(placeholder);
+    setAccessibleName(accessibleName);
+    setClearButtonEnabled(true);
+    setFixedWidth(130);
+}
+
+bool FindField::event(QEvent* event) {
+    // Before it stops work elsewhere.
+    if (event->type() == QEvent::ShortcutOverride && static_cast<QKeyEvent*>(event)->key() == Qt::Key_Escape &&
+        !text().isEmpty())
+        event->accept();
+    return QLineEdit::event(event);
+}
+
+void FindField::keyPressEvent(QKeyEvent* event) {
+    if (event->key() == Qt::Key_Escape && !text().isEmpty())
+        clear();
+    else
+        QLineEdit::keyPressEvent(event);
+}
+
 std::optional<double> typedNumber(const QString& text) {
     const auto number = parseDressedNumber(ss(text), {.decimalMark = '.',
                                                       .thousandsMarks = ", '",
@@ -320,6 +343,7 @@ GridView::GridView(const QString& accessibleName, QWidget* parent) : QTableView(
     horizontalHeader()->setMinimumSectionSize(36);
     connect(this, &QTableView::doubleClicked, this, &GridView::opened);
     connect(verticalScrollBar(), &QScrollBar::valueChanged, this, &GridView::makeRoom);
+    connect(horizontalScrollBar(), &QScrollBar::valueChanged, this, &GridView::makeRoom);
 }
 
 void GridView::show(GridModel* model) {
@@ -343,18 +367,19 @@ int GridView::neededWidth(int column, int widest, int first, int count) const {
         width = std::max(width, head.horizontalAdvance(line) + 18);
     int whole = 0;
     int fraction = 0;
+    const bool ticks = column == 0 && model()->index(0, 0).data(Qt::CheckStateRole).isValid();
     for (int row = first; row < std::min(model()->rowCount(), first + count); ++row) {
         const QModelIndex index = model()->index(row, column);
         const QString text = index.data().toString();
+        const QVariant drawing = index.data(DrawingRole);
         const bool strong = index.data(ToneRole).toString() == "strong";
         const auto mark = index.data(FractionRole).toInt() > 0 ? text.indexOf('.') : -1;
-        const int used = (strong ? bold : metrics).horizontalAdvance(text) + 18 +
-                         (column == 0 && model()->index(0, 0).data(Qt::CheckStateRole).isValid() ? 20 : 0) +
-                         (index.data(DrawingRole).typeId() == QMetaType::Int ? 14 : 0);
+        const int used = (strong ? bold : metrics).horizontalAdvance(text) + 18 + (ticks ? 20 : 0) +
+                         (drawing.typeId() == QMetaType::Int ? 14 : 0);
         whole = std::max(whole, mark < 0 ? used : metrics.horizontalAdvance(text.left(mark)) + 18);
         if (mark >= 0) fraction = std::max(fraction, metrics.horizontalAdvance(text.mid(mark)));
-        if (index.data(DrawingRole).canConvert<IntervalDrawing>()) width = std::max(width, 136);
-        if (index.data(DrawingRole).canConvert<ShapeDrawing>()) width = std::max(width, 80);
+        if (drawing.canConvert<IntervalDrawing>()) width = std::max(width, 136);
+        if (drawing.canConvert<ShapeDrawing>()) width = std::max(width, 80);
     }
     const int needed = std::max(width, whole + fraction);
     return isNumbers(column) ? needed : std::min(needed, widest);
@@ -362,24 +387,60 @@ int GridView::neededWidth(int column, int widest, int first, int count) const {
 
 void GridView::fitColumns(int widest) {
     if (!model()) return;
-    const int measured = model()->columnCount() > 60 ? 20 : 200;
-    for (int column = 0; column < model()->columnCount(); ++column)
-        setColumnWidth(column, neededWidth(column, widest, 0, measured));
+    m_widest = widest;
+    m_fitted.assign(static_cast<std::size_t>(model()->columnCount()), false);
+    makeRoom();
+}
+
+void GridView::setWidths(const std::vector<int>& first, int width) {
+    if (!model()) return;
+    horizontalHeader()->setDefaultSectionSize(width);
+    const int columns = model()->columnCount();
+    for (int column = 0; column < std::min(columns, static_cast<int>(first.size())); ++column)
+        setColumnWidth(column, first[static_cast<std::size_t>(column)]);
+    m_fitted.assign(static_cast<std::size_t>(columns), true);
     makeRoom();
 }
 
 void GridView::makeRoom() {
-    if (!model() || model()->columnCount() == 0) return;
-    const int last = model()->columnCount() - 1;
-    if (const bool stretch = !isNumbers(last); stretch != horizontalHeader()->stretchLastSection())
+    if (!model() || model()->columnCount() == 0 || m_makingRoom) return;
+    m_makingRoom = true;
+    const int columns = model()->columnCount();
+    if (const bool stretch = !isNumbers(columns - 1); stretch != horizontalHeader()->stretchLastSection())
         horizontalHeader()->setStretchLastSection(stretch);
-    // What is in view, and no more: a million rows are not measured for a tick.
-    constexpr int linesInView = 60;
+    m_fitted.resize(static_cast<std::size_t>(columns), false);
+    // What is in view, and no more: neither a million rows nor thousands of columns are measured for a tick.
+    // Of few columns all, so that the bar below knows how wide they are.
+    constexpr int fewColumns = 40;
     const int first = std::max(0, rowAt(0));
-    for (int column = 0; column <= last; ++column)
-        if (isNumbers(column))
-            if (const int needed = neededWidth(column, 0, first, linesInView); needed > columnWidth(column))
-                setColumnWidth(column, needed);
+    const int linesInView = viewport()->height() / std::max(1, verticalHeader()->defaultSectionSize()) + 2;
+    const bool few = columns <= fewColumns;
+    bool moved = false;
+    for (int column = few ? 0 : std::max(0, columnAt(0)); column < columns; ++column) {
+        if (!few && columnViewportPosition(column) > viewport()->width()) break;
+        const auto fitted = m_fitted[static_cast<std::size_t>(column)];
+        int width = columnWidth(column);
+        if (!fitted) width = neededWidth(column, m_widest);
+        if (isNumbers(column) && (fitted || first + linesInView > linesMeasured))
+            width = std::max(width, neededWidth(column, 0, first, linesInView));
+        m_fitted[static_cast<std::size_t>(column)] = true;
+        if (width == columnWidth(column)) continue;
+        setColumnWidth(column, width);
+        moved = true;
+    }
+    // What was gone to stays in view where columns before it took more room.
+    const QModelIndex current = currentIndex();
+    if (moved && !few && current.isValid() && hasFocus() && current.column() >= columnAt(0) &&
+        columnViewportPosition(current.column()) < viewport()->width()) {
+        updateGeometries();
+        scrollTo(current);
+    }
+    m_makingRoom = false;
+}
+
+void GridView::resizeEvent(QResizeEvent* event) {
+    QTableView::resizeEvent(event);
+    makeRoom();
 }
 
 void GridView::setModel(QAbstractItemModel* model) {

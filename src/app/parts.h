@@ -6,9 +6,11 @@
 #include <QLabel>
 #include <QLayout>
 #include <QPushButton>
+#include <QLineEdit>
 #include <QStyledItemDelegate>
 #include <QTableView>
 #include <optional>
+#include <vector>
 
 namespace oxgoad {
 
@@ -16,6 +18,16 @@ namespace oxgoad {
 QLabel* plainLabel(const QString& text, const QString& name = {}, QWidget* parent = nullptr);
 /// A word that does something.
 QPushButton* linkButton(const QString& text, QWidget* parent = nullptr);
+/// A field to look for something as it is typed. Escape forgets what was looked for.
+class FindField : public QLineEdit {
+    Q_OBJECT
+public:
+    FindField(const QString& placeholder, const QString& accessibleName, const char* objectName);
+
+protected:
+    bool event(QEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
+};
 
 /// The number somebody typed, by the one rule of the window: a decimal point, and commas, blanks or
 /// apostrophes that part groups of three. Nothing for everything else: a number typed is never read as
@@ -81,8 +93,13 @@ public:
     explicit GridView(const QString& accessibleName, QWidget* parent = nullptr);
     /// Sets the model and gives each column the width its head and first rows need.
     void show(GridModel* model);
+    /// Widths for heads and cells, of the columns in view now and of the others once they come into view.
     /// `widest` holds for texts only: a number is never cut short.
     void fitColumns(int widest = 260);
+    /// The first columns as given, all others `width` wide.
+    void setWidths(const std::vector<int>& first, int width);
+    /// What a column needs for its head and its first lines.
+    int neededWidth(int column, int widest) const { return neededWidth(column, widest, 0, linesMeasured); }
     void setModel(QAbstractItemModel* model) override;
 
 signals:
@@ -97,15 +114,20 @@ protected:
     void focusInEvent(QFocusEvent* event) override;
     void focusOutEvent(QFocusEvent* event) override;
     void paintEvent(QPaintEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
 
 private:
+    static constexpr int linesMeasured = 60;
     /// For the head and `count` rows from `first` on.
     int neededWidth(int column, int widest, int first, int count) const;
     bool isNumbers(int column) const;
     /// Makes room for the numbers in view, and keeps a last column of numbers beside the others.
     void makeRoom();
-
     bool m_arriving = false;
+    bool m_makingRoom = false;
+    int m_widest = 260;
+    /// Columns that were in view since widths were last to fit.
+    std::vector<bool> m_fitted;
 };
 
 } // namespace oxgoad

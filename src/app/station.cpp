@@ -4,6 +4,7 @@
 #include "workspace/text.h"
 
 #include <QAbstractItemView>
+#include <QShortcut>
 #include <QSignalBlocker>
 #include <cmath>
 
@@ -72,6 +73,11 @@ void Station::fillBox(QComboBox& box, const QStringList& items, const QString& f
         box.addItems(items);
     }
     box.setCurrentText(items.contains(before) ? before : fallback);
+}
+
+void Station::findWith(QLineEdit& field) {
+    auto* find = new QShortcut(QKeySequence::Find, this);
+    connect(find, &QShortcut::activated, &field, qOverload<>(&QWidget::setFocus));
 }
 
 std::function<QString(std::size_t)> Station::rowDescription() const {

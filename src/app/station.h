@@ -4,6 +4,7 @@
 #include "workspace/session.h"
 
 #include <QComboBox>
+#include <QLineEdit>
 #include <QWidget>
 
 namespace oxgoad {
@@ -41,6 +42,8 @@ protected:
     /// Fills a box with column names, keeping the choice.
     static void fillBox(QComboBox& box, const QStringList& items, const QString& fallback);
     std::function<QString(std::size_t)> rowDescription() const;
+    /// Ctrl+F goes to the field while the station is shown.
+    void findWith(QLineEdit& field);
     /// Joins a plot of rows to the selection: a click selects, boxes and lines mark, and both are shown.
     void link(PlotFrame& plot);
     void showSelectionIn(PlotFrame& plot) const;

@@ -7,7 +7,10 @@
 
 #include <algorithm>
 #include <cmath>
+#include <memory>
 #include <optional>
+#include <string>
+#include <unordered_set>
 
 namespace oxgoad {
 
@@ -38,14 +41,6 @@ GridColumn count(QString title, std::function<std::size_t(int)> value, QString t
 
 } // namespace
 
-QString roleText(const Recipe& recipe, const std::string& column) {
-    if (column == recipe.response) return "response";
-    for (const std::string& name : inputNames(recipe.terms))
-        if (name == column) return "predictor";
-    const Role role = roleOf(recipe, column);
-    return role == Role::predictor ? QString() : qs(roleName(role));
-}
-
 GridModel::Content ledgerGrid(const Session& session) {
     GridModel::Content grid;
     const auto prepared = session.prepared();
@@ -55,6 +50,9 @@ GridModel::Content ledgerGrid(const Session& session) {
         return prepared->ledger.columns[static_cast<std::size_t>(row)];
     };
     auto at = [line](int row) -> const ColumnSummary& { return line(row).summary; };
+    const auto names = inputNames(session.recipe().terms);
+    const auto inputs =
+        std::make_shared<const std::unordered_set<std::string>>(names.begin(), names.end());
     auto moment = [at](QString title, double NumberSummary::*member) {
         return GridColumn{std::move(title),
                           true,
@@ -66,7 +64,16 @@ GridModel::Content ledgerGrid(const Session& session) {
     };
     grid.columns = {
         textColumn("column", [at](int row) { return qs(at(row).name); }),
-        textColumn("role", [at, &session](int row) { return roleText(session.recipe(), at(row).name); }),
+        textColumn("role",
+                   [at, inputs, &session](int row) {
+                       const std::string& name = at(row).name;
+                       const Recipe& recipe = session.recipe();
+                       const Role role = roleOf(recipe, name);
+                       return name == recipe.response      ? QString("response")
+                              : inputs->contains(name)     ? QString("predictor")
+                              : role == Role::predictor ? QString()
+                                                        : qs(roleName(role));
+                   }),
         textColumn("type", [at](int row) { return qs(kindName(at(row).kind)); }),
         textColumn("unit", [at, &session](int row) { return session.unit(at(row).name); }),
         textColumn("distribution", [](int) { return QString(); }),

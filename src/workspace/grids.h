@@ -44,8 +44,6 @@ GridModel::Content partsGrid(const Session& session);
 GridModel::Content stepEffectGrid(const StepEffect& effect);
 /// The first rows of something that is about to be read.
 GridModel::Content previewGrid(const Table& table);
-/// "response", "predictor" for columns in use, otherwise the role that was given.
-QString roleText(const Recipe& recipe, const std::string& column);
 /// Cells that do not fit their column.
 GridModel::Content faultsGrid(const Session& session);
 /// Rows with the largest studentised residuals and held-out errors, largest first.
@@ -83,10 +81,15 @@ struct TermPlaces {
         std::string term;
     };
     std::vector<Group> groups;
+    /// What is looked for: only terms, levels and columns with it in their name have a line, in capitals or not,
+    /// and of a closed factor the levels that have it. All where it is empty.
+    QString find;
 };
 /// With `places`, in these places, which are filled in when they are empty.
 std::vector<TermLine> termLines(const Session& session, TermPlaces* places = nullptr);
-GridModel::Content termsGrid(Session& session, TermPlaces* places = nullptr);
+GridModel::Content termsGrid(Session& session, std::vector<TermLine> lines);
+/// A coefficient of a term beside its name: "annual" for "contract = annual" of contract, the whole name of others.
+std::string levelName(const Term& term, const std::string& coefficient);
 
 /// What the drawn intervals of the term table are the effect of.
 enum class EffectScale { quartiles, deviation };

@@ -8,10 +8,21 @@
 
 namespace oxgoad {
 
-GridModel::Content helpsGrid(std::shared_ptr<const WhatHelps> helps, Session& session) {
-    const auto at = [helps](int row) -> const Help& { return helps->helps[static_cast<std::size_t>(row)]; };
+ListedHelps::ListedHelps(WhatHelps found) : what(std::move(found)) {
+    for (const Help& help : what.helps)
+        names.push_back(qs(termName(help.term)));
+}
+
+GridModel::Content helpsGrid(std::shared_ptr<const ListedHelps> listed, Session& session, const QString& find) {
+    const WhatHelps* helps = &listed->what;
+    auto found = std::make_shared<std::vector<std::size_t>>();
+    for (std::size_t i = 0; i < listed->names.size(); ++i)
+        if (find.isEmpty() || listed->names[i].contains(find, Qt::CaseInsensitive)) found->push_back(i);
+    const auto at = [listed, found](int row) -> const Help& {
+        return listed->what.helps[(*found)[static_cast<std::size_t>(row)]];
+    };
     GridModel::Content grid;
-    grid.rows = static_cast<int>(helps->helps.size());
+    grid.rows = static_cast<int>(found->size());
     double error = 0;
     for (const Help& help : helps->helps)
         if (std::isfinite(help.errorWith)) error = std::max(error, help.errorWith);
@@ -26,7 +37,8 @@ GridModel::Content helpsGrid(std::shared_ptr<const WhatHelps> helps, Session& se
         return column;
     };
     grid.columns = {
-        textColumn("would help", [at](int row) { return qs(termName(at(row).term)); }),
+        textColumn("would help",
+                   [listed, found](int row) { return listed->names[(*found)[static_cast<std::size_t>(row)]]; }),
         textColumn("as", [at](int row) { return qs(std::string(helpKindName(at(row).kind))); }),
         tipped(numberColumn(
                    "explains\n%", [at](int row) { return 100 * at(row).share; }, 1),

@@ -94,7 +94,7 @@ GridModel::Content pairsGrid(std::shared_ptr<const Pairs> pairs) {
         return pairs->strongest[static_cast<std::size_t>(row)];
     };
     GridModel::Content grid;
-    grid.rows = static_cast<int>(pairs->strongest.size());
+    grid.rows = static_cast<int>(std::min(pairs->strongest.size(), mostPairsListed));
     auto group = [pairs, at](int row) {
         const int a = pairs->group[at(row).a], b = pairs->group[at(row).b];
         return a != 0 && a == b ? a : 0;

@@ -15,10 +15,11 @@ GridModel::Content rankingGrid(std::shared_ptr<const std::vector<RankedColumn>> 
 /// correlation by size, 6 adjusted p, 7 missing. Columns without the number come last both ways.
 void sortRanking(std::vector<RankedColumn>& ranking, int column, bool descending);
 
-/// All pairs, strongest first; columns that go together have the number of their group.
 /// Every column against every other, in an order that puts those that go together side by side, groups held
 /// by brackets. The data row of a cell is the line and its raw value the strength.
 GridModel::Content pairMatrix(std::shared_ptr<const Pairs> pairs);
+/// The strongest pairs first; columns that go together have the number of their group.
+inline constexpr std::size_t mostPairsListed = 100000;
 GridModel::Content pairsGrid(std::shared_ptr<const Pairs> pairs);
 
 } // namespace oxgoad

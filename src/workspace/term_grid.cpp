@@ -33,8 +33,8 @@ enum TermColumn {
 
 class TermCells {
 public:
-    TermCells(Session& session, TermPlaces* places)
-        : m_session(session), m_lines(termLines(session, places)), m_evidence(session.evidence()) {
+    TermCells(Session& session, std::vector<TermLine> lines)
+        : m_session(session), m_lines(std::move(lines)), m_evidence(session.evidence()) {
         if (!m_evidence || !m_evidence->linear) return;
         m_deviation = effectScale(session) == EffectScale::deviation;
         for (const auto& c : m_evidence->linear->coefficients) {
@@ -115,13 +115,9 @@ public:
             return "constant";
         case TermLine::Kind::term:
             return qs(shownName(m_session.recipe().terms[static_cast<std::size_t>(l.term)]));
-        case TermLine::Kind::level: {
-            // "contract = annual" under "contract" is just "annual"; products keep the whole name.
-            const std::string& whole = coefficient(row)->name;
-            const std::string head =
-                termName(m_session.recipe().terms[static_cast<std::size_t>(l.term)]) + " = ";
-            return "    " + qs(whole.starts_with(head) ? whole.substr(head.size()) : whole);
-        }
+        case TermLine::Kind::level:
+            return "    " + qs(levelName(m_session.recipe().terms[static_cast<std::size_t>(l.term)],
+                                         coefficient(row)->name));
         case TermLine::Kind::candidate:
             return qs(l.column);
         case TermLine::Kind::gone:
@@ -143,7 +139,11 @@ public:
         if (line(row).kind == TermLine::Kind::term) return "…";
         if (line(row).kind == TermLine::Kind::candidate) {
             const Column* column = m_session.table().find(line(row).column);
-            return column ? "not in the model, " + qs(kindName(column->kind())) : QString();
+            if (!column) return {};
+            return "not in the model, " +
+                   (column->kind() == ColumnKind::factor
+                        ? qs("factor of " + plural(column->levels().size(), "level", "levels"))
+                        : qs(kindName(column->kind())));
         }
         const auto* c = coefficient(row);
         return c && c->dependent ? "repeats others" : QString();
@@ -249,8 +249,8 @@ private:
 
 } // namespace
 
-GridModel::Content termsGrid(Session& session, TermPlaces* places) {
-    const auto cells = std::make_shared<const TermCells>(session, places);
+GridModel::Content termsGrid(Session& session, std::vector<TermLine> lines) {
+    const auto cells = std::make_shared<const TermCells>(session, std::move(lines));
     const QString unit = session.unit(session.recipe().response);
     const bool logs = session.evidence() && session.evidence()->logResponse;
     const QString per = logs             ? "\nln " + qs(session.recipe().response)

@@ -157,11 +157,20 @@ std::vector<TermLine> inPlaces(std::vector<TermGroup> groups, TermPlaces& places
 
 } // namespace
 
+std::string levelName(const Term& term, const std::string& coefficient) {
+    const std::string head = termName(term) + " = ";
+    return coefficient.starts_with(head) ? coefficient.substr(head.size()) : coefficient;
+}
+
 std::vector<TermLine> termLines(const Session& session, TermPlaces* places) {
+    const QString wanted = places ? places->find : QString();
+    const auto has = [&](const std::string& name) {
+        return wanted.isEmpty() || qs(name).contains(wanted, Qt::CaseInsensitive);
+    };
     std::vector<TermLine> lines;
     const Recipe& recipe = session.recipe();
     const auto& evidence = session.evidence();
-    if (evidence && evidence->linear && evidence->intercept)
+    if (evidence && evidence->linear && evidence->intercept && has("constant"))
         lines.push_back({TermLine::Kind::constant, -1, 0, {}});
     std::vector<std::vector<int>> coefficientsOf(recipe.terms.size());
     if (evidence && evidence->linear)
@@ -170,17 +179,27 @@ std::vector<TermLine> termLines(const Session& session, TermPlaces* places) {
                 t >= 0 && static_cast<std::size_t>(t) < coefficientsOf.size())
                 coefficientsOf[static_cast<std::size_t>(t)].push_back(static_cast<int>(c));
     for (std::size_t t = 0; t < recipe.terms.size(); ++t) {
-        const std::vector<int>& own = coefficientsOf[t];
+        std::vector<int>& own = coefficientsOf[t];
         const bool ofFactor = std::any_of(recipe.terms[t].parts.begin(), recipe.terms[t].parts.end(),
                                           [&](const TermPart& part) {
                                               const Column* column = session.table().find(part.column);
                                               return column && column->kind() == ColumnKind::factor;
                                           });
         const bool levels = own.size() > 1 || (own.size() == 1 && ofFactor);
-        lines.push_back({TermLine::Kind::term, static_cast<int>(t), levels || own.empty() ? -1 : own[0],
-                         recipe.terms[t].parts[0].column});
-        if (!levels || !showsLevels(session, recipe.terms[t], own.size())) continue;
-        putInOrder(coefficientsOf[t], evidence->linear->coefficients, levelOrder(session, recipe.terms[t]));
+        const int alone = levels || own.empty() ? -1 : own[0];
+        const bool named = has(termName(recipe.terms[t]));
+        if (!levels || (named && !showsLevels(session, recipe.terms[t], own.size())))
+            own.clear();
+        else if (!named) // of a factor that is not called so the levels that are
+            std::erase_if(own, [&](int c) {
+                return !has(
+                    levelName(recipe.terms[t], evidence->linear->coefficients[static_cast<std::size_t>(c)].name));
+            });
+        if (!named && own.empty()) continue;
+        lines.push_back(
+            {TermLine::Kind::term, static_cast<int>(t), alone, recipe.terms[t].parts[0].column});
+        if (own.empty()) continue;
+        putInOrder(own, evidence->linear->coefficients, levelOrder(session, recipe.terms[t]));
         for (const int c : own)
             lines.push_back({TermLine::Kind::level, static_cast<int>(t), c, {}});
     }
@@ -189,7 +208,7 @@ std::vector<TermLine> termLines(const Session& session, TermPlaces* places) {
     for (const LedgerLine& line : session.ledger().columns) {
         const ColumnSummary& column = line.summary;
         if (column.name != recipe.response && column.kind != ColumnKind::text &&
-            isOffered(recipe, column.name) && used.count(column.name) == 0)
+            isOffered(recipe, column.name) && used.count(column.name) == 0 && has(column.name))
             lines.push_back({TermLine::Kind::candidate, -1, -1, column.name});
     }
     return places ? inPlaces(groupsOf(session, lines), *places) : lines;

@@ -38,7 +38,7 @@ TEST_F(SessionTest, EveryTableOfTheWindowPassesQtsOwnTester) {
         model.setContent(rowsGrid(session, nullptr));
         model.setContent(rowsGrid(session, std::make_shared<const std::vector<std::uint32_t>>()));
         model.setContent(stepsGrid(session));
-        model.setContent(termsGrid(session));
+        model.setContent(termsGrid(session, termLines(session)));
         const auto e = session.evidence();
         model.setContent(compareGrid(session, {{1, e.get()}, {2, e.get()}}));
     };
@@ -53,7 +53,7 @@ TEST_F(SessionTest, RawValuesKeepFullPrecision) {
     session.open(demo + "/cold_storage.oxgoad");
     ASSERT_TRUE(settle());
     GridModel model;
-    model.setContent(termsGrid(session));
+    model.setContent(termsGrid(session, termLines(session)));
     const double estimate = session.evidence()->linear->coefficients[1].estimate;
     QModelIndexList cells;
     for (int row = 0; row < model.rowCount(); ++row)

@@ -92,3 +92,31 @@ TEST(Summary, StandardDeviationKeepsDigitsFarFromZero) {
     EXPECT_GE(digits(summarizeNumbers(values)->standardDeviation, 0.1),
               8); // the data themselves hold 0.1 to 8 digits
 }
+
+TEST(Table, ColumnsOfThousandsAreFoundByTheirNameAlone) {
+    std::vector<Column> columns;
+    for (int i = 0; i < 3000; ++i) // not in the order of their names
+        columns.push_back(Column::ofNumbers("c" + std::to_string(i * 7919 % 3000), {double(i)}));
+    columns.push_back(Column::ofNumbers("", {-1.0}));
+    columns.push_back(Column::ofNumbers("Ünits", {-2.0}));
+    Table table(columns);
+    const Table copy = table; // a copy finds its own columns
+    for (const Column& column : columns) {
+        const Column* found = copy.find(column.name());
+        ASSERT_NE(found, nullptr) << column.name();
+        EXPECT_TRUE(found->sharesValues(column));
+        EXPECT_GE(found, copy.columns().data());
+        EXPECT_LT(found, copy.columns().data() + copy.columns().size());
+    }
+    for (const char* other : {"c", "c3000", "C1", "c1 ", "Ünit"})
+        EXPECT_EQ(table.find(other), nullptr) << other;
+    EXPECT_EQ(Table().find("c1"), nullptr);
+    // Another column in the place of one, and one more: the table before stays as it was.
+    const Table changed = table.withColumn(Column::ofNumbers("c42", {1e9})).withColumn(Column::ofNumbers("more", {5.0}));
+    EXPECT_EQ(changed.columns().size(), columns.size() + 1);
+    EXPECT_EQ(changed.find("c42")->numbers()[0], 1e9);
+    EXPECT_EQ(changed.find("c42") - changed.columns().data(), table.find("c42") - table.columns().data());
+    EXPECT_EQ(changed.find("more")->numbers()[0], 5);
+    EXPECT_NE(table.find("c42")->numbers()[0], 1e9);
+    EXPECT_EQ(table.find("more"), nullptr);
+}

@@ -112,17 +112,12 @@ void DataStation::buildHead(QLayout* layout) {
     // Long notes are cut, never the buttons beside them; the tip has them whole.
     m_notes->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
     head->addWidget(m_notes, 1);
-    m_find = new QLineEdit(this);
-    m_find->setObjectName("findColumn");
-    m_find->setPlaceholderText(tr("find a column"));
-    m_find->setAccessibleName(tr("Find a column by its name, role, type or what is odd about it"));
+    m_find = new FindField(tr("find a column"), tr("Find a column by its name, role, type or what is odd about it"),
+                       "findColumn");
     m_find->setToolTip(tr("By name, role, type or what is odd (Ctrl+F)"));
-    m_find->setClearButtonEnabled(true);
-    m_find->setFixedWidth(130);
     connect(m_find, &QLineEdit::textChanged, this, &DataStation::fillLedger);
     connect(m_find, &QLineEdit::returnPressed, this, [this] { m_ledger->setFocus(); });
-    auto* find = new QShortcut(QKeySequence::Find, this);
-    connect(find, &QShortcut::activated, m_find, qOverload<>(&QWidget::setFocus));
+    findWith(*m_find);
     head->addWidget(m_find);
     auto link = [&](const QString& text, const QString& tip) {
         auto* button = linkButton(text, this);

@@ -21,9 +21,11 @@
 #include <QSplitter>
 #include <QStackedWidget>
 #include <QVBoxLayout>
+#include <algorithm>
 #include <chrono>
 #include <cmath>
 #include <set>
+#include <utility>
 
 namespace oxgoad {
 
@@ -44,6 +46,12 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     m_scale->setObjectName("effectScale");
     m_scale->setToolTip(tr("What the drawn intervals are the effect of"));
     head->addWidget(m_scale);
+    m_find = new FindField(tr("find a term"), tr("Find a term, a level or a column"), "findTerm");
+    m_find->setToolTip(tr("Terms, their levels and columns not in the model, by name (Ctrl+F)"));
+    connect(m_find, &QLineEdit::textChanged, this, &FitStation::find);
+    connect(m_find, &QLineEdit::returnPressed, this, [this] { m_terms->setFocus(); });
+    findWith(*m_find);
+    head->addWidget(m_find);
     layout->addLayout(head);
 
     m_whole = new QSplitter(Qt::Vertical, this);
@@ -113,6 +121,11 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     auto* helps = new QWidget(m_side);
     auto* helpsLayout = new QVBoxLayout(helps);
     helpsLayout->setContentsMargins(0, 0, 0, 0);
+    m_findHelp = new FindField(tr("find a term"), tr("Find among what would help, by name"), "findHelp");
+    connect(m_findHelp, &QLineEdit::textChanged, this, [this] {
+        if (m_found) showHelps(m_found);
+    });
+    connect(m_findHelp, &QLineEdit::returnPressed, this, [this] { m_helps->setFocus(); });
     m_helps = new GridView(tr("What would help"), helps);
     m_helps->setObjectName("helps");
     m_helps->setModel(&m_helpsModel);
@@ -120,7 +133,10 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     m_helpsSaid = plainLabel({}, "hint");
     m_helpsSaid->setObjectName("helpsSaid");
     m_helpsSaid->setWordWrap(true);
-    helpsLayout->addWidget(m_helpsSaid);
+    auto* helpsFoot = new QHBoxLayout;
+    helpsFoot->addWidget(m_helpsSaid, 1);
+    helpsFoot->addWidget(m_findHelp, 0, Qt::AlignTop);
+    helpsLayout->addLayout(helpsFoot);
     m_side->addWidget(helps);
     m_choose = new ChoosePane(session, m_side);
     m_side->addWidget(m_choose);
@@ -207,25 +223,30 @@ void FitStation::findHelps() {
     }
     if (m_helped == evidence) return;
     m_helped = evidence;
+    // Tens of thousands of helps are let go of by the work that comes, not by the window.
+    const auto before = std::make_shared<std::shared_ptr<const ListedHelps>>(std::exchange(m_found, nullptr));
     m_helpsModel.setContent({});
     m_helpsSaid->setText(tr("Measuring every column, bend and pair that is not in the model…"));
     m_session.helpJobs().start(
         tr("What would help"),
-        [this, evidence, prepared,
+        [this, evidence, prepared, before,
          recipe = asItStands(m_session.recipe(), *evidence)](Progress& progress) -> Jobs::Finish {
+            before->reset();
             auto last = std::chrono::steady_clock::now();
             const auto soFar = [&](const WhatHelps& now) { // fills in, but not more often than eyes follow
                 const auto time = std::chrono::steady_clock::now();
                 if (time - last < std::chrono::milliseconds(300)) return;
                 last = time;
-                auto shown = std::make_shared<const WhatHelps>(now);
+                WhatHelps strongest = now;
+                strongest.helps.resize(std::min(strongest.helps.size(), std::size_t{1000}));
+                auto shown = std::make_shared<const ListedHelps>(std::move(strongest));
                 QMetaObject::invokeMethod(this, [this, evidence, shown] {
                     if (m_helped == evidence && m_session.helpJobs().busy()) showHelps(shown);
                 });
             };
             try {
                 auto helps =
-                    std::make_shared<const WhatHelps>(whatHelps(recipe, *prepared, {}, progress, soFar));
+                    std::make_shared<const ListedHelps>(whatHelps(recipe, *prepared, {}, progress, soFar));
                 return [this, evidence, helps] {
                     if (m_helped == evidence) showHelps(helps);
                 };
@@ -235,8 +256,10 @@ void FitStation::findHelps() {
         });
 }
 
-void FitStation::showHelps(std::shared_ptr<const WhatHelps> helps) {
-    m_helpsModel.setContent(helpsGrid(helps, m_session));
+void FitStation::showHelps(std::shared_ptr<const ListedHelps> listed) {
+    m_found = listed;
+    const WhatHelps* helps = &listed->what;
+    m_helpsModel.setContent(helpsGrid(listed, m_session, m_findHelp->text().trimmed()));
     m_helps->fitColumns(160);
     const QString passed =
         helps->passedOver > 0 ? tr(" %1 passed over: one value, or too many levels.")
@@ -279,7 +302,8 @@ void FitStation::refresh() {
     }
     const int columns = m_model.columnCount();
     const int lines = m_model.rowCount();
-    m_model.setContent(termsGrid(m_session, &m_places));
+    m_lines = termLines(m_session, &m_places);
+    m_model.setContent(termsGrid(m_session, m_lines));
     if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_terms->fitColumns(160);
     m_scale->setVisible(!m_session.evidence() || m_session.evidence()->linear.has_value());
     m_scale->setText(effectScale(m_session) == EffectScale::quartiles
@@ -287,11 +311,10 @@ void FitStation::refresh() {
                          : tr("effects: one standard deviation"));
     if (!m_terms->currentIndex().isValid() ||
         m_terms->currentIndex().row() == 0) { // the constant has nothing to show
-        const auto shown = termLines(m_session, &m_places);
-        const auto first = std::find_if(shown.begin(), shown.end(),
+        const auto first = std::find_if(m_lines.begin(), m_lines.end(),
                                         [](const TermLine& l) { return l.kind == TermLine::Kind::term; });
-        if (first != shown.end())
-            m_terms->setCurrentIndex(m_model.index(static_cast<int>(first - shown.begin()), 0));
+        if (first != m_lines.end())
+            m_terms->setCurrentIndex(m_model.index(static_cast<int>(first - m_lines.begin()), 0));
     }
     showLine();
     const auto& view = m_session.view();
@@ -310,7 +333,14 @@ void FitStation::refresh() {
     showSide(side);
 }
 
+void FitStation::find(const QString& text) {
+    m_places.find = text.trimmed();
+    m_places.groups.clear();
+    refresh();
+}
+
 void FitStation::showColumn(const QString& column) {
+    m_find->clear();
     for (int row = 0; row < m_model.rowCount(); ++row)
         if (m_model.index(row, 0).data().toString().trimmed() == column) {
             m_terms->setCurrentIndex(m_model.index(row, 0));
@@ -321,22 +351,27 @@ void FitStation::showColumn(const QString& column) {
 void FitStation::showLine() {
     const QStringList summary = fitSummary(m_session);
     const auto& evidence = m_session.evidence();
-    const auto lines = termLines(m_session, &m_places);
+    if (evidence && m_lines.empty() && !m_places.find.isEmpty()) {
+        m_words->setText(summary.join("\n"));
+        m_equation->setText(equationFor(m_session, {}));
+        m_effect->clear(tr("No term, level or column has \"%1\" in its name.").arg(m_places.find));
+        return;
+    }
     int row = m_terms->currentIndex().row();
-    if (row < 0 || row >= static_cast<int>(lines.size()))
+    if (row < 0 || row >= static_cast<int>(m_lines.size()))
         row = evidence && !m_session.recipe().terms.empty()
                   ? (evidence->linear && evidence->intercept ? 1 : 0)
                   : -1;
-    if (!evidence || row < 0 || row >= static_cast<int>(lines.size())) {
+    if (!evidence || row < 0 || row >= static_cast<int>(m_lines.size())) {
         m_words->setText(summary.join("\n"));
         m_equation->setText(equationFor(m_session, {}));
         m_effect->clear(m_session.recipe().terms.empty()
-                            ? lines.empty() ? tr("There is no other column to explain the response with.")
+                            ? m_lines.empty() ? tr("There is no other column to explain the response with.")
                                             : tr("Tick a column above to fit the first model.")
                             : tr("Fitting…"));
         return;
     }
-    const TermLine& line = lines[static_cast<std::size_t>(row)];
+    const TermLine& line = m_lines[static_cast<std::size_t>(row)];
     QStringList words = readingOf(m_session, line);
     words << summary.join("\n");
     m_words->setText(words.join("\n\n"));
@@ -367,10 +402,10 @@ void FitStation::showLine() {
 }
 
 std::optional<Term> FitStation::pairOfSelection() {
-    const auto lines = termLines(m_session, &m_places);
     std::vector<std::string> columns;
     for (const QModelIndex& index : m_terms->selectionModel()->selectedRows()) {
-        const TermLine& line = lines[static_cast<std::size_t>(index.row())];
+        if (index.row() >= static_cast<int>(m_lines.size())) continue;
+        const TermLine& line = m_lines[static_cast<std::size_t>(index.row())];
         if (line.column.empty()) continue;
         if (line.kind == TermLine::Kind::term &&
             m_session.recipe().terms[static_cast<std::size_t>(line.term)].parts.size() != 1)
@@ -385,9 +420,8 @@ std::optional<Term> FitStation::pairOfSelection() {
 }
 
 void FitStation::openLine(const QModelIndex& index) {
-    if (!index.isValid()) return;
-    const auto lines = termLines(m_session, &m_places);
-    const TermLine line = lines[static_cast<std::size_t>(index.row())];
+    if (!index.isValid() || index.row() >= static_cast<int>(m_lines.size())) return;
+    const TermLine line = m_lines[static_cast<std::size_t>(index.row())];
     if (line.column.empty()) return;
     const Column* column = m_session.table().find(line.column);
     if (!column) return;

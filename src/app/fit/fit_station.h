@@ -1,10 +1,10 @@
 #pragma once
 #include "app/station.h"
-#include "study/what_helps.h"
-#include "workspace/grid_model.h"
+#include "workspace/helps_grid.h"
 #include "workspace/grids.h"
 
 class QLabel;
+class QLineEdit;
 class QPushButton;
 class QSplitter;
 class QStackedWidget;
@@ -31,21 +31,26 @@ protected:
 
 private:
     void refresh() override;
+    /// Lists the terms, levels and columns called so.
+    void find(const QString& text);
     void showLine();
     /// "words", "helps", "choose", "curve" or "path".
     void showSide(const std::string& side);
     /// Measures what would help, while that is shown.
     void findHelps();
-    void showHelps(std::shared_ptr<const WhatHelps> helps);
+    void showHelps(std::shared_ptr<const ListedHelps> listed);
     void openLine(const QModelIndex& index);
     std::optional<Term> pairOfSelection();
 
     GridModel m_model;
     TermPlaces m_places;
+    /// What the lines of the list are of.
+    std::vector<TermLine> m_lines;
     QSplitter* m_whole;
     /// Heights before the path asked for more.
     QList<int> m_heights;
     GridView* m_terms;
+    QLineEdit* m_find;
     QPushButton* m_pair;
     QPushButton* m_scale;
     EffectPane* m_effect;
@@ -57,6 +62,9 @@ private:
     GridView* m_helps;
     GridModel m_helpsModel;
     QLabel* m_helpsSaid;
+    QLineEdit* m_findHelp;
+    /// What is shown of the helps.
+    std::shared_ptr<const ListedHelps> m_found;
     /// The fit the helps are for.
     std::shared_ptr<const Evidence> m_helped;
     QLabel* m_words;

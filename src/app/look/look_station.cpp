@@ -12,12 +12,17 @@
 #include "workspace/text.h"
 
 #include <QButtonGroup>
+#include <QElapsedTimer>
 #include <QHBoxLayout>
 #include <QHeaderView>
 #include <QSlider>
 #include <QSplitter>
 #include <QStackedWidget>
 #include <QVBoxLayout>
+
+#include <iterator>
+#include <mutex>
+#include <utility>
 
 namespace oxgoad {
 
@@ -40,6 +45,30 @@ const QStringList scaleNames() {
     return {QObject::tr("plain scales"), QObject::tr("ln across"), QObject::tr("ln up"),
             QObject::tr("ln both")};
 }
+
+/// Columns that were ranked and are not shown yet. Added by workers, taken by the window.
+class Arrived {
+public:
+    /// True when it is time to show what has come: ten times a second, however many come.
+    bool add(const RankedColumn& column) {
+        const std::lock_guard lock(m_mutex);
+        m_columns.push_back(column);
+        if (m_called || (m_since.isValid() && m_since.elapsed() < 100)) return false;
+        return m_called = true;
+    }
+    std::vector<RankedColumn> take() {
+        const std::lock_guard lock(m_mutex);
+        m_called = false;
+        m_since.start();
+        return std::exchange(m_columns, {});
+    }
+
+private:
+    std::mutex m_mutex;
+    std::vector<RankedColumn> m_columns;
+    QElapsedTimer m_since;
+    bool m_called = false;
+};
 
 /// The chosen one of some words.
 void underline(const QButtonGroup& group) {
@@ -87,6 +116,13 @@ void LookStation::buildRanking(QWidget* side) {
         head->addWidget(button);
     }
     head->addStretch(1);
+    m_find = new FindField(tr("find a column"), tr("Find a ranked column by its name"), "findRanked");
+    m_find->setToolTip(tr("By name (Ctrl+F)"));
+    m_find->setFixedWidth(110);
+    connect(m_find, &QLineEdit::textChanged, this, &LookStation::showRanking);
+    connect(m_find, &QLineEdit::returnPressed, this, [this] { m_ranking->setFocus(); });
+    findWith(*m_find);
+    head->addWidget(m_find);
     layout->addLayout(head);
     m_ranking = new GridView(tr("Columns ranked by what each explains alone"), side);
     m_ranking->setObjectName("ranking");
@@ -349,6 +385,11 @@ void LookStation::refresh() {
         m_plot->clear(tr("Open rows to see the response against each column."));
         return;
     }
+    if (m_pairsWanted.prepared != m_session.prepared()) { // pairs of thousands of columns are not kept for nothing
+        m_pairsFound.reset();
+        m_pairsModel.setContent({});
+        m_pairsWanted = {};
+    }
     QStringList factors, groups{tr("one line")}, panels{tr("one plot")};
     for (const LedgerLine& line : m_session.ledger().columns)
         if (line.summary.kind == ColumnKind::factor && line.summary.distinct <= mostGroups &&
@@ -389,21 +430,22 @@ void LookStation::refresh() {
 
 void LookStation::rank() {
     m_ranked.clear();
+    const int ranking = ++m_rankingsBegun;
     const LookRequest what = request();
     if (!what.prepared) return;
-    m_session.rankJobs().start(tr("Ranking columns"), [this, what](Progress& progress) -> Jobs::Finish {
+    const auto arrived = std::make_shared<Arrived>();
+    m_session.rankJobs().start(tr("Ranking columns"), [=, this](Progress& progress) -> Jobs::Finish {
         try {
             LookScope scope = lookScope(what.recipe, *what.prepared, what.evidence.get(), what.against);
             if (what.only) keepOnly(scope, *what.only);
             const Table& table = what.prepared->table;
-            // Lines appear as they are worked out.
-            auto one = [this, what](std::size_t, const RankedColumn& ranked) {
-                QMetaObject::invokeMethod(this, [this, what, ranked] {
-                    if (m_session.prepared() != what.prepared || m_session.evidence() != what.evidence ||
-                        request().against != what.against)
-                        return;
-                    std::erase_if(m_ranked, [&](const RankedColumn& r) { return r.name == ranked.name; });
-                    m_ranked.push_back(ranked);
+            // Lines appear as they are worked out, those that come close together at once.
+            auto one = [this, ranking, arrived](std::size_t, const RankedColumn& ranked) {
+                if (!arrived->add(ranked)) return;
+                QMetaObject::invokeMethod(this, [this, ranking, arrived] {
+                    std::vector<RankedColumn> lines = arrived->take();
+                    if (ranking != m_rankingsBegun) return;
+                    std::move(lines.begin(), lines.end(), std::back_inserter(m_ranked));
                     showRanking();
                 });
             };
@@ -423,7 +465,11 @@ void LookStation::rank() {
 }
 
 void LookStation::showRanking() {
-    auto ranking = std::make_shared<std::vector<RankedColumn>>(m_ranked);
+    auto ranking = std::make_shared<std::vector<RankedColumn>>();
+    const QString wanted = m_find->text().trimmed();
+    std::copy_if(m_ranked.begin(), m_ranked.end(), std::back_inserter(*ranking), [&](const RankedColumn& column) {
+        return wanted.isEmpty() || qs(column.name).contains(wanted, Qt::CaseInsensitive);
+    });
     sortRanking(*ranking, m_sortColumn, m_descending);
     const bool first = m_rankingModel.rowCount() == 0;
     const QSignalBlocker blocker(m_ranking->selectionModel());
@@ -458,15 +504,21 @@ void LookStation::drawPairs() {
     const LookRequest what = request();
     ++m_drawing;
     take({});
+    const PairsWanted wanted{what.prepared, what.only, lookColumns(what.recipe, what.prepared->table)};
+    if (m_pairsFound && m_pairsWanted == wanted) {
+        showPairs();
+        return;
+    }
     m_said->setText(tr("Comparing columns over the learning rows…"));
-    m_session.lookJobs().start(tr("Comparing columns"), [this, what](Progress& progress) -> Jobs::Finish {
+    m_session.lookJobs().start(tr("Comparing columns"), [this, what, wanted](Progress& progress) -> Jobs::Finish {
         std::vector<std::uint8_t> used;
         for (std::size_t i = 0; i < what.prepared->parts.size(); ++i)
             used.push_back(what.prepared->teaches(i) && (!what.only || (*what.only)[i] != 0));
-        auto pairs = std::make_shared<const Pairs>(pairsOf(
-            what.prepared->table, used, lookColumns(what.recipe, what.prepared->table), {}, progress));
-        return [this, pairs] {
+        auto pairs = std::make_shared<const Pairs>(
+            pairsOf(what.prepared->table, used, wanted.columns, {}, progress));
+        return [this, pairs, wanted] {
             m_pairsFound = pairs;
+            m_pairsWanted = wanted;
             showPairs();
         };
     });
@@ -476,14 +528,18 @@ void LookStation::showPairs() {
     const bool list = m_pairsAs->currentIndex() == 1;
     m_pairsModel.setContent(list ? pairsGrid(m_pairsFound) : pairMatrix(m_pairsFound));
     m_pairs->setSelectionBehavior(list ? QAbstractItemView::SelectRows : QAbstractItemView::SelectItems);
-    m_pairs->fitColumns(200);
-    for (int column = 0; !list && column < m_pairsModel.columnCount(); ++column)
-        if (column != 1) m_pairs->setColumnWidth(column, column == 0 ? 24 : 44);
+    if (list)
+        m_pairs->fitColumns(200);
+    else
+        m_pairs->setWidths({24, m_pairs->neededWidth(1, 200)}, 44);
     m_said->setText(
         tr("%1 of %2: correlation of numbers, correlation ratio of a number and a factor, Cramér's V "
            "of factors. Brackets hold columns that go together by more than 0.7. A click or Return "
            "draws a pair.")
-            .arg(qs(plural(m_pairsFound->strongest.size(), "pair", "pairs")),
+            .arg((list && m_pairsFound->strongest.size() > mostPairsListed
+                      ? tr("The %1 strongest of ").arg(qs(countText(mostPairsListed)))
+                      : QString()) +
+                     qs(plural(m_pairsFound->strongest.size(), "pair", "pairs")),
                  qs(plural(m_pairsFound->columns.size(), "column", "columns"))));
 }
 

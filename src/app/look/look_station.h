@@ -58,9 +58,12 @@ private:
     QComboBox* m_pairsAs;
     QComboBox* m_drag;
     QSlider* m_opacity;
+    QLineEdit* m_find;
     GridView* m_ranking;
     GridModel m_rankingModel;
     std::vector<RankedColumn> m_ranked;
+    /// Grows with each ranking: columns of one before are not shown.
+    int m_rankingsBegun = 0;
     int m_sortColumn = 3;
     bool m_descending = true;
     QButtonGroup* m_views;
@@ -70,6 +73,14 @@ private:
     GridView* m_pairs;
     GridModel m_pairsModel;
     std::shared_ptr<const Pairs> m_pairsFound;
+    /// What m_pairsFound is of.
+    struct PairsWanted {
+        std::shared_ptr<const PreparedRows> prepared;
+        Session::RowMask only;
+        std::vector<std::string> columns;
+        bool operator==(const PairsWanted&) const = default;
+    };
+    PairsWanted m_pairsWanted;
     GridView* m_slopes;
     GridModel m_slopesModel;
     QLabel* m_said;

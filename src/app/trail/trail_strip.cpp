@@ -48,11 +48,8 @@ TrailStrip::TrailStrip(Session& session, QWidget* parent) : QWidget(parent), m_s
     setFocusPolicy(Qt::StrongFocus);
     setMouseTracking(true);
     setAccessibleName(tr("Trail"));
-    m_find = new QLineEdit(this);
-    m_find->setObjectName("trailFind");
-    m_find->setPlaceholderText(tr("find fits"));
-    m_find->setAccessibleName(tr("Find fits of the trail"));
-    m_find->setClearButtonEnabled(true);
+    m_find = new FindField(tr("find fits"), tr("Find fits of the trail"), "trailFind");
+    m_find->setParent(this);
     m_find->setFixedSize(findWidth, 22);
     connect(m_find, &QLineEdit::textChanged, this, [this](const QString& text) {
         m_filter.words = ss(text);

@@ -4,33 +4,32 @@
 
 #include <algorithm>
 #include <cassert>
+#include <numeric>
 #include <string_view>
-#include <unordered_set>
 
 namespace oxgoad {
 
-namespace {
-
-/// Long names that differ at their end only, as those made distinct do, are told apart there first.
-bool isCalled(const Column& column, std::string_view name) {
-    const std::string& own = column.name();
-    return own.size() == name.size() && (own.empty() || own.back() == name.back()) && own == name;
-}
-
-} // namespace
-
 Table::Table(std::vector<Column> columns) : m_columns(std::move(columns)) {
-    [[maybe_unused]] std::unordered_set<std::string_view> names;
-    for ([[maybe_unused]] const Column& column : m_columns) {
-        assert(column.size() == m_columns.front().size());
-        assert(names.insert(column.name()).second);
-    }
+    std::vector<std::uint32_t> places(m_columns.size());
+    std::iota(places.begin(), places.end(), 0U);
+    const auto name = [&](std::uint32_t place) -> const std::string& { return m_columns[place].name(); };
+    std::sort(places.begin(), places.end(),
+              [&](std::uint32_t a, std::uint32_t b) { return name(a) < name(b); });
+    assert(std::all_of(m_columns.begin(), m_columns.end(),
+                       [&](const Column& c) { return c.size() == m_columns.front().size(); }));
+    assert(std::adjacent_find(places.begin(), places.end(), [&](std::uint32_t a, std::uint32_t b) {
+               return name(a) == name(b);
+           }) == places.end());
+    m_byName = std::make_shared<const std::vector<std::uint32_t>>(std::move(places));
 }
 
 const Column* Table::find(std::string_view name) const {
-    const auto found =
-        std::find_if(m_columns.begin(), m_columns.end(), [&](const Column& c) { return isCalled(c, name); });
-    return found == m_columns.end() ? nullptr : &*found;
+    if (m_columns.empty()) return nullptr;
+    const auto place = std::lower_bound(
+        m_byName->begin(), m_byName->end(), name,
+        [&](std::uint32_t at, std::string_view wanted) { return m_columns[at].name() < wanted; });
+    if (place == m_byName->end() || m_columns[*place].name() != name) return nullptr;
+    return &m_columns[*place];
 }
 
 const Column& Table::at(std::string_view name, std::string_view file) const {
@@ -49,12 +48,10 @@ const Column& Table::at(std::string_view name, std::string_view file) const {
 
 Table Table::withColumn(Column column) const {
     std::vector<Column> columns = m_columns;
-    const auto found = std::find_if(columns.begin(), columns.end(),
-                                    [&](const Column& c) { return isCalled(c, column.name()); });
-    if (found == columns.end())
-        columns.push_back(std::move(column));
+    if (const Column* found = find(column.name()))
+        columns[static_cast<std::size_t>(found - m_columns.data())] = std::move(column);
     else
-        *found = std::move(column);
+        columns.push_back(std::move(column));
     return Table(std::move(columns));
 }
 
