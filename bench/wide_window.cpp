@@ -1,5 +1,5 @@
-// The window on 2,000 rows of 5,000 columns: each thing an analyst does there, how long until all of it stands, and
-// the longest time the window did not answer meanwhile, against its limit.
+// The window on 2,000 rows of 5,000 columns: each thing an analyst does there, how long until all of it
+// stands, and the longest time the window did not answer meanwhile, against its limit.
 #include "app/parts.h"
 #include "app/theme.h"
 #include "window_support.h"
@@ -115,7 +115,8 @@ std::vector<Act> acts() {
         {"another term, seen from Data", [] { tick("x3"); }},
         {"Look shown again", [] { wide->window.showStation("look"); }},
         {"ranking, 40 lines down", [] { walk(grid("ranking"), Qt::Key_Down, 40); }},
-        {"another predictor", [] { wide->window.findChild<QComboBox*>("predictor")->setCurrentText("x2500"); }},
+        {"another predictor",
+         [] { wide->window.findChild<QComboBox*>("predictor")->setCurrentText("x2500"); }},
         {"pairs", [] { press("view", "pairs"); }},
         {"against again", [] { press("view", "against"); }},
         {"Fit shown again", [] { wide->window.showStation("fit"); }},

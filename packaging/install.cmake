@@ -1,6 +1,11 @@
 # Where things go when installed.
 include(GNUInstallDirs)
+set_target_properties(oxgoad oxgoad-run PROPERTIES INSTALL_RPATH "$ORIGIN/../${CMAKE_INSTALL_LIBDIR}/oxgoad")
 install(TARGETS oxgoad oxgoad-run RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR})
+install(TARGETS oxgoad_kernels LIBRARY DESTINATION ${CMAKE_INSTALL_LIBDIR}/oxgoad)
+if(TARGET oxgoad_kernels_v3)
+  install(TARGETS oxgoad_kernels_v3 LIBRARY DESTINATION ${CMAKE_INSTALL_LIBDIR}/oxgoad/glibc-hwcaps/x86-64-v3)
+endif()
 install(FILES ${PROJECT_BINARY_DIR}/demo/cold_storage.oxgoad ${PROJECT_BINARY_DIR}/demo/trailers.oxgoad DESTINATION ${CMAKE_INSTALL_DATADIR}/oxgoad OPTIONAL)
 install(FILES packaging/oxgoad.desktop DESTINATION ${CMAKE_INSTALL_DATADIR}/applications)
 install(FILES packaging/oxgoad.svg DESTINATION ${CMAKE_INSTALL_DATADIR}/icons/hicolor/scalable/apps)

@@ -52,8 +52,8 @@ FindField::FindField(const QString& placeholder, const QString& accessibleName, 
 
 bool FindField::event(QEvent* event) {
     // Before it stops work elsewhere.
-    if (event->type() == QEvent::ShortcutOverride && static_cast<QKeyEvent*>(event)->key() == Qt::Key_Escape &&
-        !text().isEmpty())
+    if (event->type() == QEvent::ShortcutOverride &&
+        static_cast<QKeyEvent*>(event)->key() == Qt::Key_Escape && !text().isEmpty())
         event->accept();
     return QLineEdit::event(event);
 }

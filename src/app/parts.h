@@ -5,8 +5,8 @@
 #include <QDoubleSpinBox>
 #include <QLabel>
 #include <QLayout>
-#include <QPushButton>
 #include <QLineEdit>
+#include <QPushButton>
 #include <QStyledItemDelegate>
 #include <QTableView>
 #include <optional>

@@ -69,7 +69,7 @@ const char* const commandHelp = R"(oxgoad-run: fits the model a recipe describes
   --look-at-test   score the locked test rows too; in a project the look is counted
   --threads N      use N threads (results do not depend on it); all cores by default
   --quiet          no progress on standard error
-  --version        print the version
+  --version        print the version, and for which machines its arithmetic is built
   --help           print this
 
 Exit code: 0 done, 2 bad input (one sentence on standard error, nothing half

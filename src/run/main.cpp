@@ -1,6 +1,7 @@
 // The headless command: recipe in, evidence out.
 #include "base/error.h"
 #include "base/text.h"
+#include "kernels/kernels.h"
 #include "run/commands.h"
 #include "share/ledger_text.h"
 
@@ -24,7 +25,7 @@ int main(int argc, char** argv) {
             return 0;
         }
         if (word == "--version") {
-            std::cout << "oxgoad-run " OXGOAD_VERSION "\n";
+            std::cout << "oxgoad-run " OXGOAD_VERSION "\narithmetic for " << oxgoad_built_for() << "\n";
             return 0;
         }
     }

@@ -51,8 +51,7 @@ GridModel::Content ledgerGrid(const Session& session) {
     };
     auto at = [line](int row) -> const ColumnSummary& { return line(row).summary; };
     const auto names = inputNames(session.recipe().terms);
-    const auto inputs =
-        std::make_shared<const std::unordered_set<std::string>>(names.begin(), names.end());
+    const auto inputs = std::make_shared<const std::unordered_set<std::string>>(names.begin(), names.end());
     auto moment = [at](QString title, double NumberSummary::*member) {
         return GridColumn{std::move(title),
                           true,
@@ -69,8 +68,8 @@ GridModel::Content ledgerGrid(const Session& session) {
                        const std::string& name = at(row).name;
                        const Recipe& recipe = session.recipe();
                        const Role role = roleOf(recipe, name);
-                       return name == recipe.response      ? QString("response")
-                              : inputs->contains(name)     ? QString("predictor")
+                       return name == recipe.response   ? QString("response")
+                              : inputs->contains(name)  ? QString("predictor")
                               : role == Role::predictor ? QString()
                                                         : qs(roleName(role));
                    }),

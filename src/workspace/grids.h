@@ -81,14 +81,15 @@ struct TermPlaces {
         std::string term;
     };
     std::vector<Group> groups;
-    /// What is looked for: only terms, levels and columns with it in their name have a line, in capitals or not,
-    /// and of a closed factor the levels that have it. All where it is empty.
+    /// What is looked for: only terms, levels and columns with it in their name have a line, in capitals or
+    /// not, and of a closed factor the levels that have it. All where it is empty.
     QString find;
 };
 /// With `places`, in these places, which are filled in when they are empty.
 std::vector<TermLine> termLines(const Session& session, TermPlaces* places = nullptr);
 GridModel::Content termsGrid(Session& session, std::vector<TermLine> lines);
-/// A coefficient of a term beside its name: "annual" for "contract = annual" of contract, the whole name of others.
+/// A coefficient of a term beside its name: "annual" for "contract = annual" of contract, the whole name of
+/// others.
 std::string levelName(const Term& term, const std::string& coefficient);
 
 /// What the drawn intervals of the term table are the effect of.

@@ -13,7 +13,8 @@ ListedHelps::ListedHelps(WhatHelps found) : what(std::move(found)) {
         names.push_back(qs(termName(help.term)));
 }
 
-GridModel::Content helpsGrid(std::shared_ptr<const ListedHelps> listed, Session& session, const QString& find) {
+GridModel::Content helpsGrid(std::shared_ptr<const ListedHelps> listed, Session& session,
+                             const QString& find) {
     const WhatHelps* helps = &listed->what;
     auto found = std::make_shared<std::vector<std::size_t>>();
     for (std::size_t i = 0; i < listed->names.size(); ++i)
@@ -37,8 +38,9 @@ GridModel::Content helpsGrid(std::shared_ptr<const ListedHelps> listed, Session&
         return column;
     };
     grid.columns = {
-        textColumn("would help",
-                   [listed, found](int row) { return listed->names[(*found)[static_cast<std::size_t>(row)]]; }),
+        textColumn(
+            "would help",
+            [listed, found](int row) { return listed->names[(*found)[static_cast<std::size_t>(row)]]; }),
         textColumn("as", [at](int row) { return qs(std::string(helpKindName(at(row).kind))); }),
         tipped(numberColumn(
                    "explains\n%", [at](int row) { return 100 * at(row).share; }, 1),

@@ -16,8 +16,9 @@ struct ListedHelps {
     std::vector<QString> names;
 };
 
-/// A line a help, in their order, of those with `find` in their name, in capitals or not; a tick puts one into the
-/// model with the terms it needs.
-GridModel::Content helpsGrid(std::shared_ptr<const ListedHelps> listed, Session& session, const QString& find = {});
+/// A line a help, in their order, of those with `find` in their name, in capitals or not; a tick puts one
+/// into the model with the terms it needs.
+GridModel::Content helpsGrid(std::shared_ptr<const ListedHelps> listed, Session& session,
+                             const QString& find = {});
 
 } // namespace oxgoad

@@ -192,12 +192,11 @@ std::vector<TermLine> termLines(const Session& session, TermPlaces* places) {
             own.clear();
         else if (!named) // of a factor that is not called so the levels that are
             std::erase_if(own, [&](int c) {
-                return !has(
-                    levelName(recipe.terms[t], evidence->linear->coefficients[static_cast<std::size_t>(c)].name));
+                return !has(levelName(recipe.terms[t],
+                                      evidence->linear->coefficients[static_cast<std::size_t>(c)].name));
             });
         if (!named && own.empty()) continue;
-        lines.push_back(
-            {TermLine::Kind::term, static_cast<int>(t), alone, recipe.terms[t].parts[0].column});
+        lines.push_back({TermLine::Kind::term, static_cast<int>(t), alone, recipe.terms[t].parts[0].column});
         if (own.empty()) continue;
         putInOrder(own, evidence->linear->coefficients, levelOrder(session, recipe.terms[t]));
         for (const int c : own)

@@ -33,7 +33,8 @@ protected:
                 if (j < 3) y += 3 * x;
                 line += "," + QByteArray::number(x, 'f', 3);
             }
-            text += "\n" + QByteArray::number(y, 'f', 3) + ",article " + QByteArray::number(100 + i % 60) + line;
+            text +=
+                "\n" + QByteArray::number(y, 'f', 3) + ",article " + QByteArray::number(100 + i % 60) + line;
         }
         write("rows.csv", text);
         write("wide.json", R"({"recipe":1,"rows":{"file":"rows.csv"},"response":"y","terms":[)" +
@@ -64,12 +65,12 @@ protected:
     void expectRoom(GridView* view) {
         const QFontMetrics metrics(view->font());
         const int last = view->columnAt(view->viewport()->width() - 1);
-        for (int column = view->columnAt(0); column >= 0 && column <= (last < 0 ? view->model()->columnCount() - 1 : last);
-             ++column) {
+        for (int column = view->columnAt(0);
+             column >= 0 && column <= (last < 0 ? view->model()->columnCount() - 1 : last); ++column) {
             int needed = 0;
             for (int row = view->rowAt(0); row <= view->rowAt(view->viewport()->height() - 1); ++row)
-                needed = std::max(needed,
-                                  metrics.horizontalAdvance(view->model()->index(row, column).data().toString()));
+                needed = std::max(
+                    needed, metrics.horizontalAdvance(view->model()->index(row, column).data().toString()));
             EXPECT_LE(needed, view->columnWidth(column) - 8) << "column " << column;
             EXPECT_LT(view->columnWidth(column), 260) << "column " << column;
         }
@@ -86,8 +87,8 @@ TEST_F(WideRows, TermsAndColumnsAreFoundAsTheyAreTyped) {
     const QStringList all = names(terms);
     EXPECT_EQ(all.size(), 1 + 301); // constant, x0 … x299 and the factor
     auto* edit = typed("findTerm", "X17");
-    EXPECT_EQ(names(terms), (QStringList{"x17", "x170", "x171", "x172", "x173", "x174", "x175", "x176", "x177", "x178",
-                                         "x179"}));
+    EXPECT_EQ(names(terms), (QStringList{"x17", "x170", "x171", "x172", "x173", "x174", "x175", "x176",
+                                         "x177", "x178", "x179"}));
     // The first that was found is shown, and Return goes to the list.
     ASSERT_TRUE(settle());
     EXPECT_EQ(find<PlotFrame>("effectPlot")->content().xTitle, "x17");
@@ -135,7 +136,8 @@ TEST_F(WideRows, LevelsOfAClosedFactorAreFound) {
     const auto known = std::find_if(coefficients.begin(), coefficients.end(),
                                     [](const auto& c) { return c.name == "article = article 120"; });
     ASSERT_NE(known, coefficients.end());
-    EXPECT_DOUBLE_EQ(line(terms, "article 120").siblingAtColumn(2).data(RawValueRole).toDouble(), known->estimate);
+    EXPECT_DOUBLE_EQ(line(terms, "article 120").siblingAtColumn(2).data(RawValueRole).toDouble(),
+                     known->estimate);
     // Of a factor that is called so itself, as many lines as it shows without.
     find<QLineEdit>("findTerm")->setText("artic");
     EXPECT_EQ(names(terms), QStringList{"article"});
@@ -155,8 +157,9 @@ TEST_F(WideRows, RankedColumnsAndWhatWouldHelpAreFound) {
     QStringList found = names(ranking);
     EXPECT_EQ(found.size(), 11); // x11, x110 … x119
     // In the order they had among all.
-    all.erase(std::remove_if(all.begin(), all.end(), [](const QString& name) { return !name.contains("x11"); }),
-              all.end());
+    all.erase(
+        std::remove_if(all.begin(), all.end(), [](const QString& name) { return !name.contains("x11"); }),
+        all.end());
     EXPECT_EQ(found, all);
     QTest::keyClick(edit, Qt::Key_Return);
     QTest::keyClick(ranking, Qt::Key_Down);
@@ -181,7 +184,8 @@ TEST_F(WideRows, RankedColumnsAndWhatWouldHelpAreFound) {
     tick(helps, first);
     ASSERT_TRUE(settle());
     const auto& terms = session().recipe().terms;
-    EXPECT_TRUE(std::any_of(terms.begin(), terms.end(), [&](const Term& t) { return qs(termName(t)) == first; }));
+    EXPECT_TRUE(
+        std::any_of(terms.begin(), terms.end(), [&](const Term& t) { return qs(termName(t)) == first; }));
 }
 
 TEST_F(WideRows, NumbersHaveRoomWhereverTheRowsAreLookedAt) {
@@ -227,15 +231,14 @@ TEST_F(WideRows, PairsOfManyColumnsAreKeptAndTheStrongestListed) {
     find<QComboBox>("pairsAs")->setCurrentIndex(1);
     EXPECT_FALSE(session().lookJobs().busy()) << "they are known";
     EXPECT_EQ(pairs->model()->rowCount(), static_cast<int>(mostPairsListed));
-    EXPECT_TRUE(find<QLabel>("lookSaid")->text().startsWith("The 100,000 strongest of 115,440 pairs of 481 columns"))
+    EXPECT_TRUE(
+        find<QLabel>("lookSaid")->text().startsWith("The 100,000 strongest of 115,440 pairs of 481 columns"))
         << ss(find<QLabel>("lookSaid")->text());
     find<QComboBox>("pairsAs")->setCurrentIndex(0);
     EXPECT_EQ(pairs->model()->rowCount(), 481);
     EXPECT_EQ(pairs->columnWidth(300), 44);
     // Of other rows they are worked out anew.
-    Recipe recipe = session().recipe();
-    recipe.roles["x5"] = Role::identifier;
-    session().change(recipe);
+    session().setRole("x5", Role::identifier);
     ASSERT_TRUE(settle());
     EXPECT_EQ(pairs->model()->rowCount(), 480);
 }

@@ -130,6 +130,11 @@ TEST(Command, HelpAndVersionSucceed) {
     EXPECT_EQ(run("--help", folder).code, 0);
     EXPECT_NE(bytesOf(folder.file("stdout.txt")).find("Exit code"), std::string::npos);
     EXPECT_EQ(run("--version", folder).code, 0);
+    const std::string version = bytesOf(folder.file("stdout.txt"));
+    EXPECT_TRUE(version.starts_with("oxgoad-run ")) << version;
+    EXPECT_TRUE(version.ends_with("arithmetic for x86-64-v3\n") ||
+                version.ends_with("arithmetic for any machine\n"))
+        << version;
 }
 
 TEST(Command, AnInterruptIsExitCodeThreeAndLeavesNothing) {

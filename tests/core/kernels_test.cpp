@@ -1,4 +1,5 @@
-// The arithmetic that is built twice: each build against sums in twice the precision, and the one the loader took.
+// The arithmetic that is built twice: each build against sums in twice the precision, and the one the loader
+// took.
 #include "kernels/kernels.h"
 
 #include "base/random.h"
@@ -141,6 +142,36 @@ TEST(Kernels, EachBuildSolvesRows) {
                     << folder << columns << " " << rows;
                 EXPECT_TRUE(solved.frameIsWhole() && t.frameIsWhole());
             }
+    }
+}
+
+TEST(Kernels, EachBuildAddsProducts) {
+    for (const std::string& folder : foldersHere()) {
+        const Build build(folder);
+        ASSERT_TRUE(build) << folder;
+        const auto add = build.find<decltype(oxgoad_add_products)>("oxgoad_add_products");
+        const auto addSquare = build.find<decltype(oxgoad_add_squares)>("oxgoad_add_squares");
+        for (const Index rows : {1, 3, 64, 300})
+            for (const Index left : {1, 2, 65})
+                for (const Index right : {1, 7, 40}) {
+                    const MatrixXd a = someRows(rows, left, 7), b = someRows(rows, right, 8);
+                    const Wide x = a.cast<long double>(), z = b.cast<long double>();
+                    Framed first(a), second(b), sum(MatrixXd::Constant(left, right, 0.5)),
+                        squares(MatrixXd::Constant(left, left, 0.25));
+                    add(sum.array(), first.array(), second.array());
+                    addSquare(squares.array(), first.array());
+                    const Wide apart =
+                        sum.inner().cast<long double>() - Wide((x.transpose() * z).array() + 0.5L);
+                    EXPECT_LT(apart.cwiseAbs().maxCoeff(), 1e-12L) << folder;
+                    const Wide wanted = (x.transpose() * x).array() + 0.25L;
+                    for (Index j = 0; j < left; ++j)
+                        for (Index i = 0; i < left; ++i)
+                            EXPECT_NEAR(squares.inner()(i, j),
+                                        i < j ? 0.25 : static_cast<double>(wanted(i, j)), 1e-12)
+                                << "only below the diagonal";
+                    EXPECT_TRUE(sum.frameIsWhole() && squares.frameIsWhole() && first.frameIsWhole() &&
+                                second.frameIsWhole());
+                }
     }
 }
 

@@ -112,7 +112,8 @@ TEST(Table, ColumnsOfThousandsAreFoundByTheirNameAlone) {
         EXPECT_EQ(table.find(other), nullptr) << other;
     EXPECT_EQ(Table().find("c1"), nullptr);
     // Another column in the place of one, and one more: the table before stays as it was.
-    const Table changed = table.withColumn(Column::ofNumbers("c42", {1e9})).withColumn(Column::ofNumbers("more", {5.0}));
+    const Table changed =
+        table.withColumn(Column::ofNumbers("c42", {1e9})).withColumn(Column::ofNumbers("more", {5.0}));
     EXPECT_EQ(changed.columns().size(), columns.size() + 1);
     EXPECT_EQ(changed.find("c42")->numbers()[0], 1e9);
     EXPECT_EQ(changed.find("c42") - changed.columns().data(), table.find("c42") - table.columns().data());

@@ -112,8 +112,8 @@ void DataStation::buildHead(QLayout* layout) {
     // Long notes are cut, never the buttons beside them; the tip has them whole.
     m_notes->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
     head->addWidget(m_notes, 1);
-    m_find = new FindField(tr("find a column"), tr("Find a column by its name, role, type or what is odd about it"),
-                       "findColumn");
+    m_find = new FindField(tr("find a column"),
+                           tr("Find a column by its name, role, type or what is odd about it"), "findColumn");
     m_find->setToolTip(tr("By name, role, type or what is odd (Ctrl+F)"));
     connect(m_find, &QLineEdit::textChanged, this, &DataStation::fillLedger);
     connect(m_find, &QLineEdit::returnPressed, this, [this] { m_ledger->setFocus(); });

@@ -367,7 +367,7 @@ void FitStation::showLine() {
         m_equation->setText(equationFor(m_session, {}));
         m_effect->clear(m_session.recipe().terms.empty()
                             ? m_lines.empty() ? tr("There is no other column to explain the response with.")
-                                            : tr("Tick a column above to fit the first model.")
+                                              : tr("Tick a column above to fit the first model.")
                             : tr("Fitting…"));
         return;
     }

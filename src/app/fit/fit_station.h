@@ -1,7 +1,7 @@
 #pragma once
 #include "app/station.h"
-#include "workspace/helps_grid.h"
 #include "workspace/grids.h"
+#include "workspace/helps_grid.h"
 
 class QLabel;
 class QLineEdit;

@@ -385,7 +385,8 @@ void LookStation::refresh() {
         m_plot->clear(tr("Open rows to see the response against each column."));
         return;
     }
-    if (m_pairsWanted.prepared != m_session.prepared()) { // pairs of thousands of columns are not kept for nothing
+    if (m_pairsWanted.prepared !=
+        m_session.prepared()) { // pairs of thousands of columns are not kept for nothing
         m_pairsFound.reset();
         m_pairsModel.setContent({});
         m_pairsWanted = {};
@@ -467,9 +468,10 @@ void LookStation::rank() {
 void LookStation::showRanking() {
     auto ranking = std::make_shared<std::vector<RankedColumn>>();
     const QString wanted = m_find->text().trimmed();
-    std::copy_if(m_ranked.begin(), m_ranked.end(), std::back_inserter(*ranking), [&](const RankedColumn& column) {
-        return wanted.isEmpty() || qs(column.name).contains(wanted, Qt::CaseInsensitive);
-    });
+    std::copy_if(m_ranked.begin(), m_ranked.end(), std::back_inserter(*ranking),
+                 [&](const RankedColumn& column) {
+                     return wanted.isEmpty() || qs(column.name).contains(wanted, Qt::CaseInsensitive);
+                 });
     sortRanking(*ranking, m_sortColumn, m_descending);
     const bool first = m_rankingModel.rowCount() == 0;
     const QSignalBlocker blocker(m_ranking->selectionModel());
@@ -510,18 +512,19 @@ void LookStation::drawPairs() {
         return;
     }
     m_said->setText(tr("Comparing columns over the learning rows…"));
-    m_session.lookJobs().start(tr("Comparing columns"), [this, what, wanted](Progress& progress) -> Jobs::Finish {
-        std::vector<std::uint8_t> used;
-        for (std::size_t i = 0; i < what.prepared->parts.size(); ++i)
-            used.push_back(what.prepared->teaches(i) && (!what.only || (*what.only)[i] != 0));
-        auto pairs = std::make_shared<const Pairs>(
-            pairsOf(what.prepared->table, used, wanted.columns, {}, progress));
-        return [this, pairs, wanted] {
-            m_pairsFound = pairs;
-            m_pairsWanted = wanted;
-            showPairs();
-        };
-    });
+    m_session.lookJobs().start(
+        tr("Comparing columns"), [this, what, wanted](Progress& progress) -> Jobs::Finish {
+            std::vector<std::uint8_t> used;
+            for (std::size_t i = 0; i < what.prepared->parts.size(); ++i)
+                used.push_back(what.prepared->teaches(i) && (!what.only || (*what.only)[i] != 0));
+            auto pairs = std::make_shared<const Pairs>(
+                pairsOf(what.prepared->table, used, wanted.columns, {}, progress));
+            return [this, pairs, wanted] {
+                m_pairsFound = pairs;
+                m_pairsWanted = wanted;
+                showPairs();
+            };
+        });
 }
 
 void LookStation::showPairs() {

@@ -2,6 +2,7 @@
 #include "base/parallel.h"
 #include "base/text.h"
 #include "check/check_tools.h"
+#include "estimate/products.h"
 
 #include <algorithm>
 #include <cmath>
@@ -149,13 +150,13 @@ std::size_t keepPromising(const CheckContext& context, std::vector<Pair>& pairs)
         stopIfTold(*context.progress);
         const Index from = static_cast<Index>(b) * panel, own = std::min(panel, width - from);
         const MatrixXd weighted = columns.middleCols(from, own).array().colwise() * weights.array();
-        const MatrixXd means = columns.transpose() * weighted / weights.sum();
+        const MatrixXd means = productsOf(columns, weighted) / weights.sum();
         stopIfTold(*context.progress);
         MatrixXd right = weighted.array().colwise() * residuals.array();
-        const MatrixXd products = columns.transpose() * right;
+        const MatrixXd products = productsOf(columns, right);
         stopIfTold(*context.progress);
         right = weighted.cwiseProduct(columns.middleCols(from, own));
-        const MatrixXd squares = squared.transpose() * right;
+        const MatrixXd squares = productsOf(squared, right);
         score.middleCols(from, own) =
             (squares.array() - weights.sum() * means.array().square() > 1e-12 * squares.array())
                 .select(products.array().square() /

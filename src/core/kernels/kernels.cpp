@@ -145,6 +145,14 @@ void oxgoad_solve_rows(OxgoadMatrix triangle, OxgoadMatrix rows) {
     viewOf(triangle).triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(block);
 }
 
+void oxgoad_add_products(OxgoadMatrix sum, OxgoadMatrix a, OxgoadMatrix b) {
+    viewOf(sum).noalias() += viewOf(a).transpose() * viewOf(b);
+}
+
+void oxgoad_add_squares(OxgoadMatrix sum, OxgoadMatrix a) {
+    viewOf(sum).selfadjointView<Eigen::Lower>().rankUpdate(viewOf(a).transpose());
+}
+
 const char* oxgoad_built_for(void) {
     return OXGOAD_BUILT_FOR;
 }

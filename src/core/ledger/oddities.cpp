@@ -387,9 +387,10 @@ private:
         }
         add("identifier", Severity::caution, m_name + " looks like an identifier",
             "a value of its own in each of " + plural(m_present, "row", "rows") +
-                (number ? std::string()
-                        : "; as a factor it would take " + plural(m_present - 1, "coefficient", "coefficients") +
-                              ", fit every row by itself and leave none to judge by"),
+                (number
+                     ? std::string()
+                     : "; as a factor it would take " + plural(m_present - 1, "coefficient", "coefficients") +
+                           ", fit every row by itself and leave none to judge by"),
             number ? "whole numbers without gaps" : "no value twice")
             .moves.push_back(giveRole("make it an identifier", m_name, Role::identifier));
     }

@@ -1,5 +1,6 @@
 #include "look/pairs.h"
 
+#include "estimate/products.h"
 #include "look/points.h"
 #include "look/scaled.h"
 
@@ -172,10 +173,9 @@ public:
                     const std::size_t other = q * panel, width = std::min(panel, count - other);
                     Eigen::MatrixXd left(length, static_cast<Index>(width));
                     load(other, from, left);
-                    m_values
-                        .block(static_cast<Index>(other), static_cast<Index>(first),
-                               static_cast<Index>(width), static_cast<Index>(own))
-                        .noalias() += left.transpose() * right;
+                    addProducts(m_values.block(static_cast<Index>(other), static_cast<Index>(first),
+                                               static_cast<Index>(width), static_cast<Index>(own)),
+                                left, right);
                 }
             }
             ++done;

@@ -19,7 +19,8 @@ public:
 
     std::size_t rows() const { return m_columns.empty() ? 0 : m_columns.front().size(); }
     const std::vector<Column>& columns() const { return m_columns; }
-    /// Nothing where no column has the name. By halves: tables of thousands of columns are asked for each of them.
+    /// Nothing where no column has the name. By halves: tables of thousands of columns are asked for each of
+    /// them.
     const Column* find(std::string_view name) const;
     /// Throws Error (unknownColumn) naming the column, the file and the nearest names there are.
     const Column& at(std::string_view name, std::string_view file) const;

@@ -3,6 +3,7 @@
 #include "estimate/distributions.h"
 #include "estimate/linear/apart_reader.h"
 #include "estimate/linear/triangle.h"
+#include "estimate/products.h"
 
 #include <Eigen/Cholesky>
 
@@ -88,7 +89,7 @@ public:
                 } else {
                     MatrixXd a;
                     load(c, a, z);
-                    part.cross.noalias() += a.transpose() * z;
+                    addProducts(part.cross, a, z);
                 }
                 part.withResiduals.noalias() +=
                     z.transpose() *
@@ -495,8 +496,8 @@ private:
             CellSums& sums = cells[cell];
             const MatrixXd a = basis(rows[cell], Eigen::all), u = added(rows[cell], Eigen::all);
             const VectorXd left = e(rows[cell]);
-            sums.basis.noalias() += a.transpose() * a;
-            sums.cross.noalias() += a.transpose() * u;
+            addProducts(sums.basis, a, a);
+            addProducts(sums.cross, a, u);
             sums.products.noalias() += a.transpose() * left;
             sums.added.noalias() += u.transpose() * left;
             for (std::size_t b = 0; b < m_left.size(); ++b) {

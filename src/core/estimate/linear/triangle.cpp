@@ -1,109 +1,30 @@
 #include "estimate/linear/triangle.h"
 
-#include <Eigen/QR>
+#include "kernels/kernels.h"
 
 #include <algorithm>
 #include <cmath>
 
 namespace oxgoad {
 
-namespace {
-
 using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::Ref;
-using Eigen::VectorXd;
 
-/// Up to so many columns are reduced one by one, as all of them are where there are few.
-constexpr Index fewColumns = 64;
-constexpr Index narrow = 16;
-constexpr Index panelColumns = 32;
+namespace {
 
-/// One reflection a column: the row of R and the rows below it. Leaves the reflections' vectors in the place
-/// of the rows, each with a 1 in R's row before them. Their factors.
-VectorXd reduceOneByOne(Ref<MatrixXd> r, Ref<MatrixXd> rows) {
-    const Index count = rows.cols();
-    VectorXd factors = VectorXd::Zero(count);
-    for (Index j = 0; j < count; ++j) {
-        auto column = rows.col(j);
-        const double square = column.squaredNorm();
-        if (square == 0) continue;
-        const double first = r(j, j), length = std::sqrt(first * first + square),
-                     left = first > 0 ? -length : length; // nothing cancels
-        const double scale = 1 / (first - left);
-        factors[j] = (left - first) / left;
-        r(j, j) = left;
-        if (const Index after = count - j - 1; after > 0) {
-            VectorXd along = rows.rightCols(after).transpose() * column;
-            along = factors[j] * (scale * along + r.row(j).tail(after).transpose());
-            r.row(j).tail(after) -= along.transpose();
-            along *= scale;
-            rows.rightCols(after).noalias() -= column * along.transpose();
-        }
-        column *= scale;
-    }
-    return factors;
+OxgoadMatrix arrayOf(Ref<MatrixXd> matrix) {
+    return {matrix.data(), matrix.rows(), matrix.cols(), matrix.outerStride()};
 }
 
-/// Applies reflections (their vectors, their triangle T) to columns: I - V T' V' with V = [I; vectors].
-void apply(const Ref<const MatrixXd>& vectors, const MatrixXd& t, Ref<MatrixXd> r, Ref<MatrixXd> rows) {
-    MatrixXd along = r;
-    along.noalias() += vectors.transpose() * rows;
-    along = MatrixXd(t.transpose() * along);
-    r -= along;
-    rows.noalias() -= vectors * along;
-}
-
-/// Reduces a panel by halves. T of its reflections, where it is wanted.
-MatrixXd reducePanel(Ref<MatrixXd> r, Ref<MatrixXd> rows, bool wanted) {
-    const Index count = rows.cols();
-    MatrixXd t;
-    if (count <= narrow || !wanted) {
-        const VectorXd factors = reduceOneByOne(r, rows);
-        if (!wanted) return t;
-        const MatrixXd products = rows.transpose() * rows; // T as of Schreiber and Van Loan, from V'V
-        t = MatrixXd::Zero(count, count);
-        for (Index j = 0; j < count; ++j) {
-            t(j, j) = factors[j];
-            if (j == 0) continue;
-            const VectorXd said = -factors[j] * products.col(j).head(j);
-            t.col(j).head(j) = t.topLeftCorner(j, j) * said;
-        }
-        return t;
-    }
-    const Index half = count / 2, other = count - half;
-    const MatrixXd first = reducePanel(r.topLeftCorner(half, half), rows.leftCols(half), true);
-    apply(rows.leftCols(half), first, r.topRightCorner(half, other), rows.rightCols(other));
-    const MatrixXd second = reducePanel(r.bottomRightCorner(other, other), rows.rightCols(other), true);
-    t = MatrixXd::Zero(count, count);
-    t.topLeftCorner(half, half) = first;
-    t.bottomRightCorner(other, other) = second;
-    const MatrixXd between = first * MatrixXd(rows.leftCols(half).transpose() * rows.rightCols(other));
-    t.topRightCorner(half, other) = -(between * second);
-    return t;
+bool isTold(const void* progress) {
+    return static_cast<const Progress*>(progress)->stopRequested();
 }
 
 /// R of hardly more rows than columns, reduced among themselves.
 MatrixXd triangleOfFew(Ref<MatrixXd> block, const Progress& progress) {
-    const Index k = block.cols();
-    // Panel by panel, so that most of the work is products of matrices; to the right in pieces of some 2e8
-    // operations, so that a stop is seen soon.
-    // Wide panels are applied as one product each (48 reflections or more), narrow ones one by one.
-    const Index panel = k >= 128 ? 64 : std::clamp<Index>((k + 1) / 2, 8, 32);
-    for (Index j = 0; j < std::min(k, block.rows()); j += panel) {
-        const Index width = std::min(panel, k - j), below = block.rows() - j;
-        Ref<MatrixXd> left = block.block(j, j, below, width); // factored in its place
-        const Eigen::HouseholderQR<Ref<MatrixXd>> qr(left);
-        const Index piece = std::max<Index>(64, 50000000 / (below * width));
-        for (Index from = j + width; from < k; from += piece) {
-            stopIfTold(progress);
-            block.block(j, from, below, std::min(piece, k - from))
-                .applyOnTheLeft(qr.householderQ().adjoint());
-        }
-    }
-    const Index m = std::min(block.rows(), k);
-    MatrixXd r = MatrixXd::Zero(k, k);
-    r.topRows(m) = block.topRows(m).triangularView<Eigen::Upper>();
+    MatrixXd r = MatrixXd::Zero(block.cols(), block.cols());
+    if (!oxgoad_triangle_of_few(arrayOf(r), arrayOf(block), isTold, &progress)) throw Stopped{};
     return r;
 }
 
@@ -111,24 +32,17 @@ MatrixXd triangleOfFew(Ref<MatrixXd> block, const Progress& progress) {
 
 void absorb(MatrixXd& r, Ref<MatrixXd> rows, const Progress& progress) {
     if (rows.cols() == 0) return;
-    if (r.rows() == 0) {
+    if (r.rows() == 0)
         r = triangle(rows, progress);
-        return;
-    }
-    const Index columns = r.cols();
-    const Index panel = columns <= fewColumns ? std::max<Index>(1, columns) : panelColumns;
-    // To the right in pieces of some 2e8 operations, so that a stop is seen soon.
-    const Index piece = std::max<Index>(64, 50000000 / std::max<Index>(1, rows.rows() * panel));
-    for (Index j = 0; j < columns; j += panel) {
-        stopIfTold(progress);
-        const Index width = std::min(panel, columns - j), end = j + width;
-        const MatrixXd t = reducePanel(r.block(j, j, width, width), rows.middleCols(j, width), end < columns);
-        for (Index from = end; from < columns; from += piece) {
-            stopIfTold(progress);
-            const Index count = std::min(piece, columns - from);
-            apply(rows.middleCols(j, width), t, r.block(j, from, width, count), rows.middleCols(from, count));
-        }
-    }
+    else if (!oxgoad_absorb(arrayOf(r), arrayOf(rows), isTold, &progress))
+        throw Stopped{};
+}
+
+void solveRows(const MatrixXd& triangle, Ref<MatrixXd> rows) {
+    if (triangle.size() > 0 && rows.rows() > 0)
+        oxgoad_solve_rows(
+            {const_cast<double*>(triangle.data()), triangle.rows(), triangle.cols(), triangle.rows()},
+            arrayOf(rows));
 }
 
 Index rowsAtOnce(Index columns) {

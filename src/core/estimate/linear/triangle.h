@@ -21,6 +21,10 @@ Eigen::Index rowsAtOnce(Eigen::Index columns);
 /// padded with zero rows where there are fewer rows; `block` is worked on in its place. Throws Stopped.
 Eigen::MatrixXd triangle(Eigen::Ref<Eigen::MatrixXd> block, const Progress& progress);
 
+/// Rows times the inverse of an upper triangle with no zero on its diagonal, in their place (Golub and Van
+/// Loan 2013, §3.1.7).
+void solveRows(const Eigen::MatrixXd& triangle, Eigen::Ref<Eigen::MatrixXd> rows);
+
 /// Householder reflection that zeroes column `j` of `work` below row `top`; applied to columns j and after.
 void reflect(Eigen::MatrixXd& work, Eigen::Index top, Eigen::Index j);
 

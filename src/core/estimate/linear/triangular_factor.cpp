@@ -255,8 +255,7 @@ MatrixXd TriangularFactor::columns(const std::vector<Index>& places) const {
 
 void TriangularFactor::turn(Eigen::Ref<MatrixXd> rows) const {
     if (levels() == 0) {
-        if (m_triangle.size() > 0)
-            m_triangle.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(rows);
+        solveRows(m_triangle, rows);
         return;
     }
     MatrixXd own = rows(Eigen::all, m_levels.places);
@@ -265,7 +264,7 @@ void TriangularFactor::turn(Eigen::Ref<MatrixXd> rows) const {
     own = turned.transpose();
     MatrixXd rest = rows(Eigen::all, m_rest);
     rest.noalias() -= own * m_levels.shared;
-    if (rest.size() > 0) m_triangle.triangularView<Eigen::Upper>().solveInPlace<Eigen::OnTheRight>(rest);
+    solveRows(m_triangle, rest);
     rows.leftCols(levels()) = own;
     rows.rightCols(rest.cols()) = rest;
 }

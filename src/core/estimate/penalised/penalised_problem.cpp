@@ -1,5 +1,6 @@
 #include "estimate/penalised/penalised_problem.h"
 
+#include "estimate/products.h"
 #include "estimate/row_blocks.h"
 
 #include <Eigen/QR>
@@ -86,7 +87,7 @@ RowSums sumRows(const RowSource& x, std::span<const double> y, std::span<const d
                 response.array() *= root.array();
             }
             part.xy.noalias() += raw.transpose() * response;
-            part.xx.selfadjointView<Eigen::Lower>().rankUpdate(raw.transpose());
+            addSquares(part.xx, raw);
             part.yy += response.squaredNorm();
         }
     });
