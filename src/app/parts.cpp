@@ -454,6 +454,11 @@ void GridView::setModel(QAbstractItemModel* model) {
             });
 }
 
+void GridView::goTo() {
+    if (!currentIndex().isValid() && model() && model()->rowCount() > 0) setCurrentIndex(model()->index(0, 0));
+    setFocus();
+}
+
 void GridView::focusInEvent(QFocusEvent* event) {
     // Arriving by Tab is not choosing the first line.
     m_arriving = true;

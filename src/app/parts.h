@@ -101,6 +101,8 @@ public:
     /// What a column needs for its head and its first lines.
     int neededWidth(int column, int widest) const { return neededWidth(column, widest, 0, linesMeasured); }
     void setModel(QAbstractItemModel* model) override;
+    /// Takes the keyboard, at its first line where none is chosen.
+    void goTo();
 
 signals:
     /// Return or a double click on a line.

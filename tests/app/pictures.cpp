@@ -1,5 +1,6 @@
 // Takes the pictures of docs/screenshots from the demo project, so that they can be made anew after a change:
 //   oxgoad-pictures PROJECT.oxgoad FOLDER [station]
+//   oxgoad-pictures PROJECT.oxgoad FOLDER find TEXT: lists with what is found by the text
 #include "app/brief/settings_dialog.h"
 #include "app/data/data_station.h"
 #include "app/data/database_dialog.h"
@@ -328,6 +329,23 @@ void shootCompared(MainWindow& window, const QString& folder) {
     }
 }
 
+/// The lists with what a text finds.
+void shootFound(MainWindow& window, const QString& folder, const QString& text) {
+    for (const auto& [station, field] :
+         {std::pair{"data", "findColumn"}, std::pair{"look", "findRanked"}, std::pair{"fit", "findTerm"}}) {
+        window.showStation(station);
+        QTest::qWait(300);
+        (void)QTest::qWaitFor(
+            [&] { return !window.session().rankJobs().busy() && !window.session().lookJobs().busy(); },
+            60000);
+        auto* edit = window.findChild<QLineEdit*>(field);
+        edit->setFocus();
+        QTest::keyClicks(edit, text);
+        QTest::qWait(600);
+        window.grab().save(folder + "/found_" + station + ".png");
+    }
+}
+
 } // namespace
 
 int main(int argc, char** argv) {
@@ -355,6 +373,8 @@ int main(int argc, char** argv) {
     }
     window.session().view()["look.predictor"] = "list_rate";
     window.session().view()["look.group"] = "contract";
+    if (argc > 4 && QString(argv[3]) == "find")
+        shootFound(window, QString::fromLocal8Bit(argv[2]), QString::fromLocal8Bit(argv[4]));
     for (const auto* station : {"data", "look", "fit", "check", "compare", "forecast"}) {
         if (argc > 3 && QString(argv[3]) != station) continue;
         if (QString(station) == "check") window.session().selectRow(276);

@@ -94,6 +94,13 @@ TEST_F(WideRows, TermsAndColumnsAreFoundAsTheyAreTyped) {
     EXPECT_EQ(find<PlotFrame>("effectPlot")->content().xTitle, "x17");
     QTest::keyClick(edit, Qt::Key_Return);
     EXPECT_TRUE(terms->hasFocus());
+    // Of columns that are not in the model the first is chosen too.
+    edit->setFocus();
+    edit->setText("x29");
+    EXPECT_EQ(terms->currentIndex().data().toString(), "x29");
+    EXPECT_TRUE(find<PlotFrame>("effectPlot")->content().summary.startsWith("x29 is not in the model"))
+        << ss(find<PlotFrame>("effectPlot")->content().summary);
+    edit->setText("x17");
     // What is ticked keeps its place among what was found.
     tick(terms, "x175");
     ASSERT_TRUE(settle());
@@ -217,6 +224,35 @@ TEST_F(WideRows, NumbersHaveRoomWhereverTheRowsAreLookedAt) {
     window->resize(1900, 900); // more columns come into view
     QTest::qWait(50);
     expectRoom(rows);
+}
+
+TEST_F(WideRows, AColumnChosenInTheLedgerIsSeenAmongTheRows) {
+    openWide(300, 80, R"("x0")");
+    station(1);
+    ASSERT_TRUE(settle());
+    auto* ledger = find<GridView>("ledger");
+    auto* rows = find<GridView>("rows");
+    const auto shown = [&](const QString& column) {
+        for (int at = 0; at < rows->model()->columnCount(); ++at)
+            if (rows->model()->headerData(at, Qt::Horizontal, Qt::DisplayRole).toString() == column)
+                return rows->columnViewportPosition(at) >= 0 &&
+                       rows->columnViewportPosition(at) + rows->columnWidth(at) <= rows->viewport()->width();
+        return false;
+    };
+    EXPECT_FALSE(shown("x200"));
+    QTest::keyClick(typed("findColumn", "x200"), Qt::Key_Return);
+    EXPECT_TRUE(ledger->hasFocus());
+    EXPECT_TRUE(shown("x200"));
+    expectRoom(rows);
+    find<QLineEdit>("findColumn")->clear();
+    ledger->setCurrentIndex(line(ledger, "x299"));
+    EXPECT_TRUE(shown("x299"));
+    ledger->setCurrentIndex(line(ledger, "y"));
+    EXPECT_TRUE(shown("y"));
+    // What is in view already stays where it is.
+    const int before = rows->horizontalScrollBar()->value();
+    ledger->setCurrentIndex(line(ledger, "x1"));
+    EXPECT_EQ(rows->horizontalScrollBar()->value(), before);
 }
 
 TEST_F(WideRows, PairsOfManyColumnsAreKeptAndTheStrongestListed) {

@@ -70,6 +70,8 @@ DataStation::DataStation(Session& session, FileChooser& files, QWidget* parent)
     m_ledger->horizontalHeader()->setSectionsClickable(true);
     connect(m_ledger->horizontalHeader(), &QHeaderView::sectionClicked, this, &DataStation::sortLedger);
     connect(m_ledger, &GridView::opened, this, &DataStation::openColumn);
+    connect(m_ledger, &GridView::lineChosen, this,
+            [this](const QModelIndex& index) { m_rows->showColumn(columnAt(index)); });
     connect(m_ledger, &QWidget::customContextMenuRequested, this,
             [this](const QPoint& at) { openColumn(m_ledger->indexAt(at)); });
     auto* below = new QWidget(splitter);
@@ -116,7 +118,7 @@ void DataStation::buildHead(QLayout* layout) {
                            tr("Find a column by its name, role, type or what is odd about it"), "findColumn");
     m_find->setToolTip(tr("By name, role, type or what is odd (Ctrl+F)"));
     connect(m_find, &QLineEdit::textChanged, this, &DataStation::fillLedger);
-    connect(m_find, &QLineEdit::returnPressed, this, [this] { m_ledger->setFocus(); });
+    connect(m_find, &QLineEdit::returnPressed, this, [this] { m_ledger->goTo(); });
     findWith(*m_find);
     head->addWidget(m_find);
     auto link = [&](const QString& text, const QString& tip) {

@@ -9,6 +9,7 @@
 #include <QHBoxLayout>
 #include <QHeaderView>
 #include <QLineEdit>
+#include <QScrollBar>
 #include <QVBoxLayout>
 
 namespace oxgoad {
@@ -173,6 +174,18 @@ void RowsPane::jump() {
 void RowsPane::showOnlyMarked(bool only) {
     m_only->setChecked(only && m_session.markedRows());
     arrange();
+}
+
+void RowsPane::showColumn(const QString& column) {
+    if (!m_session.prepared()) return;
+    const auto& columns = m_session.prepared()->table.columns();
+    const Column* wanted = m_session.prepared()->table.find(ss(column));
+    if (!wanted) return;
+    const int at = 2 + static_cast<int>(wanted - columns.data()); // after the row's number and part
+    if (at >= m_model.columnCount()) return;
+    const int left = m_view->columnViewportPosition(at);
+    if (left >= 0 && left + m_view->columnWidth(at) <= m_view->viewport()->width()) return;
+    m_view->horizontalScrollBar()->setValue(m_view->horizontalHeader()->sectionPosition(at));
 }
 
 void RowsPane::showSelection() {

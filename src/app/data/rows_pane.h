@@ -23,6 +23,8 @@ public:
     RowsPane(Session& session, QWidget* parent);
     void refresh();
     void showSelection();
+    /// Brings a column into view.
+    void showColumn(const QString& column);
     void showOnlyMarked(bool only);
     GridView* view() const { return m_view; }
 

@@ -49,7 +49,7 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     m_find = new FindField(tr("find a term"), tr("Find a term, a level or a column"), "findTerm");
     m_find->setToolTip(tr("Terms, their levels and columns not in the model, by name (Ctrl+F)"));
     connect(m_find, &QLineEdit::textChanged, this, &FitStation::find);
-    connect(m_find, &QLineEdit::returnPressed, this, [this] { m_terms->setFocus(); });
+    connect(m_find, &QLineEdit::returnPressed, this, [this] { m_terms->goTo(); });
     findWith(*m_find);
     head->addWidget(m_find);
     layout->addLayout(head);
@@ -125,7 +125,7 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     connect(m_findHelp, &QLineEdit::textChanged, this, [this] {
         if (m_found) showHelps(m_found);
     });
-    connect(m_findHelp, &QLineEdit::returnPressed, this, [this] { m_helps->setFocus(); });
+    connect(m_findHelp, &QLineEdit::returnPressed, this, [this] { m_helps->goTo(); });
     m_helps = new GridView(tr("What would help"), helps);
     m_helps->setObjectName("helps");
     m_helps->setModel(&m_helpsModel);
@@ -309,8 +309,11 @@ void FitStation::refresh() {
     m_scale->setText(effectScale(m_session) == EffectScale::quartiles
                          ? tr("effects: low to high quartile")
                          : tr("effects: one standard deviation"));
-    if (!m_terms->currentIndex().isValid() ||
-        m_terms->currentIndex().row() == 0) { // the constant has nothing to show
+    if (!m_places.find.isEmpty()) { // the first that was found
+        if (!m_terms->currentIndex().isValid() && !m_lines.empty())
+            m_terms->setCurrentIndex(m_model.index(0, 0));
+    } else if (!m_terms->currentIndex().isValid() ||
+               m_terms->currentIndex().row() == 0) { // the constant has nothing to show
         const auto first = std::find_if(m_lines.begin(), m_lines.end(),
                                         [](const TermLine& l) { return l.kind == TermLine::Kind::term; });
         if (first != m_lines.end())

@@ -120,7 +120,7 @@ void LookStation::buildRanking(QWidget* side) {
     m_find->setToolTip(tr("By name (Ctrl+F)"));
     m_find->setFixedWidth(110);
     connect(m_find, &QLineEdit::textChanged, this, &LookStation::showRanking);
-    connect(m_find, &QLineEdit::returnPressed, this, [this] { m_ranking->setFocus(); });
+    connect(m_find, &QLineEdit::returnPressed, this, [this] { m_ranking->goTo(); });
     findWith(*m_find);
     head->addWidget(m_find);
     layout->addLayout(head);
