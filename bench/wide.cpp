@@ -8,6 +8,7 @@
 
 #include "base/random.h"
 #include "estimate/linear/least_squares.h"
+#include "estimate/products.h"
 #include "look/pairs.h"
 #include "look/ranking.h"
 #include "study/choose_terms.h"
@@ -60,16 +61,21 @@ void manyTermsChecked(benchmark::State& state) {
 }
 BENCHMARK(manyTermsChecked)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
 
-/// X'X over row blocks on two threads.
-double secondsOfProduct(const MatrixXd& x) {
+/// X'X over row blocks on two threads, by the matrix library as this program is built, or by the program's
+/// own arithmetic for this machine.
+double secondsOfProduct(const MatrixXd& x, bool own) {
     return seconds([&] {
         std::vector<MatrixXd> parts(2, MatrixXd::Zero(x.cols(), x.cols()));
         parallelFor(2, {2}, [&](std::size_t w) {
             const Index half = x.rows() / 2;
-            for (Index from = 0; from < half; from += 2048)
-                parts[w].selfadjointView<Eigen::Lower>().rankUpdate(
-                    x.middleRows(static_cast<Index>(w) * half + from, std::min<Index>(2048, half - from))
-                        .transpose());
+            for (Index from = 0; from < half; from += 2048) {
+                const auto rows =
+                    x.middleRows(static_cast<Index>(w) * half + from, std::min<Index>(2048, half - from));
+                if (own)
+                    addSquares(parts[w], rows);
+                else
+                    parts[w].selfadjointView<Eigen::Lower>().rankUpdate(rows.transpose());
+            }
         });
         benchmark::DoNotOptimize(parts[0].data());
     });
@@ -83,7 +89,7 @@ void wideAndLong(benchmark::State& state) {
         value = random.uniform();
     for (std::size_t i = 0; i < y.size(); ++i)
         y[i] = 2 * x(static_cast<Index>(i), 3) + random.uniform();
-    const double product = secondsOfProduct(x);
+    const double product = secondsOfProduct(x, false), ownProduct = secondsOfProduct(x, true);
     for (auto _ : state) {
         const double fit = seconds(
             [&] { benchmark::DoNotOptimize(fitLeastSquares(MatrixRows(x), y, {.threads = {2}}, quietly())); },
@@ -91,6 +97,8 @@ void wideAndLong(benchmark::State& state) {
         state.counters["fit_s"] = fit;
         state.counters["product_s"] = product;
         state.counters["ratio"] = fit / product;
+        state.counters["own_product_s"] = ownProduct;
+        state.counters["ratio_own"] = fit / ownProduct;
         state.counters["limit"] = 3;
     }
 }

@@ -284,9 +284,16 @@ void CellDelegate::paint(QPainter* painter, const QStyleOptionViewItem& option,
                           (mark < 0 ? metrics.horizontalAdvance('.') : 0);
         if (metrics.horizontalAdvance(text) + space <= rect.width()) rect.adjust(0, 0, -space, 0);
     }
-    const bool fits =
-        metrics.horizontalAdvance(text) <= rect.width() + ((alignment & Qt::AlignRight) ? 8 : 0);
-    // Half a number reads as another: where there is no room for all of it, none of it is shown.
+    const int length = metrics.horizontalAdvance(text);
+    bool fits = length <= rect.width() + ((alignment & Qt::AlignRight) ? 8 : 0);
+    // Half a number reads as another: where there is no room for all of it, or the edge of the view goes
+    // through it, none of it is shown.
+    if (const auto* view = qobject_cast<const QAbstractItemView*>(option.widget);
+        view && (alignment & Qt::AlignRight) && !text.isEmpty() &&
+        (rect.right() - length + 1 < 0 || rect.right() >= view->viewport()->width())) {
+        fits = false;
+        rect = option.rect.adjusted(8, 0, -8, 0) & view->viewport()->rect().adjusted(8, 0, -2, 0);
+    }
     const QString shown = fits ? text
                           : (alignment & Qt::AlignRight)
                               ? QString("…")
@@ -455,7 +462,8 @@ void GridView::setModel(QAbstractItemModel* model) {
 }
 
 void GridView::goTo() {
-    if (!currentIndex().isValid() && model() && model()->rowCount() > 0) setCurrentIndex(model()->index(0, 0));
+    if (!currentIndex().isValid() && model() && model()->rowCount() > 0)
+        setCurrentIndex(model()->index(0, 0));
     setFocus();
 }
 

@@ -70,6 +70,15 @@ void Station::fillBox(QComboBox& box, const QStringList& items, const QString& f
         present << box.itemText(i);
     if (present != items) {
         box.clear();
+        // Of thousands of names the width is that of the longest, not measured name by name for every layout.
+        constexpr int measured = 200, widest = 28;
+        qsizetype longest = 0;
+        for (const QString& item : items)
+            longest = std::max(longest, item.size());
+        box.setSizeAdjustPolicy(items.size() > measured ? QComboBox::AdjustToMinimumContentsLengthWithIcon
+                                                        : QComboBox::AdjustToContents);
+        box.setMinimumContentsLength(
+            items.size() > measured ? static_cast<int>(std::min<qsizetype>(longest, widest)) : 0);
         box.addItems(items);
     }
     box.setCurrentText(items.contains(before) ? before : fallback);

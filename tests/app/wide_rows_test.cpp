@@ -7,7 +7,9 @@
 
 #include <QFile>
 #include <QHeaderView>
+#include <QImage>
 #include <QLineEdit>
+#include <QPainter>
 #include <QSet>
 
 #include <algorithm>
@@ -253,6 +255,35 @@ TEST_F(WideRows, AColumnChosenInTheLedgerIsSeenAmongTheRows) {
     const int before = rows->horizontalScrollBar()->value();
     ledger->setCurrentIndex(line(ledger, "x1"));
     EXPECT_EQ(rows->horizontalScrollBar()->value(), before);
+}
+
+TEST_F(WideRows, OfANumberAtTheEdgeOfTheViewNoPartIsShown) {
+    openWide(60, 80, R"("x0")");
+    station(1);
+    ASSERT_TRUE(settle());
+    auto* rows = find<GridView>("rows");
+    const int column = 4; // after row, part, y and article
+    ASSERT_NE(rows->model()->index(0, column).data().toString(),
+              rows->model()->index(1, column).data().toString());
+    const auto painted = [&](int row, int left) {
+        QImage image(rows->viewport()->size(), QImage::Format_RGB32);
+        image.fill(Qt::white);
+        QPainter painter(&image);
+        QStyleOptionViewItem option;
+        option.font = rows->font();
+        option.widget = rows;
+        option.rect = QRect(left, 20, rows->columnWidth(column), 23);
+        rows->itemDelegate()->paint(&painter, option, rows->model()->index(row, column));
+        return image;
+    };
+    const int width = rows->viewport()->width(), cell = rows->columnWidth(column);
+    EXPECT_NE(painted(0, 100), painted(1, 100)) << "two numbers, whole in view";
+    EXPECT_NE(painted(0, width - cell), painted(1, width - cell));
+    for (const int left : {width - cell / 2, width - 30, 30 - cell})
+        EXPECT_EQ(painted(0, left), painted(1, left)) << "each is a mark that there is one, at " << left;
+    QImage none(rows->viewport()->size(), QImage::Format_RGB32);
+    none.fill(Qt::white);
+    EXPECT_NE(painted(0, width - cell / 2), none) << "the mark is seen";
 }
 
 TEST_F(WideRows, PairsOfManyColumnsAreKeptAndTheStrongestListed) {

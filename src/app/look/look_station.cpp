@@ -91,7 +91,7 @@ LookStation::LookStation(Session& session, QWidget* parent) : Station(session, "
     splitter->addWidget(left);
     splitter->addWidget(right);
     splitter->setStretchFactor(1, 1);
-    splitter->setSizes({400, 560});
+    splitter->setSizes({434, 526});
     layout->addWidget(splitter);
     link(*m_plot);
     connect(&session, &Session::lookedAtChanged, this, [this] {
