@@ -1,6 +1,7 @@
 #include "base/text.h"
 #include "support/support.h"
 #include "table/dictionary.h"
+#include "table/selection.h"
 #include "table/summary.h"
 #include "table/values.h"
 
@@ -120,4 +121,22 @@ TEST(Table, ColumnsOfThousandsAreFoundByTheirNameAlone) {
     EXPECT_EQ(changed.find("more")->numbers()[0], 5);
     EXPECT_NE(table.find("c42")->numbers()[0], 1e9);
     EXPECT_EQ(table.find("more"), nullptr);
+}
+
+TEST(Summary, QuantilesBySelectionAreThoseOfSortedValues) {
+    std::mt19937_64 random(5);
+    for (int size = 1; size < 70; ++size)
+        for (int few : {2, 1000000}) { // with ties and without
+            std::vector<double> values;
+            for (int i = 0; i < size; ++i)
+                values.push_back(static_cast<double>(random() % static_cast<unsigned>(few)) / 7 - 3);
+            std::vector<double> sorted = values;
+            std::sort(sorted.begin(), sorted.end());
+            for (const double share :
+                 {0.0, 0.05, 0.25, 0.5, 0.75, 0.99, 1.0}) // one after the other, as they lie
+                EXPECT_EQ(quantileBySelection(values, share), quantileOfSorted(sorted, share))
+                    << size << " " << share;
+            std::sort(values.begin(), values.end());
+            EXPECT_EQ(values, sorted) << "nothing is lost";
+        }
 }

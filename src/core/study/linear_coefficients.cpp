@@ -3,7 +3,7 @@
 #include "base/not_a_number.h"
 #include "base/text.h"
 #include "estimate/distributions.h"
-#include "table/summary.h"
+#include "table/selection.h"
 
 #include <Eigen/Dense>
 
@@ -117,12 +117,12 @@ private:
             // A product with an indicator is spread by its number alone.
             if (pieces.size() > 1) std::erase(values, 0.0);
             if (values.empty()) return;
-            std::sort(values.begin(), values.end());
-            spans[j].quartiles = quantileOfSorted(values, 0.75) - quantileOfSorted(values, 0.25);
             const Eigen::Map<const VectorXd> all(values.data(), static_cast<Index>(values.size()));
             spans[j].deviation = values.size() > 1 ? std::sqrt((all.array() - all.mean()).square().sum() /
                                                                static_cast<double>(values.size() - 1))
                                                    : 0;
+            const double upper = quantileBySelection(values, 0.75);
+            spans[j].quartiles = upper - quantileBySelection(values, 0.25);
         });
         return spans;
     }

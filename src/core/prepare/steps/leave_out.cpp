@@ -3,7 +3,7 @@
 #include "base/text.h"
 #include "prepare/expression.h"
 #include "prepare/steps/kinds.h"
-#include "prepare/steps/selection.h"
+#include "table/selection.h"
 #include "table/summary.h"
 #include "table/values.h"
 
