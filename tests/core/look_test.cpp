@@ -674,6 +674,54 @@ TEST(Pairs, GapsAndFactorsOfManyLevelsAreCounted) {
     EXPECT_NEAR(p.at(2, 3), 1, 1e-12);
 }
 
+TEST(DensityGrid, ABandOfManyPointsCoversWhatTheyCover) {
+    std::vector<double> x, low, high;
+    for (int i = 0; i < 5000; ++i) {
+        x.push_back(i);
+        low.push_back(std::sin(i * 0.37) - 2);
+        high.push_back(std::cos(i * 0.11) + 2);
+    }
+    low[1234] = -50;
+    high[4321] = 60;
+    x.push_back(none); // not known where, and how far up
+    low.push_back(0);
+    high.push_back(0);
+    x.push_back(77.5);
+    low.push_back(none);
+    high.push_back(1e9);
+    x.push_back(78.5);
+    low.push_back(-std::numeric_limits<double>::infinity());
+    high.push_back(0);
+    const BandPoints few = bandPoints(x, low, high, 100, 149.5, 60); // as they are
+    EXPECT_EQ(few.x.size(), 50u);
+    for (std::size_t k = 0; k < few.x.size(); ++k) {
+        EXPECT_EQ(few.x[k], 100.0 + static_cast<double>(k));
+        EXPECT_EQ(few.low[k], low[100 + k]);
+        EXPECT_EQ(few.high[k], high[100 + k]);
+    }
+    const BandPoints many = bandPoints(x, low, high, 0, 4999, 100);
+    ASSERT_EQ(many.x.size(), 100u);
+    EXPECT_TRUE(std::is_sorted(many.x.begin(), many.x.end()));
+    for (std::size_t cell = 0; cell < 100; ++cell) {
+        double lowest = 1e9, highest = -1e9;
+        for (int i = 0; i < 5000; ++i)
+            if (std::min<std::size_t>(99, static_cast<std::size_t>(i / 49.99)) == cell) {
+                lowest = std::min(lowest, low[static_cast<std::size_t>(i)]);
+                highest = std::max(highest, high[static_cast<std::size_t>(i)]);
+            }
+        EXPECT_EQ(many.low[cell], lowest) << cell;
+        EXPECT_EQ(many.high[cell], highest) << cell;
+    }
+    EXPECT_EQ(*std::min_element(many.low.begin(), many.low.end()), -50) << "one row far off is seen";
+    EXPECT_EQ(*std::max_element(many.high.begin(), many.high.end()), 60);
+    // Stretches without points have none.
+    const std::vector<double> apart{0, 0.1, 10, 10}, down{0, -1, 2, 3}, up{1, 2, 5, 4};
+    const BandPoints two = bandPoints(apart, down, up, 0, 10, 2);
+    EXPECT_EQ(two.low, (std::vector<double>{-1, 2}));
+    EXPECT_EQ(two.high, (std::vector<double>{2, 5}));
+    EXPECT_TRUE(bandPoints({}, {}, {}, 0, 1, 5).x.empty());
+}
+
 TEST(DensityGrid, CountsEveryPointOnceWithinItsEdges) {
     const std::vector<double> x{0, 0.5, 1, 1.5, none};
     const std::vector<double> y{0, 0.5, 1, 0.5, 0};

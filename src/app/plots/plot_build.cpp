@@ -85,6 +85,7 @@ void PlotFrame::build() {
     plot->clearPlottables();
     plot->clearItems();
     m_plot->graphs.clear();
+    m_plot->bands.clear();
     m_plot->density = nullptr;
     const bool nothing = m_content.marks.empty() && m_content.lines.empty() && m_content.bars.empty() &&
                          m_content.bands.empty();
@@ -162,8 +163,7 @@ void PlotFrame::buildLines() {
     for (const Band& band : m_content.bands) {
         auto* low = plot->addGraph();
         auto* high = plot->addGraph();
-        low->setData(along(m_x, band.x), along(m_y, band.low));
-        high->setData(along(m_x, band.x), along(m_y, band.high));
+        m_plot->bands.emplace_back(low, high);
         for (auto* edge : {low, high}) {
             edge->setPen(Qt::NoPen);
             edge->removeFromLegend();
@@ -299,7 +299,26 @@ void PlotFrame::placeLegend(bool wanted) {
     }
 }
 
-void PlotFrame::drawDensity() {
+/// An outline of tens of thousands of corners takes seconds to fill: what it covers is told apart no finer
+/// than eyes can, over what is in view and as much again on both sides.
+void PlotFrame::drawBands() {
+    constexpr std::size_t mostCorners = 2000;
+    const QCPRange x = m_plot->widget->xAxis->range();
+    for (std::size_t b = 0; b < m_plot->bands.size(); ++b) {
+        const Band& band = m_content.bands[b];
+        const auto [low, high] = m_plot->bands[b];
+        const bool many = band.x.size() > mostCorners;
+        if (!many && !low->data()->isEmpty()) continue;
+        const BandPoints points = many ? bandPoints(band.x, band.low, band.high, m_x.from(x.lower - x.size()),
+                                                    m_x.from(x.upper + x.size()), mostCorners)
+                                       : BandPoints{band.x, band.low, band.high};
+        low->setData(along(m_x, points.x), along(m_y, points.low));
+        high->setData(along(m_x, points.x), along(m_y, points.high));
+    }
+}
+
+void PlotFrame::drawInView() {
+    drawBands();
     if (!m_plot->density) return;
     QCustomPlot* plot = m_plot->widget;
     const QCPRange x = plot->xAxis->range();

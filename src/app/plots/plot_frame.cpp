@@ -173,7 +173,7 @@ void PlotFrame::showAll() {
             plot->xAxis->setScaleRatio(plot->yAxis, 1 / *m_content.proportion);
         }
     }
-    drawDensity();
+    drawInView();
     drawSelection();
     plot->replot();
 }
@@ -334,7 +334,7 @@ bool PlotFrame::eventFilter(QObject* watched, QEvent* event) {
                 plot->yAxis->moveRange(plot->yAxis->pixelToCoord(m_plot->panFrom.y()) -
                                        plot->yAxis->pixelToCoord(mouse->pos().y()));
                 m_plot->panFrom = mouse->pos();
-                drawDensity();
+                drawInView();
                 plot->replot(QCustomPlot::rpQueuedReplot);
             }
         } else if (mouse->buttons() == Qt::NoButton) {
@@ -367,7 +367,7 @@ bool PlotFrame::eventFilter(QObject* watched, QEvent* event) {
         return true;
     } else if (event->type() == QEvent::Wheel) {
         QMetaObject::invokeMethod(
-            this, [this] { drawDensity(); }, Qt::QueuedConnection);
+            this, [this] { drawInView(); }, Qt::QueuedConnection);
     } else if (event->type() == QEvent::Leave && m_plot->note && m_plot->note->visible()) {
         m_plot->note->setVisible(false);
         plot->layer("overlay")->replot();
@@ -379,7 +379,7 @@ void PlotFrame::zoom(double factor) {
     QCustomPlot* plot = m_plot->widget;
     plot->xAxis->scaleRange(factor, plot->xAxis->range().center());
     plot->yAxis->scaleRange(factor, plot->yAxis->range().center());
-    drawDensity();
+    drawInView();
     drawSelection();
     plot->replot();
 }
@@ -417,7 +417,7 @@ void PlotFrame::keyPressEvent(QKeyEvent* event) {
     auto move = [&](double x, double y) {
         plot->xAxis->moveRange(x * plot->xAxis->range().size());
         plot->yAxis->moveRange(y * plot->yAxis->range().size());
-        drawDensity();
+        drawInView();
         drawSelection();
         plot->replot();
     };

@@ -142,7 +142,8 @@ private:
     void buildOverlay(bool nothing);
     void setScales();
     void placeLegend(bool wanted);
-    void drawDensity();
+    void drawInView();
+    void drawBands();
     void drawSelection();
     void replotSelection();
     std::optional<Hit> nearest(const QPoint& place) const;

@@ -4,11 +4,16 @@
 
 #include <qcustomplot.h>
 
+#include <utility>
+#include <vector>
+
 namespace oxgoad {
 
 struct PlotFrame::Plot {
     QCustomPlot* widget = nullptr;
     std::vector<QCPGraph*> graphs;
+    /// Lower and upper edges of the bands.
+    std::vector<std::pair<QCPGraph*, QCPGraph*>> bands;
     QCPColorMap* density = nullptr;
     QCPColorMap* markedDensity = nullptr;
     QCPGraph* marked = nullptr;

@@ -17,4 +17,14 @@ struct Density {
 Density density(std::span<const double> x, std::span<const double> y, double xLow, double xHigh, double yLow,
                 double yHigh, std::size_t across, std::size_t up);
 
+/// Points of a band: from low to high at x.
+struct BandPoints {
+    std::vector<double> x, low, high;
+};
+/// The points of a band from `from` to `to` (NaN and infinite ones are passed over), as they are where they
+/// are no more than `most`; otherwise what they cover of each of `most` equal stretches that has any: its
+/// middle, the lowest low and the highest high. Requires from < to.
+BandPoints bandPoints(std::span<const double> x, std::span<const double> low, std::span<const double> high,
+                      double from, double to, std::size_t most);
+
 } // namespace oxgoad
