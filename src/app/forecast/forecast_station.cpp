@@ -11,6 +11,7 @@
 #include <QHBoxLayout>
 #include <QSplitter>
 #include <QVBoxLayout>
+#include <algorithm>
 #include <cmath>
 
 namespace oxgoad {
@@ -91,7 +92,12 @@ void ForecastStation::drawChart() {
     const auto& evidence = m_session.evidence();
     if (!evidence || !evidence->forecast) return;
     const ForecastEvidence& forecast = *evidence->forecast;
-    if (m_show->currentIndex() == 0 && !forecast.coming.empty())
+    const bool totals = m_show->currentIndex() == 0 && !forecast.coming.empty();
+    // Thousands of marks on each other hide how many there are, and the intervals behind them.
+    constexpr double toldApart = 1500, faintest = 0.25;
+    const auto rows = static_cast<double>(forecast.prediction.size());
+    m_chart->setMarkOpacity(totals || rows <= toldApart ? 1 : std::max(faintest, toldApart / rows));
+    if (totals)
         drawTotals(forecast);
     else
         drawRows(forecast);
