@@ -47,7 +47,7 @@ private:
 };
 
 bool hasWideInstructions() {
-    return __builtin_cpu_supports("avx2") && __builtin_cpu_supports("fma") && __builtin_cpu_supports("bmi2");
+    return __builtin_cpu_supports("x86-64-v3");
 }
 
 std::vector<std::string> foldersHere() {
