@@ -129,6 +129,16 @@ TEST_F(WideRows, TermsAndColumnsAreFoundAsTheyAreTyped) {
     EXPECT_EQ(terms->currentIndex().siblingAtColumn(0).data().toString(), "x101");
 }
 
+TEST_F(WideRows, WhatAFactorWouldCostIsSaidBeforeItIsTicked) {
+    openWide(3, 240, R"("x0")");
+    station(3);
+    ASSERT_TRUE(settle());
+    auto* terms = find<GridView>("terms");
+    EXPECT_EQ(line(terms, "article").siblingAtColumn(1).data().toString(),
+              "not in the model, factor of 60 levels");
+    EXPECT_EQ(line(terms, "x1").siblingAtColumn(1).data().toString(), "not in the model, number");
+}
+
 TEST_F(WideRows, LevelsOfAClosedFactorAreFound) {
     openWide(3, 240, R"("article","x0")");
     station(3);

@@ -292,6 +292,19 @@ TEST(LedgerCase, IdentifierYear) {
     for (std::size_t i = 0; i < 60; ++i)
         ids[i] = 5000 + static_cast<double>((i * 7) % 60);
     EXPECT_NE(goadOf(ledgerOf(oneColumn(ids)).columns[0], "identifier"), nullptr);
+    // As a factor it is said what it would cost before it is one.
+    std::vector<std::int32_t> codes;
+    std::vector<std::string> names;
+    for (int i = 0; i < 60; ++i) {
+        codes.push_back(i);
+        names.push_back("invoice " + std::to_string(500 + i * 7));
+    }
+    const Ledger named = ledgerOf(Table({Column::ofFactor("invoice", codes, names)}));
+    const Goad* goad = goadOf(named.columns[0], "identifier");
+    ASSERT_NE(goad, nullptr);
+    EXPECT_EQ(goad->reading,
+              "a value of its own in each of 60 rows; as a factor it would take 59 coefficients, fit "
+              "every row by itself and leave none to judge by");
 }
 
 TEST(LedgerCase, CodeThreshold) {

@@ -3,6 +3,7 @@
 #include "app/look/look_station.h"
 
 #include "app/look/look_parts.h"
+#include "app/look/ranked_columns.h"
 
 #include "app/look/plot_panels.h"
 #include "app/parts.h"
@@ -12,7 +13,6 @@
 #include "workspace/text.h"
 
 #include <QButtonGroup>
-#include <QElapsedTimer>
 #include <QHBoxLayout>
 #include <QHeaderView>
 #include <QSlider>
@@ -21,8 +21,6 @@
 #include <QVBoxLayout>
 
 #include <iterator>
-#include <mutex>
-#include <utility>
 
 namespace oxgoad {
 
@@ -45,30 +43,6 @@ const QStringList scaleNames() {
     return {QObject::tr("plain scales"), QObject::tr("ln across"), QObject::tr("ln up"),
             QObject::tr("ln both")};
 }
-
-/// Columns that were ranked and are not shown yet. Added by workers, taken by the window.
-class Arrived {
-public:
-    /// True when it is time to show what has come: ten times a second, however many come.
-    bool add(const RankedColumn& column) {
-        const std::lock_guard lock(m_mutex);
-        m_columns.push_back(column);
-        if (m_called || (m_since.isValid() && m_since.elapsed() < 100)) return false;
-        return m_called = true;
-    }
-    std::vector<RankedColumn> take() {
-        const std::lock_guard lock(m_mutex);
-        m_called = false;
-        m_since.start();
-        return std::exchange(m_columns, {});
-    }
-
-private:
-    std::mutex m_mutex;
-    std::vector<RankedColumn> m_columns;
-    QElapsedTimer m_since;
-    bool m_called = false;
-};
 
 /// The chosen one of some words.
 void underline(const QButtonGroup& group) {
@@ -434,7 +408,7 @@ void LookStation::rank() {
     const int ranking = ++m_rankingsBegun;
     const LookRequest what = request();
     if (!what.prepared) return;
-    const auto arrived = std::make_shared<Arrived>();
+    const auto arrived = std::make_shared<RankedColumns>();
     m_session.rankJobs().start(tr("Ranking columns"), [=, this](Progress& progress) -> Jobs::Finish {
         try {
             LookScope scope = lookScope(what.recipe, *what.prepared, what.evidence.get(), what.against);

@@ -1,6 +1,6 @@
 #include "estimate/linear/triangle.h"
 
-#include "kernels/kernels.h"
+#include "estimate/kernel_arrays.h"
 
 #include <algorithm>
 #include <cmath>
@@ -12,10 +12,6 @@ using Eigen::MatrixXd;
 using Eigen::Ref;
 
 namespace {
-
-OxgoadMatrix arrayOf(Ref<MatrixXd> matrix) {
-    return {matrix.data(), matrix.rows(), matrix.cols(), matrix.outerStride()};
-}
 
 bool isTold(const void* progress) {
     return static_cast<const Progress*>(progress)->stopRequested();
@@ -39,10 +35,7 @@ void absorb(MatrixXd& r, Ref<MatrixXd> rows, const Progress& progress) {
 }
 
 void solveRows(const MatrixXd& triangle, Ref<MatrixXd> rows) {
-    if (triangle.size() > 0 && rows.rows() > 0)
-        oxgoad_solve_rows(
-            {const_cast<double*>(triangle.data()), triangle.rows(), triangle.cols(), triangle.rows()},
-            arrayOf(rows));
+    if (triangle.size() > 0 && rows.rows() > 0) oxgoad_solve_rows(readArrayOf(triangle), arrayOf(rows));
 }
 
 Index rowsAtOnce(Index columns) {
