@@ -28,4 +28,20 @@ FileChooser::Unsaved FileChooser::askUnsaved(QWidget* parent) {
     return box.clickedButton() == static_cast<QAbstractButton*>(discard) ? Unsaved::discard : Unsaved::cancel;
 }
 
+FileChooser::Changed FileChooser::askChanged(QWidget* parent, const QString& name) {
+    QMessageBox box(
+        QMessageBox::NoIcon, QObject::tr("The file has changed"),
+        QObject::tr("%1 was written by somebody else, or from another window, since it was opened here. "
+                    "Replacing it loses what was saved there.")
+            .arg(name.toHtmlEscaped()),
+        QMessageBox::NoButton, parent);
+    auto* elsewhere = box.addButton(QObject::tr("Save under another name…"), QMessageBox::AcceptRole);
+    auto* replace = box.addButton(QObject::tr("Replace it"), QMessageBox::DestructiveRole);
+    box.addButton(QObject::tr("Go back"), QMessageBox::RejectRole);
+    box.setDefaultButton(elsewhere);
+    box.exec();
+    if (box.clickedButton() == static_cast<QAbstractButton*>(elsewhere)) return Changed::elsewhere;
+    return box.clickedButton() == static_cast<QAbstractButton*>(replace) ? Changed::replace : Changed::cancel;
+}
+
 } // namespace oxgoad

@@ -15,6 +15,9 @@ public:
                              const QString& filter);
     enum class Unsaved { save, discard, cancel };
     virtual Unsaved askUnsaved(QWidget* parent);
+    /// Of a project whose file somebody else wrote since it was opened.
+    enum class Changed { replace, elsewhere, cancel };
+    virtual Changed askChanged(QWidget* parent, const QString& name);
 };
 
 } // namespace oxgoad

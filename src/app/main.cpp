@@ -4,6 +4,13 @@
 
 #include <QApplication>
 #include <QCommandLineParser>
+#include <QSocketNotifier>
+
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include <array>
+#include <csignal>
 
 int main(int argc, char** argv) {
     QApplication application(argc, argv);
@@ -23,6 +30,20 @@ int main(int argc, char** argv) {
     QSettings settings;
     oxgoad::MainWindow window(files, settings);
     window.show();
+    // The end of a session, or whoever ends the program, loses nothing.
+    static std::array<int, 2> told{};
+    if (::socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, told.data()) == 0) {
+        auto* end = new QSocketNotifier(told[1], QSocketNotifier::Read, &window);
+        QObject::connect(end, &QSocketNotifier::activated, &window, [end, &window] {
+            end->setEnabled(false);
+            window.endSession();
+        });
+        for (const int signal : {SIGTERM, SIGHUP, SIGINT})
+            std::signal(signal, [](int) {
+                const char byte = 1;
+                [[maybe_unused]] const auto written = ::write(told[0], &byte, 1);
+            });
+    }
     if (!parser.positionalArguments().isEmpty()) window.open(parser.positionalArguments().first());
     return QApplication::exec();
 }

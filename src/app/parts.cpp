@@ -8,13 +8,16 @@
 
 #include <QApplication>
 #include <QClipboard>
+#include <QDialogButtonBox>
 #include <QHeaderView>
 #include <QHelpEvent>
 #include <QKeyEvent>
+#include <QLineEdit>
 #include <QMouseEvent>
 #include <QPainter>
 #include <QPainterPath>
 #include <QScrollBar>
+#include <QStyle>
 #include <QToolTip>
 #include <algorithm>
 #include <cmath>
@@ -77,28 +80,80 @@ NumberBox::NumberBox(QWidget* parent) : QDoubleSpinBox(parent) {
     setButtonSymbols(NoButtons); // the arrow keys step
     setCorrectionMode(CorrectToPreviousValue);
     setKeyboardTracking(false); // half a number is none
+    connect(lineEdit(), &QLineEdit::textChanged, this, [this](const QString& text) { judge(text); });
+}
+
+std::optional<double> NumberBox::typed(const QString& text) const {
+    if (!specialValueText().isEmpty() && text == specialValueText()) return minimum();
+    QString bare = text;
+    if (bare.startsWith(prefix())) bare.remove(0, prefix().size());
+    if (bare.endsWith(suffix())) bare.chop(suffix().size());
+    const auto number = typedNumber(bare.trimmed());
+    if (!number || *number < minimum() || *number > maximum()) return std::nullopt;
+    const double unit = std::pow(10, decimals());
+    const bool fits =
+        std::fabs(std::round(*number * unit) - *number * unit) <= 1e-9 * std::fabs(*number * unit);
+    return fits ? number : std::nullopt;
 }
 
 QValidator::State NumberBox::validate(QString& text, int&) const {
-    const auto number = typedNumber(text);
-    if (number && *number >= minimum() && *number <= maximum()) return QValidator::Acceptable;
     // What is not a number yet, or none at all, may stand until the field is left.
-    return QValidator::Intermediate;
+    return typed(text) ? QValidator::Acceptable : QValidator::Intermediate;
 }
 
 double NumberBox::valueFromText(const QString& text) const {
-    return typedNumber(text).value_or(value());
+    return typed(text).value_or(value());
 }
 
 QString NumberBox::textFromValue(double value) const {
     return qs(exactText(std::round(value * std::pow(10, decimals())) / std::pow(10, decimals())));
 }
 
+QString NumberBox::refusal(const QString& text) const {
+    const QString kind = decimals() == 0 ? tr("whole number") : tr("number");
+    return tr("%1 is no %2 from %3 to %4 with a point as decimal mark; it was not taken.")
+        .arg(text.isEmpty() ? tr("An empty field") : text.toHtmlEscaped(), kind, textFromValue(minimum()),
+             textFromValue(maximum()));
+}
+
 void NumberBox::fixup(QString& text) const {
-    QToolTip::showText(mapToGlobal(QPoint(0, height())),
-                       tr("%1 is no number between %2 and %3 with a decimal point; it was not taken.")
-                           .arg(text.toHtmlEscaped(), textFromValue(minimum()), textFromValue(maximum())));
+    QToolTip::showText(mapToGlobal(QPoint(0, height())), refusal(text));
     text = textFromValue(value());
+}
+
+void NumberBox::keyPressEvent(QKeyEvent* event) {
+    const bool enter = event->key() == Qt::Key_Return || event->key() == Qt::Key_Enter;
+    if (enter && !typed(text())) {
+        QToolTip::showText(mapToGlobal(QPoint(0, height())), refusal(text()));
+        selectAll();
+        event->accept(); // what was typed is not left behind
+        return;
+    }
+    QDoubleSpinBox::keyPressEvent(event);
+}
+
+void NumberBox::judge(const QString& text) {
+    const bool wrong = !typed(text);
+    if (property("wrong").toBool() != wrong) {
+        setProperty("wrong", wrong);
+        setAccessibleDescription(wrong ? refusal(text) : QString());
+        style()->unpolish(this);
+        style()->polish(this);
+    }
+    auto* buttons = window()->findChild<QDialogButtonBox*>();
+    QPushButton* ok = buttons ? buttons->button(QDialogButtonBox::Ok) : nullptr;
+    if (wrong && !m_held && ok && ok->isEnabled()) {
+        m_held = ok;
+        ok->setEnabled(false);
+    } else if (!wrong && m_held) {
+        m_held->setEnabled(true);
+        m_held = nullptr;
+    }
+}
+
+WholeBox::WholeBox(int low, int high, QWidget* parent) : NumberBox(parent) {
+    setDecimals(0);
+    setRange(low, high);
 }
 
 FlowLayout::FlowLayout(QWidget* parent, int gap, int lineGap)

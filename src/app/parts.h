@@ -6,9 +6,11 @@
 #include <QLabel>
 #include <QLayout>
 #include <QLineEdit>
+#include <QPointer>
 #include <QPushButton>
 #include <QStyledItemDelegate>
 #include <QTableView>
+#include <cmath>
 #include <optional>
 #include <vector>
 
@@ -34,7 +36,8 @@ protected:
 /// another.
 std::optional<double> typedNumber(const QString& text);
 
-/// A field for a number that keeps to typedNumber: what it cannot read stays, is said, and is not taken.
+/// A field for a number that keeps to typedNumber: what it cannot read, or would have to round, stays and is
+/// said to be no such number, and the dialog cannot be left with it; left by Tab it becomes what it was.
 class NumberBox : public QDoubleSpinBox {
 public:
     explicit NumberBox(QWidget* parent = nullptr);
@@ -42,6 +45,24 @@ public:
     double valueFromText(const QString& text) const override;
     QString textFromValue(double value) const override;
     void fixup(QString& text) const override;
+
+protected:
+    void keyPressEvent(QKeyEvent* event) override;
+
+private:
+    /// What was typed, if it is a number that this field takes.
+    std::optional<double> typed(const QString& text) const;
+    QString refusal(const QString& text) const;
+    /// Marks the field, and closes or opens the way out of its dialog.
+    void judge(const QString& text);
+    QPointer<QPushButton> m_held;
+};
+
+/// The same for whole numbers.
+class WholeBox : public NumberBox {
+public:
+    WholeBox(int low, int high, QWidget* parent = nullptr);
+    int value() const { return static_cast<int>(std::lround(QDoubleSpinBox::value())); }
 };
 
 /// Lays widgets out like words of a sentence.

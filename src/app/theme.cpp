@@ -46,6 +46,7 @@ QAbstractScrollArea::corner { background: #FFFFFF; border: none; }
 QComboBox QAbstractItemView { background: #FFFFFF; border: 1px solid #AEB8B3; selection-background-color: #E4EAF3; selection-color: #1F2A2C; }
 QLineEdit, QSpinBox, QDoubleSpinBox { border: 1px solid #D3D9D5; background: #FFFFFF; padding: 3px 6px; selection-background-color: #5B6FA6; }
 QLineEdit:focus, QSpinBox:focus, QDoubleSpinBox:focus { border-color: #0E6F68; }
+QDoubleSpinBox[wrong="true"] { border: 2px dashed #A33B2C; }
 QListWidget, QTextBrowser, QPlainTextEdit { background: #FFFFFF; border: 1px solid #D3D9D5; }
 QListWidget:focus, QTextBrowser:focus, QPlainTextEdit:focus { border-color: #0E6F68; }
 QScrollArea { border: 1px solid transparent; } QScrollArea:focus { border-color: #0E6F68; }

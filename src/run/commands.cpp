@@ -131,7 +131,7 @@ int openGoads(const Arguments& arguments, const Evidence& evidence, TerminalProg
     if (open == 0) return 0;
     progress.clear();
     for (const char c : list) // line by line: texts of data are shown, not obeyed
-        std::cerr << (c == '\n' ? std::string("\n") : harmless({&c, 1}));
+        std::cerr << harmless({&c, 1}, true);
     std::cerr << plural(open, "goad is", "goads are") << " open.\n";
     return exitOpenGoads;
 }
@@ -167,8 +167,7 @@ void compareFits(const Arguments& arguments, const Recipe& recipe, const Evidenc
         fits.push_back(alike.judge == other.judge && alike.setAside == other.setAside ? own : fitted(alike));
     }
     more.emplace_back("comparison.txt", sentences);
-    more.emplace_back("comparison.json",
-                      comparisonJson(fits, comparePairs(fits, recipe.level, arguments.threads, progress)));
+    more.emplace_back("comparison.json", comparisonJson(fits, comparePairs(fits, recipe.level, progress)));
 }
 
 int runToFolder(const Arguments& arguments, TerminalProgress& progress) {

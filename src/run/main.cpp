@@ -42,7 +42,7 @@ int main(int argc, char** argv) {
         return exitBadInput;
     } catch (const std::exception& error) {
         for (const char c : std::string(error.what())) // line by line: a message may have several
-            std::cerr << (c == '\n' ? std::string("\n") : harmless({&c, 1}));
+            std::cerr << harmless({&c, 1}, true);
         std::cerr << "\n";
         return exitBadInput;
     }

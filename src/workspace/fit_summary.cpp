@@ -95,10 +95,9 @@ QStringList fitSummary(const Session& session) {
         lines << linearSummary(*e, *e->linear, unit);
     else
         for (const NamedNumber& said : e->says)
-            lines << QString("%1: %2").arg(qs(said.name),
-                                           qs(said.value == std::floor(said.value)
-                                                  ? countText(static_cast<std::size_t>(said.value))
-                                                  : readableText(said.value, 3)));
+            lines << QString("%1: %2").arg(qs(said.name), qs(said.value == std::floor(said.value)
+                                                                 ? readableText(said.value, 15)
+                                                                 : readableText(said.value, 3)));
     lines << QString("Learning rows: RMSE %1%2, MAE %3")
                  .arg(qs(readableText(e->learning.rmse)), unit, qs(readableText(e->learning.mae)));
     if (e->leftOneOut)

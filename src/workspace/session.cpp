@@ -422,8 +422,14 @@ void Session::setUnit(const std::string& column, const std::string& unit) {
     });
 }
 
-void Session::save(const QString& path) {
+void Session::save(const QString& path, bool over) {
     if (!m_rows) return;
+    if (const FileStamp now = stampOf(ss(path)); path == m_projectPath && !over && !m_saveJobs.busy() &&
+                                                 now.exists && m_projectStamp.exists &&
+                                                 now != m_projectStamp) {
+        emit changedMeanwhile(path);
+        return;
+    }
     auto project = std::make_shared<Project>();
     project->trail = m_trail;
     project->current = m_current;
@@ -450,6 +456,7 @@ void Session::startNextSave() {
     const auto done = [this, save] {
         if (save.of == m_project) {
             m_projectPath = save.path;
+            m_projectStamp = stampOf(ss(save.path));
             setSaved(save.revision);
         }
         emit saved(save.path);

@@ -1,5 +1,6 @@
 #pragma once
 // The open project as the window sees it.
+#include "base/file.h"
 #include "ledger/drift.h"
 #include "study/evaluate.h"
 #include "study/project.h"
@@ -82,8 +83,12 @@ public:
     void givePassword(const ServerPlace& place, const QString& password);
     /// There will be none: what needed it is taken back.
     void withoutPassword();
-    /// Saves what there is now, edits being worked out included. Saves follow each other, none is lost.
-    void save(const QString& path);
+    /// Saves what there is now, edits being worked out included. Saves follow each other, none is lost. The
+    /// project's own file that somebody else wrote meanwhile is written `over` only; otherwise
+    /// changedMeanwhile() asks.
+    void save(const QString& path, bool over = false);
+    /// Whether there is work that is in no file.
+    bool hasUnsavedWork() const { return dirty() && m_rows && (!m_trail.empty() || editing()); }
     /// Fits another model, made from draft(); comes back to the old one by undo(). Does nothing when it is
     /// the same. Until its fit is there, recipe() and evidence() stay and draft() is the new one; an edit
     /// made meanwhile stands on top of it. An edit that cannot be fitted is told by failed() and taken back,
@@ -206,6 +211,7 @@ signals:
     void foldsProgressed();
     void dirtyChanged();
     void saved(const QString& path);
+    void changedMeanwhile(const QString& path);
     void opened(const QString& path);
     void failed(const QString& sentence);
     /// A project that has a part that is not as it was written; openSalvaged() opens the rest.
@@ -357,6 +363,8 @@ private:
     std::size_t m_markedCount = 0;
     RowMask m_lookedAt;
     QString m_projectPath;
+    /// Of the project's file as it was read or written last.
+    FileStamp m_projectStamp;
     std::map<std::string, std::string> m_view;
     /// Counts changes; what was saved last is a number of it.
     std::uint64_t m_revision = 0;

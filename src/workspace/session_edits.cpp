@@ -1,6 +1,7 @@
 // Edits: what was asked for, worked out in the background, and then shown.
 #include "base/urgent.h"
 #include "recipe/recipe_edits.h"
+#include "recipe/validity.h"
 #include "workspace/session.h"
 #include "workspace/start_recipe.h"
 #include "workspace/text.h"
@@ -114,8 +115,12 @@ void Session::push(Edit edit) {
     startEdit();
 }
 
-void Session::change(const Recipe& recipe) {
+void Session::change(const Recipe& asked) {
     if (!m_rows) return;
+    std::vector<std::string> dropped;
+    const Recipe recipe = settled(asked, &dropped);
+    for (const std::string& sentence : dropped)
+        emit failed(qs(sentence));
     const State from = drafted();
     if (from.fits && sameModel(recipe, from.recipe)) {
         if (recipe.chosen != from.recipe.chosen) takePath(from.recipe, {recipe});
@@ -130,7 +135,8 @@ void Session::change(const Recipe& recipe) {
     push(std::move(edit));
 }
 
-void Session::slide(const Recipe& recipe) {
+void Session::slide(const Recipe& asked) {
+    const Recipe recipe = settled(asked);
     if (!m_rows || recipe.terms.empty() || sameModel(recipe, draft())) return;
     Edit edit = editOf(recipe);
     edit.slides = true;

@@ -111,6 +111,7 @@ void Session::openProjectFile(const QString& path) {
     startOpening(tr("Opening"), [this, path](Progress& progress) -> Jobs::Finish {
         ProgressStage opening(progress, 0, 0.4);
         std::shared_ptr<Project> project;
+        const FileStamp stamp = stampOf(ss(path));
         try {
             project = std::make_shared<Project>(openProject(ss(path), opening));
         } catch (const Error& error) {
@@ -122,9 +123,10 @@ void Session::openProjectFile(const QString& path) {
         const auto rows = std::make_shared<const StudyRows>(std::move(project->rows));
         const Evaluated result = evaluated(fit ? fit->recipe : project->recipe, *rows, nullptr,
                                            fit != nullptr, fitting, keptStudy(*project));
-        return [this, path, project, rows, result] {
+        return [this, path, project, rows, result, stamp] {
             takeOpened(*project, rows, result);
             m_projectPath = path;
+            m_projectStamp = stamp;
             setSaved(m_revision);
             emit opened(path);
             // An edit that was being worked out when the project was saved.

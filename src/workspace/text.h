@@ -13,4 +13,10 @@ inline std::string ss(const QString& text) {
     return text.toStdString();
 }
 
+/// For what is written between the marks of an XML text.
+inline QString xmlText(QString text) {
+    text.removeIf([](QChar c) { return c.unicode() < 0x20 && c != '\t' && c != '\n'; });
+    return text.toHtmlEscaped();
+}
+
 } // namespace oxgoad

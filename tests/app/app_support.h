@@ -31,6 +31,12 @@ public:
         ++asked;
         return answer;
     }
+    Changed askChanged(QWidget*, const QString&) override {
+        ++askedChanged;
+        return changed;
+    }
+    int askedChanged = 0;
+    Changed changed = Changed::cancel;
     QString toOpen, toSave;
     Unsaved answer = Unsaved::discard;
     int asked = 0;

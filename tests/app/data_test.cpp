@@ -6,6 +6,7 @@
 #include "study/sqlite.h"
 #include "workspace/grids.h"
 
+#include <NumberBox>
 #include <QCheckBox>
 #include <QClipboard>
 #include <QElapsedTimer>
@@ -15,7 +16,6 @@
 #include <QMenu>
 #include <QPlainTextEdit>
 #include <QProcess>
-#include <QSpinBox>
 #include <fstream>
 
 using namespace oxgoad;
@@ -296,14 +296,14 @@ TEST_F(DataWindow, RowsAreSetAsideByWholeGroupsAndTheTestStaysLocked) {
     auto* kind = dialog->findChild<QComboBox*>("setAsideKind");
     kind->setCurrentText("by whole groups");
     dialog->findChild<QComboBox*>("setAsideColumn")->setCurrentText("depot");
-    dialog->findChild<QSpinBox*>("heldOutShare")->setValue(60);
-    dialog->findChild<QSpinBox*>("testShare")->setValue(50);
+    dialog->findChild<NumberBox*>("heldOutShare")->setValue(60);
+    dialog->findChild<NumberBox*>("testShare")->setValue(50);
     auto* ok = dialog->findChildren<QPushButton*>().front();
     for (auto* b : dialog->findChildren<QPushButton*>())
         if (b->text().contains("OK")) ok = b;
     EXPECT_FALSE(ok->isEnabled());
-    dialog->findChild<QSpinBox*>("heldOutShare")->setValue(20);
-    dialog->findChild<QSpinBox*>("testShare")->setValue(10);
+    dialog->findChild<NumberBox*>("heldOutShare")->setValue(20);
+    dialog->findChild<NumberBox*>("testShare")->setValue(10);
     EXPECT_TRUE(ok->isEnabled());
     click(ok);
     ASSERT_TRUE(settle());
@@ -331,7 +331,7 @@ TEST_F(DataWindow, ThePreviewIsRedrawnAtOnceAndAColumnsTypeChosenInIt) {
     auto* dialog = find<QDialog>("readingDialog");
     ASSERT_NE(dialog, nullptr);
     auto* preview = dialog->findChild<GridView*>("preview");
-    dialog->findChild<QSpinBox*>("skipLines")->setValue(1);
+    dialog->findChild<NumberBox*>("skipLines")->setValue(1);
     dialog->findChild<QComboBox*>("decimalMark")->setCurrentText(",");
     dialog->findChild<QComboBox*>("percent")->setCurrentText("5");
     dialog->findChild<QComboBox*>("dateOrder")->setCurrentText("4 March");
@@ -370,7 +370,7 @@ TEST_F(DataWindow, WideColumnsAreGatheredWithAPreviewAndTheRecipeSaysSo) {
     ASSERT_TRUE(waitFor([&] { return preview->model()->columnCount() == 5; }));
     EXPECT_EQ(dialog->findChild<QComboBox*>("delimiter")->currentText(), "as found: ,");
     EXPECT_EQ(dialog->findChild<QComboBox*>("header")->currentText(), "as found: yes");
-    EXPECT_EQ(dialog->findChild<QSpinBox*>("skipLines")->text(), "as found: 0");
+    EXPECT_EQ(dialog->findChild<NumberBox*>("skipLines")->text(), "as found: 0");
     auto* gather = dialog->findChild<QCheckBox*>("gather");
     gather->setFocus();
     QTest::keyClick(gather, Qt::Key_Space);

@@ -8,6 +8,7 @@
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
+#include <NumberBox>
 #include <QComboBox>
 #include <QDoubleSpinBox>
 #include <QFile>
@@ -15,7 +16,6 @@
 #include <QLabel>
 #include <QLineEdit>
 #include <QMenu>
-#include <QSpinBox>
 #include <QTemporaryDir>
 #include <algorithm>
 
@@ -212,7 +212,7 @@ TEST_F(Fits, TermsAreChosenCheckedAndTaken) {
     openFit();
     click(button("choose terms"));
     find<QComboBox>("chooseCriterion")->setCurrentText("BIC");
-    find<QSpinBox>("chooseSteps")->setValue(4);
+    find<NumberBox>("chooseSteps")->setValue(4);
     click(find<QPushButton>("chooseTerms"));
     ASSERT_TRUE(settle());
     auto* chosen = find<GridView>("chosen");

@@ -5,10 +5,10 @@
 #include "app_support.h"
 #include "workspace/grids.h"
 
+#include <NumberBox>
 #include <QDialog>
 #include <QLineEdit>
 #include <QMenu>
-#include <QSpinBox>
 #include <QToolButton>
 
 #include <algorithm>
@@ -246,7 +246,7 @@ TEST_F(Window, TheBriefChangesTheHoldOut) {
     for (auto* part : window->findChildren<QPushButton*>("briefPart"))
         if (part->isVisible() && part->property("part") == "held-out rows") click(part);
     auto* dialog = find<QDialog>("rowsDialog");
-    auto* seed = dialog->findChild<QSpinBox*>("heldOutSeed");
+    auto* seed = dialog->findChild<NumberBox*>("heldOutSeed");
     seed->selectAll();
     QTest::keyClicks(seed, "11");
     QTest::keyClick(dialog, Qt::Key_Return);

@@ -2,6 +2,7 @@
 // right was worked out by an independent implementation with 80 bits or 80 digits, or follows from plain
 // reasoning, as said beside it.
 #include "base/text.h"
+#include "core/case_support.h"
 #include "estimate/distributions.h"
 #include "prepare/expression.h"
 #include "study/choose_terms.h"
@@ -10,7 +11,6 @@
 #include "study/model_goads.h"
 #include "study/say.h"
 #include "study/what_helps.h"
-#include "support/support.h"
 #include "table/summary.h"
 
 #include <algorithm>
@@ -19,29 +19,6 @@ using namespace oxgoad;
 using namespace oxgoad::test;
 
 namespace {
-
-const std::filesystem::path cases = OXGOAD_CASES;
-
-struct Case {
-    Recipe recipe;
-    StudyRows rows;
-    std::shared_ptr<const PreparedRows> prepared;
-    Evidence evidence;
-};
-
-Case caseOf(const std::string& path) {
-    Case c;
-    c.recipe = readRecipe(cases / path);
-    c.rows = loadRows(c.recipe, (cases / path).parent_path(), {}, quietly());
-    c.prepared = prepareRows(c.recipe, c.rows, {}, quietly());
-    c.evidence = evaluate(c.recipe, c.rows, *c.prepared, {}, quietly());
-    return c;
-}
-
-bool hasGoad(const Evidence& e, const std::string& start) {
-    return std::any_of(e.goads.begin(), e.goads.end(),
-                       [&](const Goad& goad) { return goad.key.starts_with(start); });
-}
 
 const TermEvidence& termOf(const Evidence& e, const std::string& name) {
     for (const TermEvidence& term : e.linear->terms)

@@ -448,7 +448,7 @@ TEST(PenalisedStudy, ComparedFitsSayWhatFoldsSay) {
     second.estimator.fields["penalty"] = 0.05;
     const Evidence a = evaluate(first, rows, {}, quietly()), b = evaluate(second, rows, {}, quietly());
     const std::vector<Compared> fits{{a, first, "fit 1"}, {b, second, "fit 2"}};
-    const auto pairs = comparePairs(fits, 0.95, {}, quietly());
+    const auto pairs = comparePairs(fits, 0.95, quietly());
     ASSERT_EQ(pairs.size(), 3U);
     double sum = 0;
     std::size_t better = 0;
@@ -479,15 +479,15 @@ TEST(PenalisedStudy, ComparedFitsSayWhatFoldsSay) {
     held.setAside = other.setAside = SetAside{.share = 0.4, .seed = 2};
     const Evidence c = evaluate(held, rows, {}, quietly()), d = evaluate(other, rows, {}, quietly());
     const std::vector<Compared> halves{{c, held, "fit 1"}, {d, other, "fit 2"}};
-    const auto drawn = comparePairs(halves, 0.95, {}, quietly());
+    const auto drawn = comparePairs(halves, 0.95, quietly());
     EXPECT_GE(digits(drawn[0].difference, d.heldOut.rmse - c.heldOut.rmse), 10);
     EXPECT_LT(drawn[0].lower, drawn[0].difference);
     EXPECT_GT(drawn[0].upper, drawn[0].difference);
     EXPECT_EQ(drawn[0].folds, 0U);
-    EXPECT_EQ(comparePairs(halves, 0.95, {1}, quietly())[0].lower, drawn[0].lower);
+    EXPECT_EQ(comparePairs(halves, 0.95, quietly())[0].lower, drawn[0].lower);
     // A fit compared with itself is no better.
     const std::vector<Compared> alone{{a, first, "fit 1"}, {a, first, "fit 2"}};
-    EXPECT_NE(comparePairs(alone, 0.95, {}, quietly())[0].says.find("the same"), std::string::npos);
+    EXPECT_NE(comparePairs(alone, 0.95, quietly())[0].says.find("the same"), std::string::npos);
 }
 
 TEST(PenalisedStudy, TheIntervalOfAComparisonCovers) {
@@ -504,7 +504,7 @@ TEST(PenalisedStudy, TheIntervalOfAComparisonCovers) {
         const Evidence a = evaluate(first, rows, *prepared, options, quietly()),
                        b = evaluate(second, rows, *prepared, options, quietly());
         const std::vector<Compared> fits{{a, first, "fit 1"}, {b, second, "fit 2"}};
-        const auto pair = comparePairs(fits, 0.95, {}, quietly())[1];
+        const auto pair = comparePairs(fits, 0.95, quietly())[1];
         covers += pair.lower <= 0 && 0 <= pair.upper;
         const double uncorrected = pair.standardError * std::sqrt(0.1 / (0.1 + 1.0 / 9));
         plainCovers += std::fabs(pair.difference) <= 2.262 * uncorrected;

@@ -458,7 +458,7 @@ TEST(TrailInFull, DifferencesAreThoseOfThePairs) {
     const int first = trail.add(small, a, 0), second = trail.add(large, b, first);
     const TrailDifference d = differenceOf(*trail.find(second), *trail.find(first));
     const std::vector<Compared> both{{a, small, "one"}, {b, large, "two"}};
-    const PairComparison pair = comparePairs(both, 0.95, {}, quietly()).front();
+    const PairComparison pair = comparePairs(both, 0.95, quietly()).front();
     EXPECT_EQ(pair.measure, Measure::rmse);
     EXPECT_GT(digits(d.difference, pair.difference), 12);
     EXPECT_GT(digits(d.lower, pair.lower), 9);

@@ -8,6 +8,7 @@
 #include "app/plots/fold_marks.h"
 #include "app/theme.h"
 #include "base/text.h"
+#include "recipe/validity.h"
 #include "study/say.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"
@@ -16,7 +17,6 @@
 #include <QDialogButtonBox>
 #include <QFormLayout>
 #include <QMenu>
-#include <QSpinBox>
 #include <QVBoxLayout>
 #include <cmath>
 
@@ -304,11 +304,8 @@ void BriefBar::chooseEstimator(QPushButton* at) {
         });
     };
     const auto estimate = [&](QMenu* in, const QString& text, const Settings& estimator) {
-        offer(in, text, now.estimator == estimator, [estimator](Recipe& recipe) {
-            recipe.estimator = estimator;
-            if (!kindOf(estimator).leastSquares) recipe.errors = {};
-            if (!kindOf(estimator).linear) recipe.choose.reset();
-        });
+        offer(in, text, now.estimator == estimator,
+              [estimator](Recipe& recipe) { recipe = withEstimator(recipe, estimator); });
     };
     for (const ModelKind& kind : modelKinds()) {
         // Few are offered beside the others, many under the name of the kind.
@@ -355,13 +352,8 @@ void BriefBar::chooseEstimator(QPushButton* at) {
 void BriefBar::askSettings(const std::string& kind) {
     const Settings& now = m_session.draft().estimator;
     auto* dialog = new SettingsDialog(now.kind == kind ? now : Settings{kind}, this);
-    connect(dialog, &QDialog::accepted, this, [this, dialog] {
-        Recipe recipe = m_session.draft();
-        recipe.estimator = dialog->settings();
-        if (!kindOf(recipe.estimator).leastSquares) recipe.errors = {};
-        if (!kindOf(recipe.estimator).linear) recipe.choose.reset();
-        m_session.change(recipe);
-    });
+    connect(dialog, &QDialog::accepted, this,
+            [this, dialog] { m_session.change(withEstimator(m_session.draft(), dialog->settings())); });
     dialog->open();
 }
 

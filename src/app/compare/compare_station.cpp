@@ -209,7 +209,7 @@ void CompareStation::compare(const std::vector<int>& numbers,
             std::vector<Compared> fits;
             for (std::size_t i = 0; i < numbers.size(); ++i)
                 fits.push_back({*out->evidence[i], recipes[i], "fit " + std::to_string(numbers[i])});
-            out->pairs = comparePairs(fits, recipes[0].level, {}, progress);
+            out->pairs = comparePairs(fits, recipes[0].level, progress);
             for (const PairComparison& pair : out->pairs)
                 out->sentences.push_back(pair.measure == Measure::rmse
                                              ? comparisonSentence(fits[pair.first], fits[pair.second])

@@ -14,7 +14,6 @@
 #include <QLineEdit>
 #include <QPlainTextEdit>
 #include <QPushButton>
-#include <QSpinBox>
 #include <QVBoxLayout>
 
 #include <filesystem>
@@ -53,9 +52,7 @@ DatabaseDialog::DatabaseDialog(const RowsSource& start, const QString& folder, Q
     m_tables->setObjectName("databaseTables");
     m_form->addRow(tr("Tables"), m_tables);
     m_host = edit(tr("Host"), "host", start.server.host.empty() ? "localhost" : qs(start.server.host));
-    m_port = new QSpinBox(this);
-    m_port->setRange(1, 65535);
-    m_port->setButtonSymbols(QAbstractSpinBox::NoButtons);
+    m_port = new WholeBox(1, 65535, this);
     m_port->setValue(start.server.port);
     m_port->setObjectName("port");
     m_form->addRow(tr("Port"), m_port);

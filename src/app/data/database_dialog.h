@@ -1,4 +1,5 @@
 #pragma once
+#include "app/parts.h"
 #include "read/source.h"
 #include "workspace/grid_model.h"
 #include "workspace/jobs.h"
@@ -11,7 +12,6 @@ class QLabel;
 class QLineEdit;
 class QPlainTextEdit;
 class QPushButton;
-class QSpinBox;
 
 namespace oxgoad {
 
@@ -37,7 +37,7 @@ private:
     QLineEdit* m_file;
     QComboBox* m_tables;
     QLineEdit* m_host;
-    QSpinBox* m_port;
+    WholeBox* m_port;
     QLineEdit* m_database;
     QLineEdit* m_user;
     QLineEdit* m_password;

@@ -6,7 +6,6 @@
 #include <QComboBox>
 #include <QFormLayout>
 #include <QLabel>
-#include <QSpinBox>
 
 #include <algorithm>
 
@@ -23,13 +22,11 @@ FoldFields::FoldFields(Session& session, QWidget* parent) : QWidget(parent), m_s
     m_form = new QFormLayout(this);
     m_form->setContentsMargins(0, 0, 0, 0);
     const auto spin = [this](const QString& name, const QString& title, int low, int high, int value) {
-        auto* box = new QSpinBox(this);
+        auto* box = new WholeBox(low, high, this);
         box->setObjectName(name);
-        box->setRange(low, high);
         box->setValue(value);
-        box->setButtonSymbols(QAbstractSpinBox::NoButtons); // the arrow keys step
         m_form->addRow(title, box);
-        connect(box, &QSpinBox::valueChanged, this, &FoldFields::changed);
+        connect(box, &QDoubleSpinBox::valueChanged, this, &FoldFields::changed);
         return box;
     };
     m_kind = new QComboBox(this);

@@ -1,11 +1,11 @@
 #pragma once
+#include "app/parts.h"
 #include "workspace/session.h"
 
 #include <QWidget>
 
 class QComboBox;
 class QFormLayout;
-class QSpinBox;
 
 namespace oxgoad {
 
@@ -34,13 +34,13 @@ private:
     QFormLayout* m_form;
     QComboBox* m_kind;
     QComboBox* m_column;
-    QSpinBox* m_folds;
-    QSpinBox* m_repeats;
-    QSpinBox* m_bands;
-    QSpinBox* m_horizon;
-    QSpinBox* m_gap;
-    QSpinBox* m_draws;
-    QSpinBox* m_seed;
+    WholeBox* m_folds;
+    WholeBox* m_repeats;
+    WholeBox* m_bands;
+    WholeBox* m_horizon;
+    WholeBox* m_gap;
+    WholeBox* m_draws;
+    WholeBox* m_seed;
 };
 
 } // namespace oxgoad

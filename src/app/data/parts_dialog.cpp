@@ -11,7 +11,6 @@
 #include <QFrame>
 #include <QListWidget>
 #include <QPushButton>
-#include <QSpinBox>
 
 #include <cmath>
 
@@ -52,13 +51,16 @@ PartsDialog::PartsDialog(Session& session, QWidget* parent) : QDialog(parent), m
     rule->setObjectName("rule");
     m_form->addRow(rule);
     connect(m_folds, &FoldFields::changed, this, &PartsDialog::changed);
-    auto spin = [this](const QString& name, int low, int high, const QString& suffix) {
-        auto* box = new QSpinBox(this);
+    const auto named = [this](auto* box, const QString& name) {
         box->setObjectName(name);
-        box->setRange(low, high);
-        box->setSuffix(suffix);
-        box->setButtonSymbols(QAbstractSpinBox::NoButtons); // the arrow keys step
-        connect(box, &QSpinBox::valueChanged, this, &PartsDialog::changed);
+        connect(box, &QDoubleSpinBox::valueChanged, this, &PartsDialog::changed);
+        return box;
+    };
+    const auto share = [&](const QString& name) {
+        auto* box = named(new NumberBox(this), name);
+        box->setDecimals(2);
+        box->setRange(0, 90);
+        box->setSuffix(" %");
         return box;
     };
     m_kind = new QComboBox(this);
@@ -73,10 +75,10 @@ PartsDialog::PartsDialog(Session& session, QWidget* parent) : QDialog(parent), m
     m_kind->addItem(tr("as a column says"), static_cast<int>(SetAsideKind::column));
     m_column = new QComboBox(this);
     m_column->setObjectName("setAsideColumn");
-    m_share = spin("heldOutShare", 0, 90, " %");
-    m_test = spin("testShare", 0, 90, " %");
-    m_seed = spin("heldOutSeed", 0, 1000000000, {});
-    m_bands = spin("setAsideBands", 2, 100, {});
+    m_share = share("heldOutShare");
+    m_test = share("testShare");
+    m_seed = named(new WholeBox(0, 1000000000, this), "heldOutSeed");
+    m_bands = named(new WholeBox(2, 100, this), "setAsideBands");
     auto values = [this](const QString& name) {
         auto* list = new QListWidget(this);
         list->setObjectName(name);
@@ -88,8 +90,8 @@ PartsDialog::PartsDialog(Session& session, QWidget* parent) : QDialog(parent), m
     m_testValues = values("testValues");
     const auto& aside = session.recipe().setAside;
     m_kind->setCurrentIndex(m_kind->findData(aside ? static_cast<int>(aside->kind) : nothing));
-    m_share->setValue(aside ? static_cast<int>(std::lround(100 * aside->share)) : 0);
-    m_test->setValue(aside ? static_cast<int>(std::lround(100 * aside->testShare)) : 0);
+    m_share->setValue(aside ? 100 * aside->share : 0);
+    m_test->setValue(aside ? 100 * aside->testShare : 0);
     m_seed->setValue(aside ? static_cast<int>(std::min<std::uint64_t>(aside->seed, 1000000000)) : 7);
     m_bands->setValue(aside ? aside->bands : 5);
     m_form->addRow(tr("Set aside"), m_kind);
@@ -236,12 +238,11 @@ std::optional<SetAside> PartsDialog::setAside() const {
         aside.testValues = asTexts(ticked(m_testValues));
     } else {
         // A share the field cannot show to the last digit is kept while nobody changes it.
-        aside.share = before && std::lround(100 * before->share) == m_share->value()
-                          ? before->share
-                          : m_share->value() / 100.0;
-        aside.testShare = before && std::lround(100 * before->testShare) == m_test->value()
-                              ? before->testShare
-                              : m_test->value() / 100.0;
+        const auto shareOf = [](const NumberBox* box, std::optional<double> known) {
+            return known && std::fabs(100 * *known - box->value()) < 0.005 ? *known : box->value() / 100;
+        };
+        aside.share = shareOf(m_share, before ? std::optional(before->share) : std::nullopt);
+        aside.testShare = shareOf(m_test, before ? std::optional(before->testShare) : std::nullopt);
         if (aside.share + aside.testShare == 0) return std::nullopt;
     }
     if (aside.kind == SetAsideKind::random || aside.kind == SetAsideKind::proportionate ||

@@ -1,4 +1,5 @@
 #pragma once
+#include "app/parts.h"
 #include "workspace/session.h"
 
 #include <QDialog>
@@ -9,7 +10,6 @@ class QLabel;
 class QLineEdit;
 class QListWidget;
 class QPushButton;
-class QSpinBox;
 
 namespace oxgoad {
 
@@ -34,10 +34,10 @@ private:
     QFormLayout* m_form;
     QComboBox* m_kind;
     QComboBox* m_column;
-    QSpinBox* m_share;
-    QSpinBox* m_test;
-    QSpinBox* m_seed;
-    QSpinBox* m_bands;
+    NumberBox* m_share;
+    NumberBox* m_test;
+    WholeBox* m_seed;
+    WholeBox* m_bands;
     QListWidget* m_heldOut;
     QListWidget* m_testValues;
     QLabel* m_hint;

@@ -17,7 +17,6 @@
 #include <QListWidget>
 #include <QMenu>
 #include <QPushButton>
-#include <QSpinBox>
 #include <QVBoxLayout>
 
 #include <filesystem>
@@ -86,14 +85,12 @@ ReadingDialog::ReadingDialog(const RowsSource& source, const QString& folder, co
     m_header = choice(tr("First line holds the names"), "header",
                       {{tr("as found"), asFound}, {tr("yes"), true}, {tr("no"), false}},
                       o.header ? QVariant(*o.header) : asFound);
-    m_skip = new QSpinBox(this);
+    m_skip = new WholeBox(-1, 100000, this);
     m_skip->setObjectName("skipLines");
-    m_skip->setRange(-1, 100000);
     m_skip->setSpecialValueText(tr("as found"));
-    m_skip->setButtonSymbols(QAbstractSpinBox::NoButtons);
     m_skip->setValue(o.skipLines ? static_cast<int>(*o.skipLines) : -1);
     m_form->addRow(tr("Lines above it"), m_skip);
-    connect(m_skip, &QSpinBox::valueChanged, this, &ReadingDialog::changed);
+    connect(m_skip, &QDoubleSpinBox::valueChanged, this, &ReadingDialog::changed);
     if (source.kind == SourceKind::text)
         m_decimal = choice(tr("Decimal mark"), "decimalMark",
                            {{tr("as found"), asFound}, {".", "."}, {",", ","}}, of(o.decimalMark));

@@ -1,4 +1,5 @@
 #pragma once
+#include "app/parts.h"
 #include "read/source.h"
 #include "workspace/grid_model.h"
 #include "workspace/jobs.h"
@@ -15,7 +16,6 @@ class QLabel;
 class QLineEdit;
 class QListWidget;
 class QPushButton;
-class QSpinBox;
 
 namespace oxgoad {
 
@@ -56,7 +56,7 @@ private:
     QComboBox* m_encoding = nullptr;
     QComboBox* m_sheet = nullptr;
     QLineEdit* m_range = nullptr;
-    QSpinBox* m_skip;
+    WholeBox* m_skip;
     QCheckBox* m_currency;
     QLineEdit* m_missing;
     QCheckBox* m_gather;

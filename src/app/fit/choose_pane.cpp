@@ -13,7 +13,6 @@
 #include <QHBoxLayout>
 #include <QLabel>
 #include <QPushButton>
-#include <QSpinBox>
 #include <QVBoxLayout>
 #include <array>
 #include <cmath>
@@ -79,10 +78,8 @@ ChoosePane::ChoosePane(Session& session, QWidget* parent) : QWidget(parent), m_s
     layout->addLayout(first);
     auto* second = new QHBoxLayout;
     const auto spin = [&](const QString& accessible, int low, int high, int value) {
-        auto* s = new QSpinBox(this);
+        auto* s = new WholeBox(low, high, this);
         s->setAccessibleName(accessible);
-        s->setRange(low, high);
-        s->setButtonSymbols(QAbstractSpinBox::NoButtons);
         s->setFixedWidth(44);
         s->setValue(value);
         return s;

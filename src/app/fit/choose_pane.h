@@ -1,4 +1,5 @@
 #pragma once
+#include "app/parts.h"
 #include "study/choose_terms.h"
 #include "workspace/grid_model.h"
 #include "workspace/session.h"
@@ -10,7 +11,6 @@ class QComboBox;
 class QDoubleSpinBox;
 class QLabel;
 class QPushButton;
-class QSpinBox;
 
 namespace oxgoad {
 
@@ -31,8 +31,8 @@ private:
     Session& m_session;
     QComboBox* m_by;
     QComboBox* m_criterion;
-    QSpinBox* m_steps;
-    QSpinBox* m_folds;
+    WholeBox* m_steps;
+    WholeBox* m_folds;
     /// p values at which terms come in and go out; shown when that is the criterion.
     QDoubleSpinBox* m_enter;
     QDoubleSpinBox* m_leave;

@@ -1,5 +1,7 @@
 #include "app/fit/path_picture.h"
 
+#include "app/plots/picture_file.h"
+
 #include "app/theme.h"
 #include "base/text.h"
 #include "workspace/grid_text.h"
@@ -15,7 +17,6 @@
 #include <QMouseEvent>
 #include <QPainter>
 #include <QPainterPath>
-#include <QSvgGenerator>
 #include <QToolTip>
 #include <algorithm>
 #include <cmath>
@@ -479,18 +480,8 @@ QPixmap PathPicture::drawn() const {
 
 bool PathPicture::savePicture(const QString& path) {
     if (!m_view) return false;
-    if (path.endsWith(".svg", Qt::CaseInsensitive)) {
-        QSvgGenerator generator;
-        generator.setFileName(path);
-        generator.setSize(size());
-        generator.setViewBox(rect());
-        generator.setTitle(accessibleName());
-        QPainter painter;
-        if (!painter.begin(&generator)) return false;
-        drawAll(painter);
-        return painter.end();
-    }
-    return drawn().save(path, "PNG");
+    if (!path.endsWith(".svg", Qt::CaseInsensitive)) return writePicture(path, drawn());
+    return writePicture(path, size(), accessibleName(), [this](QPainter& painter) { drawAll(painter); });
 }
 
 void PathPicture::copyPicture() {

@@ -346,7 +346,6 @@ void PlotFrame::drawInView() {
 }
 
 void PlotFrame::drawSelection() {
-    if (!m_plot->selection) return;
     QCustomPlot* plot = m_plot->widget;
     m_plot->selection->data()->clear();
     m_plot->marked->data()->clear();

@@ -7,6 +7,7 @@
 #include "look/inside.h"
 #include "workspace/text.h"
 
+#include <QContextMenuEvent>
 #include <QKeyEvent>
 #include <QMouseEvent>
 #include <QPainter>
@@ -79,6 +80,7 @@ PlotFrame::PlotFrame(const QString& accessibleName, QWidget* parent)
     plot->axisRect()->insetLayout()->take(plot->legend);
     plot->legend->setLayer("legend");
     plot->plotLayout()->setRowSpacing(0);
+    build(); // there is always something whole for pointer and keys to be over, if only nothing
 }
 
 PlotFrame::~PlotFrame() = default;
@@ -91,9 +93,9 @@ void PlotFrame::clear(const QString& why) {
 
 void PlotFrame::show(Content content) {
     m_content = std::move(content);
-    setAccessibleDescription(m_content.summary);
     build();
     showAll();
+    setAccessibleDescription(m_content.summary); // others are told of what is whole
 }
 
 namespace {
@@ -197,7 +199,6 @@ void PlotFrame::setMarkedRows(RowMask marked) {
 }
 
 void PlotFrame::replotSelection() {
-    if (!m_plot->selection) return;
     drawSelection();
     m_plot->widget->layer("overlay")->replot();
 }
@@ -368,7 +369,10 @@ bool PlotFrame::eventFilter(QObject* watched, QEvent* event) {
     } else if (event->type() == QEvent::Wheel) {
         QMetaObject::invokeMethod(
             this, [this] { drawInView(); }, Qt::QueuedConnection);
-    } else if (event->type() == QEvent::Leave && m_plot->note && m_plot->note->visible()) {
+    } else if (event->type() == QEvent::ContextMenu) {
+        contextMenuEvent(static_cast<QContextMenuEvent*>(event)); // the plotting library passes nothing on
+        return true;
+    } else if (event->type() == QEvent::Leave && m_plot->note->visible()) {
         m_plot->note->setVisible(false);
         plot->layer("overlay")->replot();
     }

@@ -1,5 +1,6 @@
 // A plot as a picture, as a table, and the menu that offers them.
 #include "app/parts.h"
+#include "app/plots/picture_file.h"
 #include "app/plots/plot_parts.h"
 #include "base/text.h"
 #include "workspace/text.h"
@@ -10,7 +11,6 @@
 #include <QDialog>
 #include <QFileDialog>
 #include <QMenu>
-#include <QSvgGenerator>
 #include <QVBoxLayout>
 
 namespace oxgoad {
@@ -35,19 +35,13 @@ void PlotFrame::contextMenuEvent(QContextMenuEvent* event) {
 
 bool PlotFrame::savePicture(const QString& path) {
     m_plot->note->setVisible(false);
-    if (path.endsWith(".svg", Qt::CaseInsensitive)) {
-        QSvgGenerator generator;
-        generator.setFileName(path);
-        generator.setSize(size());
-        generator.setViewBox(QRect(QPoint(0, 0), size()));
-        generator.setTitle(m_content.yTitle + " against " + m_content.xTitle);
-        QCPPainter painter;
-        if (!painter.begin(&generator)) return false;
+    if (!path.endsWith(".svg", Qt::CaseInsensitive))
+        return writePicture(path, m_plot->widget->toPixmap(width(), height(), 2.0));
+    const QString title = m_content.yTitle + " against " + m_content.xTitle;
+    return writePicture<QCPPainter>(path, size(), title, [this](QCPPainter& painter) {
         painter.setMode(QCPPainter::pmVectorized);
         m_plot->widget->toPainter(&painter, width(), height());
-        return painter.end();
-    }
-    return m_plot->widget->savePng(path, width(), height(), 2.0);
+    });
 }
 
 void PlotFrame::copyPicture() {

@@ -19,6 +19,8 @@
 #include <QApplication>
 #include <QButtonGroup>
 #include <QCloseEvent>
+#include <QDateTime>
+#include <QDir>
 #include <QDragEnterEvent>
 #include <QFileInfo>
 #include <QGridLayout>
@@ -28,6 +30,7 @@
 #include <QProgressBar>
 #include <QShortcut>
 #include <QStackedWidget>
+#include <QStandardPaths>
 #include <QToolButton>
 #include <QVBoxLayout>
 
@@ -134,7 +137,23 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
     connect(&m_session, &Session::saved, this, [this](const QString& path) {
         rememberRecent(path);
         updateTitle();
-        if (m_closeAfterSave) close();
+        if (m_ending)
+            QApplication::quit();
+        else if (m_closeAfterSave)
+            close();
+    });
+    connect(&m_session, &Session::changedMeanwhile, this, [this](const QString& path) {
+        switch (m_files.askChanged(this, QFileInfo(path).fileName())) {
+        case FileChooser::Changed::replace:
+            m_session.save(path, true);
+            break;
+        case FileChooser::Changed::elsewhere:
+            saveAs();
+            break;
+        case FileChooser::Changed::cancel:
+            m_closeAfterSave = false;
+            break;
+        }
     });
     addShortcuts();
     setAcceptDrops(true);
@@ -146,6 +165,7 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
         restoreGeometry(m_settings.value("window/geometry").toByteArray());
     updateTitle();
     showStation("data");
+    tellOfKept();
 }
 
 void MainWindow::buildRail(QWidget* rail) {
@@ -375,8 +395,7 @@ void MainWindow::askForecastRows() {
 }
 
 bool MainWindow::mayLeave() {
-    if (!m_session.dirty() || !m_session.hasRows() || (m_session.trail().empty() && !m_session.editing()))
-        return true;
+    if (!m_session.hasUnsavedWork()) return true;
     switch (m_files.askUnsaved(this)) {
     case FileChooser::Unsaved::discard:
         return true;
@@ -431,6 +450,7 @@ void MainWindow::updateTitle() {
 
 void MainWindow::showFailure(const QString& sentence) {
     m_closeAfterSave = false;
+    if (m_ending) QApplication::quit();
     m_salvage->hide();
     m_message->setText(sentence);
     m_message->setStyleSheet("color: #A33B2C;");
@@ -466,8 +486,44 @@ void MainWindow::showProgress(double share, const QString& message, double secon
     m_messageLine->show();
 }
 
+void MainWindow::endSession() {
+    if (m_ending) return;
+    m_ending = true;
+    if (!m_session.hasUnsavedWork()) {
+        QApplication::quit();
+        return;
+    }
+    // Nobody can be asked any more: it is kept beside the files of the analyst, which stay as they are.
+    const QDir folder(QStandardPaths::writableLocation(QStandardPaths::AppDataLocation) + "/kept");
+    folder.mkpath(".");
+    const QString name = m_session.projectPath().isEmpty() ? qs(m_session.rows()->learning.report.file)
+                                                           : m_session.projectPath();
+    const QString path =
+        folder.filePath(QFileInfo(name).completeBaseName() +
+                        QDateTime::currentDateTime().toString("' unsaved 'yyyy-MM-dd hh.mm.ss'.oxgoad'"));
+    m_settings.setValue("kept", path);
+    m_settings.sync();
+    m_session.save(path);
+}
+
+void MainWindow::tellOfKept() {
+    const QString path = m_settings.value("kept").toString();
+    m_settings.remove("kept");
+    if (path.isEmpty() || !QFileInfo::exists(path)) return;
+    rememberRecent(path);
+    m_message->setText(
+        tr("The session ended with work that was not saved. It was kept in %1; open it from the list "
+           "of what was open last.")
+            .arg(path));
+    m_message->setStyleSheet({});
+    m_progress->hide();
+    m_stop->hide();
+    m_dismiss->show();
+    m_messageLine->show();
+}
+
 void MainWindow::closeEvent(QCloseEvent* event) {
-    if (m_session.dirty() && m_session.hasRows() && (!m_session.trail().empty() || m_session.editing())) {
+    if (m_session.hasUnsavedWork() && !m_ending) {
         const auto answer = m_files.askUnsaved(this);
         if (answer != FileChooser::Unsaved::discard) {
             event->ignore();

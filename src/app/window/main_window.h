@@ -36,6 +36,9 @@ public:
     /// The help, at what belongs to what has the focus.
     void showHelp();
     void showHelpAbout(const QString& topic);
+    /// Keeps what is not saved in a file of its own and ends the program, without asking: the session is
+    /// over.
+    void endSession();
 
 protected:
     void closeEvent(QCloseEvent* event) override;
@@ -80,7 +83,9 @@ private:
     QPushButton* m_salvage = nullptr;
     QString m_damagedPath;
     HelpWindow* m_help = nullptr;
+    void tellOfKept();
     bool m_closeAfterSave = false;
+    bool m_ending = false;
 };
 
 } // namespace oxgoad

@@ -86,6 +86,14 @@ void requireFile(const fs::path& path) {
                     {.file = path.string()}, "Choose a file.");
 }
 
+FileStamp stampOf(const fs::path& path) {
+    struct stat status {};
+    if (::stat(path.c_str(), &status) != 0) return {};
+    return {static_cast<std::uint64_t>(status.st_dev), static_cast<std::uint64_t>(status.st_ino),
+            static_cast<std::uint64_t>(status.st_size),
+            static_cast<std::int64_t>(status.st_mtim.tv_sec) * 1000000000 + status.st_mtim.tv_nsec, true};
+}
+
 std::string readFile(const fs::path& path) {
     requireFile(path);
     const Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
@@ -142,7 +150,13 @@ ByteBuffer readBytes(const fs::path& path, Threads threads) {
 
 AtomicFile::AtomicFile(fs::path target) : m_target(std::move(target)) {
     std::error_code failure;
-    if (fs::is_symlink(m_target, failure)) m_target = fs::canonical(m_target, failure);
+    if (fs::is_symlink(m_target, failure)) {
+        const fs::path real = fs::weakly_canonical(m_target, failure);
+        if (failure || real.empty())
+            throw Error(ErrorCode::cannotWrite, "this is a link that leads nowhere: " + failure.message(),
+                        {.file = m_target.string()}, "Choose another name, or take the link away.");
+        m_target = real;
+    }
     const auto refuse = [&](const std::string& what, const std::string& remedy) {
         throw Error(ErrorCode::cannotWrite, what, {.file = m_target.string()}, remedy);
     };

@@ -3,6 +3,7 @@
 #include "base/parallel.h"
 
 #include <cstddef>
+#include <cstdint>
 #include <filesystem>
 #include <memory>
 #include <string>
@@ -32,6 +33,15 @@ ByteBuffer readBytes(const std::filesystem::path& path, Threads threads);
 
 /// Throws Error with a sentence unless `path` is a regular file that exists.
 void requireFile(const std::filesystem::path& path);
+
+/// What tells whether a file is still the one that was read or written.
+struct FileStamp {
+    std::uint64_t device = 0, file = 0, size = 0;
+    std::int64_t changed = 0; // nanoseconds
+    bool exists = false;
+    bool operator==(const FileStamp&) const = default;
+};
+FileStamp stampOf(const std::filesystem::path& path);
 
 /// A file being written beside its final place: finish it with commit(), which syncs it and renames it
 /// over the old one. Without commit() the old file stays as it was and nothing is left behind; what a killed

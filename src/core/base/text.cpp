@@ -95,6 +95,18 @@ std::string dateText(std::int32_t days) {
     return buffer.data();
 }
 
+std::string harmless(std::string_view text, bool lines) {
+    std::string plain;
+    for (const char c : text) {
+        const auto u = static_cast<unsigned char>(c);
+        if ((u < 0x20 && !(lines && c == '\n')) || u == 0x7F)
+            plain += "·";
+        else
+            plain += c;
+    }
+    return plain;
+}
+
 std::string_view trimmed(std::string_view text) {
     while (!text.empty() && (text.front() == ' ' || text.front() == '\t'))
         text.remove_prefix(1);

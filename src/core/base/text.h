@@ -38,6 +38,10 @@ std::string dateText(std::int32_t days);
 
 std::string_view trimmed(std::string_view text);
 
+/// Text without what would steer a terminal or is no character: a dot in its place. Ends of lines stay where
+/// they are `lines` of our own.
+std::string harmless(std::string_view text, bool lines = false);
+
 /// True when `text` is well-formed UTF-8 (RFC 3629: no overlong forms, no surrogates).
 bool isUtf8(std::string_view text);
 

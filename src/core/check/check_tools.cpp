@@ -251,4 +251,15 @@ Move errorsByGroup(const std::string& column) {
             }};
 }
 
+Grouping groupingOf(const CheckContext& context, const Column& column) {
+    std::vector<std::int64_t> keys;
+    keys.reserve(context.errorRows.size());
+    constexpr std::int64_t none = INT64_MIN;
+    for (const auto row : context.errorRows)
+        keys.push_back(column.isMissing(row)               ? none
+                       : column.kind() == ColumnKind::date ? column.days()[row]
+                                                           : column.codes()[row]);
+    return Grouping::by(keys, none);
+}
+
 } // namespace oxgoad

@@ -2,6 +2,7 @@
 // What several checks need: readings put together, columns tried beside the model, rows in order of time.
 #include "check/checks.h"
 #include "estimate/linear/screen.h"
+#include "estimate/one_way.h"
 
 #include <Eigen/Core>
 
@@ -94,5 +95,8 @@ std::optional<Move> weighBy(const CheckContext& context, const std::string& colu
 /// The moves that set the groups of a column aside when judging, or count them in the errors.
 Move judgeByGroup(const std::string& column);
 Move errorsByGroup(const std::string& column);
+
+/// Groups of the errors by the levels of a factor, or by the days of a date.
+Grouping groupingOf(const CheckContext& context, const Column& column);
 
 } // namespace oxgoad

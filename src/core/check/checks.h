@@ -102,9 +102,9 @@ struct CheckContext {
     std::span<const double> heldOutErrors, heldOutHalves;
     /// Held-out rows, or those out of fold.
     CheckedUnseen unseen;
-    /// Variance of the sum of means of some rows of the table, in the response's unit squared; null without a
-    /// theory.
-    std::function<double(std::span<const std::uint32_t>)> varianceOfSum;
+    /// Of the sum of some rows of the table: the variance of what the model says of it, over that of the rows
+    /// about the model; null without a theory.
+    std::function<double(std::span<const std::uint32_t>)> shareOfModel;
     /// Of learning rows; where a model predicts them by themselves, of those left out one at a time.
     Scores learning;
     bool learnedWithoutItself = false;

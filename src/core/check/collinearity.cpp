@@ -192,6 +192,23 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
                                                     worst->name,
                                                     "Belsley, Kuh and Welsch 1980; Fox and Monette 1992")
                                       : noReading("largest variance inflation", "no term is in the model"));
+    if (const LeastSquaresFit& fit = context.linear->model.fit; !fit.proven() || fit.workedOutAnew) {
+        Goad goad;
+        goad.key = "not orthogonal";
+        goad.severity = Severity::alarm;
+        goad.title = fit.proven() ? "A quick way to this fit was wrong, and the plain way was taken"
+                                  : "These coefficients are not those of least squares";
+        goad.reading =
+            "the residuals of " + std::string(fit.proven() ? "the quick way" : "the fit") +
+            " are not orthogonal to every column" +
+            (fit.proven() ? std::string()
+                          : ", by " + shortText(fit.fromOrthogonal) + " times what rounding can do");
+        goad.threshold = "64 roundings";
+        goad.source = "Björck 1996, §1.4; Higham 2002, §20.1; the 64 is common practice, no source";
+        goad.station = "fit";
+        goad.check = "condition number";
+        findings.goads.push_back(std::move(goad));
+    }
     constexpr double fewDigits = 8; // half of a double's; common practice, no source
     if (context.linear->model.fit.digitsLeft < fewDigits) {
         Goad goad;

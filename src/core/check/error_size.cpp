@@ -75,16 +75,6 @@ void addErrorOverMean(const CheckContext& context, Findings& findings) {
     findings.readings.push_back(madeReading(
         name, error / mean, limit, {},
         "RMSE " + readableText(error) + " over a mean of " + readableText(mean) + ", on " + of, source));
-    if (!(error / mean > limit)) return;
-    Goad goad;
-    goad.key = goad.check = name;
-    goad.title = "The typical error is " + readableText(100 * error / mean, 2) + " % of the mean";
-    goad.reading = "RMSE " + readableText(error) + " on " + of + ", whose mean is " + readableText(mean);
-    goad.threshold = percentText(limit);
-    goad.source = source;
-    goad.station = "compare";
-    goad.size = error / mean;
-    findings.goads.push_back(std::move(goad));
 }
 
 } // namespace

@@ -2,10 +2,10 @@
 
 #include "base/not_a_number.h"
 #include "base/parallel.h"
+#include "estimate/decompositions.h"
 #include "estimate/distributions.h"
 #include "look/distribution.h"
 
-#include <Eigen/Eigenvalues>
 #include <boost/math/distributions/beta.hpp>
 #include <boost/math/distributions/binomial.hpp>
 
@@ -203,10 +203,9 @@ DurbinWatsonTail durbinWatsonLower(double d, const std::vector<std::vector<std::
         // M A M with M = I − QQ'.
         const Eigen::MatrixXd core = products(q, aq);
         a -= aq * q.transpose() + q * aq.transpose() - q * core * q.transpose();
-        const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> solver(a, Eigen::EigenvaluesOnly);
         // Of the n eigenvalues those of the columns are 0; the others, less d, are the weights.
         std::vector<double> weights;
-        const Eigen::VectorXd& values = solver.eigenvalues();
+        const Eigen::VectorXd values = symmetricValues(a);
         for (Index i = q.cols(); i < n; ++i)
             weights.push_back(values[i] - d);
         return {imhofBelowZero(weights), true};

@@ -3,6 +3,7 @@
 #include "check/check_tools.h"
 #include "check/influence.h"
 #include "estimate/distributions.h"
+#include "recipe/validity.h"
 
 #include <algorithm>
 #include <cmath>
@@ -45,6 +46,21 @@ std::string coefficientName(const CheckContext& context, Eigen::Index at) {
     if (fit.intercept && at == 0) return "the constant";
     const auto kept = fit.kept[static_cast<std::size_t>(at - (fit.intercept ? 1 : 0))];
     return context.linear->design.design().columns()[kept].name;
+}
+
+/// Chance that any of some deleted residuals, each times a number of its own, is as large as `value` where
+/// nothing is wrong: the sum over rows, at most 1. Rows whose residual would have to be beyond 8 add nothing.
+double chanceOfAny(double value, std::span<const double> times, double df) {
+    double sum = 0;
+    for (const double each : times)
+        if (const double t = std::fabs(value / each); t < 8) sum += studentTwoSided(t, df);
+    return std::min(1.0, sum);
+}
+
+/// Deleted residual of a row at which Cook's distance reaches a value; infinite where it never does.
+double residualAtCook(double cook, double leverage, double rank, double df) {
+    const double square = cook * rank * (1 - leverage) / leverage; // of the residual over its own error
+    return square < df + 1 ? std::sqrt(square * df / (df + 1 - square)) : INFINITY;
 }
 
 } // namespace
@@ -201,10 +217,10 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
         goad.size = std::fabs(studentized[i]);
         costOf(goad, i);
         if (named.empty())
-            goad.moves.push_back({.label = "fit robustly", .edit = [](Recipe& recipe, const std::string&) {
-                                      recipe.estimator = {"robust", {{"function", std::string("Huber")}}};
-                                      recipe.errors = {};
-                                  }});
+            goad.moves.push_back(
+                {.label = "fit robustly", .edit = [](Recipe& recipe, const std::string&) {
+                     recipe = withEstimator(recipe, {"robust", {{"function", std::string("Huber")}}});
+                 }});
         findings.goads.push_back(std::move(goad));
         named.push_back(i);
     }
@@ -215,11 +231,21 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
         double over;
     };
     std::vector<Mover> found;
-    if (cooks[mover] > cook)
+    // What rows of such leverages do by chance is no news.
+    std::vector<double> times(studentized.size());
+    double cookChance = 0;
+    for (std::size_t i = 0; i < times.size(); ++i) {
+        const double h = leverages[i];
+        times[i] = h < 1 ? std::sqrt(h / (1 - h)) : 0;
+        if (h > 0 && h < 1)
+            if (const double t = residualAtCook(cooks[mover], h, rank, df); t < 8)
+                cookChance += studentTwoSided(t, df);
+    }
+    if (cooks[mover] > cook && cookChance < pLimit)
         found.push_back({mover, "largest Cook's distance", " moves the whole fit",
                          "Cook's distance " + readableText(cooks[mover], 3), shortText(cook), "Cook 1977",
                          cooks[mover] / cook});
-    if (std::fabs(fits[shifts]) > fitsLimit)
+    if (std::fabs(fits[shifts]) > fitsLimit && chanceOfAny(fits[shifts], times, df) < pLimit)
         found.push_back({shifts, "largest DFFITS", " pulls its own fitted value",
                          "DFFITS " + readableText(fits[shifts], 3), readableText(fitsLimit, 3),
                          "Belsley, Kuh and Welsch 1980", std::fabs(fits[shifts]) / fitsLimit});
@@ -274,7 +300,13 @@ void checkMovedCoefficients(const CheckContext& context, Findings& findings) {
                     "row " + countText(row + 1) + " moves " + coefficient + ", in standard errors; 2/√n is " +
                         readableText(2 / std::sqrt(static_cast<double>(values.size())), 2),
                     source));
-    if (!(std::fabs(value) > limit)) return;
+    std::vector<double> times(values.size());
+    for (std::size_t i = 0; i < times.size(); ++i)
+        times[i] = std::isfinite(values[i]) && context.linear->studentized[i] != 0
+                       ? values[i] / context.linear->studentized[i]
+                       : 0;
+    if (!(std::fabs(value) > limit) || !(chanceOfAny(value, times, fit.degreesOfFreedom - 1) < pLimit))
+        return;
     Goad goad = rowGoad(row, "influential");
     goad.check = name;
     goad.severity = Severity::caution;

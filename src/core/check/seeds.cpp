@@ -6,6 +6,26 @@
 
 namespace oxgoad {
 
+namespace {
+
+/// By how much the root mean square of as many errors as are held out differs from draw to draw of the rows,
+/// as a share: √((κ − 1)/4m · (1 − m/n)), κ their kurtosis (delta method). 0 where all rows are judged.
+double chanceOf(const CheckContext& context) {
+    if (!context.unseen.heldOut) return 0;
+    const auto m = static_cast<double>(context.unseen.rows.size()),
+               n = m + static_cast<double>(context.learningRows.size());
+    double squares = 0, fourths = 0;
+    for (std::size_t i = 0; i < context.unseen.rows.size(); ++i) {
+        const double e = context.unseen.actual[i] - context.unseen.predicted[i];
+        squares += e * e / m;
+        fourths += e * e * e * e / m;
+    }
+    const double kurtosis = std::max(3.0, fourths / (squares * squares)); // few rows tell too little of it
+    return std::sqrt((kurtosis - 1) / (4 * m) * (1 - m / n));
+}
+
+} // namespace
+
 void checkSeeds(const CheckContext& context, Findings& findings) {
     const std::string name = "hangs on the seed";
     const std::string source = "common practice, no source";
@@ -46,14 +66,16 @@ void checkSeeds(const CheckContext& context, Findings& findings) {
                         readableText(*least) + " to " + readableText(*most) + ", " + readableText(seeds.own) +
                         " with the recipe's own" + (turns.empty() ? "; no conclusion turns" : turns),
                     source));
-    if (!(spread / mean > limit)) return;
+    // So few held-out rows tell their own error no better: that much is said beside it.
+    if (!(spread / mean > limit) || !(spread / mean > 1.6 * chanceOf(context))) return;
     Goad goad;
     goad.key = goad.check = name;
     goad.severity = mean_turned > 0 ? Severity::alarm : Severity::caution;
     goad.title = "The typical error hangs on the seed";
     goad.reading =
         "RMSE from " + readableText(*least) + " to " + readableText(*most) + " " + seeds.what + turns;
-    goad.threshold = "a standard deviation of " + percentText(limit) + " of the error";
+    goad.threshold = "a standard deviation of " + percentText(limit) +
+                     " of the error, and of 1.6 times what as many rows differ by chance";
     goad.source = source;
     goad.station = "compare";
     goad.cost = spread / mean;

@@ -3,6 +3,7 @@
 #include "check/error_tests.h"
 #include "estimate/distributions.h"
 #include "look/distribution.h"
+#include "recipe/validity.h"
 
 #include <algorithm>
 #include <cmath>
@@ -99,10 +100,10 @@ void checkShape(const CheckContext& context, Findings& findings) {
         goad.moves.push_back({.label = "model the logarithm",
                               .edit = [](Recipe& recipe, const std::string&) { recipe.logResponse = true; }});
     if (heavy && context.kind.leastSquares)
-        goad.moves.push_back({.label = "fit robustly", .edit = [](Recipe& recipe, const std::string&) {
-                                  recipe.estimator = {"robust", {{"function", std::string("Huber")}}};
-                                  recipe.errors = {};
-                              }});
+        goad.moves.push_back(
+            {.label = "fit robustly", .edit = [](Recipe& recipe, const std::string&) {
+                 recipe = withEstimator(recipe, {"robust", {{"function", std::string("Huber")}}});
+             }});
     findings.goads.push_back(std::move(goad));
 }
 

@@ -27,7 +27,7 @@ Groups groupsOf(const CheckContext& context, const Column& column) {
     for (std::size_t level = 0; level < errors.size(); ++level) {
         auto& of = errors[level];
         if (of.empty()) continue;
-        if (of.size() == 1) {
+        if (of.size() <= 2) { // two are as far from their median as each other: no spread within the level
             ++groups.alone;
             continue;
         }
@@ -54,7 +54,7 @@ void judge(const CheckContext& context, const Column& column, Findings& findings
             total += z;
         }
     if (k < 2 || n <= k) {
-        findings.readings.push_back(noReading(name, "fewer than two levels have two rows"));
+        findings.readings.push_back(noReading(name, "fewer than two levels have three rows"));
         return;
     }
     double between = 0, within = 0;
@@ -77,7 +77,8 @@ void judge(const CheckContext& context, const Column& column, Findings& findings
     const double p = fisherUpper(f, k - 1, n - k);
     const double limit = context.limitOf(name, pLimit);
     std::string says = "distances from the median of each level: " + fText(f, k - 1, n - k);
-    if (groups.alone > 0) says += "; " + plural(groups.alone, "level", "levels") + " of one row passed over";
+    if (groups.alone > 0)
+        says += "; " + plural(groups.alone, "level", "levels") + " of one row or two passed over";
     findings.readings.push_back(madeReading(name, f, limit, p, says, source));
     if (!(p < limit) || (context.robustToSpread && context.reach.empty())) return;
     const auto widest =

@@ -2,10 +2,10 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "check/check_tools.h"
+#include "estimate/decompositions.h"
 #include "estimate/distributions.h"
 
-#include <Eigen/Eigenvalues>
-
+#include <Eigen/LU>
 #include <algorithm>
 #include <cmath>
 #include <map>
@@ -192,15 +192,15 @@ double chiSquaredDraw(double df, RandomStream& stream) {
 /// known exactly.
 double simulatedP(const std::vector<Break>& breaks, const Times& times, double wald,
                   const CheckContext& context) {
-    const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> solver(times.covariance);
-    const Eigen::VectorXd& values = solver.eigenvalues();
+    const SymmetricParts parts = symmetricParts(times.covariance);
+    const Eigen::VectorXd& values = parts.values;
     const double smallest = 1e-9 * values.maxCoeff();
     Eigen::Index first = 0;
     while (first < values.size() && values[first] < smallest)
         ++first;
     const Eigen::Index rank = values.size() - first;
     // The symmetric root: what a draw gives does not hang on the signs of the eigenvectors.
-    const Eigen::MatrixXd span = solver.eigenvectors().rightCols(rank);
+    const Eigen::MatrixXd span = parts.vectors.rightCols(rank);
     const Eigen::MatrixXd root = span * values.tail(rank).cwiseSqrt().asDiagonal() * span.transpose();
     std::vector<std::uint8_t> beyond(draws, 0);
     parallelFor(draws, context.threads, [&](std::size_t k) {
@@ -305,6 +305,14 @@ void checkChangeInTime(const CheckContext& context, Findings& findings) {
         findings.readings.push_back(noReading(name, "there are fewer than seven times"));
         return;
     }
+    if (time->kind() == ColumnKind::date)
+        if (const Grouping periods = groupingOf(context, *time);
+            periods.shared() >= 2 && oneWay(context.errors, periods).p() < pLimit) {
+            findings.readings.push_back(
+                noReading(name, "rows of one " + time->name() +
+                                    " have like errors, which independent draws know nothing of"));
+            return;
+        }
     const std::vector<Break> breaks = breaksOf(times);
     if (breaks.empty() || !(times.df > 3) || !(times.squares > 0)) {
         findings.readings.push_back(noReading(name, "no time has 15 % of the rows before and after it, and a "

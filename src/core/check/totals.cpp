@@ -34,10 +34,12 @@ Total totalOf(const CheckContext& context, std::span<const std::size_t> places) 
     }
     double variance = m > 1 ? squares * m / (m - 1) : nan;
     // Held-out rows: what the coefficients themselves are off comes on top; rows out of fold took part in
-    // them, so that it goes off.
-    if (context.varianceOfSum) {
-        const double ofMean = context.varianceOfSum(rows);
-        variance = context.unseen.heldOut ? variance + ofMean : std::max(variance - ofMean, 0.05 * variance);
+    // them, so that it goes off. Both are shares of the spread of these rows themselves: a spread taken from
+    // other rows may leave nothing of it.
+    if (context.shareOfModel) {
+        constexpr double least = 0.01; // of the rows' own: below it the model says their sum
+        const double share = context.shareOfModel(rows);
+        variance *= context.unseen.heldOut ? 1 + share : 1 - share >= least ? 1 - share : nan;
     }
     total.error = std::sqrt(variance);
     total.p = studentTwoSided((total.predicted - total.actual) / total.error, m - 1);
@@ -75,7 +77,7 @@ void checkTotals(const CheckContext& context, Findings& findings) {
         const Total part = totalOf(context, std::span(order).subspan(begin, end - begin));
         ++tests;
         if (!(part.actual > 0) || !(std::fabs(part.predicted - part.actual) / part.error > furthest))
-            continue;
+            continue; // NaN where nothing can be said of it
         furthest = std::fabs(part.predicted - part.actual) / part.error;
         worst = "part " + std::to_string(t + 1) + " of " + std::to_string(bands) +
                 " by the prediction: " + readableText(part.ratio(), 4) + " ± " +

@@ -85,12 +85,13 @@ Design Design::learn(const Table& table, std::span<const std::uint32_t> rows, co
 }
 
 Design Design::of(Inputs inputs, std::vector<Term> terms, std::vector<DesignColumn> columns,
-                  std::vector<Guard> guards) {
+                  std::vector<Guard> guards, const std::function<void(const Design&)>& requireWhole) {
     Design design;
     design.m_inputs = std::move(inputs);
     design.m_terms = std::move(terms);
     design.m_columns = std::move(columns);
     design.m_guards = std::move(guards);
+    requireWhole(design);
     design.findLevelColumns();
     return design;
 }

@@ -87,9 +87,10 @@ public:
     /// One of them, whose inputs alone need to be there.
     void fillColumn(std::size_t column, const Eigen::MatrixXd& inputs, double* out) const;
 
-    /// For reading what was learned: its parts as they were.
+    /// For reading what was learned: its parts as they were. `requireWhole` throws where they do not hang
+    /// together, before anything is made of them.
     static Design of(Inputs inputs, std::vector<Term> terms, std::vector<DesignColumn> columns,
-                     std::vector<Guard> guards);
+                     std::vector<Guard> guards, const std::function<void(const Design&)>& requireWhole);
 
 private:
     void findLevelColumns();

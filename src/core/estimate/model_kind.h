@@ -80,6 +80,8 @@ struct DistanceScale {
     std::string name;
     /// Over the learning rows.
     double average = 0, largest = 0;
+    /// Grows with the weight of a row, as leverages do.
+    bool byWeight = false;
 };
 
 /// What was learned. Immutable, complete, safe to share between threads.
@@ -89,7 +91,7 @@ public:
     /// Name of its kind.
     virtual const std::string& kind() const = 0;
     /// m × inputs (numbers, days, level indices) to m values on the scale of Teaching::y; NaN where an input
-    /// is missing or a term is not defined.
+    /// is missing, a term is not defined or the rows learned from do not determine the value.
     virtual Eigen::VectorXd predict(const Eigen::MatrixXd& inputs) const = 0;
     /// How far rows stand from those learned from; NaN where predict is.
     virtual Eigen::VectorXd distances(const Eigen::MatrixXd& inputs) const = 0;
@@ -103,6 +105,8 @@ public:
     virtual DistanceScale distanceScale() const = 0;
     /// What it needs beside values of its inputs: a phrase for each reason why it is not defined at a row.
     virtual std::vector<std::string> problems(std::span<const double> inputs) const = 0;
+    /// Whether nothing of that kind can be wrong where all inputs have values that were learned.
+    virtual bool definedWhereInputsAre() const { return false; }
     virtual std::vector<NamedNumber> says() const = 0;
     /// Text from which the kind's `read` makes an equal model, to the same bits.
     virtual std::string text() const = 0;

@@ -2,9 +2,11 @@
 
 #include "estimate/linear/robust_errors.h"
 
+#include <algorithm>
 #include <cmath>
 #include <cstdlib>
 #include <limits>
+#include <set>
 #include <stdexcept>
 
 namespace oxgoad {
@@ -40,7 +42,9 @@ TermPart partFrom(const json& j) {
     part.column = j.at("column").get<std::string>();
     part.power = j.at("power").get<int>();
     part.logarithm = j.at("logarithm").get<bool>();
-    part.form = static_cast<Form>(j.at("form").get<int>());
+    const int form = j.at("form").get<int>();
+    if (form < 0 || form > static_cast<int>(Form::trend)) damaged("a form that is not known");
+    part.form = static_cast<Form>(form);
     part.count = j.at("count").get<int>();
     part.knots = numbersFrom(j.at("knots"));
     part.period = numberFrom(j.at("period"));
@@ -62,7 +66,8 @@ json basisJson(const Basis& basis) {
 Basis basisFrom(const json& j) {
     Basis basis;
     const int kind = j.at("kind").get<int>();
-    if (kind < 0 || kind > static_cast<int>(Basis::Kind::codes)) throw std::out_of_range("kind");
+    if (kind < 0 || kind > static_cast<int>(Basis::Kind::codes))
+        damaged("a kind of function that is not known");
     basis.kind = static_cast<Basis::Kind>(kind);
     basis.power = j.at("power").get<int>();
     basis.level = j.at("level").get<int>();
@@ -77,20 +82,26 @@ json pieceJson(const DesignColumn::Piece& piece) {
     return {{"input", piece.input}, {"basis", basisJson(piece.basis)}};
 }
 
-/// Everything that Basis::at reads without asking must be there.
-DesignColumn::Piece pieceFrom(const json& j, const Inputs& inputs) {
-    DesignColumn::Piece piece{j.at("input").get<std::size_t>(), basisFrom(j.at("basis"))};
-    if (piece.input >= inputs.size()) throw std::out_of_range("input");
+DesignColumn::Piece pieceFrom(const json& j) {
+    return {j.at("input").get<std::size_t>(), basisFrom(j.at("basis"))};
+}
+
+/// Everything that Basis::at and the fillers of columns read without asking must be there.
+void requireWhole(const DesignColumn::Piece& piece, const Inputs& inputs) {
+    if (piece.input >= inputs.size()) damaged("a column of an input that is not there");
     const Basis& basis = piece.basis;
+    const Input& input = inputs[piece.input];
     const std::size_t values = basis.values ? basis.values->size() : 0;
-    if (std::abs(basis.power) > 1000) throw std::out_of_range("power");
-    const bool spline = basis.kind == Basis::Kind::spline;
-    if (spline && (basis.power < 0 || values < 3 || static_cast<std::size_t>(basis.power) + 2 > values))
-        throw std::out_of_range("knots");
-    if (basis.kind == Basis::Kind::codes &&
-        (!inputs[piece.input].factor || values < inputs[piece.input].levels.size()))
-        throw std::out_of_range("codes");
-    return piece;
+    if (std::abs(basis.power) > 1000) damaged("a power that cannot be");
+    const bool indicator = basis.kind == Basis::Kind::indicator, codes = basis.kind == Basis::Kind::codes;
+    if ((indicator || codes) != input.factor)
+        damaged("a function of a factor for a number, or one of a number");
+    if (indicator && (basis.level < 0 || static_cast<std::size_t>(basis.level) >= input.levels.size()))
+        damaged("a level that is not there");
+    if (codes && values != input.levels.size()) damaged("codes that are not one a level");
+    if (basis.kind == Basis::Kind::spline &&
+        (basis.power < 0 || values < 3 || static_cast<std::size_t>(basis.power) + 2 > values))
+        damaged("a curve without its knots");
 }
 
 } // namespace
@@ -137,7 +148,7 @@ MatrixXd matrixFrom(const json& j) {
     // Counted before it is made.
     if (rows < 0 || columns < 0 || (columns > 0 && rows > static_cast<Index>(values.size()) / columns) ||
         rows * columns != static_cast<Index>(values.size()))
-        throw std::out_of_range("matrix");
+        damaged("a matrix of another size than its values");
     MatrixXd matrix(rows, columns);
     for (Index c = 0; c < columns; ++c)
         for (Index r = 0; r < rows; ++r)
@@ -168,22 +179,22 @@ TriangularFactor::Levels levelsFrom(const json& j, Index rest) {
     auto places = j.at("places").get<std::vector<Index>>();
     MatrixXd shared = matrixFrom(j.at("shared"));
     const auto count = static_cast<Index>(places.size());
-    if (shared.rows() != count || shared.cols() != rest) throw std::out_of_range("levels");
+    if (shared.rows() != count || shared.cols() != rest) damaged("levels of another size");
     if (j.contains("lengths")) {
         const VectorXd lengths = vectorFrom(j.at("lengths"));
-        if (lengths.size() != count) throw std::out_of_range("levels");
+        if (lengths.size() != count) damaged("levels of another size");
         return TriangularFactor::Levels::ofLengths(std::move(places), lengths, std::move(shared));
     }
     TriangularFactor::Levels levels{std::move(places), j.at("firsts").get<std::vector<Index>>(),
                                     matrixFrom(j.at("own")), std::move(shared)};
     if (static_cast<Index>(levels.firsts.size()) != count || levels.own.rows() != count ||
         levels.own.cols() < 1)
-        throw std::out_of_range("levels");
+        damaged("levels of another size");
     // Each begins its level or goes on with the one before it, none longer than its triangle has room for.
     for (Index d = 0; d < count; ++d)
         if (const Index first = levels.first(d);
             first != d && (d == 0 || first != levels.first(d - 1) || d - first >= levels.own.cols()))
-            throw std::out_of_range("levels");
+            damaged("levels of another size");
     return levels;
 }
 
@@ -200,21 +211,22 @@ json rowsJson(const DirectionRows& rows) {
     return {{"levels", levels}, {"entries", std::move(entries)}, {"rest", matrixJson(rows.rest())}};
 }
 
-DirectionRows rowsFrom(const json& j) {
+/// In the directions of a factor of this rank.
+DirectionRows rowsFrom(const json& j, Index rank) {
     if (j.contains("values")) return DirectionRows(matrixFrom(j));
     if (j.contains("triangle")) {
         MatrixXd triangle = matrixFrom(j.at("triangle"));
-        if (triangle.rows() != triangle.cols()) throw std::out_of_range("root");
+        if (triangle.rows() != triangle.cols()) damaged("a root that is no triangle");
         return {levelsFrom(j.at("factor_levels"), triangle.rows()), std::move(triangle)};
     }
     MatrixXd rest = matrixFrom(j.at("rest"));
     const auto levels = j.at("levels").get<Index>();
-    constexpr Index most = 100'000'000;
-    if (levels < 0 || levels > most) throw std::out_of_range("levels");
+    if (levels < 0 || levels > rank) damaged("levels of another size");
     std::vector<Eigen::Triplet<double>> entries;
     for (const auto& one : j.at("entries")) {
         const auto row = one.at(0).get<Index>(), level = one.at(1).get<Index>();
-        if (row < 0 || row >= rest.rows() || level < 0 || level >= levels) throw std::out_of_range("entry");
+        if (row < 0 || row >= rest.rows() || level < 0 || level >= levels)
+            damaged("an entry outside its matrix");
         entries.emplace_back(static_cast<int>(row), static_cast<int>(level), numberFrom(one.at(2)));
     }
     DirectionRows::Sparse ofLevels(rest.rows(), levels);
@@ -252,8 +264,16 @@ Inputs inputsFrom(const json& j) {
         input.referenceLevel = one.at("reference").get<std::size_t>();
         input.date = one.at("date").get<bool>();
         input.years = one.at("years").get<bool>();
-        if (input.factor && input.referenceLevel >= input.levels.size()) throw std::out_of_range("reference");
+        if (input.factor && input.referenceLevel >= input.levels.size())
+            damaged("a reference level that is not there");
         inputs.push_back(std::move(input));
+    }
+    std::set<std::string_view> names;
+    for (const Input& input : inputs) {
+        if (!names.insert(input.name).second) damaged("an input that is there twice");
+        if (std::set<std::string_view>(input.levels.begin(), input.levels.end()).size() !=
+            input.levels.size())
+            damaged("a level that is there twice");
     }
     return inputs;
 }
@@ -281,6 +301,33 @@ json designJson(const Design& design) {
     return out;
 }
 
+namespace {
+
+/// Columns go term by term, each with a function of every part of its term and nothing else; every term's
+/// inputs are there, and no other.
+void requireWhole(const Design& design) {
+    const auto& terms = design.terms();
+    std::vector<Term> made;
+    for (std::size_t j = 0; j < design.columns().size(); ++j) {
+        const DesignColumn& column = design.columns()[j];
+        const std::size_t before = j == 0 ? 0 : design.columns()[j - 1].term;
+        if (column.term >= terms.size() || column.term < before) damaged("a column of another term");
+        const auto& parts = terms[column.term].parts;
+        if (column.pieces.size() != parts.size() || parts.empty()) damaged("a column without its parts");
+        for (std::size_t k = 0; k < parts.size(); ++k) {
+            requireWhole(column.pieces[k], design.inputs());
+            if (design.inputs()[column.pieces[k].input].name != parts[k].column)
+                damaged("a column of another input than its term");
+        }
+        if (j == 0 || column.term != before) made.push_back(terms[column.term]);
+    }
+    for (const Design::Guard& guard : design.guards())
+        requireWhole(guard.piece, design.inputs());
+    if (inputNames(made).size() != design.inputs().size()) damaged("other inputs than those of the terms");
+}
+
+} // namespace
+
 Design designFrom(const json& j) {
     Inputs inputs = inputsFrom(j.at("inputs"));
     std::vector<Term> terms;
@@ -293,15 +340,15 @@ Design designFrom(const json& j) {
     std::vector<DesignColumn> columns;
     for (const auto& one : j.at("columns")) {
         DesignColumn column{one.at("name").get<std::string>(), one.at("term").get<std::size_t>(), {}};
-        if (column.term >= terms.size()) throw std::out_of_range("term");
         for (const auto& piece : one.at("pieces"))
-            column.pieces.push_back(pieceFrom(piece, inputs));
+            column.pieces.push_back(pieceFrom(piece));
         columns.push_back(std::move(column));
     }
     std::vector<Design::Guard> guards;
     for (const auto& one : j.at("guards"))
-        guards.push_back({pieceFrom(one.at("piece"), inputs), one.at("name").get<std::string>()});
-    return Design::of(std::move(inputs), std::move(terms), std::move(columns), std::move(guards));
+        guards.push_back({pieceFrom(one.at("piece")), one.at("name").get<std::string>()});
+    return Design::of(std::move(inputs), std::move(terms), std::move(columns), std::move(guards),
+                      [](const Design& design) { requireWhole(design); });
 }
 
 json fitJson(const LeastSquaresFit& fit) {
@@ -330,6 +377,8 @@ json fitJson(const LeastSquaresFit& fit) {
                 {"condition_number", numberJson(fit.conditionNumber)},
                 {"digits_left", numberJson(fit.digitsLeft)},
                 {"response_digits_left", numberJson(fit.responseDigitsLeft)},
+                {"from_orthogonal", numberJson(fit.fromOrthogonal)},
+                {"worked_out_anew", fit.workedOutAnew},
                 {"fits_exactly", fit.fitsExactly},
                 {"exact", fit.exact},
                 {"rows_fixed", fit.rowsFixed},
@@ -379,10 +428,12 @@ LeastSquaresFit fitFrom(const json& j) {
     fit.conditionNumber = numberFrom(j.at("condition_number"));
     fit.digitsLeft = numberFrom(j.at("digits_left"));
     fit.responseDigitsLeft = numberFrom(j.at("response_digits_left"));
+    fit.fromOrthogonal = numberFrom(j.value("from_orthogonal", json(0.0)));
+    fit.workedOutAnew = j.value("worked_out_anew", false);
     fit.fitsExactly = j.at("fits_exactly").get<bool>();
     fit.exact = j.at("exact").get<bool>();
     fit.rowsFixed = j.at("rows_fixed").get<std::size_t>();
-    fit.unseen = rowsFrom(j.at("unseen"));
+    fit.unseen = rowsFrom(j.at("unseen"), fit.rank());
     fit.undefinedThere = j.at("undefined_there").get<bool>();
     MatrixXd triangle = matrixFrom(j.at("factor")), inverse = matrixFrom(j.at("inverse"));
     fit.projections = vectorFrom(j.at("projections"));
@@ -390,7 +441,7 @@ LeastSquaresFit fitFrom(const json& j) {
     fit.scale = vectorFrom(j.at("scale"));
     fit.responseShift = numberFrom(j.at("response_shift"));
     fit.responseScale = numberFrom(j.at("response_scale"));
-    if (j.contains("covariance_root")) fit.covarianceRoot = rowsFrom(j.at("covariance_root"));
+    if (j.contains("covariance_root")) fit.covarianceRoot = rowsFrom(j.at("covariance_root"), fit.rank());
     if (j.contains("covariance_degrees_of_freedom"))
         fit.covarianceDegreesOfFreedom = numberFrom(j.at("covariance_degrees_of_freedom"));
     if (j.contains("few_groups")) {
@@ -403,10 +454,22 @@ LeastSquaresFit fitFrom(const json& j) {
     }
     // What the parts are read with must hang together: nothing below looks at sizes again.
     const Index rank = fit.rank();
-    for (const std::size_t column : fit.kept)
-        if (column >= static_cast<std::size_t>(fit.columns)) throw std::out_of_range("kept");
-    for (const Dependency& dependency : fit.dependent)
-        if (dependency.column >= static_cast<std::size_t>(fit.columns)) throw std::out_of_range("dependent");
+    const auto isColumn = [&](std::size_t column) { return column < static_cast<std::size_t>(fit.columns); };
+    if (fit.columns < 0 || fit.rows < rank || fit.coefficients.size() != fit.columns ||
+        static_cast<Index>(fit.kept.size() + fit.dependent.size()) > fit.columns)
+        damaged("other coefficients than columns");
+    for (std::size_t k = 0; k < fit.kept.size(); ++k)
+        if (!isColumn(fit.kept[k]) || (k > 0 && fit.kept[k] <= fit.kept[k - 1]))
+            damaged("a column kept that is not there");
+    for (const Dependency& dependency : fit.dependent) {
+        if (!isColumn(dependency.column) ||
+            std::binary_search(fit.kept.begin(), fit.kept.end(), dependency.column))
+            damaged("a dependent column that is not there");
+        for (const auto& [other, weight] : dependency.combination)
+            if (!isColumn(other)) damaged("a column that depends on one that is not there");
+    }
+    if (!(fit.degreesOfFreedom >= 0 && fit.degreesOfFreedom <= static_cast<double>(fit.rows)))
+        damaged("more degrees of freedom than rows");
     const auto is = [](const MatrixXd& m, Index rows, Index columns) {
         return m.rows() == rows && m.cols() == columns;
     };
@@ -416,19 +479,22 @@ LeastSquaresFit fitFrom(const json& j) {
         std::vector<char> there(static_cast<std::size_t>(std::max<Index>(rank, 0)), 0);
         for (const Index place : levels.places) {
             if (place < (fit.intercept ? 1 : 0) || place >= rank || there[static_cast<std::size_t>(place)])
-                throw std::out_of_range("places");
+                damaged("a place that is not there or twice");
             there[static_cast<std::size_t>(place)] = 1;
         }
     }
     const auto apart = static_cast<Index>(levels.places.size());
     if (fit.coefficients.size() != fit.columns || fit.standardErrors.size() != fit.columns ||
         fit.shift.size() != fit.columns || fit.scale.size() != fit.columns ||
-        (fit.projections.size() != rank && fit.projections.size() != 0) ||
-        !is(triangle, rank - apart, rank - apart) || !is(inverse, rank - apart, rank - apart) ||
-        !hangsTogether(fit.unseen, rank, apart) ||
+        fit.projections.size() != rank || !is(triangle, rank - apart, rank - apart) ||
+        !is(inverse, rank - apart, rank - apart) || !hangsTogether(fit.unseen, rank, apart) ||
         (fit.covarianceRoot &&
          (fit.covarianceRoot->rank() != rank || !hangsTogether(*fit.covarianceRoot, rank, apart))))
-        throw std::out_of_range("fit");
+        damaged("a factor of another size than its columns");
+    if (fit.fewGroups)
+        for (std::size_t g = 0; g < fit.fewGroups->products().size(); ++g)
+            if (!is(fit.fewGroups->products()[g], rank, rank) || !is(fit.fewGroups->own()[g], rank, rank))
+                damaged("groups of another size than the columns");
     fit.factor = apart > 0 ? TriangularFactor(std::move(levels), std::move(triangle), std::move(inverse))
                            : TriangularFactor(std::move(triangle), std::move(inverse));
     return fit;

@@ -11,6 +11,7 @@
 
 #include <exception>
 #include <optional>
+#include <stdexcept>
 #include <string>
 #include <vector>
 
@@ -37,15 +38,30 @@ Design designFrom(const nlohmann::json& json);
 nlohmann::json fitJson(const LeastSquaresFit& fit);
 LeastSquaresFit fitFrom(const nlohmann::json& json);
 
+/// A text whose parts do not hang together; what it has, as "a level that is not there".
+struct DamagedText : std::out_of_range {
+    using std::out_of_range::out_of_range;
+};
+[[noreturn]] inline void damaged(const std::string& what) {
+    throw DamagedText(what);
+}
+
 /// Runs `read`; whatever it finds wrong with the text is an Error (badProject).
 template <class Read> auto guardedRead(Read&& read) {
+    const auto refuse = [](const std::string& what) {
+        throw Error(ErrorCode::badProject, "this is not the text of a model as Oxgoad writes it" + what, {},
+                    "Fit the model again.");
+    };
     try {
         return read();
     } catch (const Error&) {
         throw;
+    } catch (const DamagedText& damage) {
+        refuse(std::string(": it has ") + damage.what());
+        throw;
     } catch (const std::exception&) { // of the JSON library, or of a container that is too short
-        throw Error(ErrorCode::badProject, "this is not the text of a model as Oxgoad writes it", {},
-                    "Fit the model again.");
+        refuse({});
+        throw;
     }
 }
 

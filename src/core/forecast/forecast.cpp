@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/not_a_number.h"
 #include "estimate/distributions.h"
+#include "estimate/one_way.h"
 
 #include <cmath>
 #include <limits>
@@ -50,6 +51,10 @@ void boundTotal(PeriodTotal& total, const BoundModel& bound, const LinearModel& 
     const MatrixXd block = linear.matrix(inputs);
     // d total / d coefficient: the rows themselves, or each times its prediction for logarithms.
     VectorXd gradient = VectorXd::Zero(block.cols());
+    const double shared = forecast.periodSpread * forecast.periodSpread,
+                 ofRow = std::max(0.0, rule.spread * rule.spread - shared),
+                 ofRowInLogs = rule.spread > 0 ? ofRow / (rule.spread * rule.spread) * rule.relativeVariance
+                                               : rule.relativeVariance;
     double constant = 0, own = 0;
     for (std::size_t i = 0; i < rows.size(); ++i) {
         const auto row = rows[i];
@@ -57,15 +62,36 @@ void boundTotal(PeriodTotal& total, const BoundModel& bound, const LinearModel& 
         const double slope = rule.logarithm ? prediction : 1;
         gradient += slope * block.row(static_cast<Index>(i)).transpose();
         constant += slope;
-        own += rule.logarithm
-                   ? prediction * prediction * rule.relativeVariance * rule.usualWeight / bound.weight(row)
-                   : rule.spread * rule.spread / bound.weight(row);
+        own += rule.logarithm ? prediction * prediction * ofRowInLogs * rule.usualWeight / bound.weight(row)
+                              : ofRow / bound.weight(row);
     }
     const Combination ofMean = linear.fit.combination(gradient, linear.fit.intercept ? constant : 0);
     const double t = studentQuantile(forecast.level, ofMean.degreesOfFreedom);
-    const double half = t * std::sqrt(own + ofMean.standardError * ofMean.standardError);
+    double half = t * std::sqrt(own + ofMean.standardError * ofMean.standardError);
+    if (shared > 0) {
+        const double periods = forecast.periodDegreesOfFreedom + 1;
+        // The mean of the periods learned from is off, too, which errors by group say already.
+        const double ofPeriods = linear.fit.covarianceRoot ? 0 : 1 / periods;
+        half = std::hypot(half, studentQuantile(forecast.level, forecast.periodDegreesOfFreedom) *
+                                    forecast.periodSpread * constant * std::sqrt(1 + ofPeriods));
+    }
     total.lower = total.predicted - half;
     total.upper = total.predicted + half;
+}
+
+/// What the residuals of a period have in common.
+void findPeriodSpread(ForecastEvidence& out, const Column& dates, const LearnedRows& learned) {
+    constexpr double limit = 0.01; // as of groups; common practice, no source
+    std::vector<std::int64_t> keys;
+    constexpr std::int64_t none = INT64_MIN;
+    for (const auto row : learned.rows)
+        keys.push_back(dates.isMissing(row) ? none : dates.days()[row]);
+    const Grouping periods = Grouping::by(keys, none);
+    if (periods.shared() < 2 || learned.residuals.size() != learned.rows.size()) return;
+    const OneWay way = oneWay(learned.residuals, periods);
+    if (!(way.p() < limit)) return;
+    out.periodSpread = std::sqrt(way.between);
+    out.periodDegreesOfFreedom = way.numeratorDf;
 }
 
 std::vector<PeriodTotal> comingTotals(const Column& dates, const BoundModel& bound,
@@ -135,7 +161,7 @@ void predictByTheory(ForecastEvidence& out, const BoundModel& bound, const Linea
             unsure[row] = std::isnan(variance[i]) && fit.degreesOfFreedom > 0 && !linear.isQuantile();
             out.meanError[row] = std::sqrt(variance[i]);
             out.valueError[row] = std::sqrt(rule.spread * rule.spread / bound.weight(row) + variance[i]);
-            leverage[row] = h[i];
+            leverage[row] = h[i] * bound.weight(row); // as those of the rows learned from
             if (low.size() == 0 || high.size() == 0) continue;
             const auto plain = [&](double value) { return rule.logarithm ? std::exp(value) : value; };
             out.lower[row] = plain(std::min(low[i], high[i]) + offset);
@@ -150,13 +176,14 @@ void predictByRowsLeftOut(ForecastEvidence& out, const BoundModel& bound,
                           std::span<const std::uint32_t> complete, std::vector<double>& distance,
                           Threads threads, Progress& progress) {
     const PredictionRule& rule = bound.rule();
+    const bool byWeight = bound.model().distanceScale().byWeight;
     bound.eachBlock(complete, threads, progress, [&](std::size_t first, const MatrixXd& inputs) {
         const LearnedModel::Placed placed = bound.model().locate(inputs);
         for (Index i = 0; i < placed.values.size(); ++i) {
             const auto row = complete[first + static_cast<std::size_t>(i)];
             out.middle[row] = placed.values[i] + bound.offset(row);
             out.valueError[row] = std::sqrt(rule.usualWeight / bound.weight(row));
-            distance[row] = placed.distances[i];
+            distance[row] = placed.distances[i] * (byWeight ? bound.weight(row) : 1);
         }
         putIntervals(out, complete.subspan(first, static_cast<std::size_t>(placed.values.size())), rule,
                      nullptr);
@@ -171,8 +198,7 @@ void gradeRows(ForecastEvidence& out, const LearnedRows& learned, const BoundMod
     const std::size_t n = out.reach.size();
     std::vector<std::uint32_t> all(n);
     std::iota(all.begin(), all.end(), 0U);
-    const LinearModel* linear = bound.model().linear();
-    const bool guarded = !linear || !linear->design.guards().empty();
+    const bool guarded = !bound.model().definedWhereInputsAre();
     bound.eachBlock(all, threads, progress, [&](std::size_t first, const MatrixXd& inputs) {
         progress.checkpoint(static_cast<double>(first) / static_cast<double>(n), "How far the rows reach");
         const MatrixXd values = inputs.transpose(); // a row's values beside each other
@@ -223,14 +249,18 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
         out.intervals = linear->isQuantile() ? "by a pair of quantiles" : "by theory";
         predictByTheory(out, bound, *linear, complete, distance, unsure, threads, progress);
     } else {
-        out.intervals = "by rows left out one at a time";
+        out.intervals = bound.rule().leftOneOut.empty()
+                            ? "none: no row was predicted by a model that had not learned from it"
+                            : "by rows left out one at a time";
         predictByRowsLeftOut(out, bound, complete, distance, threads, progress);
     }
     gradeRows(out, learned, bound, distance, unsure, threads, progress);
     out.unpredicted = n - complete.size();
     if (const Column* dates = sharedDates(learned.table, coming)) {
         out.totalsBy = dates->name();
-        out.history = historyTotals(learned.table.at(dates->name(), learned.file), learned.response);
+        const Column& before = learned.table.at(dates->name(), learned.file);
+        out.history = historyTotals(before, learned.response);
+        findPeriodSpread(out, before, learned);
         out.coming = comingTotals(*dates, bound, complete, out);
     }
     return out;

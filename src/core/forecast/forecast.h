@@ -28,7 +28,7 @@ struct ForecastEvidence {
     std::string file;
     double level = 0.95;
     /// How intervals of single values were made: "by theory", "by a pair of quantiles", "by rows left out one
-    /// at a time".
+    /// at a time", "none: …" with why.
     std::string intervals;
     std::vector<double> prediction;
     /// Interval of the mean.
@@ -47,6 +47,9 @@ struct ForecastEvidence {
     std::size_t unpredicted = 0;
     /// Name of the date column totals are taken by; empty when there is none.
     std::string totalsBy;
+    /// Where the learning rows of a period have errors in common: their standard deviation on the model's
+    /// scale and its degrees of freedom; 0 otherwise. Totals of a period carry it.
+    double periodSpread = 0, periodDegreesOfFreedom = 0;
     std::vector<PeriodTotal> history;
     std::vector<PeriodTotal> coming;
 };
@@ -60,16 +63,19 @@ struct LearnedRows {
     const BoundModel& model;
     /// How inputs enter together.
     const std::vector<Term>& terms;
-    /// Rows of the table that were learned from.
+    /// Rows of the table that were learned from, and their residuals on the model's scale.
     std::span<const std::uint32_t> rows;
+    std::span<const double> residuals;
 };
 
 /// Predicts every row that has what the model needs, with intervals at `level`: x'b ± t σ √(x'(X'X)⁻¹x) for
 /// the mean and √(1 + …) for a single value; grades the reach of all rows; and takes totals by day of the
 /// first date column both tables have, actual before and predicted after, the variance of a total of m rows
-/// with design sum s being σ²(m + s'(X'X)⁻¹s). With another covariance V of the coefficients x'Vx stands for
-/// σ²x'(X'X)⁻¹x, with weights σ²/w for σ². Of a fit in logarithms the ends of intervals are those of the
-/// logarithm, carried back, those of the mean with the smearing; totals then by the delta method. Of a
+/// with design sum s being σ²(m + s'(X'X)⁻¹s); where the residuals of a period go together (F of their
+/// one-way analysis of variance by the days of that column, p below 0.01) a variance of σₚ²m²(1 + 1/periods)
+/// comes on top, that of single rows being less by σₚ². With another covariance V of the coefficients x'Vx
+/// stands for σ²x'(X'X)⁻¹x, with weights σ²/w for σ². Of a fit in logarithms the ends of intervals are those
+/// of the logarithm, carried back, those of the mean with the smearing; totals then by the delta method. Of a
 /// quantile regression a single value lies between the quantiles at (1 ∓ level)/2, and totals have no
 /// interval. Of a model without coefficients single values lie within PredictionRule::leftOneOutHalf of the
 /// prediction, and means and totals have no interval. Missing values: rows that cannot be predicted have NaN

@@ -35,9 +35,7 @@ BoundModel::BoundModel(const Inputs& inputs, const LearnedModel& model, const Pr
 
 bool BoundModel::complete(std::size_t row) const {
     if (!m_inputs.complete(row)) return false;
-    const LinearModel* linear = m_model.linear();
-    if (linear && linear->design.guards().empty()) return true;
-    return problems(row).empty();
+    return m_model.definedWhereInputsAre() || problems(row).empty();
 }
 
 std::vector<std::string> BoundModel::problems(std::size_t row) const {

@@ -1,4 +1,5 @@
 #include "kernels/kernels.h"
+#include "kernels/reflection.h"
 
 #include <Eigen/QR>
 
@@ -37,32 +38,42 @@ VectorXd reduceOneByOne(Ref<MatrixXd> r, Ref<MatrixXd> rows) {
     VectorXd factors = VectorXd::Zero(count);
     for (Index j = 0; j < count; ++j) {
         auto column = rows.col(j);
-        const double square = column.squaredNorm();
-        if (square == 0) continue;
-        const double first = r(j, j), length = std::sqrt(first * first + square),
-                     left = first > 0 ? -length : length; // nothing cancels
-        const double scale = 1 / (first - left);
-        factors[j] = (left - first) / left;
-        r(j, j) = left;
+        const oxgoad::Reflection turn = oxgoad::reflectionOf(r(j, j), column);
+        if (turn.factor == 0) {
+            column.setZero();
+            continue;
+        }
+        factors[j] = turn.factor;
+        r(j, j) = turn.length;
+        column *= turn.scale;
         if (const Index after = count - j - 1; after > 0) {
-            VectorXd along = rows.rightCols(after).transpose() * column;
-            along = factors[j] * (scale * along + r.row(j).tail(after).transpose());
+            VectorXd along = r.row(j).tail(after).transpose();
+            along.noalias() += rows.rightCols(after).transpose() * column;
+            along *= turn.factor;
             r.row(j).tail(after) -= along.transpose();
-            along *= scale;
             rows.rightCols(after).noalias() -= column * along.transpose();
         }
-        column *= scale;
     }
     return factors;
+}
+
+/// sum += by·ab, and by·a'b: in two places only, since every product of its own types is compiled anew.
+void addProduct(Ref<MatrixXd> sum, double by, const Ref<const MatrixXd>& a, const Ref<const MatrixXd>& b) {
+    sum.noalias() += by * a * b;
+}
+void addCrossProduct(Ref<MatrixXd> sum, double by, const Ref<const MatrixXd>& a,
+                     const Ref<const MatrixXd>& b) {
+    sum.noalias() += by * a.transpose() * b;
 }
 
 /// Applies reflections (their vectors, their triangle T) to columns: I - V T' V' with V = [I; vectors].
 void apply(const Ref<const MatrixXd>& vectors, const MatrixXd& t, Ref<MatrixXd> r, Ref<MatrixXd> rows) {
     MatrixXd along = r;
-    along.noalias() += vectors.transpose() * rows;
-    along = MatrixXd(t.transpose() * along);
-    r -= along;
-    rows.noalias() -= vectors * along;
+    addCrossProduct(along, 1, vectors, rows);
+    MatrixXd turned = MatrixXd::Zero(along.rows(), along.cols());
+    addCrossProduct(turned, 1, t, along);
+    r -= turned;
+    addProduct(rows, -1, vectors, turned);
 }
 
 /// Reduces a panel by halves. T of its reflections, where it is wanted.
@@ -72,7 +83,8 @@ MatrixXd reducePanel(Ref<MatrixXd> r, Ref<MatrixXd> rows, bool wanted) {
     if (count <= narrow || !wanted) {
         const VectorXd factors = reduceOneByOne(r, rows);
         if (!wanted) return t;
-        const MatrixXd products = rows.transpose() * rows; // T as of Schreiber and Van Loan, from V'V
+        MatrixXd products = MatrixXd::Zero(count, count);
+        addCrossProduct(products, 1, rows, rows); // T as of Schreiber and Van Loan, from V'V
         t = MatrixXd::Zero(count, count);
         for (Index j = 0; j < count; ++j) {
             t(j, j) = factors[j];
@@ -89,8 +101,10 @@ MatrixXd reducePanel(Ref<MatrixXd> r, Ref<MatrixXd> rows, bool wanted) {
     t = MatrixXd::Zero(count, count);
     t.topLeftCorner(half, half) = first;
     t.bottomRightCorner(other, other) = second;
-    const MatrixXd between = first * MatrixXd(rows.leftCols(half).transpose() * rows.rightCols(other));
-    t.topRightCorner(half, other) = -(between * second);
+    MatrixXd between = MatrixXd::Zero(half, other), whole = between;
+    addCrossProduct(between, 1, rows.leftCols(half), rows.rightCols(other));
+    addProduct(whole, 1, first, between);
+    addProduct(t.topRightCorner(half, other), -1, whole, second);
     return t;
 }
 
@@ -146,7 +160,7 @@ void oxgoad_solve_rows(OxgoadMatrix triangle, OxgoadMatrix rows) {
 }
 
 void oxgoad_add_products(OxgoadMatrix sum, OxgoadMatrix a, OxgoadMatrix b) {
-    viewOf(sum).noalias() += viewOf(a).transpose() * viewOf(b);
+    addCrossProduct(viewOf(sum), 1, viewOf(a), viewOf(b));
 }
 
 void oxgoad_add_squares(OxgoadMatrix sum, OxgoadMatrix a) {

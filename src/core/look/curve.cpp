@@ -1,9 +1,10 @@
 #include "look/curve.h"
 
+#include "estimate/decompositions.h"
 #include "look/scaled.h"
 
 #include <Eigen/Cholesky>
-#include <Eigen/Eigenvalues>
+#include <Eigen/LU>
 
 #include <algorithm>
 #include <array>
@@ -223,9 +224,9 @@ Penalised solve(const Sums& sums, const Eigen::MatrixXd& roughness) {
     if (root.info() != Eigen::Success) return {};
     Eigen::MatrixXd inner = root.matrixL().solve(roughness);
     inner = root.matrixL().solve(inner.transpose().eval());
-    const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> spectrum(inner);
-    const Eigen::VectorXd gamma = spectrum.eigenvalues().cwiseMax(0);
-    const Eigen::VectorXd z = spectrum.eigenvectors().transpose() * root.matrixL().solve(sums.right());
+    const SymmetricParts spectrum = symmetricParts(inner);
+    const Eigen::VectorXd gamma = spectrum.values.cwiseMax(0);
+    const Eigen::VectorXd z = spectrum.vectors.transpose() * root.matrixL().solve(sums.right());
     const Eigen::Index q = gamma.size();
     // The two smallest are those of straight lines, which the penalty leaves alone.
     const double largest = gamma[q - 1];
@@ -259,7 +260,7 @@ Penalised solve(const Sums& sums, const Eigen::MatrixXd& roughness) {
         }
     }
     Penalised fit;
-    const Eigen::MatrixXd back = root.matrixU().solve(spectrum.eigenvectors());
+    const Eigen::MatrixXd back = root.matrixU().solve(spectrum.vectors);
     fit.coefficients = back * shrink.cwiseProduct(z);
     fit.root = back * shrink.cwiseSqrt().asDiagonal();
     fit.degreesOfFreedom = shrink.sum();

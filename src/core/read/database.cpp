@@ -9,8 +9,12 @@
 #include <libpq-fe.h>
 #include <sqlite3.h>
 
+#include <poll.h>
+
 #include <algorithm>
+#include <array>
 #include <charconv>
+#include <chrono>
 #include <memory>
 #include <set>
 #include <string_view>
@@ -193,7 +197,33 @@ std::string oneLine(const char* text) {
     return line;
 }
 
-Connection connected(const ServerPlace& place, const std::string& password) {
+/// Waits a little for the server. False where it has nothing to say yet. Throws Stopped.
+bool waitFor(PGconn* connection, bool toRead, const Progress& progress) {
+    constexpr int milliseconds = 20;
+    stopIfTold(progress);
+    pollfd waiting{PQsocket(connection), static_cast<short>(toRead ? POLLIN : POLLOUT), 0};
+    return ::poll(&waiting, 1, milliseconds) != 0;
+}
+
+/// What the server answers to what was sent; told to stop, it is told so, too.
+Result answered(PGconn* connection, bool sent, const Progress& progress) {
+    Result last(nullptr, PQclear);
+    try {
+        while (sent && PQisBusy(connection) != 0) {
+            if (waitFor(connection, true, progress) && PQconsumeInput(connection) == 0) break;
+        }
+    } catch (const Stopped&) {
+        const std::unique_ptr<PGcancel, void (*)(PGcancel*)> cancel(PQgetCancel(connection), PQfreeCancel);
+        std::array<char, 256> why{};
+        if (cancel) PQcancel(cancel.get(), why.data(), why.size());
+        throw;
+    }
+    while (PGresult* result = PQgetResult(connection))
+        last.reset(result);
+    return last;
+}
+
+Connection connected(const ServerPlace& place, const std::string& password, const Progress& progress) {
     const std::string port = std::to_string(place.port);
     const std::array<const char*, 8> keys{
         "host", "port", "dbname", "user", "password", "connect_timeout", "client_encoding", nullptr};
@@ -205,7 +235,14 @@ Connection connected(const ServerPlace& place, const std::string& password) {
                                             "10",
                                             "UTF8",
                                             nullptr};
-    Connection connection(PQconnectdbParams(keys.data(), values.data(), 0), PQfinish);
+    Connection connection(PQconnectStartParams(keys.data(), values.data(), 0), PQfinish);
+    const auto end = std::chrono::steady_clock::now() + std::chrono::seconds(10);
+    for (PostgresPollingStatusType state = PGRES_POLLING_WRITING;
+         PQstatus(connection.get()) != CONNECTION_BAD && state != PGRES_POLLING_OK &&
+         state != PGRES_POLLING_FAILED && std::chrono::steady_clock::now() < end;) {
+        if (waitFor(connection.get(), state == PGRES_POLLING_READING, progress))
+            state = PQconnectPoll(connection.get());
+    }
     if (PQstatus(connection.get()) == CONNECTION_OK) return connection;
     const bool wantsPassword = PQconnectionNeedsPassword(connection.get()) != 0;
     const bool wrongPassword = PQconnectionUsedPassword(connection.get()) != 0;
@@ -214,13 +251,15 @@ Connection connected(const ServerPlace& place, const std::string& password) {
                     wantsPassword ? "the server asks for a password"
                                   : "the server refused the password of " + place.user,
                     {.file = serverName(place)}, "Give the password again; it is not stored.");
-    throw Error(ErrorCode::badDatabase, "no connection: " + oneLine(PQerrorMessage(connection.get())),
+    const std::string why = oneLine(PQerrorMessage(connection.get()));
+    throw Error(ErrorCode::badDatabase,
+                "no connection: " + (why.empty() ? "the server did not answer within 10 seconds" : why),
                 {.file = serverName(place)},
                 "Look whether the server runs and whether host, port, database and user are right.");
 }
 
-void run(PGconn* connection, const char* sql, const ServerPlace& place) {
-    const Result result(PQexec(connection, sql), PQclear);
+void run(PGconn* connection, const char* sql, const ServerPlace& place, const Progress& progress) {
+    const Result result = answered(connection, PQsendQuery(connection, sql) != 0, progress);
     if (PQresultStatus(result.get()) != PGRES_COMMAND_OK)
         throw Error(ErrorCode::badDatabase, oneLine(PQresultErrorMessage(result.get())),
                     {.file = serverName(place)}, "Ask whoever looks after the server.");
@@ -292,10 +331,10 @@ RowsRead readPostgres(const ServerPlace& place, const std::string& password, con
                       const TextOptions& options, std::size_t mostRows, Progress& progress) {
     requireQuery(query, serverName(place));
     progress.checkpoint(0, "Connecting");
-    const Connection connection = connected(place, password);
-    run(connection.get(), "SET DateStyle TO ISO", place);
-    run(connection.get(), "SET extra_float_digits TO 3", place);
-    run(connection.get(), "BEGIN TRANSACTION READ ONLY", place);
+    const Connection connection = connected(place, password, progress);
+    run(connection.get(), "SET DateStyle TO ISO", place, progress);
+    run(connection.get(), "SET extra_float_digits TO 3", place, progress);
+    run(connection.get(), "BEGIN TRANSACTION READ ONLY", place, progress);
     std::string plain(trimmed(query));
     while (!plain.empty() && (plain.back() == ';' || plain.back() == ' ' || plain.back() == '\n'))
         plain.pop_back();
@@ -303,9 +342,10 @@ RowsRead readPostgres(const ServerPlace& place, const std::string& password, con
     {
         const std::string declare = "DECLARE oxgoad_rows NO SCROLL CURSOR FOR " + plain;
         // The protocol with parameters takes one statement only: a second one is refused by the server.
-        const Result result(
-            PQexecParams(connection.get(), declare.c_str(), 0, nullptr, nullptr, nullptr, nullptr, 0),
-            PQclear);
+        const Result result = answered(connection.get(),
+                                       PQsendQueryParams(connection.get(), declare.c_str(), 0, nullptr,
+                                                         nullptr, nullptr, nullptr, 0) != 0,
+                                       progress);
         if (PQresultStatus(result.get()) != PGRES_COMMAND_OK)
             postgresFailed(connection.get(), result.get(), place, 0);
     }
@@ -313,7 +353,8 @@ RowsRead readPostgres(const ServerPlace& place, const std::string& password, con
     std::vector<Oid> types;
     for (bool more = true; more;) {
         progress.checkpoint(0.5, "Reading rows, " + countText(builder ? builder->rows() : 0) + " so far");
-        const Result result(PQexec(connection.get(), "FETCH 5000 FROM oxgoad_rows"), PQclear);
+        const Result result = answered(
+            connection.get(), PQsendQuery(connection.get(), "FETCH 5000 FROM oxgoad_rows") != 0, progress);
         if (PQresultStatus(result.get()) != PGRES_TUPLES_OK)
             postgresFailed(connection.get(), result.get(), place, builder ? builder->rows() : 0);
         if (!builder) {

@@ -18,8 +18,8 @@ constexpr std::size_t faultTextBytes = 200;
 
 class ChunkParser {
 public:
-    ChunkParser(const TextLayout& layout, TextChunk& chunk)
-        : m_layout(layout), m_chunk(chunk), m_p(layout.text.data() + chunk.begin),
+    ChunkParser(const TextLayout& layout, TextChunk& chunk, const Progress& progress)
+        : m_progress(progress), m_layout(layout), m_chunk(chunk), m_p(layout.text.data() + chunk.begin),
           m_end(layout.text.data() + layout.text.size()), m_delimiter(layout.format.delimiter),
           m_quote(layout.format.quote), m_newline(layout.newline), m_blanks(m_delimiter == blankRuns) {
         m_chunk.pieces.assign(layout.names.size(), ColumnPiece{});
@@ -27,7 +27,14 @@ public:
 
     void run() {
         const char* const limit = m_layout.text.data() + m_chunk.end;
-        m_chunk.utf8 = isUtf8(m_layout.text.substr(m_chunk.begin, m_chunk.end - m_chunk.begin));
+        for (std::size_t from = m_chunk.begin; from < m_chunk.end && m_chunk.utf8;) {
+            stopIfTold(m_progress);
+            std::size_t to = std::min(from + askBytes, m_chunk.end);
+            for (int back = 0; back < 3 && to < m_chunk.end && (m_layout.text[to] & 0xC0) == 0x80; ++back)
+                --to; // between characters
+            m_chunk.utf8 = isUtf8(m_layout.text.substr(from, to - from));
+            from = to;
+        }
         const auto expected =
             static_cast<std::size_t>(1.1 * static_cast<double>(m_chunk.end - m_chunk.begin) /
                                      m_layout.bytesPerRow) +
@@ -38,12 +45,21 @@ public:
             else
                 m_chunk.pieces[c].integers.reserve(expected);
         }
-        while (m_p < limit)
+        while (m_p < limit) {
+            askNowAndThen();
             parseRow();
+        }
         m_chunk.stoppedAt = static_cast<std::size_t>(m_p - m_layout.text.data());
     }
 
 private:
+    /// About every megabyte, whole lines or not.
+    void askNowAndThen() {
+        if (m_p < m_askAt) return;
+        stopIfTold(m_progress);
+        m_askAt = m_p + askBytes;
+    }
+
     void parseRow() {
         const std::size_t columns = m_layout.names.size();
         if (m_blanks) {
@@ -109,9 +125,28 @@ private:
             piece.integers.push_back(piece.lastDay);
             if (piece.lastDay == Column::missingDay) misfit(piece, c, line, cell, "is not a date");
         } else {
-            piece.integers.push_back(piece.dictionary.code(cell));
+            addText(piece, cell);
         }
         return rowEnded;
+    }
+
+    void addText(ColumnPiece& piece, std::string_view cell) {
+        constexpr std::size_t enough = 64;
+        if (!piece.plainTexts) {
+            piece.integers.push_back(piece.dictionary.code(cell));
+            if (piece.dictionary.size() < enough || 4 * piece.dictionary.size() < 3 * piece.present) return;
+            piece.plainTexts = true;
+            piece.texts.reserve(piece.integers.capacity());
+            for (const auto code : piece.integers)
+                piece.texts.push_back(code < 0 ? std::string_view() : std::string_view(piece.dictionary.key(code)));
+            std::vector<std::int32_t>().swap(piece.integers);
+            return;
+        }
+        if (m_cellIsOwn) {
+            piece.unquoted.push_back(std::make_unique<const std::string>(cell));
+            cell = *piece.unquoted.back();
+        }
+        piece.texts.push_back(cell);
     }
 
     /// The day of a cell; where the order of day and month is a guess, what speaks for it is counted.
@@ -229,6 +264,7 @@ private:
                 ++p;
         }
         m_cell = {m_p, static_cast<std::size_t>(p - m_p)};
+        m_cellIsOwn = false;
         m_p = p;
         return finishScan();
     }
@@ -238,24 +274,27 @@ private:
         const std::size_t openedIn = m_chunk.lines + 1;
         ++m_p;
         for (;;) {
+            // As it is up to the next quote.
+            const char* const from = m_p;
+            const auto room = std::min<std::size_t>(static_cast<std::size_t>(m_end - m_p), askBytes);
+            const auto* quote = static_cast<const char*>(std::memchr(m_p, m_quote, room));
+            m_p = quote ? quote : from + room;
+            m_chunk.lines += static_cast<std::size_t>(std::count(from, m_p, m_newline));
+            m_buffer.append(from, m_p);
+            askNowAndThen();
             if (m_p >= m_end) {
                 m_chunk.openQuoteLine = openedIn;
                 break;
             }
-            const char c = *m_p++;
-            if (c == m_quote) {
-                if (m_p < m_end && *m_p == m_quote)
-                    ++m_p;
-                else
-                    break;
-            } else if (c == m_newline) {
-                ++m_chunk.lines;
-            }
-            m_buffer += c;
+            if (!quote) continue;
+            ++m_p;
+            if (m_p >= m_end || *m_p != m_quote) break;
+            m_buffer += *m_p++;
         }
         while (m_p < m_end && *m_p != m_newline && (m_blanks ? !isBlank(*m_p) : *m_p != m_delimiter))
             m_buffer += *m_p++;
         m_cell = m_buffer;
+        m_cellIsOwn = true;
         return finishScan();
     }
 
@@ -277,7 +316,10 @@ private:
             piece.integers.push_back(Column::missingDay);
             break;
         default:
-            piece.integers.push_back(Column::missingCode);
+            if (piece.plainTexts)
+                piece.texts.emplace_back();
+            else
+                piece.integers.push_back(Column::missingCode);
         }
     }
 
@@ -300,8 +342,11 @@ private:
         m_chunk.faults.push_back({line, m_chunk.rows + 1, cell, column, std::move(text), std::move(reason)});
     }
 
+    static constexpr std::size_t askBytes = 1U << 20U;
+    const Progress& m_progress;
     const TextLayout& m_layout;
     TextChunk& m_chunk;
+    const char* m_askAt = nullptr;
     const char* m_p;
     const char* m_end;
     char m_delimiter;
@@ -310,13 +355,19 @@ private:
     bool m_blanks;
     std::string m_buffer;
     std::string_view m_cell;
+    /// The cell stands in the buffer, not in the file.
+    bool m_cellIsOwn = false;
 };
 
 } // namespace
 
 std::vector<TextChunk> cutIntoChunks(const TextLayout& layout, std::size_t begin, Threads threads) {
     const std::string_view text = layout.text;
-    const std::size_t blocks = std::max<std::size_t>(1, (text.size() - begin) / chunkBytes);
+    // A chunk has room of its own for every column: wide rows come in larger ones.
+    constexpr std::size_t fewestRows = 256;
+    const std::size_t lineEnd = std::min(text.find(layout.newline, begin), text.size());
+    const std::size_t size = std::max(chunkBytes, fewestRows * (lineEnd - begin));
+    const std::size_t blocks = std::max<std::size_t>(1, (text.size() - begin) / size);
     const std::size_t step = (text.size() - begin + blocks - 1) / blocks;
     std::vector<char> odd(blocks, 0);
     parallelFor(blocks, threads, [&](std::size_t i) {
@@ -361,7 +412,7 @@ void parseChunks(const TextLayout& layout, std::vector<TextChunk>& chunks, Threa
         const std::size_t ready = done.load();
         progress.checkpoint(static_cast<double>(ready) / static_cast<double>(chunks.size()),
                             "Reading rows, " + countText(rows.load()) + " so far");
-        ChunkParser(layout, chunks[i]).run();
+        ChunkParser(layout, chunks[i], progress).run();
         rows += chunks[i].rows;
         ++done;
     });

@@ -116,6 +116,15 @@ Column joinedColumn(const TextLayout& layout, std::vector<TextChunk>& chunks, st
     for (TextChunk& chunk : chunks) {
         ColumnPiece& piece = chunk.pieces[c];
         present += piece.present;
+        if (piece.plainTexts) {
+            piece.integers.reserve(piece.texts.size());
+            for (const std::string_view text : piece.texts)
+                piece.integers.push_back(text.data() ? dictionary.code(text) : Column::missingCode);
+            std::vector<std::string_view>().swap(piece.texts);
+            piece.unquoted.clear();
+            piece.dictionary = Dictionary();
+            continue;
+        }
         const auto keys = piece.dictionary.takeKeys();
         std::vector<std::int32_t> global;
         global.reserve(keys.size());

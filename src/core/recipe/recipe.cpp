@@ -7,6 +7,7 @@
 #include "recipe/json_reader.h"
 #include "recipe/model_parts.h"
 #include "recipe/recipe_parts.h"
+#include "recipe/validity.h"
 
 #include <algorithm>
 #include <array>
@@ -22,15 +23,7 @@ constexpr std::array roles{Role::predictor,  Role::weight,   Role::time,  Role::
 
 void parseModel(JsonObject& object, Recipe& recipe) {
     recipe.response = object.at("response").text();
-    object.at("terms").eachItem([&](const JsonValue& item) {
-        const Term term = parseTerm(item);
-        if (std::find(recipe.terms.begin(), recipe.terms.end(), term) != recipe.terms.end())
-            item.refuse("is a term that is there before: " + termName(term));
-        for (const TermPart& part : term.parts)
-            if (part.column == recipe.response)
-                item.refuse("uses the response \"" + recipe.response + "\" to explain itself");
-        recipe.terms.push_back(term);
-    });
+    object.at("terms").eachItem([&](const JsonValue& item) { recipe.terms.push_back(parseTerm(item)); });
     object.optional("intercept", [&](const JsonValue& v) { recipe.intercept = v.boolean(); });
     object.optional("reference", [&](const JsonValue& v) {
         v.eachMember([&](const std::string& column, const JsonValue& level) {
@@ -38,12 +31,7 @@ void parseModel(JsonObject& object, Recipe& recipe) {
         });
     });
     object.optional("estimator", [&](const JsonValue& v) { recipe.estimator = parseEstimator(v); });
-    object.optional("errors", [&](const JsonValue& v) {
-        recipe.errors = parseErrors(v);
-        if (!kindOf(recipe.estimator).leastSquares)
-            v.refuse("go with least squares only",
-                     "Other estimators have errors of their own; take the key out.");
-    });
+    object.optional("errors", [&](const JsonValue& v) { recipe.errors = parseErrors(v); });
     object.optional("response_in_logs", [&](const JsonValue& v) { recipe.logResponse = v.boolean(); });
     object.optional("level", [&](const JsonValue& v) { recipe.level = v.number(0, 1); });
 }
@@ -59,19 +47,12 @@ void parseRest(JsonObject& object, Recipe& recipe) {
             if (!named)
                 role.refuse("is \"" + role.text() + "\"",
                             "Known are predictor, weight, time, group, identifier, set aside and offset.");
-            if ((*named == Role::weight || *named == Role::offset) && !columnWith(recipe, *named).empty())
-                role.refuse("is \"" + role.text() + "\" for a second column", "One column can have it.");
             recipe.roles[column] = *named;
         });
     });
     object.optional("set_aside", [&](const JsonValue& v) { recipe.setAside = parseSetAside(v); });
     object.optional("judge", [&](const JsonValue& v) { recipe.judge = parseFoldPlan(v); });
-    object.optional("choose", [&](const JsonValue& v) {
-        recipe.choose = parseChoosePlan(v);
-        if (!kindOf(recipe.estimator).linear)
-            v.refuse("goes with models that have coefficients only",
-                     "Take the key out, or choose another estimator.");
-    });
+    object.optional("choose", [&](const JsonValue& v) { recipe.choose = parseChoosePlan(v); });
     object.optional("forecast", [&](const JsonValue& v) {
         JsonObject forecast(v);
         ForecastRequest request;
@@ -208,6 +189,8 @@ Recipe parseRecipe(std::string_view text, const std::string& name) {
     parseModel(object, recipe);
     parseRest(object, recipe);
     object.finish();
+    if (const auto problem = problemOf(recipe))
+        throw Error(ErrorCode::badRecipe, problem->key + " " + problem->says, {.file = name}, problem->hint);
     return recipe;
 }
 

@@ -1,6 +1,7 @@
 #include "recipe/recipe_edits.h"
 
 #include "base/text.h"
+#include "recipe/validity.h"
 
 #include <algorithm>
 
@@ -76,18 +77,14 @@ Recipe rebased(const Recipe& made, const Recipe& base, const Recipe& onto) {
     next.checks = merged(made.checks, base.checks, onto.checks);
     next.chosen = chosen(made.chosen, base.chosen, onto.chosen);
     next.units = merged(made.units, base.units, onto.units);
-    return next;
+    return settled(std::move(next));
 }
 
 Recipe withResponse(const Recipe& recipe, const std::string& name) {
     Recipe next = recipe;
     next.response = name;
     next.chosen.reset();
-    std::erase_if(next.terms, [&](const Term& term) {
-        return std::any_of(term.parts.begin(), term.parts.end(),
-                           [&](const TermPart& part) { return part.column == name; });
-    });
-    return next;
+    return settled(std::move(next));
 }
 
 Recipe withTerm(const Recipe& recipe, const Term& term) {
@@ -115,7 +112,7 @@ Recipe withOtherForm(const Recipe& recipe, std::size_t index, const TermPart& pa
     for (Term& term : next.terms)
         for (TermPart& p : term.parts)
             if (p == before) p = part;
-    return next;
+    return settled(std::move(next)); // it may be there in that form
 }
 
 Move addStep(std::string label, Step step) {

@@ -38,7 +38,12 @@ TextOptions parseTextOptions(JsonObject& object) {
         options.decimalMark = v.character();
         if (*options.decimalMark != '.' && *options.decimalMark != ',') v.refuse("must be \".\" or \",\"");
     });
-    object.optional("thousands_marks", [&](const JsonValue& v) { options.thousandsMarks = v.text(); });
+    object.optional("thousands_marks", [&](const JsonValue& v) {
+        options.thousandsMarks = v.text();
+        if (options.thousandsMarks->find_first_of("0123456789+-") != std::string::npos)
+            v.refuse("holds digits or signs, which are parts of numbers",
+                     "Use marks such as , ' or a space.");
+    });
     object.optional("currency", [&](const JsonValue& v) { options.currency = v.boolean(); });
     object.optional("percent", [&](const JsonValue& v) {
         const std::string name = v.text();
@@ -136,6 +141,8 @@ RowsSource parseSource(JsonObject& object) {
         return source;
     }
     source.file = object.at("file").text();
+    if (source.file.find('\0') != std::string::npos)
+        object.at("file").refuse("holds a character that no file name has (NUL)", "Correct the name.");
     object.optional("query", [&](const JsonValue& v) {
         source.query = v.text();
         source.kind = SourceKind::sqlite;

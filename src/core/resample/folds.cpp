@@ -93,6 +93,15 @@ void checkFoldPlan(const FoldPlan& plan) {
     if (plan.kind == FoldKind::rollingOrigin && (plan.folds < 1 || plan.horizon < 1 || plan.gap < 0))
         refuse("a rolling origin needs at least one origin and one period ahead", "Correct the numbers.");
     if (parts && plan.repeats < 1) refuse("rows cannot be dealt less than once", "Use 1 or more.");
+    // A model for each is more than anybody waits for.
+    constexpr double mostModels = 100000;
+    const double models = parts                              ? 1.0 * plan.folds * plan.repeats
+                          : plan.kind == FoldKind::bootstrap ? plan.draws
+                                                             : 0;
+    if (models > mostModels)
+        refuse(shortText(models) + " models are more than the " + shortText(mostModels) +
+                   " that can be judged by",
+               "Deal the rows fewer times; 10 or 20 times are usual.");
     if (plan.kind == FoldKind::bootstrap && plan.draws < 2)
         refuse("the bootstrap needs at least 2 draws", "200 are usual.");
     if (plan.goesByColumn() && plan.column.empty())

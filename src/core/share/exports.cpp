@@ -2,12 +2,14 @@
 
 #include "base/error.h"
 #include "base/file.h"
+#include "base/text.h"
 #include "check/influence.h"
 #include "study/say.h"
 #include "write/csv.h"
 
 #include <algorithm>
 #include <array>
+#include <cassert>
 #include <cmath>
 #include <system_error>
 #include <unistd.h>
@@ -143,15 +145,13 @@ void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence&
     if (evidence.forecast && rows.forecast)
         files.emplace_back("forecast.csv", forecastCsv(evidence, rows.forecast->table));
     files.insert(files.end(), more.begin(), more.end());
+    for ([[maybe_unused]] const auto& [name, bytes] : files)
+        assert(std::find(filesOfRuns.begin(), filesOfRuns.end(), name) != filesOfRuns.end());
     const bool overOlder = fs::exists(folder / "evidence.json");
     writeFiles(folder, files);
     if (!overOlder) return;
     // What an earlier run wrote and this one does not would be read as part of it.
-    static constexpr std::array<std::string_view, 12> written{
-        "forecast.csv",   "what_helps.json", "choice.json", "chosen_recipe.json",
-        "comparison.txt", "reading.txt",     "effects.csv", "marginal_effects.csv",
-        "influence.csv",  "moves.json",      "path.csv",    "comparison.json"};
-    for (const std::string_view name : written)
+    for (const std::string_view name : filesOfRuns)
         if (std::none_of(files.begin(), files.end(),
                          [name](const auto& file) { return file.first == name; })) {
             std::error_code ignored;
@@ -172,7 +172,7 @@ void writeFiles(const fs::path& folder, const NamedFiles& files) {
                     {.file = folder.string()}, "Choose another folder.");
     try {
         for (const auto& [name, bytes] : files)
-            replaceFile(stage / name, bytes);
+            replaceFile(stage / name, name.ends_with(".txt") ? harmless(bytes, true) : bytes);
         for (const auto& [name, bytes] : files)
             fs::rename(stage / name, folder / name);
     } catch (const fs::filesystem_error& error) {

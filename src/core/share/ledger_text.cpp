@@ -12,18 +12,6 @@ namespace oxgoad {
 
 using nlohmann::ordered_json;
 
-std::string harmless(std::string_view text) {
-    std::string plain;
-    for (const char c : text) {
-        const auto u = static_cast<unsigned char>(c);
-        if (u < 0x20 || u == 0x7F)
-            plain += "·";
-        else
-            plain += c;
-    }
-    return plain;
-}
-
 namespace {
 
 std::size_t widthOf(std::string_view text) {

@@ -9,9 +9,6 @@
 
 namespace oxgoad {
 
-/// Text of the data without what a terminal would obey: control characters become "·".
-std::string harmless(std::string_view text);
-
 /// One line a column in columns that line up, then the rows as a whole, the steps, the parts and what is odd.
 /// Control characters in names and levels are shown as "·", so that data cannot steer a terminal.
 std::string ledgerText(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared);

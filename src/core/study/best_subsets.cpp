@@ -1,7 +1,6 @@
 // Branch and bound over subsets.
+#include "estimate/decompositions.h"
 #include "study/choose_terms.h"
-
-#include <Eigen/QR>
 
 #include <algorithm>
 #include <cmath>
@@ -51,10 +50,7 @@ private:
     static MatrixXd triangle(const MatrixXd& work) {
         const Index m = std::min(work.rows(), work.cols());
         MatrixXd r = MatrixXd::Zero(work.cols(), work.cols());
-        r.topRows(m) = Eigen::HouseholderQR<MatrixXd>(work)
-                           .matrixQR()
-                           .topRows(m)
-                           .template triangularView<Eigen::Upper>();
+        r.topRows(m) = upperTriangle(work);
         return r;
     }
     double residual(const MatrixXd& factor, const std::vector<std::size_t>& groups) const {

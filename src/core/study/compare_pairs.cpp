@@ -1,7 +1,6 @@
 #include "study/compare_pairs.h"
 
 #include "base/not_a_number.h"
-#include "base/random.h"
 #include "base/text.h"
 #include "estimate/distributions.h"
 
@@ -66,69 +65,68 @@ void compareByFolds(const Compared& a, const Compared& b, double level, PairComp
     pair.judgedBy = foldPlanText(first.plan);
 }
 
-double measured(Measure measure, double squares, double absolute, double n) {
-    return measure == Measure::mae   ? absolute / n
-           : measure == Measure::mse ? squares / n
-                                     : std::sqrt(squares / n);
+/// Errors of both fits at rows that neither learned from: rows both hold out and predict, or, judged by
+/// leaving out one row at a time, rows that both predict so.
+struct PairedErrors {
+    std::vector<std::array<double, 2>> errors;
+    std::string judgedBy;
+};
+
+PairedErrors pairedErrors(const Evidence& a, const Evidence& b) {
+    PairedErrors found;
+    const RowEvidence &x = a.rows, &y = b.rows;
+    const std::size_t n = std::min(x.state.size(), y.state.size());
+    const auto add = [&](std::size_t i, double first, double second) {
+        if (!std::isnan(first) && !std::isnan(second) && !std::isnan(x.actual[i]))
+            found.errors.push_back({x.actual[i] - first, x.actual[i] - second});
+    };
+    const auto one = [](const Evidence& e) {
+        return e.folds && !e.folds->partial() && e.folds->plan.kind == FoldKind::leaveOneOut;
+    };
+    if (one(a) && one(b)) {
+        for (std::size_t i = 0; i < std::min({n, a.folds->outOfFold.size(), b.folds->outOfFold.size()}); ++i)
+            add(i, a.folds->outOfFold[i], b.folds->outOfFold[i]);
+        found.judgedBy = plural(found.errors.size(), "row", "rows") + " left out one at a time";
+        return found;
+    }
+    for (std::size_t i = 0; i < n; ++i)
+        if (x.state[i] == RowState::heldOut && y.state[i] == RowState::heldOut)
+            add(i, x.fitted[i], y.fitted[i]);
+    found.judgedBy = plural(found.errors.size(), "held-out row", "held-out rows");
+    return found;
 }
 
-/// The differences of a pair by all measures from draws of the same rows.
-void compareHeldOutRows(const Compared& a, const Compared& b, double level, Threads threads,
-                        std::span<PairComparison> pairs, Progress& progress) {
-    const RowEvidence &x = a.evidence.rows, &y = b.evidence.rows;
-    std::vector<std::array<double, 2>> errors;
-    for (std::size_t i = 0; i < std::min(x.state.size(), y.state.size()); ++i)
-        if (x.state[i] == RowState::heldOut && y.state[i] == RowState::heldOut && !std::isnan(x.fitted[i]) &&
-            !std::isnan(y.fitted[i]) && !std::isnan(x.actual[i]))
-            errors.push_back({x.actual[i] - x.fitted[i], x.actual[i] - y.fitted[i]});
-    if (errors.size() < 2) return;
-    const auto n = static_cast<double>(errors.size());
-    // As many draws as two hundred million rows allow.
-    const auto draws = static_cast<std::size_t>(std::clamp(2e8 / n, 200.0, 2000.0));
-    struct Sums {
-        double squares[2]{}, absolute[2]{};
-        void add(const std::array<double, 2>& e) {
-            for (int k = 0; k < 2; ++k) {
-                squares[k] += e[static_cast<std::size_t>(k)] * e[static_cast<std::size_t>(k)];
-                absolute[k] += std::fabs(e[static_cast<std::size_t>(k)]);
-            }
+/// A t interval of the mean of what each row adds to the difference; of root mean squares by the delta
+/// method.
+void compareRows(const PairedErrors& rows, double level, PairComparison& pair) {
+    if (rows.errors.size() < 2) return;
+    const auto n = static_cast<double>(rows.errors.size());
+    const auto sizeOf = [&](double e) { return pair.measure == Measure::mae ? std::fabs(e) : e * e; };
+    std::array<double, 2> mean{};
+    for (const auto& e : rows.errors)
+        for (std::size_t k = 0; k < 2; ++k)
+            mean[k] += sizeOf(e[k]) / n;
+    std::array<double, 2> slope{1, 1};
+    if (pair.measure == Measure::rmse)
+        for (std::size_t k = 0; k < 2; ++k) {
+            mean[k] = std::sqrt(mean[k]);
+            slope[k] = mean[k] > 0 ? 1 / (2 * mean[k]) : 0;
         }
-        double difference(Measure measure, double count) const {
-            return measured(measure, squares[1], absolute[1], count) -
-                   measured(measure, squares[0], absolute[0], count);
-        }
+    pair.ofFirst = mean[0];
+    pair.difference = mean[1] - mean[0];
+    double middle = 0, squares = 0;
+    const auto added = [&](const std::array<double, 2>& e) {
+        return slope[1] * sizeOf(e[1]) - slope[0] * sizeOf(e[0]);
     };
-    Sums whole;
-    for (const auto& e : errors)
-        whole.add(e);
-    std::vector<Sums> drawn(draws);
-    parallelFor(draws, threads, [&](std::size_t k) {
-        stopIfTold(progress);
-        RandomStream stream(k + 1, "paired bootstrap of held-out rows");
-        for (std::size_t i = 0; i < errors.size(); ++i)
-            drawn[k].add(errors[stream.below(errors.size())]);
-    });
-    for (PairComparison& pair : pairs) {
-        pair.ofFirst = measured(pair.measure, whole.squares[0], whole.absolute[0], n);
-        pair.difference = whole.difference(pair.measure, n);
-        std::vector<double> values;
-        double mean = 0, squares = 0;
-        for (const Sums& each : drawn)
-            values.push_back(each.difference(pair.measure, n));
-        for (const double v : values)
-            mean += v / static_cast<double>(draws);
-        for (const double v : values)
-            squares += (v - mean) * (v - mean);
-        pair.standardError = std::sqrt(squares / static_cast<double>(draws - 1));
-        std::sort(values.begin(), values.end());
-        const auto at = [&](double share) {
-            return values[static_cast<std::size_t>(
-                std::clamp(share * static_cast<double>(draws), 0.0, static_cast<double>(draws - 1)))];
-        };
-        pair.lower = at((1 - level) / 2);
-        pair.upper = at((1 + level) / 2);
-        pair.judgedBy = plural(errors.size(), "held-out row", "held-out rows");
-    }
+    for (const auto& e : rows.errors)
+        middle += added(e) / n;
+    for (const auto& e : rows.errors)
+        squares += (added(e) - middle) * (added(e) - middle);
+    pair.standardError = std::sqrt(squares / (n - 1) / n);
+    const double half = studentQuantile(level, n - 1) * pair.standardError;
+    pair.lower = pair.difference - half;
+    pair.upper = pair.difference + half;
+    pair.judgedBy = rows.judgedBy;
 }
 
 std::string sentenceOf(const PairComparison& pair, const Compared& a, const Compared& b, double level) {
@@ -151,7 +149,7 @@ std::string sentenceOf(const PairComparison& pair, const Compared& a, const Comp
     text +=
         ", by " + readableText(100 * share, 2) + " % ± " + readableText(100 * half, 2) + " % of " + measure;
     const bool apart = pair.lower > 0 || pair.upper < 0;
-    const bool leans = std::fabs(pair.difference) > pair.standardError;
+    const bool leans = std::fabs(pair.difference) > pair.standardError; // see comparePairs
     return text + (apart   ? ": beyond what chance explains at " + percentText(level)
                    : leans ? ": likely, not certain"
                            : ": no more than chance");
@@ -174,11 +172,11 @@ double correctedFoldError(std::span<const double> differences, double ratio) {
     return std::sqrt((1 / n + ratio) * squares / (n - 1));
 }
 
-std::vector<PairComparison> comparePairs(std::span<const Compared> fits, double level, Threads threads,
-                                         Progress& progress) {
+std::vector<PairComparison> comparePairs(std::span<const Compared> fits, double level, Progress& progress) {
     std::vector<PairComparison> pairs;
     for (std::size_t a = 0; a < fits.size(); ++a)
         for (std::size_t b = a + 1; b < fits.size(); ++b) {
+            stopIfTold(progress);
             std::array<PairComparison, measures.size()> each;
             for (std::size_t m = 0; m < each.size(); ++m) {
                 each[m].first = a;
@@ -191,7 +189,9 @@ std::vector<PairComparison> comparePairs(std::span<const Compared> fits, double 
                 for (PairComparison& pair : each)
                     compareByFolds(fits[a], fits[b], level, pair);
             else
-                compareHeldOutRows(fits[a], fits[b], level, threads, each, progress);
+                for (const PairedErrors rows = pairedErrors(fits[a].evidence, fits[b].evidence);
+                     PairComparison & pair : each)
+                    compareRows(rows, level, pair);
             for (PairComparison& pair : each) {
                 pair.says = sentenceOf(pair, fits[a], fits[b], level);
                 pairs.push_back(std::move(pair));

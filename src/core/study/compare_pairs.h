@@ -33,11 +33,13 @@ struct PairComparison {
 /// judged rows, are compared fold by fold: the variance of the mean difference over J folds is that of the
 /// differences times 1/J + n₂/n₁, for n₂ judged and n₁ learning rows, with J − 1 degrees of freedom, since
 /// folds share the rows that they learn from (Nadeau and Bengio 2003, "Inference for the generalization
-/// error", Machine Learning 52). Otherwise the rows that both hold out and predict are drawn again and again
-/// in pairs (percentile bootstrap, Efron and Tibshirani 1993, "An introduction to the bootstrap", ch. 13).
-/// `level` is that of the interval. The same for any number of threads. Throws Stopped.
-std::vector<PairComparison> comparePairs(std::span<const Compared> fits, double level, Threads threads,
-                                         Progress& progress);
+/// error", Machine Learning 52). Otherwise row by row, of the rows that both hold out and predict, or predict
+/// when each is left out: the paired t interval of the mean difference, of root mean squares by the delta
+/// method (Diebold and Mariano 1995, Journal of Business & Economic Statistics 13, with small samples' t:
+/// Harvey, Leybourne and Newbold 1997). `level` is that of the interval. A difference whose interval leaves
+/// out 0 is beyond what chance explains; one of more than its standard error is said to be likely, not
+/// certain (common practice, no source). Throws Stopped.
+std::vector<PairComparison> comparePairs(std::span<const Compared> fits, double level, Progress& progress);
 
 /// The corrected standard error of a mean over folds: `ratio` is judged over learning rows.
 double correctedFoldError(std::span<const double> differences, double ratio);

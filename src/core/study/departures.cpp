@@ -1,4 +1,5 @@
 #include "study/departures.h"
+#include "estimate/decompositions.h"
 
 #include <Eigen/QR>
 
@@ -49,8 +50,7 @@ Eigen::MatrixXd Departures::directionsOf(const std::vector<Index>& columns) cons
     for (Index j = 0; j < q; ++j)
         rows.col(j) = m_inverse.row(placeOf(columns[static_cast<std::size_t>(j)])).transpose().normalized();
     if (q == 1) return rows;
-    const Eigen::HouseholderQR<MatrixXd> qr(rows);
-    return qr.householderQ() * MatrixXd::Identity(rows.rows(), q);
+    return orthonormalColumns(rows);
 }
 
 std::pair<double, double> Departures::without(const std::vector<Index>& columns) const {

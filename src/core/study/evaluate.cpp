@@ -104,8 +104,7 @@ private:
     std::size_t dropIncomplete(std::vector<std::uint32_t>& rows) const {
         const bool factors = std::any_of(study().inputs.begin(), study().inputs.end(),
                                          [](const Input& input) { return input.factor; });
-        const LinearModel* linear = study().linear();
-        if (!factors && linear && linear->design.guards().empty()) return 0;
+        if (!factors && study().model->definedWhereInputsAre()) return 0;
         return std::erase_if(rows, [&](std::uint32_t row) { return !m_bound->complete(row); });
     }
 
@@ -231,7 +230,15 @@ private:
         m_progress.checkpoint(0.9, "Forecasting");
         ProgressStage stage(m_progress, 0.9, 0.95);
         const std::vector<Term> terms = study().terms();
-        const LearnedRows learned{m_table, m_file, m_response, *m_bound, terms, m_used.learning};
+        const Eigen::VectorXd& residuals = study().taught.residuals;
+        const LearnedRows learned{
+            m_table,
+            m_file,
+            m_response,
+            *m_bound,
+            terms,
+            m_used.learning,
+            std::span<const double>(residuals.data(), static_cast<std::size_t>(residuals.size()))};
         const std::string& file = m_rows.forecast->report.file;
         const Evidence* before = m_options.before;
         if (before && before->study == m_evidence.study && before->forecast &&

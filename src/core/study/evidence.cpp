@@ -248,6 +248,7 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
         out["forecast"]["intervals"] = e.forecast->intervals;
     if (e.forecast && !e.forecast->totalsBy.empty()) {
         out["forecast"]["totals_by"] = e.forecast->totalsBy;
+        if (e.forecast->periodSpread > 0) out["forecast"]["period_spread"] = e.forecast->periodSpread;
         for (const PeriodTotal& t : e.forecast->coming)
             out["forecast"]["totals"].push_back({{"date", dateText(t.day)},
                                                  {"rows", t.rows},

@@ -153,7 +153,9 @@ ordered_json foldsJson(const FoldEvidence& f, const Recipe& recipe) {
             out["error_without"][termName(recipe.terms[t])] = f.errorWithout[t];
     for (const auto& [name, share] : f.chosenShares)
         out["chosen_shares"][name] = share;
-    for (const FoldScore& e : f.each) {
+    constexpr std::size_t mostListed = 20000;
+    if (f.each.size() > mostListed) out["each_not_listed"] = f.each.size() - mostListed;
+    for (const FoldScore& e : std::span(f.each).first(std::min(f.each.size(), mostListed))) {
         ordered_json fold{{"fold", foldJson(f, e.fold)}};
         if (f.plan.kind == FoldKind::rollingOrigin) fold["periods"] = e.fold;
         if (f.repeats.size() > 1) fold["repeat"] = e.repeat + 1;

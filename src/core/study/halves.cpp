@@ -3,13 +3,13 @@
 #include "base/error.h"
 #include "base/random.h"
 #include "base/text.h"
+#include "estimate/decompositions.h"
 #include "estimate/distributions.h"
 #include "estimate/linear/linear_model.h"
 #include "estimate/penalised/penalised.h"
 #include "write/csv.h"
 
 #include <Eigen/Cholesky>
-#include <Eigen/QR>
 
 #include <algorithm>
 #include <atomic>
@@ -165,8 +165,7 @@ private:
         for (Index c = 0; c < rank; ++c)
             some.col(c) = root.col(columns[static_cast<std::size_t>(c)]);
         some.col(rank) = root.col(k);
-        const Eigen::HouseholderQR<MatrixXd> qr(some);
-        const MatrixXd full = qr.matrixQR().topRows(rank + 1).triangularView<Eigen::Upper>();
+        const MatrixXd full = upperTriangle(some);
         const double left = full(rank, rank) * full(rank, rank);
         const auto degrees = static_cast<double>(rows - rank - (problem.intercept ? 1 : 0));
         const VectorXd b =

@@ -343,11 +343,16 @@ private:
                                           static_cast<double>(m_options.threads.resolved()) <
                                       most;
     }
-    bool refits() const { return m_options.refit || m_options.learnFrom > 0; }
+    bool refits() const { return m_options.refit || m_options.learnFrom > 0 || !m_options.withheld.empty(); }
 
     /// Its learning rows as many as are asked for.
     Fold foldAt(std::size_t number) const {
         Fold fold = m_dealing->fold(number);
+        const auto& withheld = m_options.withheld;
+        if (!withheld.empty())
+            std::erase_if(fold.learning, [&](std::uint32_t row) {
+                return std::find(withheld.begin(), withheld.end(), row) != withheld.end();
+            });
         if (m_options.learnFrom == 0 || m_options.learnFrom >= fold.learning.size()) return fold;
         RandomStream random(m_recipe.judge->seed + number, "fewer learning rows");
         for (std::size_t i = fold.learning.size() - 1; i > 0; --i)

@@ -125,6 +125,9 @@ struct JudgeOptions {
     /// Every fold learns from so many of its learning rows, drawn at random, those of fewer among those of
     /// more; 0 for all. Each fold is fitted anew then.
     std::size_t learnFrom = 0;
+    /// Rows that teach no fold and are judged as they are dealt: what it would be to learn without them. Each
+    /// fold is fitted anew then.
+    std::vector<std::uint32_t> withheld{};
     /// Called now and then with what the folds found so far.
     std::function<void(const FoldEvidence&)> soFar{};
 };

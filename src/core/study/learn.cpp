@@ -75,11 +75,13 @@ std::vector<double> workingValues(const Recipe& recipe, const Table& table, cons
 /// them, otherwise of the learning rows.
 struct Residuals {
     std::vector<double> values, weights;
+    bool leftOut = false;
 };
 
 Residuals residualsOf(const Study& study, bool leftOut) {
     Residuals found;
     leftOut = leftOut && !study.taught.leftOneOut.empty();
+    found.leftOut = leftOut;
     const std::size_t count = leftOut ? study.taught.leftOneOut.size() : study.rows.size();
     for (std::size_t i = 0; i < count; ++i) {
         const std::size_t place = leftOut ? study.taught.leftOneOutRows[i] : i;
@@ -104,7 +106,8 @@ void findSmearing(PredictionRule& rule, const Residuals& residuals) {
     rule.relativeVariance = static_cast<double>(squares / whole / (mean * mean) - 1);
 }
 
-/// What theory says of linear models is taken of rows left out where there is none.
+/// What theory says of linear models is taken of rows left out where there is none. What a model is off at
+/// rows that it learned from says nothing of others: without rows left out there are no intervals.
 void findSpread(PredictionRule& rule, const Residuals& residuals) {
     long double squares = 0, count = 0;
     for (std::size_t i = 0; i < residuals.values.size(); ++i) {
@@ -112,7 +115,7 @@ void findSpread(PredictionRule& rule, const Residuals& residuals) {
         if (!(w > 0) || std::isnan(e)) continue;
         squares += static_cast<long double>(w) * e * e;
         ++count;
-        rule.leftOneOut.push_back(std::fabs(e) * std::sqrt(w / rule.usualWeight));
+        if (residuals.leftOut) rule.leftOneOut.push_back(std::fabs(e) * std::sqrt(w / rule.usualWeight));
     }
     std::sort(rule.leftOneOut.begin(), rule.leftOneOut.end());
     rule.spread = count > 0 ? static_cast<double>(std::sqrt(squares / count)) : std::nan("");

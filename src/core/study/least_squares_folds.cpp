@@ -1,9 +1,9 @@
 #include "base/not_a_number.h"
 #include "base/text.h"
+#include "estimate/decompositions.h"
 #include "study/judge_parts.h"
 
 #include <Eigen/Cholesky>
-#include <Eigen/QR>
 
 #include <algorithm>
 #include <cmath>
@@ -314,9 +314,7 @@ struct LeastSquaresFolds::Impl {
             c.rows = inverse(at, Eigen::all);
             c.whole = coefficients(at);
             c.directions = MatrixXd::Zero(rank(), 0);
-            if (!at.empty())
-                c.directions = Eigen::HouseholderQR<MatrixXd>(c.rows.transpose()).householderQ() *
-                               MatrixXd::Identity(rank(), static_cast<Index>(at.size()));
+            if (!at.empty()) c.directions = orthonormalColumns(c.rows.transpose());
             constraints.push_back(std::move(c));
         }
     }

@@ -272,6 +272,11 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
     std::size_t withoutInput = 0;
     const auto tell = [&](const Wanted& which, double value, const VectorXd& gradient) {
         MarginalEffect effect = named(study, which);
+        if (fit.partsFrom(gradient.head(p), gradient[p])) { // the rows do not tell it from others
+            effect.effect = effect.standardError = effect.lower = effect.upper = effect.p = nan;
+            found.push_back(std::move(effect));
+            return;
+        }
         effect.effect = value;
         const auto [linear, error, df] = fit.combination(gradient.head(p), gradient[p]);
         effect.standardError = error;

@@ -62,6 +62,11 @@ std::vector<std::uint8_t> teachersOfSteps(const PreparedRows& prepared, const Ta
     std::vector<std::uint8_t> learning(raw.rows());
     for (std::size_t i = 0; i < learning.size(); ++i)
         learning[i] = prepared.parts[i] == Part::learning && (none.empty() || none[i] == 0);
+    // A row without a response teaches no fit and is in no fold: steps learn from the same rows.
+    if (const Column* response = raw.find(prepared.response);
+        response && response->missingCount() < response->size())
+        for (std::size_t i = 0; i < learning.size() && response->missingCount() > 0; ++i)
+            if (response->isMissing(i)) learning[i] = 0;
     return learning;
 }
 
@@ -95,6 +100,7 @@ std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const Stud
         prepared->parts = assignParts(raw, recipe.setAside, file);
     }
     prepared->weight = columnWith(recipe, Role::weight);
+    prepared->response = recipe.response;
     const auto learning = teachersOfSteps(*prepared, raw);
     {
         ProgressStage stage(progress, 0.05, 0.5);
@@ -109,7 +115,6 @@ std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const Stud
     prepared->madeBy = recipe.steps;
     prepared->setAside = recipe.setAside;
     prepared->leftOutByHand = recipe.leaveOut;
-    prepared->response = recipe.response;
     if (rows.forecast) {
         ProgressStage stage(progress, 0.5, 0.55);
         prepared->forecast = applied(*prepared, recipe.steps, *rows.forecast, stage);

@@ -2,12 +2,41 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "recipe/validity.h"
 
 #include <nlohmann/json.hpp>
+
+#include <algorithm>
+#include <cmath>
 
 namespace oxgoad {
 
 namespace {
+
+/// Rows that an edit leaves out of learning, where it does nothing else.
+std::vector<std::uint32_t> rowsLeftOut(const Recipe& before, const Recipe& after) {
+    Recipe same = after;
+    same.leaveOut = before.leaveOut;
+    std::vector<std::uint32_t> rows;
+    if (!sameModel(same, before)) return rows;
+    for (const LeftOutRow& row : after.leaveOut)
+        if (std::find(before.leaveOut.begin(), before.leaveOut.end(), row) == before.leaveOut.end())
+            rows.push_back(static_cast<std::uint32_t>(row.row - 1));
+    return rows;
+}
+
+/// The root mean squared error of a study at rows that another learned from.
+double errorAt(const Study& study, const Study& of, const PreparedRows& prepared, const Recipe& recipe,
+               const std::string& file, Threads threads, Progress& progress) {
+    const Applied said = apply(study, prepared.table, file, of.rows, threads, progress);
+    const auto actual = prepared.table.at(recipe.response, file).numbers();
+    long double squares = 0;
+    for (std::size_t i = 0; i < of.rows.size(); ++i) {
+        const long double e = actual[of.rows[i]] - said.predicted[i];
+        squares += e * e;
+    }
+    return static_cast<double>(std::sqrt(squares / static_cast<long double>(of.rows.size())));
+}
 
 /// What a fit is judged by, and its error there.
 std::pair<std::string, double> judged(const Evidence& evidence, const Recipe& recipe) {
@@ -28,7 +57,23 @@ MovePreview previewMove(const Evidence& evidence, const Recipe& recipe, const St
     preview.after = std::nan("");
     Recipe with = recipe;
     move.edit(with, "to see what it would change");
+    with = settled(std::move(with));
     with.forecast.reset();
+    // Rows left out are still among those that the fit without them is judged by: other rows would be another
+    // question.
+    const std::vector<std::uint32_t> withheld = rowsLeftOut(recipe, with);
+    const std::string& file = rows.learning.report.file;
+    if (!withheld.empty() && evidence.folds && !evidence.folds->partial()) {
+        try {
+            preview.after =
+                judgeByFolds(recipe, prepared, file,
+                             {.threads = threads, .whole = evidence.study, .withheld = withheld}, progress)
+                    .rmse;
+        } catch (const Error& error) {
+            preview.problem = error.what();
+        }
+        return preview;
+    }
     const bool folds = evidence.folds && with.judge;
     if (!folds) with.judge.reset();
     try {
@@ -48,6 +93,10 @@ MovePreview previewMove(const Evidence& evidence, const Recipe& recipe, const St
             preview.measure = "typical error of held-out rows";
             preview.before = evidence.heldOut.rmse;
             preview.after = then.heldOut.rmse;
+            return preview;
+        }
+        if (!withheld.empty() && !evidence.folds && evidence.heldOut.rows <= 1) {
+            preview.after = errorAt(*then.study, *evidence.study, *changed, recipe, file, threads, progress);
             return preview;
         }
         const auto [measure, after] = judged(then, with);

@@ -344,13 +344,7 @@ private:
         const auto leftOut = row.bytes(8).size() / sizeof(std::uint32_t);
         study->taught.leftOneOutRows = valuesFrom<std::uint32_t>(row.bytes(8), leftOut);
         study->taught.leftOneOut = valuesFrom<double>(row.bytes(9), leftOut);
-        const bool whole =
-            study->taught.fitted.size() == static_cast<Eigen::Index>(count) &&
-            study->taught.residuals.size() == static_cast<Eigen::Index>(count) &&
-            (!study->linear() || study->taught.leverages.size() == static_cast<Eigen::Index>(count)) &&
-            std::all_of(study->taught.leftOneOutRows.begin(), study->taught.leftOneOutRows.end(),
-                        [&](std::uint32_t place) { return place < count; });
-        if (count == 0 || !whole) throw Damage{"its parts do not hang together"};
+        requireRows(*study);
         m_found.project.studies[static_cast<int>(fit)] = std::move(study);
     }
 

@@ -35,6 +35,7 @@ public:
           m_file(from.rows.learning.report.file), m_threads(threads), m_progress(progress) {
         takeRows();
         takeLinear();
+        takeHalves();
         takeErrors();
         takeUnseen();
         takeMisfits();
@@ -83,9 +84,7 @@ public:
             context.forecast = m_evidence.forecast->prediction;
         }
         if (m_checked && context.kind.leastSquares && m_checked->fit.degreesOfFreedom > 0)
-            context.varianceOfSum = [this](std::span<const std::uint32_t> rows) {
-                return varianceOfSum(rows);
-            };
+            context.shareOfModel = [this](std::span<const std::uint32_t> rows) { return shareOfModel(rows); };
         context.otherSeeds = [this](Progress& progress) {
             return otherSeeds(m_evidence, m_from, m_threads, progress);
         };
@@ -135,7 +134,6 @@ private:
                                         m_effects, m_leverages, m_studentized, m_cooks,
                                         [this]() -> const Eigen::MatrixXd& { return orthonormal(); },
                                         tooWide(m_fit, study.rows.size())});
-        takeHalves(*linear);
     }
 
     static std::string tooWide(const LeastSquaresFit& fit, std::size_t rows) {
@@ -193,10 +191,19 @@ private:
     }
 
     /// Half of the interval of a single value at each held-out row.
-    void takeHalves(const LinearModel& linear) {
-        if (m_heldOutRows.empty() || linear.isQuantile() || !linear.hasErrors() ||
-            !(m_evidence.study->rule.spread > 0))
+    void takeHalves() {
+        const LinearModel* model = m_evidence.study->linear();
+        const PredictionRule& rule = m_evidence.study->rule;
+        if (m_heldOutRows.empty() || (model && model->isQuantile())) return;
+        if (!model || !model->hasErrors()) { // by rows left out, where there are enough
+            const double half = rule.leftOneOutHalf(m_from.recipe.level);
+            if (std::isnan(half)) return;
+            for (const auto row : m_heldOutRows)
+                m_heldOutHalves.push_back(half * std::sqrt(rule.usualWeight / m_bound->weight(row)));
             return;
+        }
+        if (!(rule.spread > 0)) return;
+        const LinearModel& linear = *model;
         const double t = studentQuantile(m_from.recipe.level, linear.fit.testDegreesOfFreedom());
         if (std::isnan(t)) return;
         m_heldOutHalves.assign(m_heldOutRows.size(), nan);
@@ -277,40 +284,48 @@ private:
                 m_misfits.emplace_back(column, count);
     }
 
-    /// σ² s'(X'X)⁻¹s of the sum s of the rows' columns; of a fit in logarithms each times its prediction, by
-    /// the delta method.
-    double varianceOfSum(std::span<const std::uint32_t> rows) {
+    /// s'(X'X)⁻¹s of the sum s of the rows' columns over Σ 1/w; of a fit in logarithms each row times its
+    /// prediction, by the delta method.
+    double shareOfModel(std::span<const std::uint32_t> rows) {
         const DesignRows x(*m_design, rows);
+        const std::vector<double> weights = weightsOf(m_from.recipe, m_table, m_file, rows);
         const bool logarithm = m_from.recipe.logResponse;
-        if (m_fit.factor.levels() > 0) return varianceOfSumApart(x, rows);
-        const Eigen::VectorXd sum =
-            sumRowBlocks(x, m_threads, m_progress, Eigen::VectorXd::Zero(m_fit.rank()).eval(),
-                         [&](Index begin, const Eigen::MatrixXd& raw) {
-                             Eigen::MatrixXd shifted = m_fit.shifted(raw);
-                             if (logarithm)
-                                 for (Index i = 0; i < shifted.rows(); ++i)
-                                     shifted.row(i) *=
-                                         m_evidence.rows.fitted[rows[static_cast<std::size_t>(begin + i)]];
-                             return Eigen::VectorXd(shifted.colwise().sum());
-                         });
-        const Eigen::VectorXd u = m_fit.factor.solveTransposed(sum);
-        return u.squaredNorm() * m_fit.residualSumOfSquares / m_fit.degreesOfFreedom;
+        const auto slope = [&](Index i) {
+            return logarithm ? m_evidence.rows.fitted[rows[static_cast<std::size_t>(i)]] : 1.0;
+        };
+        double ofRows = 0;
+        const double usual = m_evidence.study->rule.usualWeight;
+        for (std::size_t i = 0; i < rows.size(); ++i) {
+            const double w = weights.empty() ? 1 : weights[i] > 0 ? weights[i] : usual;
+            ofRows += std::pow(slope(static_cast<Index>(i)), 2) / w;
+        }
+        const Eigen::MatrixXd sum = m_fit.factor.levels() > 0 ? sumApart(x, slope) : sumOf(x, slope);
+        return m_fit.factor.solveTransposed(sum).squaredNorm() / ofRows;
     }
 
-    double varianceOfSumApart(const DesignRows& x, std::span<const std::uint32_t> rows) {
+    template <class Slope> Eigen::MatrixXd sumOf(const DesignRows& x, const Slope& slope) {
+        return sumRowBlocks(x, m_threads, m_progress, Eigen::VectorXd::Zero(m_fit.rank()).eval(),
+                            [&](Index begin, const Eigen::MatrixXd& raw) {
+                                Eigen::MatrixXd shifted = m_fit.shifted(raw);
+                                for (Index i = 0; i < shifted.rows(); ++i)
+                                    shifted.row(i) *= slope(begin + i);
+                                return Eigen::VectorXd(shifted.colwise().sum());
+                            });
+    }
+
+    template <class Slope> Eigen::MatrixXd sumApart(const DesignRows& x, const Slope& slope) {
         const ApartReader reader(m_fit, x);
         Eigen::MatrixXd sum = Eigen::MatrixXd::Zero(m_fit.rank(), 1);
         constexpr Index piece = 4096;
         for (Index begin = 0; begin < x.rows(); begin += piece) {
             stopIfTold(m_progress);
             const ApartReader::Rows part = reader.read(begin, std::min(piece, x.rows() - begin));
-            Eigen::MatrixXd slopes = Eigen::MatrixXd::Ones(part.rest.rows(), 1);
-            for (Index i = 0; i < slopes.rows() && m_from.recipe.logResponse; ++i)
-                slopes(i, 0) = m_evidence.rows.fitted[rows[static_cast<std::size_t>(begin + i)]];
+            Eigen::MatrixXd slopes(part.rest.rows(), 1);
+            for (Index i = 0; i < slopes.rows(); ++i)
+                slopes(i, 0) = slope(begin + i);
             reader.addProducts(part, slopes, sum);
         }
-        return m_fit.factor.solveTransposed(sum).squaredNorm() * m_fit.residualSumOfSquares /
-               m_fit.degreesOfFreedom;
+        return sum;
     }
 
     const Evidence& m_evidence;

@@ -1,6 +1,7 @@
 #include "study/say.h"
 
 #include "base/text.h"
+#include "estimate/distributions.h"
 #include "study/say_parts.h"
 
 #include <algorithm>
@@ -105,9 +106,38 @@ double perStep(const DesignColumn::Piece& piece) {
     return piece.basis.kind == Basis::Kind::logarithm ? 0.01 : 1;
 }
 
-/// A single column's effect where products hold it back: at the means of the numbers it is multiplied with.
+/// What is said of a coefficient: a combination of coefficients with its own error, interval and p, in the
+/// place of the coefficient's, and where it holds.
+struct Said {
+    std::string text;
+    CoefficientEvidence of;
+};
+
+/// The evidence of Σ weight·coefficient, in the place of that of a coefficient.
+CoefficientEvidence combined(const Recipe& recipe, const LinearModel& model, const CoefficientEvidence& c,
+                             const VectorXd& weights) {
+    const Combination sum = model.fit.combination(weights, 0);
+    CoefficientEvidence out = c;
+    out.estimate = sum.value;
+    out.standardError = sum.standardError;
+    const double t = studentQuantile(recipe.level, sum.degreesOfFreedom);
+    out.lower = sum.value - t * sum.standardError;
+    out.upper = sum.value + t * sum.standardError;
+    out.p = studentTwoSided(sum.value / sum.standardError, sum.degreesOfFreedom);
+    return out;
+}
+
+/// The same of another unit.
+CoefficientEvidence times(CoefficientEvidence c, double unit) {
+    for (double* value : {&c.estimate, &c.standardError, &c.lower, &c.upper})
+        *value *= unit;
+    return c;
+}
+
+/// A single column's effect where products hold it back: at the means of the numbers it is multiplied with,
+/// and at the reference levels of the factors.
 struct AtMeans {
-    double estimate = 0, standardError = 0;
+    CoefficientEvidence of;
     /// " at the mean of places (1,234)"; empty when there are no such products.
     std::string where;
 };
@@ -135,13 +165,16 @@ std::string textOfMean(const LinearModel& model, const DesignColumn::Piece& piec
     }
 }
 
-AtMeans atMeans(const LinearModel& model, std::size_t j, const CoefficientEvidence& c) {
+AtMeans atMeans(const Recipe& recipe, const LinearModel& model, std::size_t j, const CoefficientEvidence& c) {
     const auto& columns = model.design.columns();
     const DesignColumn::Piece& own = columns[j].pieces[0];
     VectorXd weights = VectorXd::Zero(model.fit.columns);
     weights[static_cast<Index>(j)] = 1;
-    AtMeans at{c.estimate, c.standardError, {}};
-    std::string where;
+    std::vector<std::string> means, levels;
+    const auto add = [](std::vector<std::string>& to, const std::string& name) {
+        if (std::find(to.begin(), to.end(), name) == to.end()) to.push_back(name);
+    };
+    bool moved = false;
     for (std::size_t k = 0; k < columns.size(); ++k) {
         const auto& pieces = columns[k].pieces;
         const auto mine = std::find_if(pieces.begin(), pieces.end(), [&](const DesignColumn::Piece& piece) {
@@ -149,73 +182,90 @@ AtMeans atMeans(const LinearModel& model, std::size_t j, const CoefficientEviden
         });
         if (pieces.size() < 2 || mine == pieces.end()) continue;
         double product = 1;
-        std::string names;
         for (const auto& piece : pieces) {
             if (&piece == &*mine) continue;
+            const Input& input = model.design.inputs()[piece.input];
             // Other factors stand at their reference level, where their indicators are 0.
-            const auto mean =
-                model.design.inputs()[piece.input].factor ? std::nullopt : meanOfPiece(model, piece);
+            if (piece.basis.kind == Basis::Kind::indicator)
+                add(levels, input.name + " = " + input.levels[input.referenceLevel]);
+            const auto mean = input.factor ? std::nullopt : meanOfPiece(model, piece);
             product *= mean.value_or(0);
-            if (mean) names += (names.empty() ? "" : " and ") + textOfMean(model, piece, *mean);
+            if (mean) add(means, textOfMean(model, piece, *mean));
         }
-        if (product == 0 || names.empty()) continue;
+        if (product == 0) continue;
         weights[static_cast<Index>(k)] = product;
-        if (where.find(names) == std::string::npos) where += (where.empty() ? "" : " and ") + names;
+        moved = true;
     }
-    if (where.empty()) return at;
-    const Combination sum = model.fit.combination(weights, 0);
-    return {sum.value, sum.standardError, " at the mean of " + where};
+    const auto joined = [](const std::vector<std::string>& names, const std::string& before) {
+        std::string text;
+        for (const std::string& name : names)
+            text += (text.empty() ? before : " and ") + name;
+        return text;
+    };
+    return {moved ? combined(recipe, model, c, weights) : c,
+            joined(levels, " for ") + (moved ? joined(means, " at the mean of ") : std::string())};
 }
 
-std::string singleSentence(const Evidence& e, const Recipe& recipe, const LinearModel& model, std::size_t j,
-                           const CoefficientEvidence& c) {
+Said singleSentence(const Evidence& e, const Recipe& recipe, const LinearModel& model, std::size_t j,
+                    const CoefficientEvidence& c) {
     const DesignColumn::Piece& piece = model.design.columns()[j].pieces[0];
     const Input& input = model.design.inputs()[piece.input];
     const Basis& basis = piece.basis;
     const std::string held = ", the other terms held.";
-    const AtMeans mean = atMeans(model, j, c);
+    const auto [mean, where] = atMeans(recipe, model, j, c);
     switch (basis.kind) {
     case Basis::Kind::indicator:
-        return "For " + levelText(model, piece) + " the model says " +
-               change(e, recipe, mean.estimate, mean.standardError) + " " + e.response + mean.where +
-               " than for " + input.levels[input.referenceLevel] + held;
+        return {"For " + levelText(model, piece) + " the model says " +
+                    change(e, recipe, mean.estimate, mean.standardError) + " " + e.response + where +
+                    " than for " + input.levels[input.referenceLevel] + held,
+                mean};
     case Basis::Kind::codes:
         if (c.name.find(" against the mean") != std::string::npos)
-            return "For " + c.name.substr(0, c.name.find(" against the mean")) + " the model says " +
-                   change(e, recipe, c.estimate, c.standardError) + " " + e.response +
-                   " than the mean of the levels" + held;
+            return {"For " + c.name.substr(0, c.name.find(" against the mean")) + " the model says " +
+                        change(e, recipe, mean.estimate, mean.standardError) + " " + e.response + where +
+                        " than the mean of the levels" + held,
+                    mean};
         if (c.name.ends_with(" as scores"))
-            return capital("each step up of " + input.name) + " goes with " +
-                   change(e, recipe, c.estimate, c.standardError) + " " + e.response + held;
-        return "The part of the trend over " + input.name + " that is " +
-               c.name.substr(input.name.size() + 1) + ": " + supported(c.estimate, c.standardError) +
-               plusMinus(c.standardError) + ".";
+            return {capital("each step up of " + input.name) + " goes with " +
+                        change(e, recipe, mean.estimate, mean.standardError) + " " + e.response + where +
+                        held,
+                    mean};
+        return {"The part of the trend over " + input.name + " that is " +
+                    c.name.substr(input.name.size() + 1) + where + ": " +
+                    supported(mean.estimate, mean.standardError) + plusMinus(mean.standardError) + ".",
+                mean};
     case Basis::Kind::hinge: {
         // What the slope comes to beyond this knot: all pieces up to here.
         VectorXd weights = VectorXd::Zero(model.fit.columns);
         for (std::size_t k = 0; k <= j; ++k)
             if (model.design.columns()[k].term == model.design.columns()[j].term)
                 weights[static_cast<Index>(k)] = 1;
-        const auto [slope, error, df] = model.fit.combination(weights, 0);
-        return "Beyond " + shortText(basis.shift) + within(unitHead(recipe, input.name)) + " each extra " +
-               one(unitHead(recipe, input.name)) + " of " + input.name + " goes with " +
-               change(e, recipe, slope, error) + " " + e.response + held + " The slope changes there by " +
-               supported(c.estimate, c.standardError) + plusMinus(c.standardError) + ".";
+        const CoefficientEvidence slope = combined(recipe, model, c, weights);
+        return {"Beyond " + shortText(basis.shift) + within(unitHead(recipe, input.name)) + " each extra " +
+                    one(unitHead(recipe, input.name)) + " of " + input.name + " goes with " +
+                    change(e, recipe, slope.estimate, slope.standardError) + " " + e.response + held +
+                    " The slope changes there by " + supported(c.estimate, c.standardError) +
+                    plusMinus(c.standardError) + "; of the slope beyond it:",
+                slope};
     }
     case Basis::Kind::spline:
-        return "A part of the curve of " + input.name +
-               "; it has no meaning alone. Look at the effect, and at the test of the term as a whole.";
+        return {"A part of the curve of " + input.name +
+                    "; it has no meaning alone. Look at the effect, and at the test of the term as a whole.",
+                c};
     case Basis::Kind::cosine:
     case Basis::Kind::sine:
     case Basis::Kind::yearCosine:
     case Basis::Kind::yearSine:
-        return "A part of the wave over " + input.name +
-               "; it has no meaning alone. Look at the effect, and at the test of the term as a whole.";
+        return {"A part of the wave over " + input.name +
+                    "; it has no meaning alone. Look at the effect, and at the test of the term as a whole.",
+                c};
     case Basis::Kind::power:
         if (basis.power != 1)
-            return capital(c.name) + " bends the effect of " + input.name + " " +
-                   (c.estimate < 0 ? "down" : "up") + ": " + supported(c.estimate, c.standardError) +
-                   plusMinus(c.standardError) + " for each unit of " + c.name + held;
+            return {capital(c.name) + " bends the effect of " + input.name + " " +
+                        (mean.estimate < 0 ? "down" : "up") + ": " +
+                        supported(mean.estimate, mean.standardError) + plusMinus(mean.standardError) +
+                        " for each unit of " + c.name + where + held,
+                    mean};
         break;
     default:
         break;
@@ -225,23 +275,24 @@ std::string singleSentence(const Evidence& e, const Recipe& recipe, const Linear
                                               return other.term == model.design.columns()[j].term;
                                           }) > 1 &&
                             basis.isPlain();
-    std::string text =
-        capital(step(recipe, model, piece)) + " goes with " +
-        change(e, recipe, mean.estimate * perStep(piece), mean.standardError * perStep(piece)) + " " +
-        e.response + mean.where;
+    const CoefficientEvidence said = times(mean, perStep(piece));
+    const std::string text = capital(step(recipe, model, piece)) + " goes with " +
+                             change(e, recipe, said.estimate, said.standardError) + " " + e.response + where;
     if (polynomial && recipe.terms[static_cast<std::size_t>(c.term)].parts[0].form == Form::pieces)
-        return text + " up to the first knot" + held;
-    if (polynomial) return text + " where " + input.name + " is near 0" + held;
+        return {text + " up to the first knot" + held, said};
+    if (polynomial) return {text + " where " + input.name + " is near 0" + held, said};
     if (basis.kind == Basis::Kind::standard && basis.scale != 1)
-        return text + held + " That is " +
-               supported(c.estimate / basis.scale, c.standardError / basis.scale) + " ± " +
-               readableText(c.standardError / basis.scale, 2) + " for each extra " +
-               one(unitHead(recipe, input.name)) + "; 0 is " + shortText(basis.shift) + ".";
-    return text + held;
+        return {text + held + " That is " +
+                    supported(mean.estimate / basis.scale, mean.standardError / basis.scale) +
+                    plusMinus(mean.standardError / basis.scale) + " for each extra " +
+                    one(unitHead(recipe, input.name)) + "; 0 is " + shortText(basis.shift) +
+                    ". Of a standard deviation:",
+                said};
+    return {text + held, said};
 }
 
-std::string productSentence(const Evidence& e, const Recipe& recipe, const LinearModel& model, std::size_t j,
-                            const CoefficientEvidence& c) {
+Said productSentence(const Evidence& e, const Recipe& recipe, const LinearModel& model, std::size_t j,
+                     const CoefficientEvidence& c) {
     const auto& pieces = model.design.columns()[j].pieces;
     std::vector<const DesignColumn::Piece*> levels, numbers;
     for (const auto& piece : pieces)
@@ -250,23 +301,29 @@ std::string productSentence(const Evidence& e, const Recipe& recipe, const Linea
     if (levels.size() == 1 && numbers.size() == 1) {
         const Input& factor = model.design.inputs()[levels[0]->input];
         const double unit = perStep(*numbers[0]);
-        return "For " + levelText(model, *levels[0]) + " " + step(recipe, model, *numbers[0]) +
-               " goes with " + change(e, recipe, c.estimate * unit, c.standardError * unit) + " " +
-               e.response + " than for " + factor.levels[factor.referenceLevel] + held;
+        const CoefficientEvidence said = times(c, unit);
+        return {"For " + levelText(model, *levels[0]) + " " + step(recipe, model, *numbers[0]) +
+                    " goes with " + change(e, recipe, said.estimate, said.standardError) + " " + e.response +
+                    " than for " + factor.levels[factor.referenceLevel] + held,
+                said};
     }
     if (levels.empty() && numbers.size() == 2) {
         const double unit = perStep(*numbers[0]) * perStep(*numbers[1]);
-        return capital(step(recipe, model, *numbers[1])) + " changes what " +
-               step(recipe, model, *numbers[0]) + " goes with by " +
-               supported(c.estimate * unit, c.standardError * unit) + " ± " +
-               readableText(c.standardError * unit, 2) + within(unitHead(recipe, e.response)) + held;
+        const CoefficientEvidence said = times(c, unit);
+        return {capital(step(recipe, model, *numbers[1])) + " changes what " +
+                    step(recipe, model, *numbers[0]) + " goes with by " +
+                    supported(said.estimate, said.standardError) + plusMinus(said.standardError) +
+                    within(unitHead(recipe, e.response)) + held,
+                said};
     }
     if (levels.size() == 2 && numbers.empty())
-        return "For " + levelText(model, *levels[0]) + " and " + levelText(model, *levels[1]) +
-               " together the model says " + change(e, recipe, c.estimate, c.standardError) + " " +
-               e.response + " than their two differences add up to" + held;
-    return c.name + ": " + supported(c.estimate, c.standardError) + plusMinus(c.standardError) +
-           " beyond what its parts say" + held;
+        return {"For " + levelText(model, *levels[0]) + " and " + levelText(model, *levels[1]) +
+                    " together the model says " + change(e, recipe, c.estimate, c.standardError) + " " +
+                    e.response + " than their two differences add up to" + held,
+                c};
+    return {c.name + ": " + supported(c.estimate, c.standardError) + plusMinus(c.standardError) +
+                " beyond what its parts say" + held,
+            c};
 }
 
 } // namespace
@@ -303,10 +360,10 @@ std::string coefficientSentence(const Evidence& e, const Recipe& recipe, std::si
                " than the mean of the levels, the other terms held." + interval(e, recipe, c);
     const auto j = columnOf(e, index);
     if (!j) return {};
-    const std::string text = linearOf(e)->design.columns()[*j].pieces.size() == 1
-                                 ? singleSentence(e, recipe, *linearOf(e), *j, c)
-                                 : productSentence(e, recipe, *linearOf(e), *j, c);
-    return text + interval(e, recipe, c);
+    const auto [text, said] = linearOf(e)->design.columns()[*j].pieces.size() == 1
+                                  ? singleSentence(e, recipe, *linearOf(e), *j, c)
+                                  : productSentence(e, recipe, *linearOf(e), *j, c);
+    return text + interval(e, recipe, said);
 }
 
 std::string importanceSentence(const InputEvidence& input) {

@@ -122,5 +122,8 @@ Prepared prepareFor(const Study& study, const Table& raw, const std::string& fil
 std::string studyText(const Study& study);
 /// Errors: badProject.
 std::shared_ptr<Study> readStudy(std::string_view text);
+/// Requires that the rows put beside a study that was read are as many as it learned from, in order, with a
+/// value each. Errors: badProject.
+void requireRows(const Study& study);
 
 } // namespace oxgoad

@@ -3,6 +3,9 @@
 
 #include <nlohmann/json.hpp>
 
+#include <algorithm>
+#include <functional>
+
 namespace oxgoad {
 
 using nlohmann::json;
@@ -42,10 +45,10 @@ Column columnFrom(const json& j) {
         auto codes = j.at("codes").get<std::vector<std::int32_t>>();
         for (const std::int32_t code : codes)
             if (code < Column::missingCode || code >= static_cast<std::int32_t>(levels.size()))
-                throw std::out_of_range("code");
+                damaged("a code of no level");
         return Column::ofFactor(name, std::move(codes), std::move(levels));
     }
-    if (kind != kindName(ColumnKind::text)) throw std::out_of_range("kind");
+    if (kind != kindName(ColumnKind::text)) damaged("a kind that is not known");
     TextCells cells;
     for (const auto& text : j.at("texts"))
         cells.add(text.get<std::string>());
@@ -101,18 +104,65 @@ std::string studyText(const Study& study) {
     return out.dump(-1, ' ', false, json::error_handler_t::replace);
 }
 
+namespace {
+
+/// What goes into a model, and what it is made of, is what the recipe says.
+void requireWhole(const Study& study) {
+    const Recipe& recipe = study.recipe;
+    if (study.steps.size() != recipe.steps.size()) damaged("other steps than the recipe's");
+    if (study.model->kind() != recipe.estimator.kind) damaged("another kind than the recipe's");
+    if (!study.passedOver.empty() && study.passedOver.size() != recipe.terms.size())
+        damaged("other terms than the recipe's");
+    std::vector<std::string> names;
+    for (const Input& input : study.inputs)
+        names.push_back(input.name);
+    if (names != inputNames(study.terms())) damaged("other inputs than those of the terms");
+    const LinearModel* linear = study.linear();
+    if (!linear) return;
+    if (!(linear->design.inputs() == study.inputs)) damaged("other inputs than the model's");
+    if (linear->design.terms().size() != recipe.terms.size() || linear->fit.intercept != recipe.intercept)
+        damaged("other terms than the recipe's");
+    std::vector<std::uint8_t> columns(recipe.terms.size(), 0);
+    for (const DesignColumn& column : linear->design.columns())
+        columns[column.term] = 1;
+    for (std::size_t t = 0; t < columns.size(); ++t) {
+        if (!(linear->design.terms()[t] == recipe.terms[t])) damaged("another term than the recipe's");
+        if (study.has(t) != (columns[t] != 0)) damaged("a term with no columns, or one not chosen with some");
+    }
+}
+
+} // namespace
+
+void requireRows(const Study& study) {
+    guardedRead([&] {
+        const std::size_t count = study.rows.size();
+        const auto is = [&](auto size) { return static_cast<std::size_t>(size) == count; };
+        const TaughtRows& taught = study.taught;
+        if (count == 0 || std::adjacent_find(study.rows.begin(), study.rows.end(), std::greater_equal<>()) !=
+                              study.rows.end())
+            damaged("learned from rows that are in no order");
+        if ((!study.weights.empty() && !is(study.weights.size())) || !is(taught.fitted.size()) ||
+            !is(taught.residuals.size()) ||
+            (!taught.robustWeights.empty() && !is(taught.robustWeights.size())) ||
+            (study.linear() && (!is(taught.leverages.size()) || !is(study.linear()->fit.rows))) ||
+            taught.leftOneOut.size() != taught.leftOneOutRows.size() ||
+            std::any_of(taught.leftOneOutRows.begin(), taught.leftOneOutRows.end(),
+                        [&](std::uint32_t place) { return place >= count; }))
+            damaged("other rows than it learned from");
+        return true;
+    });
+}
+
 std::shared_ptr<Study> readStudy(std::string_view text) {
     return guardedRead([&] {
         const json j = json::parse(text);
-        if (j.at("study").get<int>() != 1) throw std::out_of_range("study");
+        if (j.at("study").get<int>() != 1) damaged("another version");
         auto study = std::make_shared<Study>();
         study->recipe = parseRecipe(j.at("recipe").get_ref<const std::string&>(), "the model");
         study->inputs = inputsFrom(j.at("inputs"));
         study->model = readModel(j.at("model").get_ref<const std::string&>());
         if (j.contains("passed_over"))
             study->passedOver = j.at("passed_over").get<std::vector<std::uint8_t>>();
-        if (!study->passedOver.empty() && study->passedOver.size() != study->recipe.terms.size())
-            throw std::out_of_range("passed_over");
         for (const auto& outcome : j.at("steps"))
             study->steps.push_back(outcomeFrom(outcome));
         const json& from = j.at("rule");
@@ -131,10 +181,7 @@ std::shared_ptr<Study> readStudy(std::string_view text) {
             study->settings.fields["penalty"] = linear->penalised->penalty;
             study->settings.fields["l1_share"] = linear->penalised->l1Share;
         }
-        if (study->steps.size() != study->recipe.steps.size() ||
-            study->model->kind() != study->recipe.estimator.kind ||
-            (linear && !(linear->design.inputs() == study->inputs)))
-            throw std::out_of_range("parts");
+        requireWhole(*study);
         return study;
     });
 }

@@ -2,6 +2,7 @@
 // The search of a choice of terms: over triangular factors of folds, whatever they were made of.
 #include "base/parallel.h"
 #include "base/progress.h"
+#include "estimate/decompositions.h"
 #include "estimate/distributions.h"
 #include "study/choose_terms.h"
 #include "study/departures.h"
@@ -43,10 +44,7 @@ inline Eigen::MatrixXd stacked(const std::vector<const Eigen::MatrixXd*>& parts,
     if (!reduced) return work;
     Eigen::MatrixXd r = Eigen::MatrixXd::Zero(work.cols(), work.cols());
     const Eigen::Index m = std::min(work.rows(), work.cols());
-    r.topRows(m) = Eigen::HouseholderQR<Eigen::MatrixXd>(work)
-                       .matrixQR()
-                       .topRows(m)
-                       .template triangularView<Eigen::Upper>();
+    r.topRows(m) = upperTriangle(work);
     return r;
 }
 

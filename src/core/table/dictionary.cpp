@@ -37,36 +37,42 @@ std::uint32_t hashOf(std::string_view key, std::uint64_t prefix) {
     return static_cast<std::uint32_t>(h ^ (h >> 29));
 }
 
+/// Where a key is looked for first.
+std::size_t placeOf(std::uint64_t prefix, std::uint32_t tag) {
+    const std::uint64_t h = (prefix ^ (static_cast<std::uint64_t>(tag) << 32)) * 0x9e3779b97f4a7c15ULL;
+    return static_cast<std::size_t>(h >> 32);
+}
+
 } // namespace
 
-Dictionary::Dictionary() : m_slots(64) {}
-
 std::int32_t Dictionary::code(std::string_view key) {
+    if (m_slots.empty()) m_slots.resize(16);
     const std::uint64_t prefix = wordAt(key.data(), key.size());
     const std::uint32_t hash = hashOf(key, prefix);
-    const auto length = static_cast<std::uint32_t>(key.size());
+    const auto length = static_cast<std::uint32_t>(std::min<std::size_t>(key.size(), 255));
+    const std::uint32_t tag = (hash & 0xFFFFFF00U) | length;
     const std::size_t mask = m_slots.size() - 1;
-    for (std::size_t i = hash & mask;; i = (i + 1) & mask) {
+    for (std::size_t i = placeOf(prefix, tag) & mask;; i = (i + 1) & mask) {
         const Slot& slot = m_slots[i];
         if (slot.code < 0) {
             const auto fresh = static_cast<std::int32_t>(m_keys.size());
             m_keys.emplace_back(key);
-            m_slots[i] = {prefix, hash, length, fresh};
+            m_slots[i] = {prefix, tag, fresh};
             if (m_keys.size() * 2 > m_slots.size()) grow();
             return fresh;
         }
-        if (slot.hash == hash && slot.prefix == prefix && slot.length == length &&
+        if (slot.tag == tag && slot.prefix == prefix &&
             (length <= 8 || m_keys[static_cast<std::size_t>(slot.code)] == key))
             return slot.code;
     }
 }
 
 void Dictionary::grow() {
-    std::vector<Slot> larger(m_slots.size() * 4);
+    std::vector<Slot> larger(m_slots.size() * 2);
     const std::size_t mask = larger.size() - 1;
     for (const Slot& slot : m_slots) {
         if (slot.code < 0) continue;
-        std::size_t i = slot.hash & mask;
+        std::size_t i = placeOf(slot.prefix, slot.tag) & mask;
         while (larger[i].code >= 0)
             i = (i + 1) & mask;
         larger[i] = slot;
@@ -75,8 +81,7 @@ void Dictionary::grow() {
 }
 
 std::vector<std::string> Dictionary::takeKeys() {
-    std::vector<std::string> keys(std::make_move_iterator(m_keys.begin()),
-                                  std::make_move_iterator(m_keys.end()));
+    std::vector<std::string> keys = std::move(m_keys);
     *this = Dictionary();
     return keys;
 }

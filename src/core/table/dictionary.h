@@ -3,7 +3,6 @@
 #include "table/column.h"
 
 #include <cstdint>
-#include <deque>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -13,7 +12,6 @@ namespace oxgoad {
 /// Open addressing over owned strings; about 10 ns a lookup for short keys.
 class Dictionary {
 public:
-    Dictionary();
     std::int32_t code(std::string_view key);
     std::size_t size() const { return m_keys.size(); }
     const std::string& key(std::int32_t code) const { return m_keys[static_cast<std::size_t>(code)]; }
@@ -24,12 +22,13 @@ private:
     struct Slot {
         /// The first eight bytes, which settle short keys without a look at the string.
         std::uint64_t prefix = 0;
-        std::uint32_t hash = 0;
-        std::uint32_t length = 0;
+        /// The length, 255 for all above, and a part of the hash.
+        std::uint32_t tag = 0;
         std::int32_t code = -1;
     };
+    /// None until there is a key: most dictionaries of numbers stay empty.
     std::vector<Slot> m_slots;
-    std::deque<std::string> m_keys;
+    std::vector<std::string> m_keys;
 };
 
 /// Natural order of names: runs of digits compare as numbers, so that "depot 9" comes before "depot 12".

@@ -192,32 +192,17 @@ MatrixXd CellMeans::triangleOf(const LeastSquaresFit& fit) {
     return m_columns.reduced(fit, rows, lefts[0], m_threads, m_progress);
 }
 
-VectorXd CellMeans::crossProducts(const LeastSquaresFit& fit, const Extended& solution, bool careful) const {
-    const CellColumns::ExtendedRows coefficients = m_columns.coefficients(fit, solution, m_threads);
-    const Index count = m_columns.cells().count;
+void CellMeans::addProducts(const Rows& rows, VectorXd residuals, Part& part) const {
+    if (part.ofCells.size() == 0) part = {Extended::Zero(m_columns.cells().count), Extended::Zero(m_numbers)};
+    if (!rows.weights.empty())
+        residuals.array() *= Eigen::Map<const VectorXd>(rows.weights.data(), rows.count()).array();
+    addByCell(residuals, rows.cells, {}, part.ofCells.data());
+    part.ofNumbers += (rows.values.leftCols(m_numbers).transpose() * residuals).cast<long double>();
+}
+
+VectorXd CellMeans::products(const LeastSquaresFit& fit, const std::vector<Part>& parts) const {
     // Of the numbers only sums over all cells matter: the first cell holds them at the end.
-    const VectorXd ofCells = coefficients.col(0).cast<double>(),
-                   ofNumbers = coefficients.row(0).tail(m_numbers).transpose().cast<double>();
-    struct Part {
-        Extended ofCells, ofNumbers;
-    };
-    std::vector<Part> parts(static_cast<std::size_t>(stretches()));
-    forRows(0.6, 0.8, "Refining", [&](Rows& rows) {
-        Part& part = parts[static_cast<std::size_t>(rows.stretch)];
-        if (part.ofCells.size() == 0) part = {Extended::Zero(count), Extended::Zero(m_numbers)};
-        if (careful) {
-            addCarefully(fit, rows, coefficients, part.ofCells, part.ofNumbers);
-            return;
-        }
-        shift(fit, rows.values);
-        VectorXd residuals = rows.values.col(m_numbers) - rows.values.leftCols(m_numbers) * ofNumbers;
-        subtractByCell(residuals, rows.cells, ofCells);
-        if (!rows.weights.empty())
-            residuals.array() *= Eigen::Map<const VectorXd>(rows.weights.data(), rows.count()).array();
-        addByCell(residuals, rows.cells, {}, part.ofCells.data());
-        part.ofNumbers += (rows.values.leftCols(m_numbers).transpose() * residuals).cast<long double>();
-    });
-    CellColumns::ExtendedRows sums = CellColumns::ExtendedRows::Zero(count, 1 + m_numbers);
+    CellColumns::ExtendedRows sums = CellColumns::ExtendedRows::Zero(m_columns.cells().count, 1 + m_numbers);
     for (const Part& part : parts) {
         sums.col(0) += part.ofCells;
         sums.row(0).tail(m_numbers) += part.ofNumbers.transpose();
@@ -225,9 +210,28 @@ VectorXd CellMeans::crossProducts(const LeastSquaresFit& fit, const Extended& so
     return m_columns.products(fit, sums, m_threads);
 }
 
+VectorXd CellMeans::crossProducts(const LeastSquaresFit& fit, const Extended& solution, bool careful) const {
+    const CellColumns::ExtendedRows coefficients = m_columns.coefficients(fit, solution, m_threads);
+    const VectorXd ofCells = coefficients.col(0).cast<double>(),
+                   ofNumbers = coefficients.row(0).tail(m_numbers).transpose().cast<double>();
+    std::vector<Part> parts(static_cast<std::size_t>(stretches()));
+    forRows(0.6, 0.8, "Refining", [&](Rows& rows) {
+        Part& part = parts[static_cast<std::size_t>(rows.stretch)];
+        if (careful) {
+            addCarefully(fit, rows, coefficients, part);
+            return;
+        }
+        shift(fit, rows.values);
+        VectorXd residuals = rows.values.col(m_numbers) - rows.values.leftCols(m_numbers) * ofNumbers;
+        subtractByCell(residuals, rows.cells, ofCells);
+        addProducts(rows, std::move(residuals), part);
+    });
+    return products(fit, parts);
+}
+
 void CellMeans::addCarefully(const LeastSquaresFit& fit, const Rows& rows,
-                             const CellColumns::ExtendedRows& coefficients, Extended& ofCells,
-                             Extended& ofNumbers) const {
+                             const CellColumns::ExtendedRows& coefficients, Part& part) const {
+    if (part.ofCells.size() == 0) part = {Extended::Zero(m_columns.cells().count), Extended::Zero(m_numbers)};
     Extended own(m_numbers);
     for (Index i = 0; i < rows.count(); ++i) {
         const auto cell = rows.cells[static_cast<std::size_t>(i)];
@@ -240,12 +244,12 @@ void CellMeans::addCarefully(const LeastSquaresFit& fit, const Rows& rows,
             residual -= coefficients(cell, 1 + m) * own[m];
         }
         if (!rows.weights.empty()) residual *= rows.weights[static_cast<std::size_t>(i)];
-        ofCells[cell] += residual;
-        ofNumbers += residual * own;
+        part.ofCells[cell] += residual;
+        part.ofNumbers += residual * own;
     }
 }
 
-long double CellMeans::finish(LeastSquaresFit& fit, const VectorXd& solution) const {
+ResidualSums CellMeans::finish(LeastSquaresFit& fit, const VectorXd& solution) const {
     const MatrixXd coefficients =
         m_columns.coefficients(fit, solution.cast<long double>(), m_threads).cast<double>();
     const Index count = m_columns.cells().count;
@@ -269,6 +273,7 @@ long double CellMeans::finish(LeastSquaresFit& fit, const VectorXd& solution) co
                     alone.segment(first, last - first) = place.colwise().squaredNorm();
                 });
     std::vector<long double> squares(static_cast<std::size_t>(stretches()), 0);
+    std::vector<Part> parts(squares.size());
     forRows(0.8, 1, "Leverages and residuals", [&](Rows& rows) {
         const VectorXd actual = rows.values.col(m_numbers);
         shift(fit, rows.values);
@@ -297,8 +302,9 @@ long double CellMeans::finish(LeastSquaresFit& fit, const VectorXd& solution) co
         fit.fitted.segment(rows.from, rows.count()) = actual - fit.residuals.segment(rows.from, rows.count());
         fit.leverages.segment(rows.from, rows.count()) = leverages;
         squares[static_cast<std::size_t>(rows.stretch)] += sum;
+        addProducts(rows, std::move(residuals), parts[static_cast<std::size_t>(rows.stretch)]);
     });
-    return std::accumulate(squares.begin(), squares.end(), 0.0L);
+    return {products(fit, parts), std::accumulate(squares.begin(), squares.end(), 0.0L)};
 }
 
 } // namespace oxgoad

@@ -31,7 +31,7 @@ public:
     Eigen::MatrixXd triangleOf(const LeastSquaresFit& fit) override;
     Eigen::VectorXd crossProducts(const LeastSquaresFit& fit, const Extended& solution,
                                   bool careful) const override;
-    long double finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const override;
+    ResidualSums finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const override;
 
 private:
     using Index = Eigen::Index;
@@ -50,10 +50,16 @@ private:
     template <class Each> void forRows(double from, double to, const char* what, Each&& each) const;
     void shift(const LeastSquaresFit& fit, Eigen::Ref<Eigen::MatrixXd> rows) const;
 
+    struct Part {
+        Extended ofCells, ofNumbers;
+    };
+    /// Adds w·r by cell and w·r·numbers of shifted rows.
+    void addProducts(const Rows& rows, Eigen::VectorXd residuals, Part& part) const;
+    /// X~'Wr by place.
+    Eigen::VectorXd products(const LeastSquaresFit& fit, const std::vector<Part>& parts) const;
     /// Adds w·r by cell and w·r·numbers, worked out in long doubles from rows as they are.
     void addCarefully(const LeastSquaresFit& fit, const Rows& rows,
-                      const CellColumns::ExtendedRows& coefficients, Extended& ofCells,
-                      Extended& ofNumbers) const;
+                      const CellColumns::ExtendedRows& coefficients, Part& part) const;
 
     CellColumns m_columns;
     std::span<const double> m_y;

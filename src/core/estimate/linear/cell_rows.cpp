@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <atomic>
 #include <cmath>
+#include <numeric>
 
 namespace oxgoad {
 
@@ -211,10 +212,17 @@ void CellRows::addProducts(const LeastSquaresFit& fit, Index from, Index count,
     }
 }
 
+void CellRows::addProducts(const MatrixXd& numbers, VectorXd residuals, Index from, Index cell,
+                           ExtendedRows& sums) const {
+    if (m_roots.size() > 0) residuals.array() *= m_roots.segment(from, residuals.size()).array().square();
+    sums(cell, 0) += residuals.sum();
+    const VectorXd products = numbers.transpose() * residuals;
+    sums.row(cell).tail(numbers.cols()) += products.transpose().cast<long double>();
+}
+
 VectorXd CellRows::crossProducts(const LeastSquaresFit& fit, const Extended& solution, bool careful) const {
     const ExtendedRows coefficients = m_columns.coefficients(fit, solution, m_threads);
-    const Index numbers = cells().numbers;
-    ExtendedRows sums = ExtendedRows::Zero(cells().count, 1 + numbers);
+    ExtendedRows sums = ExtendedRows::Zero(cells().count, 1 + cells().numbers);
     forBatches(0.6, 0.8, "Refining", [&](std::size_t, Index first, Index last) {
         for (Index c = first; c < last; ++c)
             for (Index from = begin(c); from < begin(c + 1); from += batchRows) {
@@ -225,17 +233,14 @@ VectorXd CellRows::crossProducts(const LeastSquaresFit& fit, const Extended& sol
                     continue;
                 }
                 const MatrixXd own = numbersOf(from, count);
-                VectorXd residuals = residualsOf(fit, own, from, coefficients.row(c).cast<double>());
-                if (m_roots.size() > 0) residuals.array() *= m_roots.segment(from, count).array().square();
-                sums(c, 0) += residuals.sum();
-                const VectorXd products = own.transpose() * residuals;
-                sums.row(c).tail(numbers) += products.transpose().cast<long double>();
+                addProducts(own, residualsOf(fit, own, from, coefficients.row(c).cast<double>()), from, c,
+                            sums);
             }
     });
     return m_columns.products(fit, sums, m_threads);
 }
 
-long double CellRows::finish(LeastSquaresFit& fit, const VectorXd& solution) const {
+ResidualSums CellRows::finish(LeastSquaresFit& fit, const VectorXd& solution) const {
     const MatrixXd coefficients =
         m_columns.coefficients(fit, solution.cast<long double>(), m_threads).cast<double>();
     const std::vector<Index>& ownNumbers = m_columns.own();
@@ -246,6 +251,7 @@ long double CellRows::finish(LeastSquaresFit& fit, const VectorXd& solution) con
     const Index shared = turn.cols();
     const auto all = batches();
     std::vector<long double> squares(all.size(), 0);
+    ExtendedRows sums = ExtendedRows::Zero(cells().count, 1 + cells().numbers);
     forBatches(0.8, 1, "Leverages and residuals", [&](std::size_t batch, Index first, Index last) {
         MatrixXd place = m_columns.directions(fit, first, last);
         const MatrixXd inside = basis.transpose() * place;
@@ -286,13 +292,11 @@ long double CellRows::finish(LeastSquaresFit& fit, const VectorXd& solution) con
                     fit.leverages[row] = leverages[i] * root * root;
                 }
                 squares[batch] += sum;
+                addProducts(values, residuals, from, c, sums);
             }
         }
     });
-    long double total = 0;
-    for (const long double s : squares)
-        total += s;
-    return total;
+    return {m_columns.products(fit, sums, m_threads), std::accumulate(squares.begin(), squares.end(), 0.0L)};
 }
 
 } // namespace oxgoad

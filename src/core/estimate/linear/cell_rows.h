@@ -38,7 +38,7 @@ public:
     Eigen::MatrixXd triangleOf(const LeastSquaresFit& fit) override;
     Eigen::VectorXd crossProducts(const LeastSquaresFit& fit, const Extended& solution,
                                   bool careful) const override;
-    long double finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const override;
+    ResidualSums finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const override;
 
 private:
     using Index = Eigen::Index;
@@ -57,6 +57,9 @@ private:
     /// Adds w·r and w·r·numbers of consecutive rows of a cell to `sums`.
     void addProducts(const LeastSquaresFit& fit, Index from, Index count, const long double* coefficients,
                      long double* sums) const;
+    /// The same of residuals that are there; w·r is taken.
+    void addProducts(const Eigen::MatrixXd& numbers, Eigen::VectorXd residuals, Index from, Index cell,
+                     ExtendedRows& sums) const;
     Eigen::VectorXd residualsOf(const LeastSquaresFit& fit, const Eigen::MatrixXd& numbers, Index from,
                                 const Eigen::RowVectorXd& coefficients) const;
 

@@ -1,5 +1,8 @@
 #include "estimate/linear/condition.h"
 
+#include "estimate/decompositions.h"
+
+#include <algorithm>
 #include <cmath>
 
 namespace oxgoad {
@@ -10,44 +13,63 @@ using Eigen::VectorXd;
 
 namespace {
 
-/// By products with R'R, and with its inverse, which gives the length before its second half.
-template <class Up, class Down>
-double conditionBy(Index k, const Progress& progress, Up&& timesProducts, Down&& solveProducts) {
-    VectorXd up(k);
+/// The largest eigenvalue of a symmetric matrix that is not below 0, given by its products with vectors: by
+/// Lanczos' method with the basis kept orthogonal, until it stands still to the last digits or after `most`
+/// steps.
+template <class Times>
+double largestEigenvalue(Index k, Index most, const Progress& progress, Times&& times) {
+    const Index steps = std::min(k, most);
+    MatrixXd basis(k, steps), tridiagonal = MatrixXd::Zero(steps, steps);
+    VectorXd v(k);
     for (Index j = 0; j < k; ++j)
-        up[j] = 1 + 0.1 * static_cast<double>((j * 7) % 5);
-    VectorXd down = up;
-    double largest = 1;
-    double smallestInverse = 1;
-    for (int step = 0; step < 40; ++step) {
+        v[j] = 1 + 0.1 * static_cast<double>((j * 7) % 5);
+    v.normalize();
+    double largest = 0;
+    for (Index m = 0; m < steps; ++m) {
         stopIfTold(progress);
-        up.normalize();
-        up = timesProducts(up);
-        largest = std::sqrt(up.norm());
-        down.normalize();
-        smallestInverse = solveProducts(down);
+        basis.col(m) = v;
+        VectorXd next = times(v);
+        tridiagonal(m, m) = v.dot(next);
+        for (int pass = 0; pass < 2; ++pass) // twice is enough (Parlett 1998, §6.9)
+            next -= basis.leftCols(m + 1) * VectorXd(basis.leftCols(m + 1).transpose() * next);
+        const double left = next.norm();
+        const bool last = m + 1 == steps || !(left > 1e-15 * tridiagonal(m, m));
+        if (last || m % 5 == 4) {
+            const double now = symmetricValues(tridiagonal.topLeftCorner(m + 1, m + 1))[m];
+            const bool stands = std::fabs(now - largest) <= 1e-15 * now;
+            largest = now;
+            if (last || stands) break;
+        }
+        tridiagonal(m + 1, m) = tridiagonal(m, m + 1) = left;
+        v = next / left;
     }
-    return largest * smallestInverse;
+    return largest;
 }
 
-/// Of each place the length of its column of a factor with levels, less what lies along `one` (none when it
-/// is empty): a level has rows beside it that are not its.
-VectorXd centredLengths(const TriangularFactor& factor, const VectorXd& one) {
-    const TriangularFactor::Levels& levels = factor.ofLevels();
+/// By products with R'R, and with its inverse.
+template <class Up, class Down>
+double conditionBy(Index k, const Progress& progress, Up&& timesProducts, Down&& solveProducts) {
+    const Index most = k <= 400 ? 200 : 40; // of many columns a step costs as much as a row of the reduction
+    return std::sqrt(largestEigenvalue(k, most, progress, timesProducts)) *
+           std::sqrt(largestEigenvalue(k, most, progress, solveProducts));
+}
+
+} // namespace
+
+VectorXd columnLengths(const TriangularFactor& factor, const VectorXd& one) {
     VectorXd squares = VectorXd::Zero(factor.rank());
+    const TriangularFactor::Levels& levels = factor.ofLevels();
     for (Index d = 0; d < levels.count(); ++d)
         for (Index k = d; k < levels.end(levels.first(d)); ++k)
             squares[levels.places[static_cast<std::size_t>(k)]] += std::pow(levels.own(d, k - d), 2);
     for (std::size_t k = 0; k < factor.restPlaces().size(); ++k) {
         const auto at = static_cast<Index>(k);
-        squares[factor.restPlaces()[k]] =
-            levels.shared.col(at).squaredNorm() + factor.triangle().col(at).squaredNorm();
+        squares[factor.restPlaces()[k]] = factor.triangle().col(at).squaredNorm();
+        if (levels.count() > 0) squares[factor.restPlaces()[k]] += levels.shared.col(at).squaredNorm();
     }
     if (one.size() > 0) squares -= factor.transposeTimes(one).cwiseAbs2();
     return squares.cwiseMax(0).cwiseSqrt();
 }
-
-} // namespace
 
 VectorXd directionLengths(const TriangularFactor& factor) {
     VectorXd lengths(factor.rank());
@@ -87,11 +109,10 @@ double conditionOf(const TriangularFactor& factor, bool intercept, const Progres
             unit.col(j).normalize();
         return conditionBy(
             k, progress, [&](const VectorXd& v) { return VectorXd(unit.transpose() * (unit * v).eval()); },
-            [&](VectorXd& v) {
+            [&](VectorXd v) {
                 unit.transpose().triangularView<Eigen::Lower>().solveInPlace(v);
-                const double length = v.norm();
                 unit.triangularView<Eigen::Upper>().solveInPlace(v);
-                return length;
+                return v;
             });
     }
     // Columns about their means: what the constant says is taken out of each product; the inverse of what is
@@ -101,7 +122,7 @@ double conditionOf(const TriangularFactor& factor, bool intercept, const Progres
         if (first) z -= one * one.dot(z);
         return z;
     };
-    const VectorXd lengths = centredLengths(factor, one).tail(k);
+    const VectorXd lengths = columnLengths(factor, one).tail(k);
     const auto padded = [&](const VectorXd& v) {
         VectorXd all = VectorXd::Zero(k + first);
         all.tail(k) = v;
@@ -113,10 +134,9 @@ double conditionOf(const TriangularFactor& factor, bool intercept, const Progres
             const VectorXd z = beside(factor.times(padded(v.cwiseQuotient(lengths))));
             return VectorXd(VectorXd(factor.transposeTimes(z).tail(k)).cwiseQuotient(lengths));
         },
-        [&](VectorXd& v) {
+        [&](const VectorXd& v) {
             const VectorXd direction = factor.solveTransposed(padded(v.cwiseProduct(lengths)));
-            v = VectorXd(factor.solve(direction).bottomRows(k)).cwiseProduct(lengths);
-            return direction.norm();
+            return VectorXd(VectorXd(factor.solve(direction).bottomRows(k)).cwiseProduct(lengths));
         });
 }
 

@@ -1,6 +1,7 @@
 #include "estimate/linear/exact.h"
 
 #include "base/double_double.h"
+#include "estimate/linear/proof.h"
 
 #include <algorithm>
 #include <atomic>
@@ -238,6 +239,7 @@ private:
             for (Index j = i; j < m_rank; ++j)
                 corrector(i, j) = m_products(i, j).hi;
         std::vector<DoubleDouble> squares(static_cast<std::size_t>(m_blocks));
+        std::vector<VectorXd> products(squares.size());
         forBlocks(0.85, 1, "Leverages and residuals", [&](Index b) {
             Rows rows;
             const Index n = length(b), begin = b * m_blockRows;
@@ -247,6 +249,7 @@ private:
                                  rows.yHi.data(), rows.yLo.data());
             const DoubleDoubleColumn left{rows.yHi.data(), rows.yLo.data()};
             squares[static_cast<std::size_t>(b)] = sumOfProducts(static_cast<std::size_t>(n), left, left);
+            products[static_cast<std::size_t>(b)] = rows.hi.transpose() * rows.yHi;
             m_fit.residuals.segment(begin, n) = rows.yHi / m_fit.responseScale;
             if (!m_weights.empty())
                 for (Index i = 0; i < n; ++i) {
@@ -260,8 +263,11 @@ private:
             m_fit.leverages.segment(begin, n) = z.rowwise().squaredNorm();
             if (m_keep) m_z.middleRows(begin, n) = z;
         });
-        for (const DoubleDouble& s : squares)
-            m_squares += s;
+        m_orthogonal = VectorXd::Zero(m_rank);
+        for (std::size_t b = 0; b < squares.size(); ++b) {
+            m_squares += squares[b];
+            m_orthogonal += products[b];
+        }
     }
 
     static double normOf(const Vector& v) {
@@ -310,6 +316,10 @@ private:
             fit.projections[i] = at(m_projections, i).hi;
         }
         fit.factor = TriangularFactor(std::move(m_factor), std::move(inverse));
+        VectorXd solution(m_rank);
+        for (Index i = 0; i < m_rank; ++i)
+            solution[i] = at(m_solution, i).hi;
+        prove(fit, m_orthogonal, solution);
         if (m_keep) fit.orthonormal = std::make_shared<const MatrixXd>(std::move(m_z));
         if (!first) return;
         fit.constant = constant.hi;
@@ -339,6 +349,8 @@ private:
     MatrixXd m_factor;
     DoubleDouble m_squares;
     MatrixXd m_z;
+    /// X~'Wr.
+    VectorXd m_orthogonal;
 };
 
 } // namespace

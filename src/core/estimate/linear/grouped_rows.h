@@ -1,6 +1,7 @@
 #pragma once
 // Rows of a fit that are worked on in groups with something in common.
 #include "estimate/linear/least_squares.h"
+#include "estimate/linear/proof.h"
 
 #include <Eigen/Core>
 
@@ -28,9 +29,8 @@ public:
     /// rows on, for a solution that goes beyond doubles.
     virtual Eigen::VectorXd crossProducts(const LeastSquaresFit& fit, const Extended& solution,
                                           bool careful) const = 0;
-    /// Residuals, fitted values and leverages of all rows into the fit; the weighted sum of squared
-    /// residuals.
-    virtual long double finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const = 0;
+    /// Residuals, fitted values and leverages of all rows into the fit, and what these residuals are.
+    virtual ResidualSums finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const = 0;
 };
 
 } // namespace oxgoad

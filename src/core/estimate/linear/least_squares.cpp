@@ -236,7 +236,6 @@ void decideRank(LeastSquaresFit& fit, MatrixXd work, const std::vector<char>& co
             continue;
         }
         reflect(work, rank, j);
-        work.col(j).tail(work.rows() - rank - 1).setZero();
         places.push_back(j);
         fit.kept.push_back(column);
         ++rank;
@@ -248,13 +247,8 @@ void decideRank(LeastSquaresFit& fit, MatrixXd work, const std::vector<char>& co
     fit.projections = work.col(last).head(rank);
 }
 
-/// Residuals of the shifted problem, X~'r, and Σ r² and Σ (y~ - mean)², block by block.
-struct ResidualPass {
-    VectorXd crossProducts;
-    long double sumOfSquares = 0;
-};
-
-ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
+/// Residuals of the shifted problem, X~'Wr and Σ w r², block by block.
+ResidualSums residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<const double> y,
                           std::span<const double> weights, const VectorXd& solution, const Blocks& blocks,
                           bool withLeverage, Threads threads, Progress& progress) {
     const auto count = static_cast<std::size_t>(blocks.count);
@@ -276,7 +270,7 @@ ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<co
         const VectorXd roots = rootsOf(weights, begin, raw.rows());
         const VectorXd weighted = residual.cwiseProduct(roots);
         if (!weights.empty()) shifted.array().colwise() *= roots.array();
-        if (!withLeverage) products[b] = shifted.transpose() * weighted; // only to refine
+        products[b] = shifted.transpose() * weighted;
         long double sum = 0;
         for (Index r = 0; r < residual.size(); ++r)
             sum += static_cast<long double>(weighted[r]) * weighted[r];
@@ -289,9 +283,9 @@ ResidualPass residualPass(LeastSquaresFit& fit, const RowSource& x, std::span<co
         }
         ++done;
     });
-    ResidualPass pass{VectorXd::Zero(solution.size()), 0};
+    ResidualSums pass{VectorXd::Zero(solution.size()), 0};
     for (std::size_t b = 0; b < count; ++b) {
-        if (!withLeverage) pass.crossProducts += products[b];
+        pass.products += products[b];
         pass.sumOfSquares += squares[b];
     }
     return pass;
@@ -348,7 +342,10 @@ void requireSize(double low, double high, double most, const std::string& what) 
     const double size = std::max(std::fabs(low), std::fabs(high));
     if (!(size <= most))
         throw Error(ErrorCode::badTerm,
-                    what + " has values up to " + shortText(size) + ", too large to be squared and added up",
+                    what + " has values " +
+                        (std::isfinite(size)
+                             ? "up to " + shortText(size) + ", too large to be squared and added up"
+                             : std::string("that are no finite numbers")),
                     {}, "Divide it by a power of ten, which changes only its unit.");
     if (const double spread = high - low; spread > 0 && spread < 1 / most)
         throw Error(ErrorCode::badTerm,
@@ -409,8 +406,14 @@ std::pair<VectorXd, double> shiftedCrossProducts(const LeastSquaresFit& fit, con
     return {total, sum};
 }
 
-LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
-                                const LeastSquaresOptions& options, Progress& progress) {
+namespace {
+
+/// One triangle of so many columns, with its inverse, is more than there is room and time for.
+constexpr Index mostInOne = 5000;
+
+/// `plainly`: of rows as they are, in no groups.
+LeastSquaresFit solve(const RowSource& x, std::span<const double> y, const LeastSquaresOptions& options,
+                      bool plainly, Progress& progress) {
     const Index n = x.rows();
     const Index p = x.columns();
     LeastSquaresFit fit;
@@ -447,7 +450,8 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     const bool always = options.levels != LeastSquaresOptions::Levels::asNeeded;
     std::unique_ptr<GroupedRows> byCells;
     std::optional<LevelRows> byLevels;
-    if (!isLittle(p + 1) || options.precision == LeastSquaresOptions::Precision::plain || always) {
+    if (!plainly &&
+        (!isLittle(p + 1) || options.precision == LeastSquaresOptions::Precision::plain || always)) {
         const auto levels = LevelRows::worthwhile(x, always);
         const auto cells =
             always || (levels && p > LevelRows::mostTogether) ? nullptr : CellRows::worthwhile(x);
@@ -456,8 +460,6 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
         else if (cells)
             byCells = inCells(cells, y, options, progress);
     }
-    // One triangle of so many columns, with its inverse, is more than there is room and time for.
-    constexpr Index mostInOne = 5000;
     if (!byLevels && p > mostInOne)
         throw Error(
             ErrorCode::badTerm,
@@ -571,13 +573,13 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
     } else {
         solution += correct(
             residualPass(fit, x, y, options.weights, solution, blocks, false, options.threads, progress)
-                .crossProducts);
+                .products);
     }
 
-    const long double sumOfSquares =
+    const auto [products, sumOfSquares] =
         grouped ? grouped->finish(fit, solution)
-                : residualPass(fit, x, y, options.weights, solution, blocks, true, options.threads, progress)
-                      .sumOfSquares;
+                : residualPass(fit, x, y, options.weights, solution, blocks, true, options.threads, progress);
+    prove(fit, products, solution);
     const double unit = fit.responseScale * fit.responseScale;
     fit.residualSumOfSquares = static_cast<double>(sumOfSquares) / unit;
     fit.residualStandardDeviation =
@@ -586,6 +588,17 @@ LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
             : std::nan("");
     storeCoefficients(fit, solution);
     judgeResiduals();
+    return fit;
+}
+
+} // namespace
+
+LeastSquaresFit fitLeastSquares(const RowSource& x, std::span<const double> y,
+                                const LeastSquaresOptions& options, Progress& progress) {
+    LeastSquaresFit fit = solve(x, y, options, false, progress);
+    if (fit.proven() || x.columns() > mostInOne) return fit;
+    fit = solve(x, y, options, true, progress);
+    fit.workedOutAnew = true;
     return fit;
 }
 

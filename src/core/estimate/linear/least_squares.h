@@ -113,6 +113,11 @@ public:
     double responseDigitsLeft = 16;
     /// The residuals are no more than the rounding of the response: there is no spread to judge by.
     bool fitsExactly = false;
+    /// How far the residuals are from being orthogonal to every column, over what rounding may make of it.
+    double fromOrthogonal = 0;
+    bool proven() const { return fromOrthogonal <= 1; }
+    /// A quick way was taken whose residuals were not, so that all was worked out anew in the plain way.
+    bool workedOutAnew = false;
     /// True when coefficients, errors, residuals and leverages were worked out to twice the precision.
     bool exact = false;
 
@@ -201,6 +206,12 @@ public:
     /// columns beyond the constant: the explained sum of squares of a regression of z on the same columns.
     double explainedSumOfSquares(const Eigen::VectorXd& shiftedCrossProducts, double sum) const;
 
+    /// The first of the dependent columns that is not at a row of the model matrix what the columns before it
+    /// say of it, as it was at all rows learned from: the row is outside of what they span, so that they
+    /// determine no mean there (Searle 1971, "Linear models", §5.4, on estimable functions). None where it is
+    /// inside. Of a combination of rows `constantWeight` is the sum of their weights.
+    const Dependency* partsFrom(const Eigen::VectorXd& row, double constantWeight = 1) const;
+
     /// Means of the learning rows' columns (weighted as they are): length p, 0 for dependent ones and without
     /// a constant.
     Eigen::VectorXd columnMeans() const;
@@ -255,6 +266,9 @@ private:
 /// Columns that depend on earlier ones are left out in the order given and named.
 ///
 /// Where the condition number is above 300, or the work is small, solveExactly() does the last part anew.
+///
+/// Every fit proves itself (proof.h): where its residuals are not orthogonal to its columns it is worked out
+/// anew from rows as they are, and where that does not help `proven` says so.
 ///
 /// Requires: y of length n, X n × p, all finite. Errors: tooFewRows when n < rank, noSpread when y is
 /// constant, badWeights. Throws Stopped. The result does not depend on the number of threads.

@@ -27,6 +27,25 @@ MatrixXd LeastSquaresFit::shifted(const MatrixXd& block) const {
     return out;
 }
 
+const Dependency* LeastSquaresFit::partsFrom(const VectorXd& row, double constantWeight) const {
+    // Weights below 1e-8 of a column are not listed; large numbers far from 0 lose digits.
+    constexpr double unlisted = 1e-6, rounding = 1e-12;
+    const auto spread = [&](Index k) { return row[k] - constantWeight * shift[k]; };
+    for (const Dependency& one : dependent) {
+        const auto j = static_cast<Index>(one.column);
+        double said = constantWeight * one.constant, size = std::fabs(spread(j)),
+               digits = std::fabs(row[j]) + std::fabs(said);
+        for (const auto& [other, weight] : one.combination) {
+            const auto k = static_cast<Index>(other);
+            said += weight * row[k];
+            size += std::fabs(weight * spread(k));
+            digits += std::fabs(weight * row[k]);
+        }
+        if (std::fabs(row[j] - said) > unlisted * size + rounding * digits) return &one;
+    }
+    return nullptr;
+}
+
 VectorXd LeastSquaresFit::predict(const MatrixXd& block) const {
     VectorXd mean = VectorXd::Constant(block.rows(), 0);
     double level = constant;

@@ -90,7 +90,6 @@ std::vector<LevelRows::Null> LevelRows::nulls(const LeastSquaresFit& fit, const 
         const double left = work.col(j).tail(work.rows() - rank).norm();
         if (left > fit.rankToleranceUsed * whole) {
             reflect(work, rank, j);
-            work.col(j).tail(work.rows() - rank - 1).setZero();
             kept.push_back(j);
             ++rank;
             continue;

@@ -59,7 +59,7 @@ public:
 
     Eigen::VectorXd crossProducts(const LeastSquaresFit& fit, const Extended& solution,
                                   bool careful) const override;
-    long double finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const override;
+    ResidualSums finish(LeastSquaresFit& fit, const Eigen::VectorXd& solution) const override;
 
 private:
     using Index = Eigen::Index;
@@ -123,6 +123,21 @@ private:
         Extended ofRest;
     };
     Spread spread(const LeastSquaresFit& fit, const Extended& solution) const;
+    /// X~'Wr of a batch: of the rest's columns, and of each level the sum and those with its own columns.
+    struct Products {
+        struct Level {
+            Index level;
+            long double sum;
+            Extended own; // by slot
+        };
+        Extended ofRest;
+        std::vector<Level> ofLevels;
+    };
+    /// Of residuals times their weights, and what they are times the rest's columns.
+    void addProducts(const Batch& batch, const Eigen::MatrixXd& own, const Extended& residuals,
+                     Extended ofRest, Products& into) const;
+    /// By place, of all batches.
+    Eigen::VectorXd products(const LeastSquaresFit& fit, const std::vector<Products>& ofBatches) const;
     /// Rows of a batch as they are reduced: consecutive rows or what is left of them, [1, rest, y] times the
     /// roots of the weights, and whose they are.
     struct Worked {

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 
 namespace oxgoad {
 
@@ -73,68 +74,25 @@ void LevelRows::takeOwn(VectorXd& residuals, const MatrixXd& own, const Spread& 
             residuals.segment(first, n) -= slope * own.col(slot).segment(first, n);
 }
 
-VectorXd LevelRows::crossProducts(const LeastSquaresFit& fit, const Extended& solution, bool careful) const {
-    const Spread b = spread(fit, solution);
-    const Index m = rest();
-    const VectorXd ofRest = b.ofRest.cast<double>();
-    const auto count = batches().size();
-    std::vector<Extended> ofRows(count);
-    struct Part {
-        Index level;
-        long double sum;
-        Extended own; // by slot
-    };
-    std::vector<std::vector<Part>> ofLevels(count);
-    forBatches(0.6, 0.8, "Refining", [&](std::size_t batchAt, const Batch& batch) {
-        const Index rows = batch.to - batch.from;
-        Extended residuals(rows), sums = Extended::Zero(m);
-        MatrixXd own;
-        if (m_own.size() > 0) own = centredOwn(batch);
-        if (careful) {
-            const long double shift = fit.responseShift, scale = fit.responseScale;
-            residuals = (column(m, batch.from, rows).cast<long double>().array() - shift) * scale;
-            const auto exactly = [&](Index j) -> Extended {
-                const Index at = m_levels->rest[static_cast<std::size_t>(j)];
-                return ((column(j, batch.from, rows).cast<long double>().array() -
-                         static_cast<long double>(fit.shift[at])) *
-                        static_cast<long double>(fit.scale[at]))
-                    .matrix();
-            };
-            for (Index j = 0; j < m; ++j)
-                if (b.ofRest[j] != 0) residuals -= b.ofRest[j] * exactly(j);
-            forLevels(batch, [&](Index level, Index first, Index n) {
-                residuals.segment(first, n).array() -= b.ofLevel[level];
-                for (Index slot = 0; level < levels() && slot < own.cols(); ++slot)
-                    if (const long double slope = b.ofOwn(level, slot); slope != 0)
-                        residuals.segment(first, n) -=
-                            slope * own.col(slot).segment(first, n).cast<long double>();
-            });
-            for (Index i = 0; i < rows; ++i)
-                residuals[i] *= weight(batch.from + i);
-            for (Index j = 0; j < m; ++j)
-                sums[j] = residuals.dot(exactly(j));
-        } else {
-            VectorXd r = lessRest(fit, ofRest, batch.from, rows);
-            forLevels(batch, [&](Index level, Index first, Index n) { takeOwn(r, own, b, level, first, n); });
-            if (m_roots.size() > 0) r.array() *= m_roots.segment(batch.from, rows).array().square();
-            sums = restTimes(fit, r, batch.from).cast<long double>();
-            residuals = r.cast<long double>();
-        }
-        forLevels(batch, [&](Index level, Index first, Index n) {
-            Part part{level, residuals.segment(first, n).sum(), Extended::Zero(own.cols())};
-            for (Index slot = 0; level < levels() && slot < own.cols(); ++slot)
-                part.own[slot] =
-                    residuals.segment(first, n).dot(own.col(slot).segment(first, n).cast<long double>());
-            ofLevels[batchAt].push_back(std::move(part));
-        });
-        ofRows[batchAt] = std::move(sums);
+void LevelRows::addProducts(const Batch& batch, const MatrixXd& own, const Extended& residuals,
+                            Extended ofRest, Products& into) const {
+    into.ofRest = std::move(ofRest);
+    forLevels(batch, [&](Index level, Index first, Index n) {
+        Products::Level part{level, residuals.segment(first, n).sum(), Extended::Zero(own.cols())};
+        for (Index slot = 0; level < levels() && slot < own.cols(); ++slot)
+            part.own[slot] =
+                residuals.segment(first, n).dot(own.col(slot).segment(first, n).cast<long double>());
+        into.ofLevels.push_back(std::move(part));
     });
+}
+
+VectorXd LevelRows::products(const LeastSquaresFit& fit, const std::vector<Products>& ofBatches) const {
     Extended byColumn = Extended::Zero(fit.columns);
     long double all = 0;
-    for (std::size_t k = 0; k < count; ++k) {
-        for (Index j = 0; j < m; ++j)
-            byColumn[m_levels->rest[static_cast<std::size_t>(j)]] += ofRows[k][j];
-        for (const Part& part : ofLevels[k]) {
+    for (const Products& batch : ofBatches) {
+        for (Index j = 0; j < rest(); ++j)
+            byColumn[m_levels->rest[static_cast<std::size_t>(j)]] += batch.ofRest[j];
+        for (const Products::Level& part : batch.ofLevels) {
             all += part.sum;
             for (Index slot = 0; part.level < levels() && slot < perLevel(); ++slot) {
                 const Index at = m_levels->column(part.level, slot);
@@ -156,6 +114,51 @@ VectorXd LevelRows::crossProducts(const LeastSquaresFit& fit, const Extended& so
         products[start + static_cast<Index>(k)] =
             static_cast<double>(byColumn[static_cast<Index>(fit.kept[k])]);
     return products;
+}
+
+VectorXd LevelRows::crossProducts(const LeastSquaresFit& fit, const Extended& solution, bool careful) const {
+    const Spread b = spread(fit, solution);
+    const Index m = rest();
+    const VectorXd ofRest = b.ofRest.cast<double>();
+    std::vector<Products> made(batches().size());
+    forBatches(0.6, 0.8, "Refining", [&](std::size_t batchAt, const Batch& batch) {
+        const Index rows = batch.to - batch.from;
+        MatrixXd own;
+        if (m_own.size() > 0) own = centredOwn(batch);
+        if (!careful) {
+            VectorXd r = lessRest(fit, ofRest, batch.from, rows);
+            forLevels(batch, [&](Index level, Index first, Index n) { takeOwn(r, own, b, level, first, n); });
+            if (m_roots.size() > 0) r.array() *= m_roots.segment(batch.from, rows).array().square();
+            addProducts(batch, own, r.cast<long double>(), restTimes(fit, r, batch.from).cast<long double>(),
+                        made[batchAt]);
+            return;
+        }
+        const long double shift = fit.responseShift, scale = fit.responseScale;
+        Extended residuals = (column(m, batch.from, rows).cast<long double>().array() - shift) * scale;
+        const auto exactly = [&](Index j) -> Extended {
+            const Index at = m_levels->rest[static_cast<std::size_t>(j)];
+            return ((column(j, batch.from, rows).cast<long double>().array() -
+                     static_cast<long double>(fit.shift[at])) *
+                    static_cast<long double>(fit.scale[at]))
+                .matrix();
+        };
+        for (Index j = 0; j < m; ++j)
+            if (b.ofRest[j] != 0) residuals -= b.ofRest[j] * exactly(j);
+        forLevels(batch, [&](Index level, Index first, Index n) {
+            residuals.segment(first, n).array() -= b.ofLevel[level];
+            for (Index slot = 0; level < levels() && slot < own.cols(); ++slot)
+                if (const long double slope = b.ofOwn(level, slot); slope != 0)
+                    residuals.segment(first, n) -=
+                        slope * own.col(slot).segment(first, n).cast<long double>();
+        });
+        for (Index i = 0; i < rows; ++i)
+            residuals[i] *= weight(batch.from + i);
+        Extended sums = Extended::Zero(m);
+        for (Index j = 0; j < m; ++j)
+            sums[j] = residuals.dot(exactly(j));
+        addProducts(batch, own, residuals, std::move(sums), made[batchAt]);
+    });
+    return products(fit, made);
 }
 
 VectorXd LevelRows::lengths(const LeastSquaresFit& fit, const Batch& batch, const std::vector<Index>& places,
@@ -206,7 +209,7 @@ VectorXd LevelRows::lengths(const LeastSquaresFit& fit, const Batch& batch, cons
     return leverages;
 }
 
-long double LevelRows::finish(LeastSquaresFit& fit, const VectorXd& solution) const {
+ResidualSums LevelRows::finish(LeastSquaresFit& fit, const VectorXd& solution) const {
     const Spread b = spread(fit, solution.cast<long double>());
     const VectorXd ofRest = b.ofRest.cast<double>();
     const Index start = fit.intercept ? 1 : 0, m = rest();
@@ -217,6 +220,7 @@ long double LevelRows::finish(LeastSquaresFit& fit, const VectorXd& solution) co
     const MatrixXd shared = m_shared(Eigen::all, places);
     const auto all = batches();
     std::vector<long double> squares(all.size(), 0);
+    std::vector<Products> made(all.size());
     forBatches(0.8, 1, "Leverages and residuals", [&](std::size_t batchAt, const Batch& batch) {
         const Index rows = batch.to - batch.from;
         VectorXd residuals = lessRest(fit, ofRest, batch.from, rows);
@@ -238,11 +242,11 @@ long double LevelRows::finish(LeastSquaresFit& fit, const VectorXd& solution) co
             fit.leverages[row] = leverages[i] * root * root;
         }
         squares[batchAt] = sum;
+        if (m_roots.size() > 0) residuals.array() *= m_roots.segment(batch.from, rows).array().square();
+        addProducts(batch, ownColumns, residuals.cast<long double>(),
+                    restTimes(fit, residuals, batch.from).cast<long double>(), made[batchAt]);
     });
-    long double total = 0;
-    for (const long double s : squares)
-        total += s;
-    return total;
+    return {products(fit, made), std::accumulate(squares.begin(), squares.end(), 0.0L)};
 }
 
 } // namespace oxgoad

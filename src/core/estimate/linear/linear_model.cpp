@@ -5,6 +5,7 @@
 #include "estimate/linear/apart_reader.h"
 #include "estimate/model_text.h"
 
+#include <algorithm>
 #include <cmath>
 
 namespace oxgoad {
@@ -63,6 +64,18 @@ private:
 } // namespace
 
 VectorXd LinearModel::predict(const MatrixXd& inputs) const {
+    VectorXd mean = meanAt(inputs);
+    if (fit.dependent.empty()) return mean;
+    constexpr Index atOnce = 256;
+    for (Index begin = 0; begin < inputs.rows(); begin += atOnce) {
+        const MatrixXd rows = matrix(inputs.middleRows(begin, std::min(atOnce, inputs.rows() - begin)));
+        for (Index i = 0; i < rows.rows(); ++i)
+            if (fit.partsFrom(rows.row(i).transpose())) mean[begin + i] = std::nan("");
+    }
+    return mean;
+}
+
+VectorXd LinearModel::meanAt(const MatrixXd& inputs) const {
     const auto& levels = design.levelColumns();
     constexpr std::size_t many = 64;
     if (!levels || levels->levels < many) return fit.predict(matrix(inputs));
@@ -135,6 +148,21 @@ std::vector<std::string> LinearModel::problems(std::span<const double> inputs) c
         if (!std::isnan(value) && !std::isfinite(guard.piece.basis.at(value)))
             found.push_back(guard.name + " is not defined at " + readableText(value, 6));
     }
+    const bool there = std::none_of(inputs.begin(), inputs.end(), [](double v) { return std::isnan(v); });
+    if (fit.dependent.empty() || !there || !found.empty()) return found;
+    const VectorXd row =
+        matrix(Eigen::Map<const MatrixXd>(inputs.data(), 1, static_cast<Index>(inputs.size()))).row(0);
+    const Dependency* parts = fit.partsFrom(row);
+    if (!parts) return found;
+    const std::string& name = design.columns()[parts->column].name;
+    std::string with;
+    for (std::size_t k = 0; k < parts->combination.size() && k < 3; ++k)
+        with += (k > 0 ? ", " : "") + design.columns()[parts->combination[k].first].name;
+    if (parts->combination.size() > 3) with += " and others";
+    found.push_back(with.empty() ? name + " was " + shortText(parts->constant) +
+                                       " in all rows learned from, which do not say what it does"
+                                 : name + " parts from what " + with +
+                                       " say of it in all rows learned from, which do not tell them apart");
     return found;
 }
 
@@ -189,7 +217,7 @@ std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text) {
         const auto columns = static_cast<Index>(model->design.columns().size());
         const auto fitOf = [&](const json& from) {
             LeastSquaresFit fit = fitFrom(from);
-            if (fit.columns != columns) throw std::out_of_range("columns");
+            if (fit.columns != columns) damaged("other coefficients than columns");
             return fit;
         };
         model->fit = fitOf(j.at("fit"));

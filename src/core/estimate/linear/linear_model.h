@@ -49,10 +49,13 @@ public:
     Eigen::VectorXd predict(const Eigen::MatrixXd& inputs) const override;
     /// Leverages x'(X'X)⁻¹x.
     Eigen::VectorXd distances(const Eigen::MatrixXd& inputs) const override;
-    DistanceScale distanceScale() const override { return {"leverage", averageLeverage, largestLeverage}; }
+    DistanceScale distanceScale() const override {
+        return {"leverage", averageLeverage, largestLeverage, true};
+    }
     std::vector<std::string> problems(std::span<const double> inputs) const override;
     std::vector<NamedNumber> says() const override;
     std::string text() const override;
+    bool definedWhereInputsAre() const override { return design.guards().empty() && fit.dependent.empty(); }
     const LinearModel* linear() const override { return this; }
 
     /// The columns of the model matrix at values of the inputs: m × p.
@@ -69,6 +72,10 @@ public:
     bool hasErrors() const { return !penalised; }
 
     double averageLeverage = 0, largestLeverage = 0;
+
+private:
+    /// Of rows that are determined.
+    Eigen::VectorXd meanAt(const Eigen::MatrixXd& inputs) const;
 };
 
 /// A design and a fit with values of the rows it was made from, for what asks for more than a model.

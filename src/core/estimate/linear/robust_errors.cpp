@@ -2,12 +2,11 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "estimate/decompositions.h"
 #include "estimate/linear/apart_scores.h"
 #include "estimate/row_blocks.h"
 
 #include <Eigen/Cholesky>
-#include <Eigen/Eigenvalues>
-#include <Eigen/QR>
 
 #include <algorithm>
 #include <cmath>
@@ -59,9 +58,7 @@ double spreadFactor(ErrorsKind kind, double leverage) {
 /// digits.
 MatrixXd rootOfRows(const MatrixXd& rows) {
     if (rows.rows() <= rows.cols()) return rows.transpose();
-    const Eigen::HouseholderQR<MatrixXd> qr(rows);
-    const MatrixXd r = qr.matrixQR().topRows(rows.cols()).triangularView<Eigen::Upper>();
-    return r.transpose();
+    return upperTriangle(rows).transpose();
 }
 
 /// Scores e·p summed within each unit: units × rank. Sums of a unit may span blocks, so in the order of rows.
@@ -132,14 +129,14 @@ public:
                         });
         for (std::size_t g = 0; g < count; ++g) {
             progress.checkpoint(static_cast<double>(g) / static_cast<double>(count), "Adjusting groups");
-            const Eigen::SelfAdjointEigenSolver<MatrixXd> eigen(m_products[g]); // reads the lower half
+            const SymmetricParts eigen = symmetricParts(m_products[g]);
             // (1 − s)^(−1/2), and 0 where the group alone says all of a direction (Moore and Penrose's
             // inverse).
-            const VectorXd s = eigen.eigenvalues().cwiseMax(0);
+            const VectorXd s = eigen.values.cwiseMax(0);
             VectorXd adjust(s.size());
             for (Index i = 0; i < s.size(); ++i)
                 adjust[i] = 1 - s[i] > 1e-10 ? 1 / std::sqrt(1 - s[i]) : 0;
-            const MatrixXd& v = eigen.eigenvectors();
+            const MatrixXd& v = eigen.vectors;
             m_scores.row(static_cast<Index>(g)) =
                 m_scores.row(static_cast<Index>(g)) * v * adjust.asDiagonal() * v.transpose();
             m_own.push_back(v * (s.array() * adjust.array().square()).matrix().asDiagonal() * v.transpose());

@@ -1,6 +1,7 @@
 #include "estimate/linear/triangle.h"
 
 #include "estimate/kernel_arrays.h"
+#include "kernels/reflection.h"
 
 #include <algorithm>
 #include <cmath>
@@ -51,46 +52,43 @@ MatrixXd triangle(Ref<MatrixXd> block, const Progress& progress) {
     return r;
 }
 
-void reflect(Eigen::MatrixXd& work, Eigen::Index top, Eigen::Index j) {
-    const Eigen::Index below = work.rows() - top;
-    if (below <= 1) return;
-    Eigen::VectorXd v = work.col(j).tail(below);
-    if (v.tail(below - 1).isZero(0)) return;
-    const double alpha = v[0] > 0 ? -v.norm() : v.norm();
-    v[0] -= alpha;
-    const double square = v.squaredNorm();
-    if (square == 0) return;
-    auto part = work.block(top, j, below, work.cols() - j);
-    part -= v * (2.0 / square * (v.transpose() * part));
+namespace {
+
+/// Turns the columns of `part` by the reflection of [first; below], of which `below` is scaled in its place.
+void turnBy(const Reflection& turn, Eigen::VectorXd& below, Ref<MatrixXd> part) {
+    below *= turn.scale;
+    Eigen::RowVectorXd along = part.row(0);
+    along.noalias() += below.transpose() * part.bottomRows(below.size());
+    along *= turn.factor;
+    part.row(0) -= along;
+    part.bottomRows(below.size()).noalias() -= below * along;
 }
 
-void reduceColumns(Eigen::Ref<Eigen::MatrixXd> work, Eigen::Index count) {
-    for (Eigen::Index j = 0; j < std::min(count, work.rows()); ++j) {
-        const Eigen::Index below = work.rows() - j;
-        Eigen::VectorXd v = work.col(j).tail(below);
-        const double length = v.norm();
-        if (length == 0) continue;
-        const bool turned = v[0] < 0;
-        v[0] += turned ? -length : length;                   // nothing cancels
-        const double scale = 1 / (length * std::fabs(v[0])); // 2/v'v
-        auto part = work.block(j, j + 1, below, work.cols() - j - 1);
-        const Eigen::RowVectorXd along = scale * (v.transpose() * part);
-        part.noalias() -= v * along;
-        if (!turned) part.row(0) *= -1;
-        work.col(j).tail(below).setZero();
-        work(j, j) = length;
-    }
+} // namespace
+
+double reflect(Ref<MatrixXd> work, Index top, Index j) {
+    const Index below = work.rows() - top - 1, after = work.cols() - j - 1;
+    if (below < 0) return 0;
+    Eigen::VectorXd column = work.col(j).tail(below);
+    const Reflection turn = reflectionOf(work(top, j), column);
+    work(top, j) = turn.length;
+    work.col(j).tail(below).setZero();
+    if (turn.factor != 0 && after > 0) turnBy(turn, column, work.block(top, j + 1, below + 1, after));
+    return turn.length;
 }
 
-double takeOne(Eigen::Ref<Eigen::MatrixXd> rows, const Eigen::VectorXd& roots) {
-    const double length = roots.norm();
+void reduceColumns(Ref<MatrixXd> work, Index count) {
+    for (Index j = 0; j < std::min(count, work.rows()); ++j)
+        if (reflect(work, j, j) < 0) work.row(j).tail(work.cols() - j) *= -1;
+}
+
+double takeOne(Ref<MatrixXd> rows, const Eigen::VectorXd& roots) {
+    const double length = lengthOf(roots);
     if (length == 0) return 0;
-    Eigen::VectorXd v = roots;
-    v[0] += length;                           // roots are not below 0: nothing cancels
-    const double scale = 1 / (length * v[0]); // 2/v'v
-    const Eigen::RowVectorXd along = scale * (v.transpose() * rows);
-    rows.noalias() -= v * along;
-    rows.row(0) *= -1;
+    Eigen::VectorXd below = roots.tail(roots.size() - 1);
+    const Reflection turn = reflectionOf(roots[0], below);
+    if (turn.factor != 0) turnBy(turn, below, rows);
+    if (turn.length < 0) rows.row(0) *= -1;
     return length;
 }
 

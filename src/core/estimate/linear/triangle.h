@@ -25,8 +25,9 @@ Eigen::MatrixXd triangle(Eigen::Ref<Eigen::MatrixXd> block, const Progress& prog
 /// Loan 2013, §3.1.7).
 void solveRows(const Eigen::MatrixXd& triangle, Eigen::Ref<Eigen::MatrixXd> rows);
 
-/// Householder reflection that zeroes column `j` of `work` below row `top`; applied to columns j and after.
-void reflect(Eigen::MatrixXd& work, Eigen::Index top, Eigen::Index j);
+/// Householder reflection that zeroes column `j` of `work` below row `top`; applied to the columns after it
+/// too. What it leaves at `top`.
+double reflect(Eigen::Ref<Eigen::MatrixXd> work, Eigen::Index top, Eigen::Index j);
 
 /// The same for the first columns of rows, applied to all; the diagonal comes out at 0 or above. Rows of
 /// which the first `count` are R's and what the other columns share with it, the others what is left.

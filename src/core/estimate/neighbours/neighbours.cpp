@@ -138,7 +138,15 @@ std::shared_ptr<const LearnedModel> readNeighbours(std::string_view text) {
         VectorXd y = vectorFrom(j.at("y")), weights = vectorFrom(j.at("weights"));
         if (points.cols() != static_cast<Index>(inputs.size()) || y.size() != points.rows() ||
             (weights.size() != 0 && weights.size() != y.size()) || !points.allFinite())
-            throw std::out_of_range("points");
+            damaged("other points than columns and values");
+        for (std::size_t i = 0; i < inputs.size(); ++i)
+            for (const double value : points.col(static_cast<Index>(i)))
+                if (inputs[i].factor &&
+                    !(value >= 0 && value < static_cast<double>(inputs[i].levels.size()) &&
+                      value == std::floor(value)))
+                    damaged("a level that is not there");
+        if ((weights.array() < 0).any() || !weights.allFinite() || !y.allFinite())
+            damaged("a weight or a value that cannot be");
         auto model = std::make_shared<NeighboursModel>(std::move(inputs), options, std::move(points),
                                                        std::move(y), std::move(weights));
         model->setScale(numberFrom(j.at("average_distance")), numberFrom(j.at("largest_distance")));

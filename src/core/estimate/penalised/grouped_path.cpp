@@ -2,9 +2,9 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "estimate/decompositions.h"
 
 #include <Eigen/Cholesky>
-#include <Eigen/Eigenvalues>
 
 #include <algorithm>
 #include <cmath>
@@ -66,10 +66,10 @@ public:
         for (const Group& group : m_groups) {
             Basis basis;
             if (group.size > 1) {
-                const Eigen::SelfAdjointEigenSolver<MatrixXd> solver(
-                    gram().block(group.begin, group.begin, group.size, group.size));
-                basis.values = solver.eigenvalues().cwiseMax(0);
-                basis.vectors = solver.eigenvectors();
+                const SymmetricParts parts =
+                    symmetricParts(gram().block(group.begin, group.begin, group.size, group.size));
+                basis.values = parts.values.cwiseMax(0);
+                basis.vectors = parts.vectors;
             } else {
                 basis.values = gram().diagonal().segment(group.begin, 1);
                 basis.vectors = MatrixXd::Ones(1, 1);

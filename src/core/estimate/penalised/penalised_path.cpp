@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "estimate/decompositions.h"
 #include "estimate/penalised/grouped_path.h"
 #include "estimate/penalised/kept_factor.h"
 #include "estimate/row_blocks.h"
@@ -400,9 +401,7 @@ private:
             all.col(c) = m_p.z.col(active[static_cast<std::size_t>(c)]);
         all.col(k) = m_p.y;
         all /= std::sqrt(n());
-        const Eigen::HouseholderQR<MatrixXd> qr(all);
-        const Index rows = std::min<Index>(m_p.rows, k + 1);
-        return qr.matrixQR().topRows(rows).triangularView<Eigen::Upper>();
+        return upperTriangle(std::move(all));
     }
 
     /// R of some columns and the response, from that of all columns that were ever in.
@@ -427,8 +426,7 @@ private:
                                                       active[static_cast<std::size_t>(c)]) -
                                      m_rootColumns.begin());
         some.col(k) = m_root.col(m_root.cols() - 1);
-        const Eigen::HouseholderQR<MatrixXd> qr(some);
-        return qr.matrixQR().topRows(k + 1).triangularView<Eigen::Upper>();
+        return upperTriangle(std::move(some));
     }
 
     PenalisedPoint pointAt(double penalty) {

@@ -1,9 +1,8 @@
 #include "estimate/penalised/penalised_problem.h"
 
+#include "estimate/decompositions.h"
 #include "estimate/products.h"
 #include "estimate/row_blocks.h"
-
-#include <Eigen/QR>
 
 #include <algorithm>
 #include <cmath>
@@ -118,9 +117,7 @@ MatrixXd orthogonalRoot(const RowSource& x, std::span<const double> y, std::span
             block(i, k) = y[row] - p.responseMean;
             if (!weights.empty()) block.row(i) *= std::sqrt(weights[row]);
         }
-        const Eigen::HouseholderQR<MatrixXd> qr(stacked.topRows(k + 1 + count));
-        const MatrixXd r = qr.matrixQR().topRows(k + 1).triangularView<Eigen::Upper>();
-        stacked.topRows(k + 1) = r;
+        stacked.topRows(k + 1) = upperTriangle(stacked.topRows(k + 1 + count));
     }
     return stacked.topRows(k + 1) / std::sqrt(static_cast<double>(p.rows));
 }

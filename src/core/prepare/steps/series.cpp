@@ -136,7 +136,47 @@ public:
                    : found->second.first / static_cast<double>(found->second.second);
     }
 
+    /// Mean over the periods from `first` to `last` before the row that have a value, each counting once; NaN
+    /// where none has.
+    double meanBefore(std::size_t row, long long first, long long last) {
+        const Clock clock{&*m_time, m_period};
+        if (!clock.has(row) || (m_by && m_by->isMissing(row))) return nan;
+        const std::string group = m_by ? m_by->cellText(row) : std::string();
+        const auto known = m_by ? m_groups.find(group) : m_groups.begin();
+        if (known == m_groups.end()) return nan;
+        const Running& sums = running(known->first, known->second);
+        const auto at = [&](long long period) {
+            return static_cast<std::size_t>(
+                std::lower_bound(sums.periods.begin(), sums.periods.end(), period) - sums.periods.begin());
+        };
+        const std::size_t from = at(clock.at(row) - last), to = at(clock.at(row) - first + 1);
+        return from < to ? static_cast<double>((sums.upTo[to] - sums.upTo[from]) /
+                                               static_cast<long double>(to - from))
+                         : nan;
+    }
+
 private:
+    /// Sums of the means of all periods before each, in order.
+    struct Running {
+        std::vector<long long> periods;
+        std::vector<long double> upTo{0};
+    };
+    using Periods = std::unordered_map<long long, std::pair<double, std::size_t>>;
+    const Running& running(const std::string& group, const Periods& periods) {
+        const auto [at, added] = m_running.try_emplace(group);
+        Running& sums = at->second;
+        if (!added) return sums;
+        for (const auto& [period, of] : periods)
+            if (of.second > 0) sums.periods.push_back(period);
+        std::sort(sums.periods.begin(), sums.periods.end());
+        for (const long long period : sums.periods) {
+            const auto& [sum, count] = periods.at(period);
+            sums.upTo.push_back(sums.upTo.back() +
+                                static_cast<long double>(sum) / static_cast<double>(count));
+        }
+        return sums;
+    }
+
     /// Values of rows that were left out before this step are not history.
     static Column masked(const Column& value, const StepFrame& frame) {
         std::vector<double> values(value.numbers().begin(), value.numbers().end());
@@ -156,7 +196,8 @@ private:
         }
     }
 
-    std::map<std::string, std::unordered_map<long long, std::pair<double, std::size_t>>> m_groups;
+    std::map<std::string, Periods> m_groups;
+    std::map<std::string, Running> m_running;
     std::optional<Column> m_value, m_time, m_by;
     Period m_period = Period::day;
     std::size_t m_doubled = 0;
@@ -264,21 +305,12 @@ StepKind rollingMean() {
                within(step) + ", along " + step.text("time");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
-        const History history(step, frame);
+        History history(step, frame);
         const long long first = step.flag("current") ? 0 : 1;
         const auto periods = static_cast<long long>(step.number("periods"));
         std::vector<double> values(history.rows(), nan);
-        for (std::size_t i = 0; i < values.size(); ++i) {
-            double sum = 0;
-            std::size_t count = 0;
-            for (long long back = first; back < first + periods; ++back) {
-                const double value = history.before(i, back);
-                if (std::isnan(value)) continue;
-                sum += value;
-                ++count;
-            }
-            if (count > 0) values[i] = sum / static_cast<double>(count);
-        }
+        for (std::size_t i = 0; i < values.size(); ++i)
+            values[i] = history.meanBefore(i, first, first + periods - 1);
         if (first == 0)
             frame.note(
                 "with its own period a rolling mean of the response holds the answer it should predict");

@@ -1,0 +1,88 @@
+#include "recipe/validity.h"
+
+#include <algorithm>
+#include <set>
+
+namespace oxgoad {
+
+namespace {
+
+bool usesResponse(const Term& term, const Recipe& recipe) {
+    return std::any_of(term.parts.begin(), term.parts.end(),
+                       [&](const TermPart& part) { return part.column == recipe.response; });
+}
+
+/// Of the columns with a role that one may have, all but the one that counts.
+std::vector<std::string> secondsWith(const Recipe& recipe, Role role) {
+    std::vector<std::string> seconds;
+    const std::string first = columnWith(recipe, role);
+    for (const auto& [column, has] : recipe.roles)
+        if (has == role && column != first) seconds.push_back(column);
+    return seconds;
+}
+
+} // namespace
+
+std::optional<RecipeProblem> problemOf(const Recipe& recipe) {
+    const ModelKind& kind = kindOf(recipe.estimator);
+    for (std::size_t t = 0; t < recipe.terms.size(); ++t) {
+        const Term& term = recipe.terms[t];
+        const std::string key = "terms[" + std::to_string(t) + "]";
+        const auto here = recipe.terms.begin() + static_cast<std::ptrdiff_t>(t);
+        if (std::find(recipe.terms.begin(), here, term) != here)
+            return RecipeProblem{key, "is a term that is there before: " + termName(term), "Name it once."};
+        if (usesResponse(term, recipe))
+            return RecipeProblem{key, "uses the response \"" + recipe.response + "\" to explain itself",
+                                 "Take it out, or choose another response."};
+    }
+    for (const Role role : {Role::weight, Role::offset})
+        if (const auto seconds = secondsWith(recipe, role); !seconds.empty())
+            return RecipeProblem{"roles." + seconds.front(),
+                                 "is \"" + std::string(roleName(role)) + "\" for a second column",
+                                 "One column can have it."};
+    if (!(recipe.errors == Errors{}) && !kind.leastSquares)
+        return RecipeProblem{"errors", "go with least squares only",
+                             "Other estimators have errors of their own; take the key out."};
+    if (recipe.choose && !kind.linear)
+        return RecipeProblem{"choose", "goes with models that have coefficients only",
+                             "Take the key out, or choose another estimator."};
+    return std::nullopt;
+}
+
+Recipe settled(Recipe recipe, std::vector<std::string>* dropped) {
+    const ModelKind& kind = kindOf(recipe.estimator);
+    const auto say = [&](const std::string& sentence) {
+        if (dropped) dropped->push_back(sentence);
+    };
+    std::vector<Term> terms;
+    for (const Term& term : recipe.terms) {
+        if (std::find(terms.begin(), terms.end(), term) != terms.end()) continue; // says the same
+        if (usesResponse(term, recipe))
+            say(termName(term) + " uses the response and is out of the model.");
+        else
+            terms.push_back(term);
+    }
+    recipe.terms = std::move(terms);
+    for (const Role role : {Role::weight, Role::offset})
+        for (const std::string& column : secondsWith(recipe, role)) {
+            say(column + " is no " + std::string(roleName(role)) + ": one column can have it.");
+            recipe.roles.erase(column);
+        }
+    if (!(recipe.errors == Errors{}) && !kind.leastSquares) {
+        say(errorsText(recipe.errors) + " go with least squares only and are dropped.");
+        recipe.errors = {};
+    }
+    if (recipe.choose && !kind.linear) {
+        say("Choosing terms goes with models that have coefficients only and is dropped.");
+        recipe.choose.reset();
+    }
+    return recipe;
+}
+
+Recipe withEstimator(const Recipe& recipe, const Settings& estimator) {
+    Recipe next = recipe;
+    next.estimator = estimator;
+    return settled(std::move(next));
+}
+
+} // namespace oxgoad
