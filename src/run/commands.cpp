@@ -77,7 +77,7 @@ void lookAtRows(const Arguments& arguments, TerminalProgress& progress) {
     if (arguments.out.empty())
         print(lookJson(report));
     else
-        writeLook(arguments.out, report);
+        writeLook(arguments.out, report, progress);
 }
 
 void describeRows(const Arguments& arguments, TerminalProgress& progress) {

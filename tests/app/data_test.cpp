@@ -6,7 +6,6 @@
 #include "study/sqlite.h"
 #include "workspace/grids.h"
 
-#include <NumberBox>
 #include <QCheckBox>
 #include <QClipboard>
 #include <QElapsedTimer>

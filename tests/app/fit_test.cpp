@@ -8,7 +8,6 @@
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
-#include <NumberBox>
 #include <QComboBox>
 #include <QDoubleSpinBox>
 #include <QFile>

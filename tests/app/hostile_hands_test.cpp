@@ -1,10 +1,11 @@
-// What hands do that nobody thought of: a pointer over plots that are being drawn, names that would be marks, numbers
-// typed in other ways than meant, two windows on one file, a session that ends.
+// What hands do that nobody thought of: a pointer over plots that are being drawn, names that would be marks,
+// numbers typed in other ways than meant, two windows on one file, a session that ends.
 #include "app_support.h"
 
 #include "base/random.h"
 
 #include <QContextMenuEvent>
+#include <QDialog>
 #include <QDialogButtonBox>
 #include <QMenu>
 #include <QMouseEvent>
@@ -58,14 +59,15 @@ void moveTo(QWidget* widget, const QPoint& place) {
 TEST(PlotHands, APointerIsOverAPlotBeforeItWasEverDrawn) {
     PlotFrame plot("plot");
     plot.resize(300, 200);
-    plot.show();
+    plot.setVisible(true);
     QWidget* canvas = canvasOf(&plot);
     moveTo(canvas, {150, 100});
     QEvent leave(QEvent::Leave);
     QApplication::sendEvent(canvas, &leave);
     QTest::mouseClick(canvas, Qt::LeftButton, {}, {120, 90});
     QTest::mouseDClick(canvas, Qt::LeftButton, {}, {120, 90});
-    for (const int key : {Qt::Key_Plus, Qt::Key_Left, Qt::Key_M, Qt::Key_Home, Qt::Key_Return, Qt::Key_Escape})
+    for (const int key :
+         {Qt::Key_Plus, Qt::Key_Left, Qt::Key_M, Qt::Key_Home, Qt::Key_Return, Qt::Key_Escape})
         QTest::keyClick(&plot, static_cast<Qt::Key>(key));
     plot.setSelectedRow(3);
     plot.setMarkedRows(std::make_shared<const std::vector<std::uint8_t>>(5, 1));
@@ -75,7 +77,7 @@ TEST(PlotHands, APointerIsOverAPlotBeforeItWasEverDrawn) {
 TEST(PlotHands, TheRightButtonOpensTheMenuOfAPlot) {
     PlotFrame plot("plot");
     plot.resize(300, 200);
-    plot.show();
+    plot.setVisible(true);
     bool opened = false;
     QTimer::singleShot(50, &plot, [&] {
         if (auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget())) {
@@ -98,7 +100,7 @@ TEST(PlotHands, NamesAreTextInAnSvgWhateverTheyHold) {
     content.yTitle = "<b>y</b>";
     content.marks.push_back({"<i>rows</i>\x07", theme::Mark::learning, {1, 2, 3}, {4, 5, 7}, {0, 1, 2}});
     plot.show(content);
-    plot.show();
+    plot.setVisible(true);
     const QString path = folder.filePath("plot.svg");
     ASSERT_TRUE(plot.savePicture(path));
     QFile file(path);
@@ -127,7 +129,8 @@ TEST_F(HostileHands, ThePointerMovesOverEveryPlotWhileFitsAndChecksRun) {
     recipe.response = "y";
     const auto pick = [&](std::size_t of) { return static_cast<std::size_t>(random.below(of)); };
     const int rounds = std::max(60, qEnvironmentVariableIntValue("OXGOAD_MOUSE_ROUNDS"));
-    const std::vector<Term> terms{plainTerm("x"), plainTerm("z"), plainTerm("g"), Term{{TermPart{"x"}, TermPart{"z"}}}};
+    const std::vector<Term> terms{plainTerm("x"), plainTerm("z"), plainTerm("g"),
+                                  Term{{TermPart{"x"}, TermPart{"z"}}}};
     for (int round = 0; round < rounds; ++round) {
         if (round % 6 == 0) {
             recipe.terms.clear();
@@ -139,11 +142,14 @@ TEST_F(HostileHands, ThePointerMovesOverEveryPlotWhileFitsAndChecksRun) {
         for (auto* plot : window->findChildren<PlotFrame*>()) {
             QWidget* canvas = canvasOf(plot);
             for (int move = 0; move < 4; ++move) {
-                const QPoint place(static_cast<int>(pick(static_cast<std::size_t>(std::max(1, canvas->width())))),
-                                   static_cast<int>(pick(static_cast<std::size_t>(std::max(1, canvas->height())))));
+                const QPoint place(
+                    static_cast<int>(pick(static_cast<std::size_t>(std::max(1, canvas->width())))),
+                    static_cast<int>(pick(static_cast<std::size_t>(std::max(1, canvas->height())))));
                 moveTo(canvas, place);
-                if (random.below(10) == 0 && plot->isVisible()) QTest::mouseClick(canvas, Qt::LeftButton, {}, place);
-                if (random.below(20) == 0) QTest::keyClick(plot, random.below(2) == 0 ? Qt::Key_Plus : Qt::Key_Home);
+                if (random.below(10) == 0 && plot->isVisible())
+                    QTest::mouseClick(canvas, Qt::LeftButton, {}, place);
+                if (random.below(20) == 0)
+                    QTest::keyClick(plot, random.below(2) == 0 ? Qt::Key_Plus : Qt::Key_Home);
             }
         }
         QTest::qWait(static_cast<int>(random.below(15)));
@@ -203,7 +209,8 @@ TEST_F(HostileHands, AFileThatAnotherWindowSavedIsNotOverwrittenWithoutAWord) {
     ASSERT_TRUE(settle());
     MainWindow other(files, settings);
     other.open(files.toSave);
-    ASSERT_TRUE(QTest::qWaitFor([&] { return other.session().hasRows() && !other.session().jobs().busy(); }, 20000));
+    ASSERT_TRUE(
+        QTest::qWaitFor([&] { return other.session().hasRows() && !other.session().jobs().busy(); }, 20000));
     Recipe recipe = other.session().draft();
     recipe.terms.pop_back();
     other.session().change(recipe);
@@ -254,7 +261,8 @@ TEST_F(HostileHands, WorkIsKeptWhenTheSessionEnds) {
     EXPECT_TRUE(settings.value("recent").toStringList().contains(kept));
     EXPECT_TRUE(settings.value("kept").toString().isEmpty());
     next.open(kept);
-    ASSERT_TRUE(QTest::qWaitFor([&] { return next.session().hasRows() && !next.session().jobs().busy(); }, 20000));
+    ASSERT_TRUE(
+        QTest::qWaitFor([&] { return next.session().hasRows() && !next.session().jobs().busy(); }, 20000));
     EXPECT_EQ(next.session().unit("revenue"), "EUR");
     QFile::remove(kept);
 }

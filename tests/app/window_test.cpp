@@ -5,7 +5,6 @@
 #include "app_support.h"
 #include "workspace/grids.h"
 
-#include <NumberBox>
 #include <QDialog>
 #include <QLineEdit>
 #include <QMenu>

@@ -1,5 +1,6 @@
-// More recipes and rows in which numbers were wrong once, each named after its folder in tests/cases; what is right was
-// worked out by an independent implementation with 80 bits or 80 digits, or follows from plain reasoning.
+// More recipes and rows in which numbers were wrong once, each named after its folder in tests/cases; what is
+// right was worked out by an independent implementation with 80 bits or 80 digits, or follows from plain
+// reasoning.
 #include "core/case_support.h"
 
 #include "base/random.h"
@@ -35,8 +36,9 @@ double largestLevelSum(const Case& c, const std::string& factor) {
     }
     double largest = 0;
     for (const auto& [level, of] : sums)
-        largest = std::max(largest, std::fabs(static_cast<double>(of.first)) /
-                                        (std::sqrt(of.second) * c.evidence.linear->residualStandardDeviation));
+        largest =
+            std::max(largest, std::fabs(static_cast<double>(of.first)) /
+                                  (std::sqrt(of.second) * c.evidence.linear->residualStandardDeviation));
     return largest;
 }
 
@@ -101,8 +103,8 @@ TEST(SecondCases, TotalsOutOfFoldAreOffAsOftenAsTheySay) {
             const double a = random.normal(), b = random.normal();
             const auto g = random.below(4);
             text += std::to_string(50 + a - b + static_cast<double>(g) + 2 * random.normal()) + "," +
-                    std::to_string(a) + "," + std::to_string(b) + "," + std::string(1, static_cast<char>('p' + g)) +
-                    "\n";
+                    std::to_string(a) + "," + std::to_string(b) + "," +
+                    std::string(1, static_cast<char>('p' + g)) + "\n";
         }
         Recipe recipe = recipeOf("y", {"a", "b", "g"});
         recipe.judge = FoldPlan{.folds = 5, .seed = static_cast<std::uint64_t>(set)};
@@ -114,7 +116,8 @@ TEST(SecondCases, TotalsOutOfFoldAreOffAsOftenAsTheySay) {
         at5 += *reading->p < 0.05;
         at1 += *reading->p < 0.01;
     }
-    std::printf("[ size     ] totals out of fold: %.3f at 5 %%, %.3f at 1 %%\n", 1.0 * at5 / sets, 1.0 * at1 / sets);
+    std::printf("[ size     ] totals out of fold: %.3f at 5 %%, %.3f at 1 %%\n", 1.0 * at5 / sets,
+                1.0 * at1 / sets);
     EXPECT_LT(at5, 0.075 * sets);
     EXPECT_LT(at1, 0.025 * sets);
 }
@@ -146,8 +149,9 @@ TEST(SecondCases, TotalsOfPeriodsWithAShockHold) {
                 const double own = shock * random.normal();
                 for (int site = 0; site < 12; ++site) {
                     const double a = random.normal(), y = 10 + a + own + random.normal();
-                    const std::string day = std::to_string(2021 + month / 12) + "-" + (month % 12 < 9 ? "0" : "") +
-                                            std::to_string(month % 12 + 1) + "-01";
+                    const std::string day = std::to_string(2021 + month / 12) + "-" +
+                                            (month % 12 < 9 ? "0" : "") + std::to_string(month % 12 + 1) +
+                                            "-01";
                     if (month < 30) {
                         before += std::to_string(y) + "," + std::to_string(a) + "," + day + "\n";
                     } else {
@@ -222,12 +226,14 @@ TEST(SecondCases, reach_weight_scale) {
         std::string learning = bytesOf(cases / "reach_weight_scale/d.csv"),
                     coming = bytesOf(cases / "reach_weight_scale/n2.csv");
         for (std::string* text : {&learning, &coming})
-            for (std::size_t at = text->find(",1000"); at != std::string::npos; at = text->find(",1000", at + 1))
+            for (std::size_t at = text->find(",1000"); at != std::string::npos;
+                 at = text->find(",1000", at + 1))
                 text->replace(at, 5, std::string(",") + weight);
         for (const bool given : {true, false}) {
             StudyRows rows;
             rows.learning = readBytes(learning);
-            rows.forecast = given ? readBytes(coming) : readBytes(bytesOf(cases / "reach_weight_scale/n.csv"));
+            rows.forecast =
+                given ? readBytes(coming) : readBytes(bytesOf(cases / "reach_weight_scale/n.csv"));
             const Recipe recipe = readRecipe(cases / "reach_weight_scale/recipe.json");
             const Evidence e = evaluate(recipe, rows, {}, quietly());
             grades.emplace_back();
@@ -241,7 +247,8 @@ TEST(SecondCases, reach_weight_scale) {
 
 TEST(SecondCases, move_leave_out_other_rows) {
     const Case c = caseOf("move_leave_out_other_rows/recipe.json");
-    const MovePreview preview = previewMove(c.evidence, c.recipe, c.rows, *c.prepared, leaveOutRow(35), {}, quietly());
+    const MovePreview preview =
+        previewMove(c.evidence, c.recipe, c.rows, *c.prepared, leaveOutRow(35), {}, quietly());
     EXPECT_NEAR(preview.before, 13.77, 0.005);
     EXPECT_NEAR(preview.after, 13.33, 0.005);
     EXPECT_FALSE(preview.otherRows);
@@ -263,7 +270,8 @@ TEST(SecondCases, not_estimable_number) {
         EXPECT_TRUE(std::isnan(f->prediction[2]));
         EXPECT_EQ(f->reach[2].grade, ReachGrade::outside);
         ASSERT_FALSE(f->reach[2].reasons.empty());
-        EXPECT_NE(f->reach[2].reasons[0].find("do not tell them apart"), std::string::npos) << f->reach[2].reasons[0];
+        EXPECT_NE(f->reach[2].reasons[0].find("do not tell them apart"), std::string::npos)
+            << f->reach[2].reasons[0];
         EXPECT_EQ(f->unpredicted, 1U);
     }
 }
@@ -289,9 +297,11 @@ TEST(SecondCases, not_estimable_pair) {
     EXPECT_GT(std::count_if(said[0].begin(), said[0].end(), [](double v) { return !std::isnan(v); }), 0);
     // A difference of levels that the rows do not tell has no average effect.
     const auto effects = averageMarginalEffects(c.evidence, c.prepared->table, {}, quietly());
-    EXPECT_TRUE(std::any_of(effects.begin(), effects.end(), [](const MarginalEffect& e) { return std::isnan(e.effect); }));
+    EXPECT_TRUE(std::any_of(effects.begin(), effects.end(),
+                            [](const MarginalEffect& e) { return std::isnan(e.effect); }));
     for (const MarginalEffect& effect : effects)
-        EXPECT_FALSE(effect.effect == 0 && effect.lower == 0 && effect.upper == 0) << effect.column << effect.level;
+        EXPECT_FALSE(effect.effect == 0 && effect.lower == 0 && effect.upper == 0)
+            << effect.column << effect.level;
 }
 
 TEST(SecondCases, not_estimable_in_folds) {

@@ -58,7 +58,9 @@ std::vector<Edit> allEdits() {
     add("folds", [](Recipe& r) { r.judge = FoldPlan{}; });
     add("hold rows out", [](Recipe& r) { r.setAside = SetAside{.share = 0.25, .seed = 3}; });
     add("leave a row out", [](Recipe& r) { leaveOutRow(4).edit(r, "why"); });
-    add("a step", [](Recipe& r) { addStep("", Step{"fill", true, {{"columns", std::vector<std::string>{"z"}}}}).edit(r, ""); });
+    add("a step", [](Recipe& r) {
+        addStep("", Step{"fill missing", true, {{"columns", std::vector<std::string>{"z"}}}}).edit(r, "");
+    });
     add("accept", [](Recipe& r) { r.accepted.push_back({"a goad", "a reason", 2.0}); });
     return edits;
 }
@@ -114,7 +116,8 @@ TEST(Validity, WhatIsDroppedIsSaid) {
 TEST(Validity, ARecipeThatHoldsNotTogetherIsRefusedByItsKey) {
     const auto refusalOf = [](const std::string& rest) {
         return errorOf([&] {
-            parseRecipe(R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", )" + rest + "}", "r.json");
+            parseRecipe(R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", )" + rest + "}",
+                        "r.json");
         });
     };
     EXPECT_NE(refusalOf(R"("terms": ["x", "x"])").find("terms[1] is a term that is there before: x"),

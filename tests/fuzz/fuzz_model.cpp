@@ -1,5 +1,6 @@
-// Texts of kept models of every kind and form, with values changed, taken out and moved, and then used as a project
-// uses them: refused, or as harmless as a model that was learned. The input is only where chance begins.
+// Texts of kept models of every kind and form, with values changed, taken out and moved, and then used as a
+// project uses them: refused, or as harmless as a model that was learned. The input is only where chance
+// begins.
 #include "base/error.h"
 #include "base/random.h"
 #include "study/evaluate.h"
@@ -28,18 +29,19 @@ std::string rowsText() {
     for (int i = 0; i < 70; ++i) {
         const double x = 1 + random.uniform() * 9;
         const std::uint64_t g = random.below(4), h = random.below(3);
-        text += std::to_string(20 + 3 * x + static_cast<double>(g) + random.normal()) + "," + std::to_string(x) +
-                "," + (i % 13 == 0 ? "" : std::to_string(random.normal())) + "," +
-                std::string(1, static_cast<char>('a' + g)) + "," + std::string(1, static_cast<char>('p' + h)) +
-                ",2024-0" + std::to_string(1 + i % 9) + "-11," + std::to_string(random.below(3)) + "," +
-                std::to_string(random.uniform()) + "\n";
+        text += std::to_string(20 + 3 * x + static_cast<double>(g) + random.normal()) + "," +
+                std::to_string(x) + "," + (i % 13 == 0 ? "" : std::to_string(random.normal())) + "," +
+                std::string(1, static_cast<char>('a' + g)) + "," +
+                std::string(1, static_cast<char>('p' + h)) + ",2024-0" + std::to_string(1 + i % 9) + "-11," +
+                std::to_string(random.below(3)) + "," + std::to_string(random.uniform()) + "\n";
     }
     return text;
 }
 
 const std::vector<Kept>& keptModels() {
     static const std::vector<Kept> models = [] {
-        const std::string many = R"("terms": ["x", {"column": "z", "as": "curve"}, "g", {"product": ["x", "g"]},
+        const std::string many =
+            R"("terms": ["x", {"column": "z", "as": "curve"}, "g", {"product": ["x", "g"]},
             {"column": "h", "as": "deviations"}, {"column": "day", "as": "wave"}])";
         const std::string few = R"("terms": ["x", "g", {"log": "x"}])";
         const std::vector<std::string> recipes{
@@ -66,7 +68,8 @@ const std::vector<Kept>& keptModels() {
                 kept.rows.learning = readTextBytes(rowsText(), "rows.csv", {}, {1}, progress);
                 kept.prepared = prepareRows(kept.recipe, kept.rows, {1}, progress);
                 kept.study = evaluate(kept.recipe, kept.rows, *kept.prepared,
-                                      {.threads = {1}, .folds = EvaluateOptions::Folds::never,
+                                      {.threads = {1},
+                                       .folds = EvaluateOptions::Folds::never,
                                        .checks = ChecksWanted::quick},
                                       progress)
                                  .study;
@@ -84,12 +87,30 @@ const std::vector<Kept>& keptModels() {
 }
 
 json strangeValue(RandomStream& random) {
-    static const std::vector<json> values{7,       200,     -7,        -1,
-                                          0,       1,       65536,     9223372036854775807LL,
-                                          1e300,   -1e300,  0.5,       "nan",
-                                          "inf",   "",      "x",       true,
-                                          false,   nullptr, json::array(), json::object(),
-                                          2147483648LL, -2147483648LL, 1e-310, json::array({0, 0})};
+    static const std::vector<json> values{7,
+                                          200,
+                                          -7,
+                                          -1,
+                                          0,
+                                          1,
+                                          65536,
+                                          9223372036854775807LL,
+                                          1e300,
+                                          -1e300,
+                                          0.5,
+                                          "nan",
+                                          "inf",
+                                          "",
+                                          "x",
+                                          true,
+                                          false,
+                                          nullptr,
+                                          json::array(),
+                                          json::object(),
+                                          2147483648LL,
+                                          -2147483648LL,
+                                          1e-310,
+                                          json::array({0, 0})};
     return values[random.below(values.size())];
 }
 
@@ -175,7 +196,9 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         requireRows(*study);
         apply(*study, kept.prepared->table, "rows.csv", study->rows, {1}, progress);
         evaluate(kept.recipe, kept.rows, *kept.prepared,
-                 {.threads = {1}, .study = study, .folds = EvaluateOptions::Folds::never,
+                 {.threads = {1},
+                  .study = study,
+                  .folds = EvaluateOptions::Folds::never,
                   .checks = random.below(20) == 0 ? ChecksWanted::all : ChecksWanted::quick},
                  progress);
         studyText(*study);

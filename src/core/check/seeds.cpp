@@ -20,7 +20,8 @@ double chanceOf(const CheckContext& context) {
         squares += e * e / m;
         fourths += e * e * e * e / m;
     }
-    const double kurtosis = std::max(3.0, fourths / (squares * squares)); // few rows tell too little of it
+    // Few rows tell too little of it, and one row far off would say all of it.
+    const double kurtosis = std::clamp(fourths / (squares * squares), 3.0, 9.0);
     return std::sqrt((kurtosis - 1) / (4 * m) * (1 - m / n));
 }
 

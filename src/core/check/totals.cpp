@@ -46,6 +46,20 @@ Total totalOf(const CheckContext& context, std::span<const std::size_t> places) 
     return total;
 }
 
+/// What rows are put in order by. Of rows out of fold what the fit of all says: their errors follow from its
+/// residuals, which know nothing of it, while predictions out of fold are largest where they are too large.
+std::vector<double> sizesOf(const CheckContext& context) {
+    std::vector<double> sizes(context.unseen.predicted.begin(), context.unseen.predicted.end());
+    if (context.unseen.heldOut) return sizes;
+    for (std::size_t i = 0; i < sizes.size(); ++i) {
+        const auto at = std::lower_bound(context.learningRows.begin(), context.learningRows.end(),
+                                         context.unseen.rows[i]);
+        if (at != context.learningRows.end() && *at == context.unseen.rows[i])
+            sizes[i] = context.fitted[static_cast<std::size_t>(at - context.learningRows.begin())];
+    }
+    return sizes;
+}
+
 } // namespace
 
 void checkTotals(const CheckContext& context, Findings& findings) {
@@ -55,9 +69,9 @@ void checkTotals(const CheckContext& context, Findings& findings) {
     constexpr std::size_t parts = 10, fewest = 20;
     std::vector<std::size_t> order(n);
     std::iota(order.begin(), order.end(), std::size_t{0});
-    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
-        return context.unseen.predicted[a] < context.unseen.predicted[b];
-    });
+    const std::vector<double> size = sizesOf(context);
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return size[a] < size[b]; });
     if (n < fewest) {
         findings.readings.push_back(noReading(name, "fewer than 20 " + context.unseen.what));
         return;
@@ -67,17 +81,20 @@ void checkTotals(const CheckContext& context, Findings& findings) {
         findings.readings.push_back(noReading(name, "the sum of what was is not above 0"));
         return;
     }
-    double smallest = all.p, furthest = 0;
+    // The model may say the sum of all rows, and then it tells nothing.
+    const bool tellsAll = !std::isnan(all.p);
+    double smallest = tellsAll ? all.p : 1, furthest = 0;
     std::string worst;
-    std::size_t tests = 1;
+    std::size_t tests = tellsAll ? 1 : 0;
     double worstShare = std::fabs(all.ratio() - 1);
     const std::size_t bands = n >= 10 * parts ? parts : n / 10;
     for (std::size_t t = 0; t < bands && bands > 1; ++t) {
         const std::size_t begin = t * n / bands, end = (t + 1) * n / bands;
         const Total part = totalOf(context, std::span(order).subspan(begin, end - begin));
+        if (std::isnan(part.p)) continue;
         ++tests;
         if (!(part.actual > 0) || !(std::fabs(part.predicted - part.actual) / part.error > furthest))
-            continue; // NaN where nothing can be said of it
+            continue;
         furthest = std::fabs(part.predicted - part.actual) / part.error;
         worst = "part " + std::to_string(t + 1) + " of " + std::to_string(bands) +
                 " by the prediction: " + readableText(part.ratio(), 4) + " ± " +
@@ -85,12 +102,17 @@ void checkTotals(const CheckContext& context, Findings& findings) {
         worstShare = std::max(worstShare, std::fabs(part.ratio() - 1));
         smallest = std::min(smallest, part.p);
     }
+    if (tests == 0) {
+        findings.readings.push_back(noReading(name, "the model says the sums of these rows already"));
+        return;
+    }
     const double p = std::min(1.0, smallest * static_cast<double>(tests));
     const double limit = context.limitOf(name, pLimit);
     const double half = normalQuantile(0.975) * all.error / all.actual;
-    std::string says = "sum of predictions over sum of what was, " + countText(n) + " " +
-                       context.unseen.what + ", 95 % from " + readableText(all.ratio() - half, 4) + " to " +
-                       readableText(all.ratio() + half, 4);
+    std::string says = "sum of predictions over sum of what was, " + countText(n) + " " + context.unseen.what;
+    if (tellsAll)
+        says += ", 95 % from " + readableText(all.ratio() - half, 4) + " to " +
+                readableText(all.ratio() + half, 4);
     if (!worst.empty()) says += "; furthest off is " + worst;
     says += "; p for " + plural(tests, "total", "totals");
     findings.readings.push_back(madeReading(name, all.ratio(), limit, p, says, source));
@@ -100,7 +122,8 @@ void checkTotals(const CheckContext& context, Findings& findings) {
     goad.severity = std::fabs(all.ratio() - 1) > 0.05 ? Severity::alarm : Severity::caution;
     goad.title = all.p < limit ? std::string("Totals come out too ") + (all.ratio() > 1 ? "high" : "low")
                                : "Totals are off for some sizes of the prediction";
-    goad.reading = "predicted over actual " + readableText(all.ratio(), 4) + " ± " + readableText(half, 2) +
+    goad.reading = "predicted over actual " + readableText(all.ratio(), 4) +
+                   (tellsAll ? " ± " + readableText(half, 2) : std::string()) +
                    (worst.empty() ? "" : "; " + worst) + "; p " + probabilityText(p) +
                    (context.logResponse ? "; one factor carries all predictions back from logarithms, which "
                                           "fails where their spread differs"

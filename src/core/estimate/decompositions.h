@@ -1,5 +1,6 @@
 #pragma once
-// The decompositions of matrices, compiled once: what they are made of takes long to compile where it is used.
+// The decompositions of matrices, compiled once: what they are made of takes long to compile where it is
+// used.
 #include <Eigen/Core>
 
 namespace oxgoad {

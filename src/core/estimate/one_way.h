@@ -20,9 +20,9 @@ struct Grouping {
     static Grouping by(std::span<const std::int64_t> keys, std::int64_t missingKey);
 };
 
-/// Of e = group + rest, both with mean 0: variances by moments with the usual size n₀ of unequal groups (Searle,
-/// Casella and McCulloch 1992, "Variance components", §3.6), the intraclass correlation, and F with its degrees of
-/// freedom that the groups' variance is 0. NaN where nothing differs within groups.
+/// Of e = group + rest, both with mean 0: variances by moments with the usual size n₀ of unequal groups
+/// (Searle, Casella and McCulloch 1992, "Variance components", §3.6), the intraclass correlation, and F with
+/// its degrees of freedom that the groups' variance is 0. NaN where nothing differs within groups.
 struct OneWay {
     double between = 0, within = 0;
     double intraclass = 0;

@@ -1,13 +1,14 @@
 #pragma once
-// Lengths and reflections of columns however small or large their numbers are: the one place where both are worked out.
+// Lengths and reflections of columns however small or large their numbers are: the one place where both are
+// worked out.
 #include <Eigen/Core>
 
 #include <cmath>
 
 namespace oxgoad {
 
-/// Below this a length is 0: of columns of usual numbers it is rounding of rounding, and what is divided by it
-/// leaves the range of doubles.
+/// Below this a length is 0: of columns of usual numbers it is rounding of rounding, and what is divided by
+/// it leaves the range of doubles.
 constexpr double shortest = 1e-290;
 
 /// Euclidean length. Squares that leave the range of doubles, or come near its lower end where they have few
@@ -29,7 +30,8 @@ struct Reflection {
     double length = 0;
 };
 
-/// Of the sign that cancels nothing (Golub and Van Loan 2013, §5.1.3): the length has the other sign than `first`.
+/// Of the sign that cancels nothing (Golub and Van Loan 2013, §5.1.3): the length has the other sign than
+/// `first`.
 template <class Column> Reflection reflectionOf(double first, const Eigen::MatrixBase<Column>& column) {
     const double below = lengthOf(column);
     if (below == 0) return {0, 0, first};

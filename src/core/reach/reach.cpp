@@ -115,10 +115,10 @@ void LearnedReach::judgePairs(const double* values, std::vector<Finding>& findin
 Reach LearnedReach::judge(const double* values, double distance, std::vector<std::string> problems) const {
     Reach reach;
     reach.reasons = std::move(problems);
-    if (!reach.reasons.empty()) {
-        reach.grade = ReachGrade::outside;
-        return reach;
-    }
+    const bool refused = !reach.reasons.empty();
+    if (refused) reach.grade = ReachGrade::outside;
+    for (std::size_t i = 0; i < m_inputs.size() && refused; ++i)
+        if (std::isnan(values[i])) return reach; // nothing to go by
     std::vector<Finding> findings;
     judgeRanges(values, findings);
     judgePairs(values, findings);
@@ -134,7 +134,7 @@ Reach LearnedReach::judge(const double* values, double distance, std::vector<std
                                    " times the average, " + readableText(m_distance.average, 2)});
     std::stable_sort(findings.begin(), findings.end(),
                      [](const Finding& a, const Finding& b) { return a.grade > b.grade; });
-    if (!findings.empty()) reach.grade = findings.front().grade;
+    if (!findings.empty() && !refused) reach.grade = findings.front().grade;
     for (Finding& finding : findings)
         reach.reasons.push_back(std::move(finding.reason));
     return reach;

@@ -138,12 +138,13 @@ private:
             piece.plainTexts = true;
             piece.texts.reserve(piece.integers.capacity());
             for (const auto code : piece.integers)
-                piece.texts.push_back(code < 0 ? std::string_view() : std::string_view(piece.dictionary.key(code)));
+                piece.texts.push_back(code < 0 ? std::string_view()
+                                               : std::string_view(piece.dictionary.key(code)));
             std::vector<std::int32_t>().swap(piece.integers);
             return;
         }
         if (m_cellIsOwn) {
-            piece.unquoted.push_back(std::make_unique<const std::string>(cell));
+            piece.unquoted.push_back(std::make_shared<const std::string>(cell));
             cell = *piece.unquoted.back();
         }
         piece.texts.push_back(cell);

@@ -43,10 +43,10 @@ struct ColumnPiece {
     std::vector<double> numbers;
     std::vector<std::int32_t> integers;
     Dictionary dictionary;
-    /// Where nearly all texts differ, which soon shows, they are not looked up any more: each as it stands in the
-    /// file, or in `unquoted`; those missing point nowhere.
+    /// Where nearly all texts differ, which soon shows, they are not looked up any more: each as it stands in
+    /// the file, or in `unquoted`; those missing point nowhere.
     std::vector<std::string_view> texts;
-    std::vector<std::unique_ptr<const std::string>> unquoted;
+    std::vector<std::shared_ptr<const std::string>> unquoted;
     bool plainTexts = false;
     /// The last date and its text: dates come in runs.
     std::string lastDate;

@@ -156,6 +156,10 @@ void RowScanner::next(std::vector<std::string>& cells) {
         while (position < text.size() && isBlank(text[position]))
             ++position;
     };
+    const auto ask = [this] {
+        constexpr std::size_t often = (1U << 20U) - 1;
+        if (progress && (position & often) == 0) stopIfTold(*progress);
+    };
     if (blanks) skipBlanks();
     for (;;) {
         std::string cell;
@@ -175,11 +179,14 @@ void RowScanner::next(std::vector<std::string>& cells) {
                 }
                 lines += c == newline;
                 cell += c;
+                ask();
             }
         }
         while (position < text.size() && text[position] != newline &&
-               (blanks ? !isBlank(text[position]) : text[position] != delimiter))
+               (blanks ? !isBlank(text[position]) : text[position] != delimiter)) {
             cell += text[position++];
+            ask();
+        }
         if (newline == '\n' && (position >= text.size() || text[position] == newline) && !cell.empty() &&
             cell.back() == '\r')
             cell.pop_back();

@@ -1,5 +1,6 @@
 #pragma once
 // Finding out how a text file is written: encoding, delimiter, header, decimal mark, kinds of columns.
+#include "base/progress.h"
 #include "read/text_reader.h"
 
 #include <array>
@@ -33,6 +34,8 @@ struct RowScanner {
     std::size_t position = 0;
     std::size_t lines = 0;
     bool openQuote = false;
+    /// Asked about every megabyte, in the middle of a cell too; throws Stopped then.
+    const Progress* progress = nullptr;
 
     bool atEnd() const { return position >= text.size(); }
     void next(std::vector<std::string>& cells);

@@ -22,7 +22,7 @@ constexpr std::size_t fittingOfTen = 9;
 
 /// Kinds by looking at the first rows and at a few rows in every part of the file.
 std::vector<ColumnKind> guessKinds(TextLayout& layout, const std::vector<TextChunk>& chunks,
-                                   const TextOptions& options) {
+                                   const TextOptions& options, const Progress& progress) {
     struct Tally {
         std::size_t present = 0;
         std::size_t numbers = 0;
@@ -38,9 +38,14 @@ std::vector<ColumnKind> guessKinds(TextLayout& layout, const std::vector<TextChu
     std::size_t sampledBytes = 0;
     const std::size_t stride = std::max<std::size_t>(1, chunks.size() / 32);
     for (std::size_t i = 0; i < chunks.size(); i += stride) {
-        RowScanner scanner{layout.text, layout.format.delimiter, layout.format.quote, layout.newline,
-                           chunks[i].begin};
+        RowScanner scanner{.text = layout.text,
+                           .delimiter = layout.format.delimiter,
+                           .quote = layout.format.quote,
+                           .newline = layout.newline,
+                           .position = chunks[i].begin,
+                           .progress = &progress};
         for (std::size_t row = 0; row < (i == 0 ? 1000U : 50U) && scanner.position < chunks[i].end; ++row) {
+            stopIfTold(progress);
             const std::size_t before = scanner.position;
             scanner.next(cells);
             ++sampledRows;
@@ -280,7 +285,11 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
     const MissingMarks missing(options.missingMarks);
     layout.missing = &missing;
 
-    RowScanner first{text, layout.format.delimiter, layout.format.quote, layout.newline};
+    RowScanner first{.text = text,
+                     .delimiter = layout.format.delimiter,
+                     .quote = layout.format.quote,
+                     .newline = layout.newline,
+                     .progress = &progress};
     std::vector<std::string> head;
     std::size_t rowsBegin = 0;
     std::size_t linesBefore = 0;
@@ -306,7 +315,7 @@ RowsRead readUtf8(std::string_view text, Encoding encoding, const std::string& n
                         {.file = name, .line = 1}, "Take it out of \"kinds\" or correct its name.");
 
     std::vector<TextChunk> chunks = cutIntoChunks(layout, rowsBegin, threads);
-    layout.kinds = guessKinds(layout, chunks, options);
+    layout.kinds = guessKinds(layout, chunks, options, progress);
     for (std::size_t c = 0; c < layout.names.size(); ++c)
         if (const auto asked = options.kinds.find(layout.names[c]); asked != options.kinds.end())
             layout.kinds[c] = asked->second, layout.codes[c] = 0;

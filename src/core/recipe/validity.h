@@ -17,13 +17,14 @@ struct RecipeProblem {
     std::string hint;
 };
 
-/// The first part that does not go with the others: errors of other kinds than least squares, a choice of terms
-/// without coefficients, a term twice or one that uses the response, a second weight or offset. A recipe without
-/// one is read back from its text.
+/// The first part that does not go with the others: errors of other kinds than least squares, a choice of
+/// terms without coefficients, a term twice or one that uses the response, a second weight or offset. A
+/// recipe without one is read back from its text.
 std::optional<RecipeProblem> problemOf(const Recipe& recipe);
 
-/// The recipe without the parts that do not go with its kind of model, its response and its first terms: what edits
-/// that meet each other leave. What was dropped is said in `dropped`, a sentence each, where it is given.
+/// The recipe without the parts that do not go with its kind of model, its response and its first terms: what
+/// edits that meet each other leave. What was dropped is said in `dropped`, a sentence each, where it is
+/// given.
 Recipe settled(Recipe recipe, std::vector<std::string>* dropped = nullptr);
 
 /// Another kind of model, without what that cannot have. The only way to change it.

@@ -99,13 +99,15 @@ std::string rankingCsv(const LookReport& report) {
     return out.bytes();
 }
 
-std::string pairsCsv(const LookReport& report) {
+std::string pairsCsv(const LookReport& report, const Progress& progress) {
     CsvWriter out;
     for (const auto* name : {"column_a", "column_b", "measure", "value", "rows", "group_a", "group_b"})
         out.text(name);
     out.endRow();
     const Pairs& pairs = report.pairs;
+    std::size_t lines = 0;
     for (const Association& pair : strongest(pairs, mostPairsOfCsv)) {
+        if (lines++ % 4096 == 0) stopIfTold(progress);
         out.text(pairs.columns[pair.a]).text(pairs.columns[pair.b]).text(measureName(pair.kind));
         out.number(pair.value).count(pair.rows);
         for (const std::size_t column : {pair.a, pair.b})
@@ -115,10 +117,10 @@ std::string pairsCsv(const LookReport& report) {
     return out.bytes();
 }
 
-void writeLook(const std::filesystem::path& folder, const LookReport& report) {
+void writeLook(const std::filesystem::path& folder, const LookReport& report, const Progress& progress) {
     writeFiles(folder, {{"look.json", lookJson(report)},
                         {"ranking.csv", rankingCsv(report)},
-                        {"pairs.csv", pairsCsv(report)}});
+                        {"pairs.csv", pairsCsv(report, progress)}});
 }
 
 } // namespace oxgoad

@@ -1,5 +1,6 @@
 #pragma once
 // A look as files and text.
+#include "base/progress.h"
 #include "study/look_at.h"
 
 #include <cstddef>
@@ -18,8 +19,9 @@ std::string lookJson(const LookReport& report);
 /// rank_correlation, p, p_adjusted.
 std::string rankingCsv(const LookReport& report);
 /// pairs.csv: column_a, column_b, measure, value, rows, group_a, group_b; strongest first.
-std::string pairsCsv(const LookReport& report);
+std::string pairsCsv(const LookReport& report, const Progress& progress = Progress());
 /// Writes the three into `folder`, which is made when it is not there. Errors: cannotWrite.
-void writeLook(const std::filesystem::path& folder, const LookReport& report);
+void writeLook(const std::filesystem::path& folder, const LookReport& report,
+               const Progress& progress = Progress());
 
 } // namespace oxgoad

@@ -20,11 +20,12 @@ template <class Times>
 double largestEigenvalue(Index k, Index most, const Progress& progress, Times&& times) {
     const Index steps = std::min(k, most);
     MatrixXd basis(k, steps), tridiagonal = MatrixXd::Zero(steps, steps);
-    VectorXd v(k);
+    VectorXd v(k); // with a part along everything
     for (Index j = 0; j < k; ++j)
-        v[j] = 1 + 0.1 * static_cast<double>((j * 7) % 5);
+        v[j] = 0.1 + std::fmod(0.6180339887498949 * static_cast<double>(j + 1), 1.0);
     v.normalize();
     double largest = 0;
+    int stood = 0;
     for (Index m = 0; m < steps; ++m) {
         stopIfTold(progress);
         basis.col(m) = v;
@@ -36,9 +37,9 @@ double largestEigenvalue(Index k, Index most, const Progress& progress, Times&& 
         const bool last = m + 1 == steps || !(left > 1e-15 * tridiagonal(m, m));
         if (last || m % 5 == 4) {
             const double now = symmetricValues(tridiagonal.topLeftCorner(m + 1, m + 1))[m];
-            const bool stands = std::fabs(now - largest) <= 1e-15 * now;
+            stood = std::fabs(now - largest) <= 1e-15 * now ? stood + 1 : 0;
             largest = now;
-            if (last || stands) break;
+            if (last || stood == 2) break;
         }
         tridiagonal(m + 1, m) = tridiagonal(m, m + 1) = left;
         v = next / left;

@@ -12,10 +12,10 @@ namespace oxgoad {
 void prove(LeastSquaresFit& fit, const Eigen::VectorXd& products, const Eigen::VectorXd& solution) {
     constexpr double epsilon = std::numeric_limits<double>::epsilon();
     const Eigen::VectorXd lengths = columnLengths(fit.factor);
-    const double size = std::sqrt(fit.totalSumOfSquares) * fit.responseScale +
-                        solution.cwiseAbs().dot(lengths);
-    const double rounding = 64 * epsilon *
-                            (std::sqrt(static_cast<double>(fit.rows)) + static_cast<double>(fit.rank())) * size;
+    const double size =
+        std::sqrt(fit.totalSumOfSquares) * fit.responseScale + solution.cwiseAbs().dot(lengths);
+    const double rounding =
+        64 * epsilon * (std::sqrt(static_cast<double>(fit.rows)) + static_cast<double>(fit.rank())) * size;
     double largest = 0;
     for (Eigen::Index place = 0; place < products.size(); ++place) {
         const double allowed = rounding * lengths[place];
@@ -24,8 +24,8 @@ void prove(LeastSquaresFit& fit, const Eigen::VectorXd& products, const Eigen::V
     }
     fit.fromOrthogonal = largest;
     if (fit.proven()) return;
-    const double ofRounding = largest * 64 * (std::sqrt(static_cast<double>(fit.rows)) +
-                                              static_cast<double>(fit.rank()));
+    const double ofRounding =
+        largest * 64 * (std::sqrt(static_cast<double>(fit.rows)) + static_cast<double>(fit.rank()));
     fit.digitsLeft = std::max(0.0, -std::log10(epsilon * ofRounding * fit.conditionNumber));
 }
 

@@ -6,7 +6,8 @@ namespace oxgoad {
 
 class LeastSquaresFit;
 
-/// Of the residuals that a fit reports: X~'Wr by place, of shifted and scaled columns and residuals, and Σ w r².
+/// Of the residuals that a fit reports: X~'Wr by place, of shifted and scaled columns and residuals, and Σ w
+/// r².
 struct ResidualSums {
     Eigen::VectorXd products;
     long double sumOfSquares = 0;
