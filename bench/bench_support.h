@@ -1,5 +1,6 @@
 #pragma once
-// What the benchmarks share.
+// What the benchmarks share. A counter NAME_limit is the most that the counter NAME may be: what
+// `scripts/bench --check` asks.
 #include "base/progress.h"
 
 #include <algorithm>

@@ -80,7 +80,7 @@ void measured(benchmark::State& state, double limit, double matrixBytes, const s
     }
     state.counters["seconds_best"] = best;
     if (limit > 0) {
-        state.counters["limit_s"] = limit;
+        state.counters["seconds_best_limit"] = limit;
         state.counters["share_of_limit"] = best / limit;
     }
     if (matrixBytes > 0) state.counters["times_matrix"] = peak / matrixBytes;

@@ -78,7 +78,7 @@ void leastSquares(benchmark::State& state) {
     state.counters["seconds_best"] = best;
     state.counters["crossproduct_s"] = product;
     state.counters["times_crossproduct"] = best / product;
-    state.counters["limit"] = 12;
+    state.counters["times_crossproduct_limit"] = 12;
 }
 BENCHMARK(leastSquares)->Arg(1)->Arg(2)->Unit(benchmark::kMillisecond)->Iterations(5)->UseRealTime();
 

@@ -94,7 +94,7 @@ void againstFits(benchmark::State& state, bool steps, const FoldPlan& plan, doub
     state.counters["fit_s"] = fit;
     state.counters["seconds_best"] = best;
     state.counters["times_fit"] = best / fit;
-    state.counters["limit_times"] = fits;
+    state.counters["times_fit_limit"] = fits;
 }
 
 void repeats(benchmark::State& state) {
@@ -103,7 +103,7 @@ void repeats(benchmark::State& state) {
     for (auto _ : state)
         best = std::min(best, seconds([&] { benchmark::DoNotOptimize(judge(m, quietly())); }));
     state.counters["seconds_best"] = best;
-    state.counters["limit_s"] = 1.5;
+    state.counters["seconds_best_limit"] = 1.5;
 }
 
 void tick(benchmark::State& state) {
@@ -119,7 +119,7 @@ void tick(benchmark::State& state) {
                             if (!e.folds) std::abort();
                         }));
     state.counters["seconds_best"] = best;
-    state.counters["limit_s"] = 0.15;
+    state.counters["seconds_best_limit"] = 0.15;
 }
 
 class Stoppable : public Progress {
@@ -151,7 +151,7 @@ void stopping(benchmark::State& state, bool steps, const FoldPlan& plan) {
             longest = std::max(longest, std::chrono::duration<double>(end - asked).count());
         }
     state.counters["longest_s"] = longest;
-    state.counters["limit_s"] = 0.1;
+    state.counters["longest_s_limit"] = 0.1;
 }
 
 } // namespace

@@ -72,7 +72,7 @@ void anotherLevel(benchmark::State& state) {
     state.counters["ms_best"] = 1000 * best;
     state.counters["ms_worst"] = 1000 * worst;
     state.counters["share_of_fit"] = best / fit;
-    state.counters["limit_ms"] = 100;
+    state.counters["ms_best_limit"] = 100;
 }
 BENCHMARK(anotherLevel)->Unit(benchmark::kMillisecond)->Iterations(10);
 
@@ -107,7 +107,7 @@ void neighbours(benchmark::State& state) {
         best = std::min(best, secondsSince(start));
     }
     state.counters["seconds_best"] = best;
-    state.counters["limit_s"] = 3;
+    state.counters["seconds_best_limit"] = 3;
 }
 BENCHMARK(neighbours)->Arg(0)->Arg(1)->Unit(benchmark::kSecond)->Iterations(3);
 

@@ -104,9 +104,9 @@ void pathOverProduct(benchmark::State& state) {
     state.counters["seconds_best"] = best;
     state.counters["product_s"] = product;
     state.counters["times_product"] = best / product;
-    state.counters["limit_times"] = 2;
+    state.counters["times_product_limit"] = 2;
     state.counters["folds_times_path"] = folds / best;
-    state.counters["limit_folds"] = 3;
+    state.counters["folds_times_path_limit"] = 3;
 }
 
 void trailersTuned(benchmark::State& state) {
@@ -119,7 +119,7 @@ void trailersTuned(benchmark::State& state) {
             benchmark::DoNotOptimize(
                 learn(recipe, prepared->table, prepared->steps, {}, used.learning, {2}, quietly()));
         });
-        state.counters["limit_s"] = 0.3;
+        state.counters["tuned_s_limit"] = 0.3;
     }
 }
 

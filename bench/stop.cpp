@@ -62,7 +62,7 @@ void stops(benchmark::State& state, const Work& work) {
         state.counters["whole_s"] = whole;
         state.counters["worst_ms"] = 1000 * worst;
         state.counters["stopped"] = stopped;
-        state.counters["limit_ms"] = 100;
+        state.counters["worst_ms_limit"] = 100;
     }
 }
 
@@ -123,7 +123,21 @@ Work helping() {
     };
 }
 
-Work path(Index rows, Index columns) {
+Work helpingLong() {
+    auto m = std::make_shared<Made>(made(1000000, 12, 40));
+    m->recipe.terms.resize(3);
+    std::shared_ptr<const PreparedRows> prepared = prepareRows(m->recipe, m->rows, {2}, quietly());
+    return [m, prepared](Progress& progress) {
+        benchmark::DoNotOptimize(whatHelps(m->recipe, *prepared, {2}, progress));
+    };
+}
+
+Work judging(Made m, FoldPlan plan) {
+    m.recipe.judge = std::move(plan);
+    return evaluating(std::move(m), ChecksWanted::quick);
+}
+
+Work path(Index rows, Index columns, Index group = 1) {
     RandomStream random(5, "stops");
     auto x = std::make_shared<MatrixXd>(rows, columns);
     auto y = std::make_shared<std::vector<double>>();
@@ -131,9 +145,11 @@ Work path(Index rows, Index columns) {
         value = random.normal();
     for (Index i = 0; i < rows; ++i)
         y->push_back((*x)(i, 0) - (*x)(i, 1) + random.normal());
-    return [x, y](Progress& progress) {
+    PenaltyOptions options;
+    for (Index j = 0; group > 1 && j < columns; ++j)
+        options.groups.push_back(static_cast<std::size_t>(j / group));
+    return [x, y, options](Progress& progress) {
         const MatrixRows source(*x);
-        const PenaltyOptions options;
         const PenalisedProblem problem = problemOf(source, *y, {}, options, {2}, progress);
         benchmark::DoNotOptimize(penalisedPath(problem, options, usualPenalties(problem, options), progress));
     };
@@ -167,6 +183,12 @@ int main(int argc, char** argv) {
     add("choose/backward_300", [] { return choosing(300, ChooseBy::backward); });
     add("look/1500", [] { return looking(); });
     add("helps/1500", [] { return helping(); });
+    add("helps/million", [] { return helpingLong(); });
+    add("judge/bootstrap", [] { return judging(made(100000, 30, 0), {.kind = FoldKind::bootstrap}); });
+    add("judge/bootstrap_levels",
+        [] { return judging(made(100000, 8, 300), {.kind = FoldKind::bootstrap}); });
+    add("judge/folds_levels", [] { return judging(made(300000, 8, 300, 40), {}); });
+    add("path/groups_3000_900", [] { return path(3000, 900, 6); });
     add("path/2000_2000", [] { return path(2000, 2000); });
     add("path/20000_400", [] { return path(20000, 400); });
     benchmark::RunSpecifiedBenchmarks();

@@ -46,7 +46,7 @@ void manyTerms(benchmark::State& state) {
         state.counters["terms_40_s"] = small;
         state.counters["terms_400_s"] = large;
         state.counters["ratio"] = large / small;
-        state.counters["limit"] = 4;
+        state.counters["ratio_limit"] = 4;
     }
 }
 BENCHMARK(manyTerms)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
@@ -99,7 +99,7 @@ void wideAndLong(benchmark::State& state) {
         state.counters["ratio"] = fit / product;
         state.counters["own_product_s"] = ownProduct;
         state.counters["ratio_own"] = fit / ownProduct;
-        state.counters["limit"] = 3;
+        state.counters["ratio_limit"] = 3;
     }
 }
 BENCHMARK(wideAndLong)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
@@ -125,7 +125,7 @@ void manyLevels(benchmark::State& state) {
         state.counters["ratio"] = large / small;
         state.counters["all_numbers_s"] = secondsToEvaluate(plain, ChecksWanted::quick, 1);
         state.counters["all_levels_s"] = secondsToEvaluate(levels, ChecksWanted::quick, 1);
-        state.counters["limit"] = state.range(0) > 200 ? 4 : 2;
+        state.counters["ratio_limit"] = state.range(0) > 200 ? 4 : 2;
     }
 }
 BENCHMARK(manyLevels)
@@ -147,7 +147,7 @@ void levelsOwnSlopes(benchmark::State& state) {
         state.counters["slopes_s"] = large;
         state.counters["ratio"] = large / small;
         state.counters["all_slopes_s"] = secondsToEvaluate(levels, ChecksWanted::quick, 1);
-        state.counters["limit"] = 6;
+        state.counters["ratio_limit"] = 6;
     }
 }
 BENCHMARK(levelsOwnSlopes)->Arg(200)->Arg(5000)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
@@ -163,7 +163,7 @@ void levelsUnequalSpread(benchmark::State& state) {
         state.counters["hc3_s"] = unequal;
         state.counters["by_article_s"] = secondsToLearn(m);
         state.counters["ratio"] = unequal / usual;
-        state.counters["limit"] = 4;
+        state.counters["ratio_limit"] = 4;
     }
 }
 BENCHMARK(levelsUnequalSpread)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
@@ -173,7 +173,7 @@ void twoFactors(benchmark::State& state) {
     for (auto _ : state) {
         state.counters["fit_s"] = secondsToLearn(m);
         state.counters["all_s"] = secondsToEvaluate(m, ChecksWanted::quick, 1);
-        state.counters["limit_s"] = 5;
+        state.counters["all_s_limit"] = 5;
     }
 }
 BENCHMARK(twoFactors)
@@ -199,7 +199,7 @@ void memoryOfLevels(benchmark::State& state) {
         state.counters["columns_MB"] = columns / 1e6;
         state.counters["peak_MB"] = peak / 1e6;
         state.counters["ratio"] = peak / columns;
-        state.counters["limit"] = 2;
+        state.counters["ratio_limit"] = 2;
     }
 }
 BENCHMARK(memoryOfLevels)->Args({5000, 0})->Args({2000, 100})->Iterations(1)->UseRealTime();
@@ -218,7 +218,7 @@ void forwardChoice(benchmark::State& state) {
             },
             1);
         state.counters["steps"] = static_cast<double>(steps);
-        state.counters["limit_s"] = 3;
+        state.counters["choice_s_limit"] = 3;
     }
 }
 BENCHMARK(forwardChoice)->Arg(300)->Arg(1500)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();
@@ -233,10 +233,10 @@ void wideLook(benchmark::State& state) {
         state.counters["ranking_s"] = seconds([&] {
             benchmark::DoNotOptimize(rankColumns(m.rows.learning.table, target, {}, names, {2}, quietly()));
         });
-        state.counters["ranking_limit"] = 1;
+        state.counters["ranking_s_limit"] = 1;
         state.counters["pairs_s"] = seconds(
             [&] { benchmark::DoNotOptimize(pairsOf(m.rows.learning.table, {}, names, {2}, quietly())); }, 2);
-        state.counters["pairs_limit"] = 5;
+        state.counters["pairs_s_limit"] = 5;
     }
 }
 BENCHMARK(wideLook)->Unit(benchmark::kMillisecond)->Iterations(1)->UseRealTime();

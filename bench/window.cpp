@@ -37,7 +37,7 @@ void startToDemoShown(benchmark::State& state) {
     for (auto _ : state)
         state.SetIterationTime(startSeconds);
     state.counters["seconds"] = startSeconds;
-    state.counters["limit"] = 1.5;
+    state.counters["seconds_limit"] = 1.5;
 }
 BENCHMARK(startToDemoShown)->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
 
@@ -83,7 +83,7 @@ void dragOnThePath(benchmark::State& state) {
         state.SetIterationTime(worst);
         state.counters["move_ms"] = 1000 * worst;
         state.counters["longest_gap_ms"] = heart.longestMs();
-        state.counters["limit_ms"] = 50;
+        state.counters["longest_gap_ms_limit"] = 50;
     }
 }
 BENCHMARK(dragOnThePath)->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
@@ -139,7 +139,7 @@ void trailOfFiveHundred(benchmark::State& state) {
     state.counters["fits"] = static_cast<double>(session.trail().fits().size());
     state.counters["median_ms"] = times[times.size() / 2];
     state.counters["worst_ms"] = times.back();
-    state.counters["limit_ms"] = 16;
+    state.counters["median_ms_limit"] = 16;
 }
 BENCHMARK(trailOfFiveHundred)->UseManualTime()->Iterations(50)->Unit(benchmark::kMillisecond);
 
@@ -177,9 +177,9 @@ void refitAfterTick(benchmark::State& state) {
     }
     std::sort(times.begin(), times.end());
     state.counters["median_ms"] = times[times.size() / 2];
-    state.counters["limit_ms"] = 150;
+    state.counters["median_ms_limit"] = 150;
     state.counters["longest_wait_ms"] = worst;
-    state.counters["wait_limit_ms"] = 50;
+    state.counters["longest_wait_ms_limit"] = 50;
 }
 BENCHMARK(refitAfterTick)->UseManualTime()->Iterations(15)->Unit(benchmark::kMillisecond);
 
@@ -217,7 +217,7 @@ void scrollRows(benchmark::State& state) {
         state.SetIterationTime(seconds);
     }
     state.counters["longest_ms"] = worst;
-    state.counters["limit_ms"] = 50;
+    state.counters["longest_ms_limit"] = 50;
 }
 BENCHMARK(scrollRows)->UseManualTime()->Iterations(200)->Unit(benchmark::kMillisecond);
 
@@ -273,7 +273,7 @@ void changePredictor(benchmark::State& state) {
     }
     std::sort(times.begin(), times.end());
     state.counters["median_ms"] = times[times.size() / 2];
-    state.counters["limit_ms"] = state.range(0) > 500000 ? 100 : 50;
+    state.counters["median_ms_limit"] = state.range(0) > 500000 ? 100 : 50;
     std::sort(whole.begin(), whole.end());
     state.counters["with_readings_ms"] = whole[whole.size() / 2];
     state.counters["longest_wait_ms"] = worst;
@@ -307,7 +307,7 @@ void linkSelection(benchmark::State& state) {
         half.back() -= 2; // never the same set twice
     }
     state.counters["longest_ms"] = *std::max_element(times.begin(), times.end());
-    state.counters["limit_ms"] = 50;
+    state.counters["longest_ms_limit"] = 50;
 }
 BENCHMARK(linkSelection)->UseManualTime()->Iterations(30)->Unit(benchmark::kMillisecond);
 
@@ -354,7 +354,7 @@ void checkMillion(benchmark::State& state) {
     std::sort(times.begin(), times.end());
     state.counters["median_ms"] = times[times.size() / 2];
     state.counters["longest_wait_ms"] = worst;
-    state.counters["limit_ms"] = 50;
+    state.counters["median_ms_limit"] = 50;
 }
 BENCHMARK(checkMillion)->UseManualTime()->Iterations(8)->Unit(benchmark::kMillisecond);
 
@@ -386,7 +386,7 @@ void repaintPlot(benchmark::State& state) {
     }
     std::sort(times.begin(), times.end());
     state.counters["median_ms"] = times[times.size() / 2];
-    state.counters["limit_ms"] = 50;
+    state.counters["median_ms_limit"] = 50;
 }
 BENCHMARK(repaintPlot)
     ->Arg(10000)

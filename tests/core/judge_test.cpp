@@ -3,6 +3,7 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "estimate/distributions.h"
+#include "estimate/linear/linear_model.h"
 #include "study/compare.h"
 #include "study/fold_evidence.h"
 #include "study/judge.h"
@@ -141,6 +142,25 @@ private:
 
 // Values: 5 and 10 folds of the diabetes rows by mpmath at 80 digits, compared with a general-purpose library
 // (tests/reference/published, diabetes_diagnostics).
+TEST(Judge, ABasisThatIsNoneIsNotUsed) {
+    const StudyRows rows = invented(200, 3);
+    for (const FoldKind kind : {FoldKind::leaveOneOut, FoldKind::kFolds}) {
+        const Recipe recipe = judged("y", {"x", "z", "g"}, {.kind = kind});
+        const auto prepared = prepareRows(recipe, rows, {1}, quietly());
+        const RowsUsed used = rowsUsed(recipe, *prepared, "rows.csv");
+        auto whole = std::make_shared<Study>(
+            *learn(recipe, prepared->table, prepared->steps, "rows.csv", used.learning, {1}, quietly()));
+        auto model = std::make_shared<LinearModel>(*whole->linear());
+        const auto& factor = model->fit.factor;
+        model->fit.factor = TriangularFactor(factor.wholeTriangle() * 0.9, factor.wholeInverse() / 0.9);
+        whole->model = model;
+        const FoldEvidence right = foldsOf(recipe, rows, 1, true);
+        const FoldEvidence found =
+            judgeByFolds(recipe, *prepared, "rows.csv", {.threads = {1}, .whole = whole}, quietly());
+        EXPECT_GE(digits(found.mse, right.mse), 12) << foldPlanText(*recipe.judge);
+    }
+}
+
 TEST(Judge, FoldsAgreeWithIndependentValues) {
     const StudyRows rows = diabetes();
     const json values = publishedJson("diabetes_diagnostics").at("cross_validation");

@@ -97,9 +97,34 @@ TEST(ModelText, PartsThatDoNotHangTogetherAreRefused) {
         [](json& j) { j["design"]["columns"][1]["pieces"][0]["basis"]["values"] = json::array({1}); },
         [](json& j) { j["design"]["columns"][1]["pieces"][0]["basis"]["power"] = 100000; },
         [](json& j) { j["design"]["inputs"][1]["reference"] = 3; },
+        [](json& j) { j["design"]["columns"][0]["pieces"] = json::array(); },
+        [](json& j) { j["fit"]["projections"] = json::array(); },
+        [](json& j) { j["fit"]["rows"] = -1; },
+        [](json& j) { j["design"]["inputs"] = json::array(); },
+        [](json& j) { j["design"]["inputs"] = json::array_t(20000, j["design"]["inputs"][0]); },
+        [](json& j) {
+            json& pieces = j["design"]["columns"][0]["pieces"];
+            pieces = json::array_t(20000, pieces[0]);
+        },
         [](json& j) { j = json::array(); }};
     for (std::size_t i = 0; i < changes.size(); ++i)
         EXPECT_NE(refused(changes[i]).find("not the text of a model"), std::string::npos) << "change " << i;
+    for (const std::int64_t level :
+         {std::int64_t{7}, std::int64_t{200}, std::int64_t{-7}, std::numeric_limits<std::int64_t>::max()}) {
+        bool set = false;
+        EXPECT_NE(refused([&](json& j) { // of a column that says a level
+                      for (json& column : j["design"]["columns"])
+                          for (json& piece : column["pieces"])
+                              if (piece["basis"].contains("level")) {
+                                  piece["basis"]["level"] = level;
+                                  set = true;
+                              }
+                  })
+                      .find("not the text of a model"),
+                  std::string::npos)
+            << level;
+        EXPECT_TRUE(set);
+    }
     EXPECT_NE(errorOf([] { readModel("{"); }), "");
     EXPECT_NE(errorOf([] { readModel(""); }), "");
 }

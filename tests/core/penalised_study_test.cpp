@@ -1,6 +1,7 @@
 // Penalised fits from recipe to evidence: searched by folds, written down, compared.
 #include "base/random.h"
 #include "estimate/linear/linear_model.h"
+#include "estimate/penalised/optimality.h"
 #include "estimate/penalised/penalised.h"
 #include "study/compare_pairs.h"
 #include "study/penalty_search.h"
@@ -98,6 +99,58 @@ bool hasGoad(const Evidence& evidence, const std::string& key) {
 }
 
 } // namespace
+
+TEST(PenalisedStudy, EveryFitProvesItselfAtItsRows) {
+    const StudyRows published = publishedRows("diabetes"), wide = madeRows(60, 3, 2, 90);
+    std::vector<std::string> many;
+    for (int j = 0; j < 90; ++j)
+        many.push_back("x" + std::to_string(j));
+    for (const std::string settings :
+         {R"("penalty":0.5)", R"("penalty":0)", R"("penalty":1e-9)", R"("l1_share":0,"penalty":3)",
+          R"("l1_share":0.5,"penalty":0.01)", R"("standardise":false,"penalty":0.01)",
+          R"("grouped":true,"penalty":1)", R"("adaptive":true,"penalty":0.2)"})
+        for (const bool weighted : {false, true})
+            for (const StudyRows* rows : {&published, &wide}) {
+                if (rows == &published && weighted) continue;
+                Recipe recipe = penalisedRecipe(R"({"kind":"penalised",)" + settings + "}");
+                recipe.response = "y";
+                if (rows == &wide) recipe.terms = recipeOf("y", many).terms;
+                if (weighted) recipe.roles["w"] = Role::weight;
+                const Evidence evidence = evaluate(recipe, *rows, *prepareRows(recipe, *rows, {1}, quietly()),
+                                                   {.threads = {1}}, quietly());
+                const LeastSquaresFit& fit = evidence.study->linear()->fit;
+                EXPECT_TRUE(fit.proven()) << settings << " " << fit.fromOrthogonal;
+                EXPECT_GT(fit.fromOrthogonal, 0) << settings;
+            }
+}
+
+TEST(PenalisedStudy, WhatIsNotTheOptimumDoesNotProveItself) {
+    RandomStream random(8, "optimum");
+    MatrixXd x(50, 4);
+    for (double& value : x.reshaped())
+        value = random.normal();
+    const VectorXd y = x.col(0) - x.col(1) + 0.3 * VectorXd::NullaryExpr(50, [&] { return random.normal(); });
+    for (const bool grouped : {false, true}) {
+        PenaltyOptions options;
+        if (grouped) options.groups = {0, 0, 1, 1};
+        const MatrixRows source(x);
+        const std::vector<double> response(y.begin(), y.end());
+        const PenalisedProblem problem = problemOf(source, response, {}, options, {1}, quietly());
+        const auto shareAt = [&](const PenalisedPoint& point) {
+            const VectorXd r = y - x * point.coefficients - VectorXd::Constant(50, point.constant);
+            const VectorXd pulls =
+                ((x.rowwise() - problem.mean.transpose()).transpose() * r).cwiseQuotient(problem.scale) / 50;
+            return fromOptimum(problem, options, point, pulls);
+        };
+        const PenalisedPoint right = penalisedPoint(problem, options, 0.1, quietly());
+        EXPECT_LT(shareAt(right), 1e-3);
+        for (Index j = 0; j < 4; ++j) { // a coefficient kept a little off, one left out brought in
+            VectorXd other = right.standardised;
+            other[j] += 1e-5;
+            EXPECT_GT(shareAt(pointOf(problem, 0.1, other)), 1) << j;
+        }
+    }
+}
 
 TEST(PenalisedStudy, TheChoiceIsThatOfAnIndependentLoopOverTheSameFolds) {
     Recipe recipe = penalisedRecipe(

@@ -196,15 +196,19 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
         Goad goad;
         goad.key = "not orthogonal";
         goad.severity = Severity::alarm;
+        const bool penalised = context.linear->model.penalised.has_value();
         goad.title = fit.proven() ? "A quick way to this fit was wrong, and the plain way was taken"
+                     : penalised  ? "These coefficients are not those that the penalty asks for"
                                   : "These coefficients are not those of least squares";
-        goad.reading =
-            "the residuals of " + std::string(fit.proven() ? "the quick way" : "the fit") +
-            " are not orthogonal to every column" +
-            (fit.proven() ? std::string()
-                          : ", by " + shortText(fit.fromOrthogonal) + " times what rounding can do");
-        goad.threshold = "64 roundings";
-        goad.source = "Björck 1996, §1.4; Higham 2002, §20.1; the 64 is common practice, no source";
+        const std::string by = ", by " + shortText(fit.fromOrthogonal) + " times what ";
+        goad.reading = fit.proven() ? "the residuals of the quick way are not orthogonal to every column"
+                       : penalised  ? "the conditions of the optimum fail at the rows" + by + "they may"
+                                    : "the residuals of the fit are not orthogonal to every column" + by +
+                                         "rounding can do";
+        goad.threshold = penalised ? "1e-6 of the response" : "64 roundings";
+        goad.source = penalised
+                          ? "Yuan and Lin 2006; the 1e-6 is common practice, no source"
+                          : "Björck 1996, §1.4; Higham 2002, §20.1; the 64 is common practice, no source";
         goad.station = "fit";
         goad.check = "condition number";
         findings.goads.push_back(std::move(goad));
@@ -215,7 +219,11 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
         goad.key = "near dependency";
         goad.severity = context.linear->model.fit.digitsLeft < 4 ? Severity::alarm : Severity::caution;
         goad.title = "The terms are nearly dependent";
-        goad.reading = "condition number " + readableText(context.linear->model.fit.conditionNumber, 2) +
+        // As many digits as the rows leave it.
+        const double number = context.linear->model.fit.conditionNumber;
+        const double unit = std::pow(10, std::max(0.0, 2 * std::floor(std::log10(number)) - 14));
+        goad.reading = "condition number " +
+                       readableText(std::isfinite(unit) ? std::round(number / unit) * unit : number, 2) +
                        " leaves " + readableText(context.linear->model.fit.digitsLeft, 2) +
                        " of the data's 16 digits in the worst coefficient";
         goad.threshold = "8 digits";

@@ -96,6 +96,7 @@ private:
         for (const std::string& name : columnsInUse(m_recipe))
             inputs.push_back(&m_table.at(name, m_recipe.rows.file));
         for (std::size_t i = 0; i < m_table.rows(); ++i) {
+            if (i % 4096 == 0) stopIfTold(m_progress);
             if (!m_prepared.teaches(i) || !std::isfinite(y.at(i))) continue;
             if (std::none_of(inputs.begin(), inputs.end(), [i](const Column* c) { return c->isMissing(i); }))
                 m_rows.push_back(static_cast<std::uint32_t>(i));
@@ -104,6 +105,7 @@ private:
 
     void describeColumns() {
         for (const std::string& name : lookColumns(m_recipe, m_table)) {
+            stopIfTold(m_progress);
             const Column& column = m_table.at(name, {});
             Known known;
             known.kind = column.kind();
@@ -223,6 +225,7 @@ private:
     Fitted fitFor(const std::vector<std::string>& columns, Progress& progress) const {
         Fitted fitted;
         for (const auto row : m_rows) {
+            if (row % 4096 == 0) stopIfTold(progress);
             const bool all = std::all_of(columns.begin(), columns.end(), [&](const std::string& name) {
                 const Column& column = m_table.at(name, {});
                 return !column.isMissing(row) &&
@@ -231,10 +234,12 @@ private:
             if (all) fitted.rows.push_back(row);
         }
         const std::string& file = m_recipe.rows.file;
+        stopIfTold(progress);
         fitted.design = std::make_unique<Design>(
             Design::learn(m_table, fitted.rows, m_recipe.terms, referencesIn(m_recipe.terms), file));
         fitted.bound = std::make_unique<BoundDesign>(*fitted.design, m_table, file);
         std::erase_if(fitted.rows, [&](std::uint32_t row) { return !fitted.bound->complete(row); });
+        stopIfTold(progress);
         const WorkingResponse y(m_recipe, m_table, file);
         for (const auto row : fitted.rows)
             fitted.y.push_back(y.at(row));
@@ -350,6 +355,7 @@ private:
                                           static_cast<double>(helps.size()),
                                 0.1 + 0.9 * static_cast<double>(begin) / static_cast<double>(helps.size()));
             try {
+                stopIfTold(m_progress);
                 const Batch batch = batchOf(some, fitted.rows);
                 const BoundDesign bound(batch.design, m_table, m_recipe.rows.file);
                 const auto additions = screenBlocks(fitted.fit, x, DesignRows(bound, fitted.rows),
@@ -464,6 +470,7 @@ private:
                                 static_cast<double>(done + helps.size()) / static_cast<double>(count));
             done += helps.size();
             const Fitted fitted = fitFor(columns, stage);
+            stopIfTold(m_progress);
             const Batch batch = batchOf(helps, fitted.rows);
             const BoundDesign bound(batch.design, m_table, m_recipe.rows.file);
             const DesignRows x(*fitted.bound, fitted.rows), candidates(bound, fitted.rows);

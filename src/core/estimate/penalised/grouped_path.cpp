@@ -219,7 +219,7 @@ private:
                 for (Index k = 0; k < m_groups[g].size; ++k)
                     columns.push_back(m_groups[g].begin + k);
         const auto m = static_cast<Index>(columns.size());
-        if (m == 0 || m > 3000) return;
+        if (m == 0 || m > 1000) return; // beyond, a step takes longer than a stop may;
         double loss = lossAt(m_b);
         for (int step = 0; step < 20; ++step) {
             m_progress.checkpoint(0, "Following the path of penalties");

@@ -3,11 +3,14 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "estimate/linear/linear_model.h"
+#include "estimate/penalised/optimality.h"
 #include "estimate/row_blocks.h"
 
 #include <algorithm>
 #include <charconv>
 #include <cmath>
+#include <tuple>
+#include <utility>
 
 namespace oxgoad {
 
@@ -140,22 +143,37 @@ LeastSquaresFit fitOf(const PenalisedProblem& problem, const PenaltyOptions& opt
     return fit;
 }
 
-TaughtRows rowsOf(const PenalisedPoint& point, const PenalisedRows& x, const Teaching& teaching,
-                  VectorXd leverages, Progress& progress) {
+/// With Z'Wr/n of what it says.
+std::pair<TaughtRows, VectorXd> rowsOf(const PenalisedProblem& problem, const PenalisedPoint& point,
+                                       const PenalisedRows& x, const Teaching& teaching, VectorXd leverages,
+                                       Progress& progress) {
     TaughtRows rows;
     const Index n = x.rows.rows();
+    const Eigen::Map<const VectorXd> y(teaching.y.data(), n);
     rows.fitted.resize(n);
-    forRowBlocks(x.rows, teaching.threads, progress, [&](Index begin, const MatrixXd& raw) {
-        rows.fitted.segment(begin, raw.rows()) = (raw * point.coefficients).array() + point.constant;
-    });
-    rows.residuals = Eigen::Map<const VectorXd>(teaching.y.data(), n) - rows.fitted;
+    const VectorXd zero = VectorXd::Zero(problem.columns() + 1);
+    VectorXd pulls = sumRowBlocks(
+        x.rows, teaching.threads, progress, zero, [&](Index begin, const MatrixXd& raw) -> VectorXd {
+            const Index count = raw.rows();
+            rows.fitted.segment(begin, count) = (raw * point.coefficients).array() + point.constant;
+            VectorXd r = y.segment(begin, count) - rows.fitted.segment(begin, count);
+            if (!teaching.weights.empty())
+                r.array() *= Eigen::Map<const VectorXd>(teaching.weights.data() + begin, count).array();
+            VectorXd own(raw.cols() + 1);
+            own << raw.transpose() * r, r.sum();
+            own.head(raw.cols()) -= own[raw.cols()] * problem.mean;
+            return own;
+        });
+    pulls.conservativeResize(problem.columns());
+    pulls = pulls.cwiseQuotient(problem.scale) / static_cast<double>(n);
+    rows.residuals = y - rows.fitted;
     for (Index i = 0; i < n; ++i)
         if (1 - leverages[i] > 1e-10) {
             rows.leftOneOutRows.push_back(static_cast<std::uint32_t>(i));
             rows.leftOneOut.push_back(rows.residuals[i] / (1 - leverages[i]));
         }
     rows.leverages = std::move(leverages);
-    return rows;
+    return {std::move(rows), std::move(pulls)};
 }
 
 void requireRows(const Teaching& teaching) {
@@ -200,10 +218,12 @@ Taught learnPenalised(const Settings& settings, const Teaching& teaching, const 
     model.penalised = Penalised{point.penalty, l1Share, point.dualityGap, effective, point.kept};
     model.fit = fitOf(problem, options, point, teaching, effective);
     Taught taught;
-    taught.rows =
-        rowsOf(point, x, teaching,
+    VectorXd pulls;
+    std::tie(taught.rows, pulls) =
+        rowsOf(problem, point, x, teaching,
                penalisedLeverages(problem, options, point, x.rows, teaching.weights, teaching.threads, third),
                third);
+    model.fit.fromOrthogonal = fromOptimum(problem, options, point, pulls);
     model.averageLeverage = taught.rows.leverages.mean();
     model.largestLeverage = taught.rows.leverages.maxCoeff();
     taught.model = std::make_shared<const LinearModel>(std::move(model));
