@@ -9,6 +9,7 @@
 #include <iostream>
 #include <map>
 #include <random>
+#include <set>
 
 using namespace oxgoad;
 using namespace oxgoad::test;
@@ -192,6 +193,75 @@ TEST(CheckSizes, PlantedFaultsAreFoundInNineOfTen) {
         ASSERT_TRUE(shares.contains(fault.reading)) << fault.reading;
         std::printf("[ power    ] %-44s %.2f\n", fault.reading, shares.at(fault.reading));
         EXPECT_GE(shares.at(fault.reading), 0.9) << fault.reading;
+    }
+}
+
+TEST(CheckSizes, GoadsOfRowsStaySilentWhateverTheShape) {
+    // Errors of any shape, bends and growing spread have goads of their own; these four are of a few rows, of
+    // chance while dealing and of a mean.
+    const std::set<std::string> asked{"rows that hide each other", "hangs on the seed", "influential",
+                                      "error over the mean"};
+    using Shape = std::function<void(Set&, std::mt19937&)>;
+    const auto each = [](const std::function<double(double e, double x)>& change) {
+        return [change](Set& s, std::mt19937&) {
+            for (std::size_t i = 0; i < s.e.size(); ++i)
+                s.e[i] = change(s.e[i], s.x[i]);
+        };
+    };
+    const std::vector<std::pair<std::string, Shape>> shapes{
+        {"normal", each([](double e, double) { return e; })},
+        {"lognormal", each([](double e, double) { return std::exp(e); })},
+        {"three degrees of freedom",
+         [](Set& s, std::mt19937& random) {
+             std::student_t_distribution<double> t(3);
+             for (double& e : s.e)
+                 e = t(random);
+         }},
+        {"a bend", each([](double e, double x) { return e + x * x; })},
+        {"growing spread", each([](double e, double x) { return e * std::exp(0.7 * x); })},
+        {"half exactly", each([](double e, double x) { return x > 0 ? 0 : e; })},
+        {"two values", each([](double e, double) { return e > 0 ? 1.0 : -1.0; })},
+    };
+    std::map<std::string, std::size_t> fired;
+    std::size_t sets = 0;
+    for (const auto& [name, shape] : shapes)
+        for (const std::size_t n : {30U, 60U, 150U})
+            for (const bool weighted : {false, true}) {
+                constexpr std::size_t each60 = 60;
+                std::vector<std::set<std::string>> found(each60);
+                parallelFor(each60, {}, [&](std::size_t k) {
+                    const auto seed = static_cast<unsigned>(1000 * n + k);
+                    Set set(n, seed);
+                    std::mt19937 random(seed);
+                    shape(set, random);
+                    set.fill();
+                    StudyRows rows = set.rows();
+                    Recipe recipe = recipeOf("y", {"x", "z", "g"});
+                    recipe.setAside = SetAside{.share = 0.25, .seed = seed};
+                    if (weighted) {
+                        std::vector<double> w(n);
+                        for (double& value : w)
+                            value = 0.5 + static_cast<double>(random() % 1000) / 500;
+                        rows.learning.table = rows.learning.table.withColumn(Column::ofNumbers("w", w));
+                        recipe.roles["w"] = Role::weight;
+                    }
+                    Progress progress;
+                    for (const Goad& goad : evaluate(recipe, rows, {1}, progress).goads)
+                        for (const std::string& key : asked)
+                            if (goad.key.starts_with(key)) found[k].insert(key);
+                });
+                sets += each60;
+                std::map<std::string, std::size_t> here;
+                for (const auto& set : found)
+                    for (const std::string& key : set)
+                        ++here[key], ++fired[key];
+                for (const auto& [key, count] : here)
+                    std::printf("[ shapes   ] %-26s %4zu rows %s %-28s %zu of %zu\n", name.c_str(), n,
+                                weighted ? "weighted" : "        ", key.c_str(), count, each60);
+            }
+    for (const auto& [key, count] : fired) {
+        std::printf("[ shapes   ] %s: %zu of %zu\n", key.c_str(), count, sets);
+        EXPECT_LE(count, sets / 100) << key;
     }
 }
 

@@ -9,19 +9,26 @@ namespace oxgoad {
 namespace {
 
 /// By how much the root mean square of as many errors as are held out differs from draw to draw of the rows,
-/// as a share: √((κ − 1)/4m · (1 − m/n)), κ their kurtosis (delta method). 0 where all rows are judged.
+/// as a share: √((κ − 1)/4m · (1 − m/n)), κ the kurtosis of all errors, 30 at most (delta method). 0 where
+/// all rows are judged.
 double chanceOf(const CheckContext& context) {
     if (!context.unseen.heldOut) return 0;
     const auto m = static_cast<double>(context.unseen.rows.size()),
                n = m + static_cast<double>(context.learningRows.size());
-    double squares = 0, fourths = 0;
-    for (std::size_t i = 0; i < context.unseen.rows.size(); ++i) {
-        const double e = context.unseen.actual[i] - context.unseen.predicted[i];
-        squares += e * e / m;
-        fourths += e * e * e * e / m;
-    }
-    // Few rows tell too little of it, and one row far off would say all of it.
-    const double kurtosis = std::clamp(fourths / (squares * squares), 3.0, 9.0);
+    double squares = 0, fourths = 0, count = 0;
+    const auto add = [&](double e) {
+        if (!std::isfinite(e)) return;
+        squares += e * e;
+        fourths += e * e * e * e;
+        ++count;
+    };
+    for (std::size_t i = 0; i < context.unseen.rows.size(); ++i)
+        add(context.unseen.actual[i] - context.unseen.predicted[i]);
+    const auto response = context.table.at(context.recipe.response, context.file).numbers();
+    for (std::size_t i = 0; i < context.learningRows.size(); ++i)
+        add(response[context.learningRows[i]] - context.fitted[i]);
+    // One row far off would say all of it.
+    const double kurtosis = std::clamp(count * fourths / (squares * squares), 3.0, 30.0);
     return std::sqrt((kurtosis - 1) / (4 * m) * (1 - m / n));
 }
 

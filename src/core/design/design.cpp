@@ -43,12 +43,15 @@ void requireSensible(const std::vector<Term>& terms) {
 }
 
 /// The values a part's means, scales or knots are learned from; none where it learns nothing.
+bool learnsFromRows(const TermPart& part) {
+    return part.form == Form::centred || part.form == Form::standardised || part.form == Form::pieces ||
+           part.form == Form::spline;
+}
+
 std::vector<double> valuesFor(const TermPart& part, const BoundInputs& inputs, std::size_t input,
                               std::span<const std::uint32_t> rows) {
     std::vector<double> values;
-    if (part.form != Form::centred && part.form != Form::standardised && part.form != Form::pieces &&
-        part.form != Form::spline)
-        return values;
+    if (!learnsFromRows(part)) return values;
     values.reserve(rows.size());
     for (const auto row : rows)
         values.push_back(inputs.value(input, row));
@@ -115,16 +118,26 @@ Design Design::learn(const BoundInputs& inputs, std::span<const std::uint32_t> r
     design.m_inputs = inputs.inputs();
     // Columns of the levels of each factor so far, alone and in products: those of one factor are eliminated.
     std::vector<std::size_t> ofFactor(design.m_inputs.size(), 0);
+    // Learned of the rows once, however many products have them.
+    std::vector<std::pair<TermPart, std::vector<NamedBasis>>> known;
+    const auto numbers = [&](const TermPart& part, std::size_t index) {
+        const ColumnKind kind = design.m_inputs[index].date ? ColumnKind::date : ColumnKind::number;
+        const auto values = [&] { return valuesFor(part, inputs, index, rows); };
+        if (!learnsFromRows(part)) return learnNumberBasis(part, kind, values(), file);
+        for (const auto& [before, functions] : known)
+            if (before == part) return functions;
+        known.emplace_back(part, learnNumberBasis(part, kind, values(), file));
+        return known.back().second;
+    };
     for (std::size_t t = 0; t < terms.size(); ++t) {
         if (!passedOver.empty() && passedOver[t] != 0) continue;
         std::vector<DesignColumn> columns{DesignColumn{{}, t, {}}};
         for (const TermPart& part : terms[t].parts) {
             const std::size_t index = findInput(design.m_inputs, part.column).value();
             const Input& input = design.m_inputs[index];
-            const auto functions =
-                input.factor ? learnFactorBasis(part, input.levels, input.referenceLevel, file)
-                             : learnNumberBasis(part, input.date ? ColumnKind::date : ColumnKind::number,
-                                                valuesFor(part, inputs, index, rows), file);
+            const auto functions = input.factor
+                                       ? learnFactorBasis(part, input.levels, input.referenceLevel, file)
+                                       : numbers(part, index);
             for (const NamedBasis& function : functions)
                 if (function.basis.canFail())
                     design.m_guards.push_back({{index, function.basis}, function.name});

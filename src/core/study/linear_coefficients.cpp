@@ -32,7 +32,8 @@ class Coefficients {
 public:
     Coefficients(const LinearScope& scope, LinearEvidence& out)
         : m_recipe(scope.recipe), m_study(scope.study), m_linear(*scope.study.linear()),
-          m_bound(m_linear.design, scope.table, scope.file), m_threads(scope.threads), m_out(out) {}
+          m_bound(m_linear.design, scope.table, scope.file), m_threads(scope.threads),
+          m_progress(scope.progress), m_out(out) {}
 
     void describe() {
         if (m_recipe.intercept)
@@ -41,6 +42,7 @@ public:
         const auto spans = spansOfColumns();
         const auto& columns = m_linear.design.columns();
         for (std::size_t j = 0; j < columns.size(); ++j) {
+            stopIfTold(m_progress);
             addCoefficient(columns[j].name, m_linear.fit.coefficients[static_cast<Index>(j)],
                            m_linear.fit.standardErrors[static_cast<Index>(j)],
                            m_linear.fit.coefficientDegreesOfFreedom(j), static_cast<int>(columns[j].term),
@@ -101,19 +103,33 @@ private:
         const std::size_t stride = std::max<std::size_t>(1, (m_study.rows.size() + sampled - 1) / sampled);
         for (std::size_t i = 0; i < m_study.rows.size(); i += stride)
             sample.push_back(m_study.rows[i]);
-        MatrixXd block(static_cast<Index>(sample.size()),
-                       static_cast<Index>(m_linear.design.columns().size()));
-        m_bound.fill(sample, block);
-        std::vector<Span> spans(m_linear.design.columns().size());
-        parallelFor(spans.size(), m_threads, [&](std::size_t j) {
+        std::vector<Index> spread;
+        for (std::size_t j = 0; j < m_linear.design.columns().size(); ++j) {
             const auto& pieces = m_linear.design.columns()[j].pieces;
-            if (std::all_of(pieces.begin(), pieces.end(), [](const auto& piece) {
+            if (!std::all_of(pieces.begin(), pieces.end(), [](const auto& piece) {
                     return piece.basis.kind == Basis::Kind::indicator ||
                            piece.basis.kind == Basis::Kind::codes;
                 }))
-                return;
-            std::vector<double> values(block.col(static_cast<Index>(j)).begin(),
-                                       block.col(static_cast<Index>(j)).end());
+                spread.push_back(static_cast<Index>(j));
+        }
+        std::vector<Span> spans(m_linear.design.columns().size());
+        if (spread.empty()) return spans;
+        MatrixXd kept(static_cast<Index>(sample.size()), static_cast<Index>(spread.size()));
+        constexpr std::size_t piece = 128;
+        MatrixXd block;
+        for (std::size_t begin = 0; begin < sample.size(); begin += piece) {
+            stopIfTold(m_progress);
+            const std::size_t count = std::min(piece, sample.size() - begin);
+            block.resize(static_cast<Index>(count), static_cast<Index>(spans.size()));
+            m_bound.fill(std::span(sample).subspan(begin, count), block);
+            kept.middleRows(static_cast<Index>(begin), block.rows()) = block(Eigen::all, spread);
+        }
+        parallelFor(spread.size(), m_threads, [&](std::size_t at) {
+            stopIfTold(m_progress);
+            const auto j = static_cast<std::size_t>(spread[at]);
+            const auto& pieces = m_linear.design.columns()[j].pieces;
+            std::vector<double> values(kept.col(static_cast<Index>(at)).begin(),
+                                       kept.col(static_cast<Index>(at)).end());
             // A product with an indicator is spread by its number alone.
             if (pieces.size() > 1) std::erase(values, 0.0);
             if (values.empty()) return;
@@ -132,6 +148,7 @@ private:
     const LinearModel& m_linear;
     BoundDesign m_bound;
     Threads m_threads;
+    Progress& m_progress;
     LinearEvidence& m_out;
 };
 
