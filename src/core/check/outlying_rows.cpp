@@ -241,19 +241,21 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
             if (const double t = residualAtCook(cooks[mover], h, rank, df); t < 8)
                 cookChance += studentTwoSided(t, df);
     }
-    if (cooks[mover] > cook && cookChance < pLimit)
+    if (cooks[mover] > cook && cookChance < pLimit / 2) // one of two chances of a row to be named
         found.push_back({mover, "largest Cook's distance", " moves the whole fit",
                          "Cook's distance " + readableText(cooks[mover], 3), shortText(cook), "Cook 1977",
                          cooks[mover] / cook});
-    if (std::fabs(fits[shifts]) > fitsLimit && chanceOfAny(fits[shifts], times, df) < pLimit)
+    if (std::fabs(fits[shifts]) > fitsLimit && chanceOfAny(fits[shifts], times, df) < pLimit / 2)
         found.push_back({shifts, "largest DFFITS", " pulls its own fitted value",
                          "DFFITS " + readableText(fits[shifts], 3), readableText(fitsLimit, 3),
                          "Belsley, Kuh and Welsch 1980", std::fabs(fits[shifts]) / fitsLimit});
-    if (leverages[far] > farLimit)
+    // Where there are few rows a coefficient, one of them has half of its fitted value by chance.
+    const double farFrom = std::clamp(3 * rank / n, farLimit, std::max(farLimit, 0.99));
+    if (leverages[far] > farFrom)
         found.push_back(
             {far, "largest leverage", " says its fitted value nearly alone",
              "leverage " + readableText(leverages[far], 3) + ", the average is " + readableText(rank / n, 2),
-             shortText(farLimit), "Huber 1981, §7.2", leverages[far] / farLimit});
+             shortText(std::round(1000 * farFrom) / 1000), "Huber 1981, §7.2", leverages[far] / farFrom});
     for (const Mover& each : found) {
         if (std::find(named.begin(), named.end(), each.row) != named.end()) continue;
         named.push_back(each.row);
