@@ -49,12 +49,15 @@ std::string coefficientName(const CheckContext& context, Eigen::Index at) {
 }
 
 /// Chance that any of some deleted residuals, each times a number of its own, is as large as `value` where
-/// nothing is wrong: the sum over rows, at most 1. Rows whose residual would have to be beyond 8 add nothing.
-double chanceOfAny(double value, std::span<const double> times, double df) {
+/// nothing is wrong: the sum over rows, or a part of it that is `enough`. Rows whose residual would have to
+/// be beyond 8 add nothing.
+double chanceOfAny(double value, std::span<const double> times, double df, double enough) {
     double sum = 0;
-    for (const double each : times)
+    for (const double each : times) {
         if (const double t = std::fabs(value / each); t < 8) sum += studentTwoSided(t, df);
-    return std::min(1.0, sum);
+        if (sum >= enough) break;
+    }
+    return sum;
 }
 
 /// Deleted residual of a row at which Cook's distance reaches a value; infinite where it never does.
@@ -233,19 +236,18 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
     std::vector<Mover> found;
     // What rows of such leverages do by chance is no news.
     std::vector<double> times(studentized.size());
-    double cookChance = 0;
+    std::vector<double> atCook(times.size(), 0);
     for (std::size_t i = 0; i < times.size(); ++i) {
         const double h = leverages[i];
         times[i] = h < 1 ? std::sqrt(h / (1 - h)) : 0;
-        if (h > 0 && h < 1)
-            if (const double t = residualAtCook(cooks[mover], h, rank, df); t < 8)
-                cookChance += studentTwoSided(t, df);
+        if (h > 0 && h < 1) atCook[i] = 1 / residualAtCook(cooks[mover], h, rank, df);
     }
-    if (cooks[mover] > cook && cookChance < pLimit / 2) // one of two chances of a row to be named
+    if (cooks[mover] > cook &&
+        chanceOfAny(1, atCook, df, pLimit / 2) < pLimit / 2) // one of two chances of a row to be named
         found.push_back({mover, "largest Cook's distance", " moves the whole fit",
                          "Cook's distance " + readableText(cooks[mover], 3), shortText(cook), "Cook 1977",
                          cooks[mover] / cook});
-    if (std::fabs(fits[shifts]) > fitsLimit && chanceOfAny(fits[shifts], times, df) < pLimit / 2)
+    if (std::fabs(fits[shifts]) > fitsLimit && chanceOfAny(fits[shifts], times, df, pLimit / 2) < pLimit / 2)
         found.push_back({shifts, "largest DFFITS", " pulls its own fitted value",
                          "DFFITS " + readableText(fits[shifts], 3), readableText(fitsLimit, 3),
                          "Belsley, Kuh and Welsch 1980", std::fabs(fits[shifts]) / fitsLimit});
@@ -307,7 +309,8 @@ void checkMovedCoefficients(const CheckContext& context, Findings& findings) {
         times[i] = std::isfinite(values[i]) && context.linear->studentized[i] != 0
                        ? values[i] / context.linear->studentized[i]
                        : 0;
-    if (!(std::fabs(value) > limit) || !(chanceOfAny(value, times, fit.degreesOfFreedom - 1) < pLimit))
+    if (!(std::fabs(value) > limit) ||
+        !(chanceOfAny(value, times, fit.degreesOfFreedom - 1, pLimit) < pLimit))
         return;
     Goad goad = rowGoad(row, "influential");
     goad.check = name;

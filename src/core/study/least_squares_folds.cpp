@@ -246,12 +246,13 @@ struct LeastSquaresFolds::Impl {
     };
 
     /// Rows of a cell gathered and added; `some` are places.
-    void addRows(Sums& sums, std::span<const std::uint32_t> some,
-                 std::span<const std::uint32_t> times) const {
+    void addRows(Sums& sums, std::span<const std::uint32_t> some, std::span<const std::uint32_t> times,
+                 const Progress& progress) const {
         constexpr std::size_t most = 512;
         MatrixXd gathered(rank(), static_cast<Index>(std::min(most, some.size())));
         VectorXd e(gathered.cols());
         for (std::size_t begin = 0; begin < some.size(); begin += most) {
+            stopIfTold(progress);
             const std::size_t end = std::min(begin + most, some.size());
             Index count = 0;
             for (std::size_t i = begin; i < end; ++i) {
@@ -286,11 +287,10 @@ struct LeastSquaresFolds::Impl {
                 pieces.emplace_back(c, begin);
         std::vector<Sums> parts(pieces.size(), Sums(0));
         parallelFor(pieces.size(), threads, [&](std::size_t p) {
-            stopIfTold(progress);
             const auto& [c, begin] = pieces[p];
             parts[p] = Sums(rank());
             addRows(parts[p], std::span(inCell[c]).subspan(begin, std::min(piece, inCell[c].size() - begin)),
-                    {});
+                    {}, progress);
         });
         std::vector<Sums> sums(cells, Sums(rank()));
         for (std::size_t p = 0; p < pieces.size(); ++p)
@@ -511,10 +511,8 @@ struct LeastSquaresFolds::Impl {
                     often[i / piece].push_back(times[places[i]]);
                 }
             std::vector<Sums> parts(pieces, Sums(rank()));
-            parallelFor(pieces, threads, [&](std::size_t p) {
-                stopIfTold(progress);
-                addRows(parts[p], drawn[p], often[p]);
-            });
+            parallelFor(pieces, threads,
+                        [&](std::size_t p) { addRows(parts[p], drawn[p], often[p], progress); });
             Sums learned(rank());
             for (const Sums& part : parts)
                 learned.add(part);
