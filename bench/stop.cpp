@@ -112,17 +112,8 @@ Work looking() {
     };
 }
 
-Work helping() {
-    auto m = std::make_shared<Made>(made(2000, 1500, 0));
-    m->recipe.terms.resize(3);
-    std::shared_ptr<const PreparedRows> prepared = prepareRows(m->recipe, m->rows, {2}, quietly());
-    return [m, prepared](Progress& progress) {
-        benchmark::DoNotOptimize(whatHelps(m->recipe, *prepared, {2}, progress));
-    };
-}
-
-Work helpingLong() {
-    auto m = std::make_shared<Made>(made(1000000, 8, 10));
+Work helping(Made made) {
+    auto m = std::make_shared<Made>(std::move(made));
     m->recipe.terms.resize(3);
     std::shared_ptr<const PreparedRows> prepared = prepareRows(m->recipe, m->rows, {2}, quietly());
     return [m, prepared](Progress& progress) {
@@ -180,8 +171,8 @@ int main(int argc, char** argv) {
     add("choose/forward_1500", [] { return choosing(1500, ChooseBy::forward); });
     add("choose/backward_300", [] { return choosing(300, ChooseBy::backward); });
     add("look/1500", [] { return looking(); });
-    add("helps/1500", [] { return helping(); });
-    add("helps/million", [] { return helpingLong(); });
+    add("helps/1500", [] { return helping(made(2000, 1500, 0)); });
+    add("helps/million", [] { return helping(made(1000000, 8, 10)); });
     add("judge/bootstrap",
         [] { return judging(made(100000, 30, 0), {.kind = FoldKind::bootstrap, .draws = 50}); });
     add("judge/bootstrap_levels",
