@@ -177,11 +177,14 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
     const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading, passwordOf);
     ProgressStage fitting(progress, 0.5, 0.95);
     const auto prepared = prepareRows(recipe, rows, arguments.threads, fitting);
-    const Evidence evidence = evaluate(
-        recipe, rows, *prepared, {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, fitting);
+    Evidence evidence = evaluate(recipe, rows, *prepared,
+                                 {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, fitting);
     // A stop while folds are judged keeps those done; another one stops the rest.
     const bool partly = evidence.folds && evidence.folds->partial();
-    if (partly) progress.goOn();
+    if (partly) {
+        progress.goOn();
+        runChecks(evidence, {recipe, rows, *prepared}, ChecksWanted::quick, arguments.threads, progress);
+    }
     // Everything is worked out before anything is written: a stop leaves the folder as it was.
     NamedFiles more;
     if (arguments.whatHelps) {

@@ -23,7 +23,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace check_test {
 
 class CheckTest : public WindowTest {
 protected:
@@ -93,8 +93,6 @@ protected:
         ASSERT_TRUE(settle());
     }
 };
-
-} // namespace
 
 TEST_F(CheckTest, OnePaneAtATimeStandsAtFullWidth) {
     openDemo();
@@ -427,3 +425,5 @@ TEST_F(CheckTest, EveryPlantedTruthBringsUpItsGoadOnAStraightFit) {
         EXPECT_TRUE(std::any_of(goads.begin(), goads.end(), [&](const Goad& g) { return g.key == key; }))
             << key;
 }
+
+} // namespace check_test

@@ -20,7 +20,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace data_test {
 
 class DataWindow : public WindowTest {
 protected:
@@ -76,8 +76,6 @@ protected:
     }
     bool waitFor(const std::function<bool()>& what) { return QTest::qWaitFor(what, 10000); }
 };
-
-} // namespace
 
 TEST_F(DataWindow, AStepIsAddedPreviewedEditedMovedSwitchedOffAndUndone) {
     openFile(demo + "/1_straight.json");
@@ -588,3 +586,5 @@ TEST_F(DataWindow, APasswordIsAskedForAndNeverStored) {
     stop.start(script, {"stop", place});
     EXPECT_TRUE(stop.waitForFinished(60000));
 }
+
+} // namespace data_test

@@ -14,7 +14,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace edits_test {
 
 class Edits : public WindowTest {
 protected:
@@ -24,8 +24,6 @@ protected:
     }
     QString failure() { return window->failureShown(); }
 };
-
-} // namespace
 
 TEST_F(Edits, TwoTicksOneAfterTheOtherBothCount) {
     openFile(demo + "/1_straight.json");
@@ -159,3 +157,5 @@ TEST_F(Edits, RowsOfWeight0AreShownAsSuch) {
     EXPECT_EQ(model.index(0, 1).data().toString(), "weight 0");
     EXPECT_EQ(model.index(1, 1).data().toString(), "learning");
 }
+
+} // namespace edits_test

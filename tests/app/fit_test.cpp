@@ -21,7 +21,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace fit_test {
 
 class Fits : public WindowTest {
 protected:
@@ -76,8 +76,6 @@ protected:
         return std::any_of(goads.begin(), goads.end(), [&](const Goad& g) { return g.key == key; });
     }
 };
-
-} // namespace
 
 TEST_F(Fits, TermsEnterInOtherWaysByTheMenu) {
     openFit("/1_straight.json");
@@ -388,3 +386,5 @@ TEST_F(Fits, ManyLevelsStandFromLowToHigh) {
     follow("article", {"Order of its lines", "As they are named"});
     EXPECT_EQ(estimates(), named);
 }
+
+} // namespace fit_test

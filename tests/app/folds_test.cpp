@@ -15,7 +15,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace folds_test {
 
 class FoldsTest : public WindowTest {
 protected:
@@ -55,8 +55,6 @@ protected:
         box->setCurrentIndex(box->findData(static_cast<int>(kind)));
     }
 };
-
-} // namespace
 
 TEST_F(FoldsTest, TheDialogDealsInEveryWayAndSaysWhatEachIsFor) {
     openFile(demo + "/4_two_rows_left_out.json");
@@ -351,3 +349,5 @@ TEST_F(FoldsTest, AFreshFileIsJudgedByWhatItsRowsAllow) {
     EXPECT_FALSE(session().recipe().judge);
     ASSERT_TRUE(session().recipe().setAside);
 }
+
+} // namespace folds_test

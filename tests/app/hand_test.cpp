@@ -23,7 +23,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace hand_test {
 
 class Hand : public WindowTest {
 protected:
@@ -64,8 +64,6 @@ Table tableOf(const std::string& text) {
 std::string guessOf(const std::string& text) {
     return startRecipe({}, tableOf(text)).response;
 }
-
-} // namespace
 
 TEST_F(Hand, LinesOfFitKeepTheirPlacesWhileTheyAreTicked) {
     openFile(demo + "/1_straight.json");
@@ -347,3 +345,5 @@ TEST_F(Hand, AGuessIsSaidToBeOneUntilSomebodyChooses) {
     ASSERT_TRUE(settle());
     EXPECT_FALSE(said().contains("a guess"));
 }
+
+} // namespace hand_test

@@ -17,7 +17,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace hostile_hands_test {
 
 class HostileHands : public WindowTest {
 protected:
@@ -53,8 +53,6 @@ void moveTo(QWidget* widget, const QPoint& place) {
     QMouseEvent move(QEvent::MouseMove, place, widget->mapToGlobal(place), Qt::NoButton, Qt::NoButton, {});
     QApplication::sendEvent(widget, &move);
 }
-
-} // namespace
 
 TEST(PlotHands, APointerIsOverAPlotBeforeItWasEverDrawn) {
     PlotFrame plot("plot");
@@ -266,3 +264,5 @@ TEST_F(HostileHands, WorkIsKeptWhenTheSessionEnds) {
     EXPECT_EQ(next.session().unit("revenue"), "EUR");
     QFile::remove(kept);
 }
+
+} // namespace hostile_hands_test

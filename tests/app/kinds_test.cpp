@@ -19,7 +19,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace kinds_test {
 
 class Kinds : public WindowTest {
 protected:
@@ -58,8 +58,6 @@ protected:
         return all;
     }
 };
-
-} // namespace
 
 TEST_F(Kinds, NeighboursAreChosenInTheBriefAndShownInEveryStation) {
     open();
@@ -315,3 +313,5 @@ TEST_F(Kinds, APenaltyIsGivenInItsDialog) {
     EXPECT_EQ(session().evidence()->study->linear()->penalised->l1Share, 0.5);
     EXPECT_FALSE(session().evidence()->study->search);
 }
+
+} // namespace kinds_test

@@ -16,7 +16,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace look_test {
 
 class Looks : public WindowTest {
 protected:
@@ -67,8 +67,6 @@ protected:
         return std::any_of(terms.begin(), terms.end(), [&](const Term& t) { return termName(t) == name; });
     }
 };
-
-} // namespace
 
 TEST_F(Looks, TheRankingIsThatOfTheCoreStrongestFirstAndSortsByAClick) {
     look(demo + "/1_straight.json");
@@ -471,3 +469,5 @@ TEST_F(Looks, OddRowsGiveADrawingOrASentenceInEveryView) {
         }
     }
 }
+
+} // namespace look_test

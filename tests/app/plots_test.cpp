@@ -9,7 +9,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace plots_test {
 
 class OddRows : public WindowTest, public testing::WithParamInterface<std::pair<const char*, const char*>> {};
 
@@ -23,8 +23,6 @@ PlotFrame::Content marksAt(std::vector<double> x, std::vector<double> y) {
     content.marks.push_back(std::move(marks));
     return content;
 }
-
-} // namespace
 
 TEST_P(OddRows, AreShownInEveryStation) {
     const auto [name, text] = GetParam();
@@ -146,11 +144,7 @@ TEST(Plots, ManyMarksBecomeADensityThatCountsThemAll) {
     EXPECT_FALSE(plot.showsDensity());
 }
 
-namespace {
-
 class Sentences : public WindowTest {};
-
-} // namespace
 
 TEST_F(Sentences, TheBriefIsTrueInEveryState) {
     auto* brief = find<BriefBar>("briefBar");
@@ -232,3 +226,5 @@ TEST_F(Sentences, AForecastFileThatLacksAColumnIsToldAndNothingIsLost) {
         << ss(window->failureShown());
     EXPECT_EQ(session().evidence(), before);
 }
+
+} // namespace plots_test

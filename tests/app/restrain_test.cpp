@@ -27,7 +27,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace restrain_test {
 
 class Restrain : public WindowTest {
 protected:
@@ -84,8 +84,6 @@ Trail trailOf(const std::vector<double>& errors) {
     }
     return *Trail::fromFits(std::move(fits));
 }
-
-} // namespace
 
 TEST_F(Restrain, AHandleOnThePathMovesTheFitAndOneDragIsOneFit) {
     openPenalised();
@@ -386,8 +384,6 @@ TEST_F(Restrain, HeldOutRowsLearnTooOnceTheModelIsChosen) {
     EXPECT_EQ(session().current(), 4) << "the model of before, not another one";
 }
 
-namespace {
-
 /// A path of `places` penalties with two columns, one of which comes in half way.
 std::shared_ptr<const PathView> pathOf(std::size_t places, bool judged, bool toZero = false) {
     auto view = std::make_shared<PathView>();
@@ -425,8 +421,6 @@ std::shared_ptr<const PathView> pathOf(std::size_t places, bool judged, bool toZ
     }
     return view;
 }
-
-} // namespace
 
 TEST(PathPictures, AreDrawnWhateverThePathHas) {
     PathPicture picture;
@@ -591,3 +585,5 @@ TEST_F(Restrain, TablesOfThePathTheTrailAndComparisonsHoldTheirNumbers) {
         gap |= six.columns[0].text(row).startsWith("gap: unseen over learning rows");
     EXPECT_TRUE(gap);
 }
+
+} // namespace restrain_test

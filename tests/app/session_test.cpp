@@ -10,7 +10,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace session_test {
 
 class Sessions : public testing::Test {
 protected:
@@ -31,8 +31,6 @@ protected:
     QTemporaryDir folder;
     Session session;
 };
-
-} // namespace
 
 TEST_F(Sessions, RowsAloneAreAStartWithoutTerms) {
     open(demo + "/trailer_quotes.csv");
@@ -209,3 +207,5 @@ TEST_F(WindowTest, TheGoadsFoldAwayAndComeBack) {
     QTest::keyClick(window.get(), Qt::Key_G, Qt::ControlModifier);
     EXPECT_TRUE(panel->isVisible());
 }
+
+} // namespace session_test

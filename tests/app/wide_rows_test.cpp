@@ -17,7 +17,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace wide_rows_test {
 
 class WideRows : public WindowTest {
 protected:
@@ -78,8 +78,6 @@ protected:
         }
     }
 };
-
-} // namespace
 
 TEST_F(WideRows, TermsAndColumnsAreFoundAsTheyAreTyped) {
     openWide(300, 240, R"("x0","x17")");
@@ -319,3 +317,5 @@ TEST_F(WideRows, PairsOfManyColumnsAreKeptAndTheStrongestListed) {
     ASSERT_TRUE(settle());
     EXPECT_EQ(pairs->model()->rowCount(), 480);
 }
+
+} // namespace wide_rows_test

@@ -16,7 +16,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace window_test {
 
 class Window : public WindowTest {};
 
@@ -26,8 +26,6 @@ QString text(GridView* view, const QModelIndex& line, const QString& column) {
             return line.siblingAtColumn(c).data().toString();
     return "no such column";
 }
-
-} // namespace
 
 TEST_F(Window, TheWholePathFromOpeningToReopening) {
     // Open rows.
@@ -494,3 +492,5 @@ TEST_F(Window, WhatWouldHelpIsMeasuredAndATickAddsIt) {
     EXPECT_TRUE(find<QLabel>("helpsSaid")->text().contains("tried"))
         << find<QLabel>("helpsSaid")->text().toStdString();
 }
+
+} // namespace window_test

@@ -14,7 +14,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace workspace_test {
 
 class SessionTest : public testing::Test {
 protected:
@@ -24,8 +24,6 @@ protected:
     }
     Session session;
 };
-
-} // namespace
 
 TEST_F(SessionTest, EveryTableOfTheWindowPassesQtsOwnTester) {
     GridModel model;
@@ -364,3 +362,5 @@ TEST(JobsTest, ErrorsOfTheCoreBecomeSentences) {
     ASSERT_EQ(failed.size(), 1);
     EXPECT_EQ(failed[0][0].toString(), "a.csv, line 3: no good. Do better.");
 }
+
+} // namespace workspace_test

@@ -18,7 +18,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace cases_test {
 
 const TermEvidence& termOf(const Evidence& e, const std::string& name) {
     for (const TermEvidence& term : e.linear->terms)
@@ -52,8 +52,6 @@ void expectSaneTests(const Evidence& e, const std::string& where) {
         EXPECT_LT(e.linear->f, 1e6) << where;
     }
 }
-
-} // namespace
 
 TEST(Cases, A_wald_single_row_level_the_rank_of_the_covariance_decides) {
     for (const auto* kind : {"HC0", "HC1", "HC2", "HC3"}) {
@@ -524,3 +522,5 @@ TEST(Cases, Slopes_of_each_level_have_their_error_and_interval) {
     EXPECT_NE(coefficientSentence(e, recipe, 2).find(" at the mean of x (9.5"), std::string::npos)
         << coefficientSentence(e, recipe, 2);
 }
+
+} // namespace cases_test

@@ -13,7 +13,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace certified_test {
 
 struct Case {
     const char* name;
@@ -39,8 +39,6 @@ Recipe recipeFor(const Case& c, const Table& table, bool intercept) {
             if (column.name() != "y") recipe.terms.push_back(plainTerm(column.name()));
     return recipe;
 }
-
-} // namespace
 
 TEST_P(CertifiedRegression, CoefficientsAndStandardErrors) {
     const Case& c = GetParam();
@@ -80,11 +78,7 @@ INSTANTIATE_TEST_SUITE_P(Nist, CertifiedRegression,
                                          Case{"nist_wampler3", 5, 13, 12}),
                          [](const auto& each) { return std::string(each.param.name); });
 
-namespace {
-
 class CertifiedVariance : public testing::TestWithParam<std::pair<const char*, double>> {};
-
-} // namespace
 
 TEST_P(CertifiedVariance, FOfOneFactor) {
     const auto [name, floor] = GetParam();
@@ -123,3 +117,5 @@ TEST(Distributions, TailsKeepTheirDigits) {
     EXPECT_TRUE(std::isnan(studentTwoSided(1, 0)));
     EXPECT_TRUE(std::isnan(studentQuantile(1.5, 3)));
 }
+
+} // namespace certified_test

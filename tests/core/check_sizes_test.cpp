@@ -1,5 +1,5 @@
-// How often checks fire: on 2,000 simulated sets where nothing is wrong, and with a fault planted at a stated
-// strength. The figures stand in docs/methods.md, "How often checks fire".
+// How often checks fire: on 1,000 simulated sets (2,000 by hand: OXGOAD_SETS) where nothing is wrong, and
+// with a fault planted at a stated strength. The figures stand in docs/methods.md, "How often checks fire".
 #include "check/checks.h"
 #include "support/support.h"
 
@@ -14,7 +14,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace check_sizes_test {
 
 /// A set of n rows: y = 20 + x + z + [g] + e; u, v, h, day and the coordinates say nothing.
 struct Set {
@@ -95,10 +95,8 @@ std::map<std::string, double> sharesOf(const Recipe& recipe, std::size_t sets,
     return shares;
 }
 
-} // namespace
-
 TEST(CheckSizes, OnSoundSetsTestsAtFivePerCentFireInFourToSix) {
-    constexpr std::size_t sets = 2000;
+    const std::size_t sets = wanted("OXGOAD_SETS", 1000);
     Recipe recipe = plainRecipe();
     recipe.setAside = SetAside{.share = 0.25, .seed = 1};
     const auto shares = sharesOf(recipe, sets, [](unsigned seed) { return Set(200, seed); });
@@ -119,8 +117,9 @@ TEST(CheckSizes, OnSoundSetsTestsAtFivePerCentFireInFourToSix) {
     for (const auto& [name, share] : shares) {
         std::printf("[ size     ] %-44s %.4f\n", name.c_str(), share);
         const auto bounds = own.find(name);
-        const double low = bounds == own.end() ? 0.04 : bounds->second[0];
-        const double high = bounds == own.end() ? 0.06 : bounds->second[1];
+        // Of 1,000 sets the share has a standard error of 0.007.
+        const double low = bounds == own.end() ? 0.036 : bounds->second[0];
+        const double high = bounds == own.end() ? 0.064 : bounds->second[1];
         EXPECT_GE(share, low) << name;
         EXPECT_LE(share, high) << name;
     }
@@ -352,3 +351,5 @@ TEST(CheckSizes, RowsOfTheDemosShapeWithNothingPlantedBringGoadsByChanceOnly) {
     EXPECT_LE(all, static_cast<int>(sets) / 2);
     EXPECT_LE(alarms, 2);
 }
+
+} // namespace check_sizes_test

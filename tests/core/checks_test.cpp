@@ -21,7 +21,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace checks_test {
 
 const Reading* reading(const Evidence& e, std::string_view name) {
     for (const Reading& r : e.readings)
@@ -75,8 +75,6 @@ Recipe inventedRecipe() {
     recipe.roles["w"] = Role::setAside;
     return recipe;
 }
-
-} // namespace
 
 struct PublishedChecks : testing::TestWithParam<std::pair<const char*, const char*>> {
     nlohmann::json json;
@@ -984,3 +982,5 @@ TEST(CheckSettings, OneReadingOfShapeIsSwitchedOffAndTheOthersStillTell) {
         recipe.checks[name] = {true, "counts are not normal", {}};
     EXPECT_FALSE(goadOf(evaluate(recipe, made.rows(), {}, quietly()), "shape of residuals"));
 }
+
+} // namespace checks_test

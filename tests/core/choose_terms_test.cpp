@@ -17,7 +17,7 @@ using namespace oxgoad;
 using namespace oxgoad::test;
 using nlohmann::json;
 
-namespace {
+namespace choose_terms_test {
 
 const std::vector<std::string> ten{"age", "sex", "bmi", "bp", "s1", "s2", "s3", "s4", "s5", "s6"};
 
@@ -75,8 +75,6 @@ Eigen::MatrixXd factorOf(Eigen::Index n, Eigen::Index k, std::uint64_t seed) {
     }
     return Eigen::HouseholderQR<Eigen::MatrixXd>(x).matrixQR().topRows(k + 2).triangularView<Eigen::Upper>();
 }
-
-} // namespace
 
 TEST(ChooseTerms, BestSubsetsAreThoseOfBruteForce) {
     const json values = publishedJson("choose");
@@ -368,3 +366,5 @@ TEST(ChooseTerms, WhatCannotBeChosenIsRefused) {
     alone.learning = readBytes("y\n1\n2\n3\n");
     EXPECT_NE(refused({}, alone).find("no term to choose from"), std::string::npos);
 }
+
+} // namespace choose_terms_test

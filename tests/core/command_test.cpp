@@ -8,7 +8,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace command_test {
 
 struct Ran {
     int code = -1;
@@ -35,8 +35,6 @@ nlohmann::json evidenceOf(const std::string& recipe, const TemporaryFolder& fold
     EXPECT_EQ(run(demo + "/" + recipe + " --out " + folder.file("out").string(), folder).code, 0);
     return nlohmann::json::parse(bytesOf(folder.file("out") / "evidence.json"));
 }
-
-} // namespace
 
 TEST(Command, WritesTheFixedPartsOfTheEvidence) {
     const TemporaryFolder folder;
@@ -553,3 +551,5 @@ TEST(Command, SeveralFitsAreComparedInEveryWay) {
     EXPECT_EQ(found["differ_most"].size(), 20U);
     EXPECT_GE(found["differ_most"][0]["spread"], found["differ_most"][19]["spread"]);
 }
+
+} // namespace command_test

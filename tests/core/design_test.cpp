@@ -7,7 +7,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace design_test {
 
 Table sample() {
     return readBytes("x,g,h,when,y\n1,a,p,2025-01-01,1\n2,b,q,2025-01-03,2\n3,c,p,2025-01-05,3\n4,a,q,2025-"
@@ -40,8 +40,6 @@ Eigen::MatrixXd matrix(const Design& design, const Table& table, const std::vect
     bound.fill(rows, block);
     return block;
 }
-
-} // namespace
 
 TEST(Design, ColumnsAreNamedAfterTheirTerms) {
     const Table table = sample();
@@ -155,3 +153,5 @@ TEST(Design, BlocksCoverEveryRowOnce) {
     for (std::size_t i = 0; i < seen.size(); ++i)
         ASSERT_EQ(seen[i], static_cast<double>(i));
 }
+
+} // namespace design_test

@@ -8,7 +8,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace diagnostics_test {
 
 struct Case {
     const char* name;
@@ -39,8 +39,6 @@ protected:
     StudyRows rows;
     Recipe recipe;
 };
-
-} // namespace
 
 TEST_P(Diagnostics, InferenceAgrees) {
     const Evidence e = evaluate(recipe, rows, {}, quietly());
@@ -157,3 +155,5 @@ TEST(Scores, ErrorsRelativeToTheLearningMean) {
     EXPECT_DOUBLE_EQ(s.mae, 1);
     EXPECT_DOUBLE_EQ(s.rSquared, 1 - 5.0 / 14);
 }
+
+} // namespace diagnostics_test

@@ -10,7 +10,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace effects_test {
 
 Recipe demoRecipe() {
     return readRecipe(std::filesystem::path(OXGOAD_DEMO) / "3_rate_by_contract.json");
@@ -39,8 +39,6 @@ Recipe planted() {
 Evidence planted(const Recipe& recipe) {
     return evaluate(recipe, demoRows(), {}, quietly());
 }
-
-} // namespace
 
 TEST(Effects, TheBandIsTheForecastsAtTheSamePlace) {
     // Rows to forecast at the held values and along the column.
@@ -290,3 +288,5 @@ TEST(Say, NestedFitsAreComparedByTheirTest) {
                   .find(": F "),
               std::string::npos);
 }
+
+} // namespace effects_test

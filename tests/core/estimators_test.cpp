@@ -14,7 +14,7 @@ using namespace oxgoad;
 using namespace oxgoad::test;
 using nlohmann::json;
 
-namespace {
+namespace estimators_test {
 
 const json& reference() {
     static const json values = publishedJson("estimators");
@@ -60,8 +60,6 @@ StudyRows rowsOf(const std::string& text) {
     rows.learning = readBytes(text);
     return rows;
 }
-
-} // namespace
 
 TEST(RobustErrors, FormsForUnequalSpreadAgree) {
     const std::pair<ErrorsKind, const char*> kinds[] = {{ErrorsKind::hc0, "HC0"},
@@ -404,7 +402,7 @@ TEST(Intervals, CoverAsOftenAsTheySay) {
         Recipe recipe = recipeOf("y", {"x"});
         recipe.level = 0.9;
         const auto holds = [&](const StudyRows& r) {
-            const auto e = evaluate(recipe, r, {}, quietly());
+            const auto e = unchecked(recipe, r);
             return e.linear->coefficients[1].lower <= 2 && 2 <= e.linear->coefficients[1].upper;
         };
         const StudyRows calm = rows(false), growing = rows(true);
@@ -502,3 +500,5 @@ TEST(Estimators, AreWrittenAndReadBack) {
     EXPECT_NE(errorOf([&] { parseRecipe(recipeText(recipe), "r.json"); }).find("One column can have it"),
               std::string::npos);
 }
+
+} // namespace estimators_test

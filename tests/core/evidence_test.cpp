@@ -10,7 +10,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace evidence_test {
 
 /// 40 rows of two numbers and a factor with some values missing.
 StudyRows sample() {
@@ -52,8 +52,6 @@ struct SecondRoute {
         variance = (y - x * b).squaredNorm() / static_cast<long double>(x.rows() - 5);
     }
 };
-
-} // namespace
 
 TEST(EvidenceNumbers, AgreeWithASecondRoute) {
     const StudyRows rows = sample();
@@ -284,3 +282,5 @@ TEST(Checks, EvenSpreadGivesNoGoadAndGrowingSpreadNamesItsColumn) {
     EXPECT_EQ(spread(even), "");
     EXPECT_EQ(spread(growing), "The spread of residuals grows with x");
 }
+
+} // namespace evidence_test

@@ -12,7 +12,7 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-namespace {
+namespace exact_test {
 
 __extension__ typedef __float128 Quad;
 
@@ -53,8 +53,6 @@ private:
     Index m_rows, m_degree;
     double m_unit;
 };
-
-} // namespace
 
 TEST(DoubleDouble, AgreesWithHundredAndThirteenBits) {
     RandomStream random(1, "double double");
@@ -238,3 +236,5 @@ TEST(Exact, WamplersFourthAndFifthSetsHaveTheCertifiedErrors) {
         }
     }
 }
+
+} // namespace exact_test

@@ -8,7 +8,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace expression_test {
 
 constexpr double none = std::numeric_limits<double>::quiet_NaN();
 
@@ -46,8 +46,6 @@ void expectRefused(const std::string& text, std::size_t character, const std::st
         EXPECT_NE(std::string(error.what()).find(words), std::string::npos) << text << ": " << error.what();
     }
 }
-
-} // namespace
 
 TEST(Expression, FollowsTheOrderOfArithmetic) {
     expectValues("1 + 2 × x", {3, 5, 7, none});
@@ -144,3 +142,5 @@ TEST(ArrangedRows, AreChosenFoundAndSorted) {
     EXPECT_EQ(rows({.sortBy = "contract"}), (Rows{0, 3, 1, 2}));
     EXPECT_THROW(rows({.condition = "y > 1"}), Error);
 }
+
+} // namespace expression_test

@@ -12,7 +12,7 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-namespace {
+namespace few_groups_test {
 
 struct Made {
     StudyRows rows;
@@ -83,8 +83,6 @@ Recipe recipeFor(bool weighted) {
     if (weighted) recipe.roles["w"] = Role::weight;
     return recipe;
 }
-
-} // namespace
 
 TEST(FewGroups, ErrorsAndDegreesOfFreedomAreThoseOfTheDefinition) {
     for (const bool weighted : {false, true})
@@ -174,7 +172,7 @@ TEST(FewGroups, WithTenGroupsIntervalsCoverWhatTheySay) {
         Recipe recipe = recipeOf("y", {"x"});
         for (const auto kind : {ErrorsKind::byGroup, ErrorsKind::byFewGroups}) {
             recipe.errors = {kind, "g", -1};
-            const CoefficientEvidence c = evaluate(recipe, rows, {}, quietly()).linear->coefficients[1];
+            const CoefficientEvidence c = unchecked(recipe, rows).linear->coefficients[1];
             const bool covers = c.lower <= 0.5 && 0.5 <= c.upper;
             (kind == ErrorsKind::byGroup ? plain : corrected) += covers;
         }
@@ -194,3 +192,5 @@ TEST(FewGroups, RecipesReadBackAndRefuseOtherCorrections) {
     text.replace(text.find("few groups"), 10, "no groups!");
     EXPECT_NE(errorOf([&] { parseRecipe(text, "r.json"); }).find("errors.correction"), std::string::npos);
 }
+
+} // namespace few_groups_test

@@ -11,7 +11,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace fields_and_edits_test {
 
 const std::vector<Field>& someFields() {
     static const std::vector<Field> fields{
@@ -38,8 +38,6 @@ PreparedRows preparedOf(const Recipe& recipe, const std::string& text) {
     rows.learning = readBytes(text);
     return *prepareRows(recipe, rows, {}, quietly());
 }
-
-} // namespace
 
 TEST(Fields, AreTakenWhenTheyAreWhatTheyShouldBe) {
     EXPECT_EQ(refusal({}), "");
@@ -227,3 +225,5 @@ TEST(InputRanges, AreThoseOfTheRowsAskedFor) {
     EXPECT_FALSE(findInput(inputs, "z"));
     EXPECT_EQ(*findInput(inputs, "g"), 2U);
 }
+
+} // namespace fields_and_edits_test

@@ -12,7 +12,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace folds_test {
 
 /// n rows with a site of some sites, a month and a number; every eleventh site and month is missing.
 Table someRows(std::size_t n, std::size_t sites, std::uint64_t seed, bool gaps = false) {
@@ -64,8 +64,6 @@ void expectApart(const Dealing& dealing) {
 std::string refusal(const FoldPlan& plan, const Table& table) {
     return errorOf([&] { deal(plan, table); });
 }
-
-} // namespace
 
 TEST(Folds, AtRandomEveryRowIsJudgedOnceAndSizesDifferByOneAtMost) {
     for (const std::size_t n : {10U, 11U, 97U, 442U}) {
@@ -335,3 +333,5 @@ TEST(Folds, ARecipeKeepsHowTermsAreChosen) {
         refused(R"("estimator": {"kind": "neighbours", "count": 3}, "choose": {})").find("coefficients"),
         std::string::npos);
 }
+
+} // namespace folds_test

@@ -18,7 +18,7 @@ using namespace oxgoad::test;
 
 namespace fs = std::filesystem;
 
-namespace {
+namespace golden_test {
 
 const fs::path golden = OXGOAD_GOLDEN;
 
@@ -144,8 +144,6 @@ std::string differences(const std::string& now, const std::string& kept, bool ta
 
 class Golden : public testing::TestWithParam<std::string> {};
 
-} // namespace
-
 /// Runs the case into a folder, with the arithmetic of any machine or with what the loader takes.
 void runInto(const std::string& name, const TemporaryFolder& temporary, const std::string& out,
              bool anyMachine) {
@@ -239,3 +237,5 @@ TEST(GoldenComparison, SeesADigitAndAWordAndForgivesTheLastOnes) {
     EXPECT_EQ(differences("100000,0.00000000000000001\n", "100000,0.00000000000000002\n", true), "");
     EXPECT_GE(caseNames().size(), 15U);
 }
+
+} // namespace golden_test

@@ -16,7 +16,7 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-namespace {
+namespace grouped_test {
 
 struct Problem {
     MatrixXd x;
@@ -111,8 +111,6 @@ double violation(const Problem& p, const PenalisedPoint& point) {
     }
     return worst / whenNone.cwiseAbs().maxCoeff();
 }
-
-} // namespace
 
 TEST(Grouped, OptimalityHoldsOnThreeHundredProblems) {
     double worst = 0, gap = 0;
@@ -324,3 +322,5 @@ TEST(KeptFactor, ColumnsComeAndGoAsIfAllWereMadeAnew) {
     }
     EXPECT_LT(worst, 1e-13);
 }
+
+} // namespace grouped_test

@@ -19,7 +19,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace hostile_test {
 
 const std::filesystem::path hostile = std::filesystem::path(OXGOAD_CASES) / "hostile";
 
@@ -69,8 +69,6 @@ private:
     double m_seconds;
     std::chrono::steady_clock::time_point m_begin = std::chrono::steady_clock::now();
 };
-
-} // namespace
 
 TEST(Hostile, EveryFileIsReadOrRefused) {
     const TemporaryFolder folder;
@@ -276,3 +274,5 @@ TEST(Hostile, ALimitOnTheSizeOfFilesIsASentence) {
     EXPECT_NE(WEXITSTATUS(status), 0);
     EXPECT_LT(WEXITSTATUS(status), 128);
 }
+
+} // namespace hostile_test

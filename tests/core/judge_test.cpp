@@ -23,7 +23,7 @@ using namespace oxgoad;
 using namespace oxgoad::test;
 using nlohmann::json;
 
-namespace {
+namespace judge_test {
 
 const std::vector<std::string> ten{"age", "sex", "bmi", "bp", "s1", "s2", "s3", "s4", "s5", "s6"};
 
@@ -137,8 +137,6 @@ private:
     int m_folds;
     std::atomic<int> m_seen{0};
 };
-
-} // namespace
 
 // Values: 5 and 10 folds of the diabetes rows by mpmath at 80 digits, compared with a general-purpose library
 // (tests/reference/published, diabetes_diagnostics).
@@ -1178,3 +1176,5 @@ TEST(Judge, RandomProblemsGiveWhatRefitsGive) {
     EXPECT_GT(judgedOnes, 200);
     EXPECT_GT(unseen, 20);
 }
+
+} // namespace judge_test

@@ -18,7 +18,7 @@ using namespace oxgoad;
 using Eigen::Index;
 using Eigen::MatrixXd;
 
-namespace {
+namespace kernels_test {
 
 using Wide = Eigen::Matrix<long double, Eigen::Dynamic, Eigen::Dynamic>;
 
@@ -97,8 +97,6 @@ double farthest(const MatrixXd& r, const Wide& wanted) {
                                         std::sqrt(wanted(i, i) * wanted(j, j)));
     return static_cast<double>(worst);
 }
-
-} // namespace
 
 TEST(Kernels, EachBuildTakesRowsIntoTheTriangle) {
     for (const std::string& folder : foldersHere()) {
@@ -202,3 +200,5 @@ TEST(Kernels, TheLoaderTakesTheBuildForThisMachine) {
     if (std::getenv("LD_PRELOAD")) GTEST_SKIP() << "a build was asked for";
     EXPECT_STREQ(oxgoad_built_for(), hasWideInstructions() ? "x86-64-v3" : "any machine");
 }
+
+} // namespace kernels_test

@@ -13,7 +13,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace learn_apply_test {
 
 /// Rows with everything: numbers, a factor, a date, missing cells, weights, an offset, groups.
 std::string mixedRows(int n, bool response, std::uint64_t seed = 1) {
@@ -144,8 +144,6 @@ std::string allSaid(const Evidence& e, const Recipe& recipe, const StudyRows& ro
     return evidenceText(e, recipe) + coefficientsCsv(e) + rowsCsv(e) +
            (e.forecast ? forecastCsv(e, rows.forecast->table) : std::string());
 }
-
-} // namespace
 
 TEST(Learned, ReadsBackFromItsTextToTheSameBits) {
     const StudyRows rows = mixedStudy();
@@ -357,3 +355,5 @@ TEST(Learned, SpoiltTextsAreRefusedAndNothingElseHappens) {
     }
     EXPECT_GT(refused, tried / 4);
 }
+
+} // namespace learn_apply_test

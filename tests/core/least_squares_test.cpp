@@ -10,7 +10,7 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-namespace {
+namespace least_squares_test {
 
 MatrixXd randomMatrix(Index rows, Index columns, std::uint64_t seed) {
     RandomStream random(seed, "test matrix");
@@ -25,8 +25,6 @@ LeastSquaresFit fitOf(const MatrixXd& x, const VectorXd& y, LeastSquaresOptions 
     return fitLeastSquares(MatrixRows(x), std::span(y.data(), static_cast<std::size_t>(y.size())), options,
                            quietly());
 }
-
-} // namespace
 
 TEST(LeastSquares, ResidualsAreOrthogonalAndLeveragesSumToTheRank) {
     const MatrixXd x = randomMatrix(9000, 6, 1);
@@ -175,3 +173,5 @@ TEST(LeastSquares, StopsWhenAsked) {
     const VectorXd y = randomMatrix(100, 1, 2);
     EXPECT_THROW(fitLeastSquares(MatrixRows(x), std::span(y.data(), 100), {}, stopper), Stopped);
 }
+
+} // namespace least_squares_test

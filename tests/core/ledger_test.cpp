@@ -11,7 +11,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace ledger_test {
 
 RowsRead rowsOf(const std::string& text) {
     return readTextBytes(text, "t.csv", {}, {}, quietly());
@@ -71,8 +71,6 @@ std::string traps() {
     }
     return text;
 }
-
-} // namespace
 
 TEST(Ledger, EveryTrapIsAGoadWithMovesThatAnswerIt) {
     const auto rows = rowsOf(traps());
@@ -177,11 +175,7 @@ TEST(Ledger, SortingByDigitsIsSorting) {
     EXPECT_EQ(values, expected);
 }
 
-namespace {
-
 const std::string demo = OXGOAD_DEMO;
-
-} // namespace
 
 TEST(PreparedDemo, PlantedFaultsAreFoundAndEachIsAnsweredByOneStep) {
     const Recipe recipe = readRecipe(demo + "/1_straight.json");
@@ -359,3 +353,5 @@ TEST(PreparedRecipe, ReadsBackEqualWhateverItHolds) {
                              "r"),
                  Error);
 }
+
+} // namespace ledger_test

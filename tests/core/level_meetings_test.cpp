@@ -8,7 +8,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace level_meetings_test {
 
 using Levels = LeastSquaresOptions::Levels;
 
@@ -50,8 +50,6 @@ void expectTheSame(const LeastSquaresFit& a, const LeastSquaresFit& b, double le
     EXPECT_LT(farthest(a.leverages, b.leverages), leverages);
     EXPECT_LT(farthest(a.residuals, b.residuals), 1e-9 * b.residualStandardDeviation);
 }
-
-} // namespace
 
 TEST(LevelsThatMeet, FitAsRowsDoOnAHundredRandomProblems) {
     int second = 0;
@@ -215,3 +213,5 @@ TEST(LevelsThatMeet, StopWhereverTheyAre) {
         EXPECT_THROW(fitLeastSquares(bound.rows, m.y, {.threads = {1}}, progress), Stopped) << after;
     }
 }
+
+} // namespace level_meetings_test

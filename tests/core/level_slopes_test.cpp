@@ -16,7 +16,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace level_slopes_test {
 
 using Levels = LeastSquaresOptions::Levels;
 
@@ -382,8 +382,6 @@ TEST(LevelSlopes, ManyThatAreNotToldAreOneGoad) {
     }
 }
 
-namespace {
-
 /// Average effects by their definition, as means of slopes and of differences from the reference level, with
 /// the delta method's errors, by the whole model matrix.
 void expectMeansOverRows(const Made& m, bool logarithm, const std::string& offset = {}) {
@@ -454,8 +452,6 @@ void expectMeansOverRows(const Made& m, bool logarithm, const std::string& offse
         }
 }
 
-} // namespace
-
 /// Where a row has few of the columns, and where a level stands in no product.
 TEST(LevelSlopes, AverageEffectsAreMeansOverRows) {
     const Made slopes = made({.n = 2500, .levels = 80, .others = 3, .numbers = 2, .slopes = true}, 17);
@@ -507,4 +503,4 @@ TEST(LevelSlopes, AModelMatrixHasRoomForThemAndSaysForHowMany) {
               std::string::npos);
 }
 
-} // namespace
+} // namespace level_slopes_test

@@ -13,7 +13,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace levels_errors_test {
 
 struct Asked {
     ErrorsKind kind;
@@ -346,4 +346,4 @@ TEST(LevelsErrors, SayWhatTheyDoNotMake) {
         << grouped.jointTest(levels).why;
 }
 
-} // namespace
+} // namespace levels_errors_test

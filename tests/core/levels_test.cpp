@@ -15,7 +15,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace levels_test {
 
 using Levels = LeastSquaresOptions::Levels;
 
@@ -436,4 +436,4 @@ TEST(LevelsApart, WhatHasNoRoomIsSaidBefore) {
     EXPECT_NE(said().find("a penalised fit has no room for 6,000 columns"), std::string::npos) << said();
 }
 
-} // namespace
+} // namespace levels_test

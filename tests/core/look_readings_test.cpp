@@ -12,7 +12,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace look_readings_test {
 
 const nlohmann::json& shape() {
     static const nlohmann::json values = publishedJson("look")["shape"];
@@ -31,8 +31,6 @@ LookScope scopeOf(const Table& table, const std::string& target) {
     scope.rows = table.rows();
     return scope;
 }
-
-} // namespace
 
 TEST(Outline, HoldsWhatLiesWithinByTheEvenOddRule) {
     const std::vector<double> x{0, 4, 4, 0}, y{0, 0, 3, 3};
@@ -193,3 +191,5 @@ TEST(Noted, GoadsOfTheAnalystsOwnAreKeptReadBackAndAccepted) {
     EXPECT_EQ(notedGoads(recipe)[0].accepted, "known");
     EXPECT_THROW(parseRecipe(R"({"recipe": 1, "noted": [{"column": "x"}]})", "r.json"), Error);
 }
+
+} // namespace look_readings_test

@@ -26,7 +26,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace look_test {
 
 const nlohmann::json& look() {
     static const nlohmann::json values = publishedJson("look");
@@ -65,8 +65,6 @@ Table asFactors(const Table& table, const std::vector<std::string>& names) {
 
 constexpr double none = std::numeric_limits<double>::quiet_NaN();
 constexpr double inf = std::numeric_limits<double>::infinity();
-
-} // namespace
 
 TEST(Lines, SlopesOfBothSexesAndTheirTestAgreeWithFiftyDigitArithmetic) {
     const Table& t = tableOf("diabetes");
@@ -729,3 +727,5 @@ TEST(DensityGrid, CountsEveryPointOnceWithinItsEdges) {
     EXPECT_EQ(d.counts, (std::vector<std::uint32_t>{1, 0, 0, 2}));
     EXPECT_EQ(d.largest, 2u);
 }
+
+} // namespace look_test

@@ -12,7 +12,7 @@ using namespace oxgoad;
 using namespace oxgoad::test;
 using nlohmann::json;
 
-namespace {
+namespace model_text_test {
 
 std::uint64_t bits(double value) {
     return std::bit_cast<std::uint64_t>(value);
@@ -41,8 +41,6 @@ std::string refused(const std::function<void(json&)>& change) {
     change(j);
     return errorOf([&] { readModel(j.dump()); });
 }
-
-} // namespace
 
 TEST(ModelText, NumbersComeBackToTheSameBits) {
     RandomStream random(10, "numbers");
@@ -159,3 +157,5 @@ TEST(ModelText, AMatrixOfInputsIsWhatTheTableGives) {
     EXPECT_TRUE(std::isnan(fromInputs(1, 0))) << "what is missing stays missing";
     EXPECT_FALSE(std::isnan(fromInputs(0, 0)));
 }
+
+} // namespace model_text_test

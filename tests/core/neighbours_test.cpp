@@ -11,7 +11,7 @@ using namespace oxgoad::test;
 using Eigen::Index;
 using Eigen::MatrixXd;
 
-namespace {
+namespace neighbours_test {
 
 Settings neighbours(double count, const std::string& weights = "equal",
                     const std::string& scale = "standardised") {
@@ -63,8 +63,6 @@ public:
 private:
     mutable std::atomic<int> m_left;
 };
-
-} // namespace
 
 TEST(Neighbours, AreThePublishedOnes) {
     // tests/reference/published/README.md: exact rational distances, compared there with a library.
@@ -317,3 +315,5 @@ TEST(Neighbours, AreTheSameForAnyNumberOfThreadsAndCanBeStopped) {
         EXPECT_THROW(evaluate(recipe, rows, {2}, soon), Stopped) << after;
     }
 }
+
+} // namespace neighbours_test

@@ -14,7 +14,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace open_tables_test {
 
 std::vector<std::filesystem::path> openTables() {
     const char* more = std::getenv("OXGOAD_OPEN_TABLES");
@@ -57,8 +57,6 @@ double quantile(const std::vector<double>& sorted, double share) {
     const double high = sorted[std::min(sorted.size() - 1, static_cast<std::size_t>(below) + 1)];
     return low + (h - below) * (high - low);
 }
-
-} // namespace
 
 TEST(OpenTables, AreReadCellByCellAndCountedAsPlainLoopsCount) {
     std::size_t tables = 0, cells = 0, statistics = 0, goads = 0;
@@ -143,3 +141,5 @@ TEST(OpenTables, GoThroughPreparationAFitAndEveryExport) {
     }
     EXPECT_GE(fits, 18u);
 }
+
+} // namespace open_tables_test

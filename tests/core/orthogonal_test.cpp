@@ -15,7 +15,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace orthogonal_test {
 
 using Long = Eigen::Matrix<long double, Eigen::Dynamic, Eigen::Dynamic>;
 using LongVector = Eigen::Matrix<long double, Eigen::Dynamic, 1>;
@@ -134,11 +134,8 @@ void expectLeastSquares(const Layout& layout, const LeastSquaresFit& fit, const 
     EXPECT_GE(digits(fit.residualSumOfSquares, static_cast<double>(squares)), 9);
 }
 
-} // namespace
-
 TEST(Orthogonal, EveryWayIsLeastSquaresOnUnevenLayouts) {
-    const char* asked = std::getenv("OXGOAD_LAYOUTS");
-    const std::uint64_t count = asked ? std::strtoull(asked, nullptr, 10) : 60;
+    const std::uint64_t count = wanted("OXGOAD_LAYOUTS", 60);
     std::map<std::string, int> ways;
     for (std::uint64_t seed = 1; seed <= count && !HasFailure(); ++seed) {
         const Layout layout = layoutOf(seed);
@@ -225,8 +222,6 @@ TEST(Orthogonal, TrianglesOfLevelsThatABlockLacksHoldTheirProducts) {
     EXPECT_LT((r.transpose() * r - x.transpose() * x).cwiseAbs().maxCoeff(), 1e-10);
 }
 
-namespace {
-
 /// Says other things of its rows at first than later: what a quick way that is wrong looks like.
 class Changing final : public RowSource {
 public:
@@ -243,8 +238,6 @@ private:
     int m_lies;
     mutable int m_calls = 0;
 };
-
-} // namespace
 
 TEST(Orthogonal, AFitThatIsNotLeastSquaresIsWorkedOutAnewOrSaysSo) {
     RandomStream random(5, "lies");
@@ -273,3 +266,5 @@ TEST(Orthogonal, AFitThatIsNotLeastSquaresIsWorkedOutAnewOrSaysSo) {
     EXPECT_TRUE(anew);
     EXPECT_TRUE(never);
 }
+
+} // namespace orthogonal_test

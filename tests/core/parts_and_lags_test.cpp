@@ -13,7 +13,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace parts_and_lags_test {
 
 const std::filesystem::path cases = OXGOAD_CASES;
 
@@ -39,8 +39,6 @@ std::pair<int, int> isoWeek(std::int32_t day) {
     const sys_days first{of.year() / January / 1};
     return {static_cast<int>(of.year()), static_cast<int>((thursday - first).count() / 7) + 1};
 }
-
-} // namespace
 
 TEST(SeriesCase, LagWeekIrregular) {
     // 1, 9, 15 and 23 January 2024 lie in four weeks one after the other: each looks at the one before.
@@ -267,3 +265,5 @@ TEST(Parts, RowsWithoutADateLearnUnderLatestAndThatIsSaid) {
         }
     EXPECT_EQ(prepared->partSummaries.front().note, "4 without d");
 }
+
+} // namespace parts_and_lags_test

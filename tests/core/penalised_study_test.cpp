@@ -21,7 +21,7 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 using nlohmann::json;
 
-namespace {
+namespace penalised_study_test {
 
 const std::vector<std::string> diabetesColumns{"age", "sex", "bmi", "bp", "s1", "s2", "s3", "s4", "s5", "s6"};
 
@@ -97,8 +97,6 @@ bool hasGoad(const Evidence& evidence, const std::string& key) {
     return std::any_of(evidence.goads.begin(), evidence.goads.end(),
                        [&](const Goad& goad) { return goad.key == key; });
 }
-
-} // namespace
 
 TEST(PenalisedStudy, EveryFitProvesItselfAtItsRows) {
     const StudyRows published = publishedRows("diabetes"), wide = madeRows(60, 3, 2, 90);
@@ -637,3 +635,5 @@ TEST(PenalisedStudy, TheTrailersShowWhatAPenaltyIsFor) {
     for (const Goad& goad : held.goads)
         EXPECT_EQ(goad.key.find("product without parents: make × age"), std::string::npos) << goad.key;
 }
+
+} // namespace penalised_study_test

@@ -16,7 +16,7 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 using nlohmann::json;
 
-namespace {
+namespace penalised_test {
 
 struct Rows {
     MatrixXd x;
@@ -99,8 +99,6 @@ double violation(const Rows& rows, const PenaltyOptions& options, const Penalise
     if (options.intercept) worst = std::max(worst, std::fabs(sum) / whole);
     return static_cast<double>(worst / largest);
 }
-
-} // namespace
 
 TEST(Penalised, EightySixFitsAgreeWithExactOnes) {
     const json reference = publishedJson("diabetes_elastic_net");
@@ -421,3 +419,5 @@ TEST(Penalised, ManyLevelsThatSayEachOtherAreFollowedToTheEnd) {
     const PenalisedPoint one = penalisedPoint(problem, options, penalties[60], quietly());
     EXPECT_GE(digits(one.squares, path[60].squares), 9);
 }
+
+} // namespace penalised_test

@@ -14,7 +14,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace plain_columns_test {
 
 const std::filesystem::path cases = OXGOAD_CASES;
 
@@ -83,13 +83,6 @@ constexpr std::array plainDistributions{
           [](RandomStream& r) { return r.uniform() < 0.5 ? 0.0 : std::exp(r.normal()); }},
     Plain{"0 or 1, three in ten", [](RandomStream& r) { return r.uniform() < 0.3 ? 1.0 : 0.0; }},
 };
-
-std::size_t wanted(const char* variable, std::size_t otherwise) {
-    const char* said = std::getenv(variable);
-    return said ? static_cast<std::size_t>(std::strtoul(said, nullptr, 10)) : otherwise;
-}
-
-} // namespace
 
 // Clean columns
 // -----------------------------------------------------------------------------------------------------
@@ -427,3 +420,5 @@ TEST(TestRows, EnterNoStatisticThatIsShown) {
     // The ledger of before is not kept when other rows count.
     EXPECT_EQ(prepareRows(recipe, rows, {}, quietly(), prepared.get())->ledger.find("x")->summary.rows, 200u);
 }
+
+} // namespace plain_columns_test

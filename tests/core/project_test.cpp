@@ -10,7 +10,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace project_test {
 
 Project sample() {
     Project project;
@@ -32,8 +32,6 @@ Project sample() {
     project.view = {{"station", "check"}, {"check.across", "<b>x</b>"}};
     return project;
 }
-
-} // namespace
 
 TEST(ProjectFile, EverythingIsFoundAsItWas) {
     const TemporaryFolder folder;
@@ -138,3 +136,5 @@ TEST(ProjectFile, AReadOnlyFolderIsSaidSo) {
         errorOf([&] { saveProject(folder.file("p.oxgoad"), sample(), quietly()); }).find("cannot be written"),
         std::string::npos);
 }
+
+} // namespace project_test

@@ -13,7 +13,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace random_problems_test {
 
 using Real = long double;
 using Matrix = Eigen::Matrix<Real, Eigen::Dynamic, Eigen::Dynamic>;
@@ -260,17 +260,11 @@ Answer solved(const Problem& p, const std::vector<Index>& kept) {
     return a;
 }
 
-int problems() {
-    const char* asked = std::getenv("OXGOAD_PROBLEMS");
-    return asked ? std::atoi(asked) : 200;
-}
-
-} // namespace
-
 TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
+    const auto problems = static_cast<int>(wanted("OXGOAD_PROBLEMS", 200));
     int fitted = 0, refused = 0, fixed = 0, errorsCompared = 0;
     std::map<ErrorsKind, int> byKind;
-    for (int k = 0; k < problems(); ++k) {
+    for (int k = 0; k < problems; ++k) {
         const Problem p = made(static_cast<std::uint64_t>(k) + 1);
         SCOPED_TRACE(p.says);
         Evidence e;
@@ -388,7 +382,7 @@ TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
                         1e-6 * static_cast<double>(std::sqrt(variance / p.w[at]) + std::fabs(p.y[at]) * 1e-3))
                 << i;
         }
-        if (testing::Test::HasFailure() && k < problems() - 1) {
+        if (testing::Test::HasFailure() && k < problems - 1) {
             ADD_FAILURE() << "stopped at the first problem that disagrees";
             return;
         }
@@ -396,9 +390,11 @@ TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
     std::printf("[ problems ] %d fitted, %d refused, %d with rows that fix their value, %d standard errors "
                 "compared\n",
                 fitted, refused, fixed, errorsCompared);
-    EXPECT_GT(fitted, problems() * 7 / 10);
-    EXPECT_GT(fixed, problems() / 20);
-    if (problems() >= 200) {
+    EXPECT_GT(fitted, problems * 7 / 10);
+    EXPECT_GT(fixed, problems / 20);
+    if (problems >= 200) {
         EXPECT_EQ(byKind.size(), 7u) << "every kind of errors was met";
     }
 }
+
+} // namespace random_problems_test

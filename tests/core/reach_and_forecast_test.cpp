@@ -11,7 +11,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace reach_and_forecast_test {
 
 /// Learning rows for reach: x from 0 to 100, region with its own stretch of x, product or not.
 std::string learningText() {
@@ -72,8 +72,6 @@ public:
 private:
     double m_mean;
 };
-
-} // namespace
 
 TEST(Reach, RangesHaveAnEdgeOfATwentiethOfTheirWidth) {
     const Evidence e = forecastOf(recipeOf("y", {"x"}), "x\n50\n100\n105\n105.1\n-5\n-6\n");
@@ -238,3 +236,5 @@ TEST(Door, TheRuleOfRowsLeftOutTakesTheRightPlace) {
     rule.smearing = 2;
     EXPECT_DOUBLE_EQ(rule.natural(std::log(3.0)), 6);
 }
+
+} // namespace reach_and_forecast_test

@@ -18,7 +18,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace reading_test {
 
 const std::filesystem::path cases = OXGOAD_CASES;
 
@@ -70,8 +70,6 @@ std::string refusalOf(ErrorCode code, const std::function<void()>& call) {
     ADD_FAILURE() << "nothing was refused";
     return {};
 }
-
-} // namespace
 
 // Cases
 // ---------------------------------------------------------------------------------------------------------
@@ -426,8 +424,6 @@ TEST(Gather, IsPartOfARecipe) {
 // Generated files
 // -------------------------------------------------------------------------------------------------
 
-namespace {
-
 std::string utf16(const std::string& utf8, bool little) {
     std::string out = little ? "\xFF\xFE" : "\xFE\xFF";
     for (std::size_t i = 0; i < utf8.size();) {
@@ -622,13 +618,6 @@ private:
     bool m_comma = false;
 };
 
-std::size_t wanted(const char* variable, std::size_t otherwise) {
-    const char* said = std::getenv(variable);
-    return said ? static_cast<std::size_t>(std::strtoul(said, nullptr, 10)) : otherwise;
-}
-
-} // namespace
-
 TEST(GeneratedFiles, AreReadCellByCellAsTheyWereMade) {
     const std::size_t files = wanted("OXGOAD_TABLES", 300);
     std::size_t cells = 0, wrongFiles = 0;
@@ -660,16 +649,12 @@ TEST(GeneratedFiles, AreReadCellByCellAsTheyWereMade) {
     std::printf("[ files    ] %zu made, %zu cells compared\n", files, cells);
 }
 
-namespace {
-
 std::string escaped(const std::string& text) {
     std::string out;
     for (const char c : text)
         out += c == '&' ? "&amp;" : c == '<' ? "&lt;" : c == '"' ? "&quot;" : std::string(1, c);
     return out;
 }
-
-} // namespace
 
 TEST(GeneratedWorkbooks, AreReadCellByCellAsTheyWereMade) {
     // 30 written by libxlsxwriter, 30 as OpenDocument written here by its standard (ODF 1.2, part 1, chapter
@@ -768,3 +753,5 @@ TEST(GeneratedWorkbooks, AreReadCellByCellAsTheyWereMade) {
     }
     EXPECT_GT(cells, 5000u);
 }
+
+} // namespace reading_test

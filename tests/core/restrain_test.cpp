@@ -26,7 +26,7 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-namespace {
+namespace restrain_test {
 
 /// y depends on the first `signals` of `columns` numbers by `size` each; f is a factor of four levels that
 /// says `factor` a level.
@@ -128,8 +128,6 @@ public:
 private:
     mutable std::atomic<int> m_left;
 };
-
-} // namespace
 
 TEST(PathDetail, LearningErrorsAreThoseOfTheFits) {
     for (const bool logarithm : {false, true}) {
@@ -837,3 +835,5 @@ TEST(SeveralFits, AreJudgedAlikeByTheFirst) {
     EXPECT_EQ(alike[2]->rowsLearning, 120U);
     EXPECT_GT(digits(alike[2]->folds->rmse, fits[0]->folds->rmse), 12) << "the same model then";
 }
+
+} // namespace restrain_test

@@ -17,7 +17,7 @@ using namespace oxgoad::test;
 
 namespace fs = std::filesystem;
 
-namespace {
+namespace saving_test {
 
 /// A project whose rows, recipe and view all say the same number.
 Project numbered(int number, std::size_t rows = 400) {
@@ -83,15 +83,8 @@ std::size_t filesIn(const fs::path& folder) {
     return static_cast<std::size_t>(std::distance(fs::directory_iterator(folder), {}));
 }
 
-/// How often; OXGOAD_KILLS=1000 by hand.
-int rounds() {
-    const char* asked = std::getenv("OXGOAD_KILLS");
-    return asked ? std::atoi(asked) : 50;
-}
-
-} // namespace
-
 TEST(Saving, KillsAtRandomMomentsWithOverlappingSavesLoseNothing) {
+    const std::size_t rounds = wanted("OXGOAD_KILLS", 50); // 1,000 by hand
     const TemporaryFolder folder;
     const auto path = folder.file("p.oxgoad");
     std::vector<Project> versions;
@@ -100,7 +93,7 @@ TEST(Saving, KillsAtRandomMomentsWithOverlappingSavesLoseNothing) {
     saveProject(path, versions[0], quietly());
     RandomStream random(7, "kills");
     std::size_t changed = 0;
-    for (int round = 0; round < rounds(); ++round) {
+    for (std::size_t round = 0; round < rounds; ++round) {
         const std::string before = bytesOf(path);
         const pid_t child = fork();
         ASSERT_GE(child, 0);
@@ -121,7 +114,7 @@ TEST(Saving, KillsAtRandomMomentsWithOverlappingSavesLoseNothing) {
         ASSERT_LE(number, 4) << "round " << round;
         changed += bytesOf(path) != before;
     }
-    EXPECT_GT(changed, static_cast<std::size_t>(rounds()) / 4) << "the saves got somewhere at all";
+    EXPECT_GT(changed, rounds / 4) << "the saves got somewhere at all";
     // What the killed ones left is taken away by the next save of the same file.
     saveProject(path, versions[0], quietly());
     EXPECT_EQ(filesIn(folder.path()), 1u);
@@ -367,3 +360,5 @@ TEST(Saving, AModelThatIsNotAsItWasWrittenIsNamedAndTheRestIsOffered) {
     EXPECT_NE(crafted("DELETE FROM checks WHERE part LIKE 'model of%'").find("has no checksum"),
               std::string::npos);
 }
+
+} // namespace saving_test

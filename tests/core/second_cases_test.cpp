@@ -16,7 +16,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace second_cases_test {
 
 double coefficientOf(const Evidence& e, const std::string& name) {
     for (const CoefficientEvidence& c : e.linear->coefficients)
@@ -41,8 +41,6 @@ double largestLevelSum(const Case& c, const std::string& factor) {
                                   (std::sqrt(of.second) * c.evidence.linear->residualStandardDeviation));
     return largest;
 }
-
-} // namespace
 
 TEST(SecondCases, one_factor_600) {
     const Case c = caseOf("one_factor_600/recipe.json");
@@ -331,3 +329,5 @@ TEST(SecondCases, hide_t3_hide_zeros60) {
         EXPECT_FALSE(hasGoad(c.evidence, "rows that hide each other")) << name;
     }
 }
+
+} // namespace second_cases_test

@@ -14,7 +14,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace sort_test {
 
 constexpr std::size_t rows = 60000;
 
@@ -44,8 +44,6 @@ template <class Work> void expectStops(const Work& work, int atLeast) {
         EXPECT_THROW(work(progress), Stopped) << after << " of " << never.asked();
     }
 }
-
-} // namespace
 
 TEST(Sort, IsTheStandardOneWhereNobodyStopsIt) {
     RandomStream random(1, "sort");
@@ -116,3 +114,5 @@ TEST(Sort, TheLedgerOfLongRowsStopsAmongEqualRowsToo) {
     const std::vector<std::uint8_t> used(rows, 1);
     expectStops([&](const Progress& p) { (void)summarizeParts(table, parts, used, "number", p); }, 5);
 }
+
+} // namespace sort_test

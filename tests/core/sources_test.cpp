@@ -22,7 +22,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace sources_test {
 
 std::string cell(const RowsRead& rows, const std::string& column, std::size_t row) {
     return rows.table.at(column, "").cellText(row - 1);
@@ -76,8 +76,6 @@ std::map<std::string, std::string> xlsxParts(const std::string& sheet) {
              "numFmtId=\"45\"/></cellXfs></styleSheet>"},
             {"xl/worksheets/s.xml", sheet}};
 }
-
-} // namespace
 
 TEST(Workbook, OfOpenpyxlIsReadWithMergedHeadsDatesAndFaults) {
     // Written by openpyxl: absolute targets, a hidden first sheet, shared strings, merged cells (make.py
@@ -511,8 +509,6 @@ TEST(Drift, SaysWhatChangedBetweenTwoReadings) {
               (std::vector<std::string>{"nothing changed"}));
 }
 
-namespace {
-
 /// A PostgreSQL server of the test's own, in a temporary folder; gone with the test.
 class Server {
 public:
@@ -535,8 +531,6 @@ public:
     bool running = false;
     ServerPlace place() const { return {"127.0.0.1", port, "postgres", "oxgoad"}; }
 };
-
-} // namespace
 
 TEST(Postgres, AQueryOfARealServerIsRead) {
     const Server server;
@@ -597,3 +591,5 @@ TEST(Postgres, AQueryOfARealServerIsRead) {
                   .find("connection was lost after 10,000 rows"),
               std::string::npos);
 }
+
+} // namespace sources_test

@@ -8,7 +8,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace steps_test {
 
 constexpr double none = std::numeric_limits<double>::quiet_NaN();
 using Names = std::vector<std::string>;
@@ -58,8 +58,6 @@ std::vector<std::size_t> leftOut(const Prepared& prepared) {
         if (prepared.leftOut[i] != 0) out.push_back(i + 1);
     return out;
 }
-
-} // namespace
 
 TEST(Steps, MediansAndMeansAreLearnedFromLearningRowsOnly) {
     const auto prepared =
@@ -319,8 +317,6 @@ TEST(Steps, EveryKindReadsAloudAndKnowsItsFields) {
                  Error);
 }
 
-namespace {
-
 std::size_t count(const std::vector<Part>& parts, Part part) {
     return static_cast<std::size_t>(std::count(parts.begin(), parts.end(), part));
 }
@@ -343,8 +339,6 @@ Table partRows() {
                   Column::ofFactor("said", said, {"learn", "judge", "lock"}),
                   Column::ofFactor("one", std::vector<std::int32_t>(1000, 0), {"only"})});
 }
-
-} // namespace
 
 TEST(Parts, HaveTheirSharesAndNoRowIsInTwo) {
     const Table table = partRows();
@@ -416,3 +410,5 @@ TEST(Parts, ThatCannotBeAreRefused) {
         "cannot mean");
     refused({.kind = SetAsideKind::proportionate, .column = "gone"}, "no column");
 }
+
+} // namespace steps_test

@@ -13,7 +13,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace stopping_test {
 
 /// Asks for a stop once it was asked so often, and counts how often it was asked in all.
 class StopsAfter final : public Progress {
@@ -77,8 +77,6 @@ std::string evaluated(const Recipe& recipe, const StudyRows& rows, Progress& pro
     return evidenceText(evaluate(recipe, rows, {2}, progress), recipe);
 }
 
-} // namespace
-
 TEST(Stopping, OfEvaluationsByEveryKindOfModel) {
     const StudyRows rows = someRows(6000, 3000);
     for (const ModelKind& kind : modelKinds())
@@ -134,3 +132,5 @@ TEST(Stopping, OfChoosingOfWhatWouldHelpAndOfEffects) {
         return std::to_string(averageMarginalEffects(evidence, prepared->table, {2}, progress)[0].effect);
     });
 }
+
+} // namespace stopping_test

@@ -10,7 +10,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace study_test {
 
 constexpr const char* wholeRecipe =
     R"({"recipe": 1, "rows": {"file": "depot_months.csv"}, "response": "revenue",
@@ -61,8 +61,6 @@ const Goad* goad(const Evidence& e, const std::string& key) {
         std::find_if(e.goads.begin(), e.goads.end(), [&](const auto& g) { return g.key == key; });
     return found == e.goads.end() ? nullptr : &*found;
 }
-
-} // namespace
 
 TEST(Recipe, TheFixedFormIsReadAndWrittenBack) {
     const Recipe recipe = parseRecipe(wholeRecipe, "r.json");
@@ -489,3 +487,5 @@ TEST(Exports, AFolderThatCannotBeWrittenStaysAsItWas) {
     EXPECT_EQ(names,
               (std::vector<std::string>{"coefficients.csv", "evidence.json", "rows.csv", "summary.txt"}));
 }
+
+} // namespace study_test

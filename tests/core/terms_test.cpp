@@ -10,7 +10,7 @@ using namespace oxgoad;
 using namespace oxgoad::test;
 using nlohmann::json;
 
-namespace {
+namespace terms_test {
 
 const json& reference(const std::string& name) {
     static const json values = publishedJson("estimators")["terms"];
@@ -68,8 +68,6 @@ void expectSame(const Evidence& e, const json& values, double least = 9) {
             << e.linear->coefficients[i].name;
     }
 }
-
-} // namespace
 
 TEST(Terms, ACurveSpansTheNaturalSplines) {
     const Evidence e = fitted({Term{{part("bmi", Form::spline)}}});
@@ -355,3 +353,5 @@ TEST(Terms, AProductWithoutItsParentIsAGoad) {
         1u);
     EXPECT_TRUE(sameTerm(Term{{TermPart{"b"}, TermPart{"c"}}}, Term{{TermPart{"c"}, TermPart{"b"}}}));
 }
+
+} // namespace terms_test

@@ -3,7 +3,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace text_reader_test {
 
 std::vector<std::string> cells(const RowsRead& read, std::size_t column) {
     std::vector<std::string> all;
@@ -11,8 +11,6 @@ std::vector<std::string> cells(const RowsRead& read, std::size_t column) {
         all.push_back(read.table.columns()[column].cellText(i));
     return all;
 }
-
-} // namespace
 
 TEST(TextReader, FindsDelimiterHeaderDecimalMarkAndKinds) {
     const auto read = readBytes("depot;rate;month;code\nNorth;12,5;2025-01-01;a\nSouth;13,75;2025-02-01;b\n");
@@ -198,3 +196,5 @@ TEST(TextReader, TheTableTakesAtMostTwiceItsNumbersAndCodes) {
     const auto read = readBytes("a,b\n1,x\n2,y\n");
     EXPECT_EQ(read.table.valueBytes(), 2 * 8 + 2 * 4u);
 }
+
+} // namespace text_reader_test

@@ -15,7 +15,7 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-namespace {
+namespace triangle_test {
 
 MatrixXd normals(Index rows, Index columns, std::uint64_t seed) {
     RandomStream random(seed, "triangle");
@@ -39,8 +39,6 @@ MatrixXd ofAll(const MatrixXd& rows) {
 double farthestApart(const MatrixXd& a, const MatrixXd& b) {
     return (a - b).cwiseAbs().maxCoeff();
 }
-
-} // namespace
 
 TEST(Triangle, IsThatOfAllRowsForAnyNumberOfColumns) {
     // One panel, panels that end within a half, panels of which one column is left, several of them.
@@ -157,3 +155,5 @@ TEST(Triangle, StopsBetweenPanels) {
         EXPECT_THROW(triangle(work, progress), Stopped) << after;
     }
 }
+
+} // namespace triangle_test

@@ -8,7 +8,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace validity_test {
 
 struct Edit {
     std::string name;
@@ -73,8 +73,6 @@ void expectReadBack(const Recipe& recipe, const std::string& how) {
     EXPECT_EQ(failure, "") << how;
 }
 
-} // namespace
-
 TEST(Validity, AllPairsOfEditsAreReadBack) {
     const auto edits = allEdits();
     EXPECT_GT(edits.size(), 30U);
@@ -132,3 +130,5 @@ TEST(Validity, ARecipeThatHoldsNotTogetherIsRefusedByItsKey) {
     EXPECT_NE(refusalOf(R"("terms": ["x"], "roles": {"a": "weight", "b": "weight"})").find("second column"),
               std::string::npos);
 }
+
+} // namespace validity_test

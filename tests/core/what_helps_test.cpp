@@ -10,7 +10,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace what_helps_test {
 
 StudyRows diabetes() {
     StudyRows rows = publishedRows("diabetes");
@@ -31,8 +31,6 @@ const Help* find(const WhatHelps& helps, const std::string& name) {
         if (termName(help.term) == name) return &help;
     return nullptr;
 }
-
-} // namespace
 
 TEST(WhatHelps, FTestsAndRowsLeftOutAgreeWithAReferenceLibrary) {
     const StudyRows rows = diabetes();
@@ -270,3 +268,5 @@ TEST(WhatHelps, FillsInAndStopsWhenAsked) {
     } stopped;
     EXPECT_THROW(whatHelps(recipe, *prepared, {1}, stopped), Stopped);
 }
+
+} // namespace what_helps_test

@@ -27,7 +27,7 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-namespace {
+namespace wide_test {
 
 TEST(Cells, FitAsRowsDoOnThreeHundredRandomProblems) {
     for (std::uint64_t seed = 1; seed <= 300; ++seed) {
@@ -630,4 +630,4 @@ TEST(ManyLevels, StandFromTheLowestMean) {
     EXPECT_EQ(order[1].effect, 2);
 }
 
-} // namespace
+} // namespace wide_test

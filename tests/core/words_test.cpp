@@ -9,7 +9,7 @@
 using namespace oxgoad;
 using namespace oxgoad::test;
 
-namespace {
+namespace words_test {
 
 struct Fitted {
     Recipe recipe;
@@ -52,8 +52,6 @@ std::string rowsOfSize(double size) {
     }
     return text;
 }
-
-} // namespace
 
 TEST(Words, TheCommonPartOfEquationsIsSaidOnce) {
     const auto long4 =
@@ -157,3 +155,5 @@ TEST(Words, CodesAndYearsAreToldByHowTheyAreWritten) {
     EXPECT_FALSE(parseDate("2019.13.27"));
     EXPECT_FALSE(parseDate("2019.5"));
 }
+
+} // namespace words_test

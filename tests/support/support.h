@@ -7,6 +7,7 @@
 #include <nlohmann/json.hpp>
 
 #include <cmath>
+#include <cstdlib>
 #include <filesystem>
 #include <fstream>
 #include <string>
@@ -18,6 +19,18 @@ namespace oxgoad::test {
 inline Progress& quietly() {
     static Progress progress;
     return progress;
+}
+
+/// How many of something a test makes: more by hand, with a variable of the environment.
+inline std::size_t wanted(const char* variable, std::size_t otherwise) {
+    const char* said = std::getenv(variable);
+    return said ? static_cast<std::size_t>(std::strtoul(said, nullptr, 10)) : otherwise;
+}
+
+/// The fit and what is said of it, without the checks.
+inline Evidence unchecked(const Recipe& recipe, const StudyRows& rows) {
+    const auto prepared = prepareRows(recipe, rows, {}, quietly());
+    return evaluate(recipe, rows, *prepared, {.checks = ChecksWanted::none}, quietly());
 }
 
 /// Where the published data and values are.

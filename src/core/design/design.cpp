@@ -81,10 +81,11 @@ std::vector<std::string> inputNames(const std::vector<Term>& terms) {
 }
 
 Design Design::learn(const Table& table, std::span<const std::uint32_t> rows, const std::vector<Term>& terms,
-                     const std::map<std::string, std::string>& references, const std::string& file) {
+                     const std::map<std::string, std::string>& references, const std::string& file,
+                     const Progress& progress) {
     requireSensible(terms);
-    const Inputs inputs = learnInputs(table, rows, inputNames(terms), references, file);
-    return learn(BoundInputs(inputs, table, file), rows, terms, file);
+    const Inputs inputs = learnInputs(table, rows, inputNames(terms), references, file, progress);
+    return learn(BoundInputs(inputs, table, file), rows, terms, file, {}, progress);
 }
 
 Design Design::of(Inputs inputs, std::vector<Term> terms, std::vector<DesignColumn> columns,
@@ -111,7 +112,7 @@ void requireOneMatrix(const Design& design, const std::string& what, const std::
 
 Design Design::learn(const BoundInputs& inputs, std::span<const std::uint32_t> rows,
                      const std::vector<Term>& terms, const std::string& file,
-                     std::span<const std::uint8_t> passedOver) {
+                     std::span<const std::uint8_t> passedOver, const Progress& progress) {
     requireSensible(terms);
     Design design;
     design.m_terms = terms;
@@ -131,6 +132,7 @@ Design Design::learn(const BoundInputs& inputs, std::span<const std::uint32_t> r
     };
     for (std::size_t t = 0; t < terms.size(); ++t) {
         if (!passedOver.empty() && passedOver[t] != 0) continue;
+        stopIfTold(progress);
         std::vector<DesignColumn> columns{DesignColumn{{}, t, {}}};
         for (const TermPart& part : terms[t].parts) {
             const std::size_t index = findInput(design.m_inputs, part.column).value();

@@ -82,11 +82,14 @@ std::optional<std::size_t> findInput(const Inputs& inputs, const std::string& na
 
 Inputs learnInputs(const Table& table, std::span<const std::uint32_t> rows,
                    const std::vector<std::string>& names,
-                   const std::map<std::string, std::string>& references, const std::string& file) {
+                   const std::map<std::string, std::string>& references, const std::string& file,
+                   const Progress& progress) {
     Inputs inputs;
     inputs.reserve(names.size());
-    for (const std::string& name : names)
+    for (const std::string& name : names) {
+        stopIfTold(progress);
         inputs.push_back(learnInput(table.at(name, file), rows, references, file));
+    }
     return inputs;
 }
 

@@ -39,9 +39,11 @@ std::optional<std::size_t> findInput(const Inputs& inputs, const std::string& na
 /// Learns the inputs from `rows`, in whose columns nothing is missing. References name a level per factor;
 /// where none is named the first level in the table's order is the reference. Errors: unknownColumn,
 /// wrongType (a text column), badTerm (a factor with one level, a reference level that no learning row has).
+/// Throws Stopped.
 Inputs learnInputs(const Table& table, std::span<const std::uint32_t> rows,
                    const std::vector<std::string>& names,
-                   const std::map<std::string, std::string>& references, const std::string& file);
+                   const std::map<std::string, std::string>& references, const std::string& file,
+                   const Progress& progress = {});
 
 /// Inputs over a table: the only place where a model touches columns. Learns nothing. Both must outlive it.
 class BoundInputs {
@@ -73,8 +75,9 @@ private:
     std::vector<Source> m_sources;
 };
 
-/// Rows that are worked on at a time.
-inline constexpr std::size_t designBlockRows = 4096;
+/// Rows that are worked on at a time: so few that blocks of hundreds of columns stay near, and that a stop is
+/// soon seen.
+inline constexpr std::size_t designBlockRows = 1024;
 
 /// Calls use(first, rows) for every block of the chosen rows, in parallel; `first` is the place of the
 /// block's first row among them. Throws Stopped.

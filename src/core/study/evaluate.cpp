@@ -372,13 +372,10 @@ Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRow
     }
     if (options.before) takeOverChecks(evidence, *options.before, recipe);
     ProgressStage checking(progress, judged ? 0.7 : slow ? 0.6 : 0.95, 1);
-    // A stop while folds are judged keeps those done, and the slow checks are then not waited for.
+    // A stop while folds are judged keeps those done, and checks are then not waited for.
     const bool stopped = evidence.folds && evidence.folds->partial();
-    Progress quiet;
-    if (stopped)
-        runChecks(evidence, {recipe, rows, prepared}, ChecksWanted::quick, options.threads, quiet);
-    else
-        runChecks(evidence, {recipe, rows, prepared}, options.checks, options.threads, checking);
+    runChecks(evidence, {recipe, rows, prepared}, stopped ? ChecksWanted::none : options.checks,
+              options.threads, checking);
     return evidence;
 }
 
@@ -393,8 +390,14 @@ Evidence withFolds(const Evidence& evidence, const Recipe& recipe, const StudyRo
         next.foldsProblem = error.what();
     }
     forgetChecksOfFolds(next);
-    Progress quiet; // a stop has kept folds, and quick checks belong to them
-    runChecks(next, {recipe, rows, prepared}, ChecksWanted::quick, options.threads, quiet);
+    // A stop keeps the folds that were judged and waits for nothing else.
+    const EvaluatedFrom from{recipe, rows, prepared};
+    const bool stopped = next.folds && next.folds->partial();
+    try {
+        runChecks(next, from, stopped ? ChecksWanted::none : ChecksWanted::quick, options.threads, progress);
+    } catch (const Stopped&) {
+        gatherFindings(next, from);
+    }
     return next;
 }
 

@@ -200,7 +200,7 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
             return std::find(names.begin(), names.end(), reference.first) == names.end();
         });
     stopIfTold(progress);
-    study->inputs = learnInputs(table, study->rows, names, references, file);
+    study->inputs = learnInputs(table, study->rows, names, references, file, progress);
     const BoundInputs inputs(study->inputs, table, file);
     const std::vector<double> working = workingValues(recipe, table, file, study->rows);
     stopIfTold(progress);

@@ -235,8 +235,8 @@ private:
         }
         const std::string& file = m_recipe.rows.file;
         stopIfTold(progress);
-        fitted.design = std::make_unique<Design>(
-            Design::learn(m_table, fitted.rows, m_recipe.terms, referencesIn(m_recipe.terms), file));
+        fitted.design = std::make_unique<Design>(Design::learn(
+            m_table, fitted.rows, m_recipe.terms, referencesIn(m_recipe.terms), file, m_progress));
         fitted.bound = std::make_unique<BoundDesign>(*fitted.design, m_table, file);
         std::erase_if(fitted.rows, [&](std::uint32_t row) { return !fitted.bound->complete(row); });
         stopIfTold(progress);
@@ -305,7 +305,7 @@ private:
             of.push_back(place(centredForm(m_found.helps[h].term)));
             places.push_back(std::move(of));
         }
-        Batch batch{Design::learn(m_table, rows, terms, {}, m_recipe.rows.file), {}};
+        Batch batch{Design::learn(m_table, rows, terms, {}, m_recipe.rows.file, m_progress), {}};
         std::vector<std::vector<std::size_t>> columnsOf(terms.size());
         for (std::size_t c = 0; c < batch.design.columns().size(); ++c)
             columnsOf[batch.design.columns()[c].term].push_back(c);
