@@ -94,6 +94,7 @@ TEST(ModelText, PartsThatDoNotHangTogetherAreRefused) {
         [](json& j) { j["design"]["columns"][0]["pieces"][0]["basis"]["kind"] = 99; },
         [](json& j) { j["design"]["columns"][1]["pieces"][0]["basis"]["values"] = json::array({1}); },
         [](json& j) { j["design"]["columns"][1]["pieces"][0]["basis"]["power"] = 100000; },
+        [](json& j) { j["design"]["columns"][1]["pieces"][0]["basis"]["power"] = -2147483647 - 1; },
         [](json& j) { j["design"]["inputs"][1]["reference"] = 3; },
         [](json& j) { j["design"]["columns"][0]["pieces"] = json::array(); },
         [](json& j) { j["fit"]["projections"] = json::array(); },

@@ -92,7 +92,7 @@ void requireWhole(const DesignColumn::Piece& piece, const Inputs& inputs) {
     const Basis& basis = piece.basis;
     const Input& input = inputs[piece.input];
     const std::size_t values = basis.values ? basis.values->size() : 0;
-    if (std::abs(basis.power) > 1000) damaged("a power that cannot be");
+    if (basis.power > 1000 || basis.power < -1000) damaged("a power that cannot be");
     const bool indicator = basis.kind == Basis::Kind::indicator, codes = basis.kind == Basis::Kind::codes;
     if ((indicator || codes) != input.factor)
         damaged("a function of a factor for a number, or one of a number");
