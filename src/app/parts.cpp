@@ -306,7 +306,9 @@ void CellDelegate::paint(QPainter* painter, const QStyleOptionViewItem& option,
         painter->fillRect(option.rect.adjusted(0, 0, -1, -1), tint.value<QColor>());
     QRect rect = option.rect.adjusted(8, 0, -8, 0);
     if (drawing.typeId() == QMetaType::Int) { // reach
-        const auto kind = drawing.toInt() == 2 ? theme::Mark::forecastOutside : theme::Mark::forecastInside;
+        const auto kind = drawing.toInt() == 2   ? theme::Mark::forecastOutside
+                          : drawing.toInt() == 1 ? theme::Mark::forecastEdge
+                                                 : theme::Mark::forecastInside;
         const QPixmap mark = theme::mark(kind, theme::forecast, painter->device()->devicePixelRatioF());
         painter->drawPixmap(rect.left(), rect.center().y() - 4, mark);
         rect.adjust(14, 0, 0, 0);

@@ -122,6 +122,7 @@ QColor markColour(Mark kind) {
     case Mark::heldOut:
         return heldOut;
     case Mark::forecastInside:
+    case Mark::forecastEdge:
     case Mark::forecastOutside:
         return forecast;
     default:
@@ -157,8 +158,14 @@ QPixmap mark(Mark kind, const QColor& colour, qreal pixelRatio) {
     case Mark::forecastInside:
         polygon({{0, -3.2}, {3.4, 2.8}, {-3.4, 2.8}}, true);
         break;
-    case Mark::forecastOutside:
+    case Mark::forecastEdge: // half filled
         polygon({{0, -3.2}, {3.4, 2.8}, {-3.4, 2.8}}, false);
+        polygon({{-1.7, 0}, {1.7, 0}, {3.4, 2.8}, {-3.4, 2.8}}, true);
+        break;
+    case Mark::forecastOutside: // a cross: not to be taken for the others at any size
+        painter.setPen(QPen(colour, 1.8));
+        painter.drawLine(centre + QPointF(-3, -3), centre + QPointF(3, 3));
+        painter.drawLine(centre + QPointF(-3, 3), centre + QPointF(3, -3));
         break;
     case Mark::plain:
         polygon({{-2.2, -2.2}, {2.2, -2.2}, {2.2, 2.2}, {-2.2, 2.2}}, true);

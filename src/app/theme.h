@@ -33,7 +33,7 @@ void apply(QApplication& application);
 QFont font(int pixels, bool bold = false);
 QColor tone(const QString& name);
 
-enum class Mark { learning, heldOut, forecastInside, forecastOutside, plain, diamond };
+enum class Mark { learning, heldOut, forecastInside, forecastEdge, forecastOutside, plain, diamond };
 /// The mark as a small picture, drawn once.
 QPixmap mark(Mark kind, const QColor& colour, qreal pixelRatio);
 QColor markColour(Mark kind);

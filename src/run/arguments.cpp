@@ -1,85 +1,15 @@
 #include "run/arguments.h"
 
+#include "base/text.h"
+
+#include <algorithm>
 #include <charconv>
+#include <functional>
 
 namespace oxgoad {
 
-const char* const commandHelp = R"(oxgoad-run: fits the model a recipe describes and writes the evidence.
-
-  oxgoad-run RECIPE.json --out DIR [--threads N] [--quiet]
-  oxgoad-run RECIPE.json [MORE.json ...] --project FILE.oxgoad
-  oxgoad-run --project-evidence FILE.oxgoad --out DIR [--fit N]
-  oxgoad-run --look FILE [--response NAME] [--against WHAT] [--out DIR]
-  oxgoad-run --describe NEW --against OLD [--json]
-  oxgoad-run --describe FILE [--json] [--sheet S] [--range B3:F200] [--query SQL]
-
-  --out DIR        write evidence.json, coefficients.csv, rows.csv, summary.txt and,
-                   when the recipe asks for a forecast, forecast.csv into DIR
-  --project FILE   evaluate the recipes one after the other, each coming from the
-                   one before it, and save them as a project for the window; all
-                   must use the same rows
-  --project-evidence FILE
-                   write what a fit of a project says, by the model that the project
-                   keeps, or fitted anew when it keeps none; --fit N chooses another
-                   than the one shown, and --threads, --read-aloud and --look-at-test
-                   go with it
-  --describe FILE  print the ledger: what every column holds and what is odd about
-                   it. FILE is a text file, a workbook, an SQLite file (with
-                   --query), or a recipe, whose steps run first
-  --json           print it as JSON
-  --look FILE      rank all columns by what they explain of the response alone, and
-                   compare them with each other, over the learning rows. FILE as
-                   above; prints JSON, or writes look.json, ranking.csv and pairs.csv
-                   into DIR with --out
-  --response NAME  the response, when FILE is no recipe
-  --against OLD    with --describe: print what changed since an earlier file
-  --against WHAT   with --look: response, or predicted or residual of the recipe's fit
-  --what-helps     with --out, also measure every column, bend and pair that is not in
-                   the model: what_helps.json
-  --read-aloud     with --out, also the equation in words and by level, effects with
-                   bands and average marginal effects: reading.txt, effects.csv,
-                   marginal_effects.csv
-  --influence      with --out, also what leaving out each learning row would do to
-                   the coefficients: influence.csv (least squares)
-  --moves          with --out, also what each move of an open goad would change,
-                   worked out: moves.json
-  --fail-on-open-goads[=alarm]
-                   with --out, write everything, then list the open goads on standard
-                   error and end with 4 when there are any; =alarm counts alarms only
-  --choose WAY     with --out, also choose terms among those of the recipe and the other
-                   columns: forward, backward, "both ways" or "best subsets"; writes
-                   choice.json and chosen_recipe.json
-  --by CRITERION   of the choice: "cross-validated error" (default), "adjusted R2",
-                   AICc, BIC or p
-  --steps N        of the choice, at most N
-  --enter P, --leave P
-                   of a choice by p: a term comes in below, goes out above
-                   (0.05 and 0.1)
-  --folds N        of the choice, 5 by default
-  --deal-again N   deal the folds of the recipe N times, each with the next seed
-  --compare-with RECIPE
-                   with --out, also fit this recipe and say how it compares on the same
-                   rows and folds: comparison.txt, comparison.json; may be repeated
-  --halves N       with --out, for a penalised recipe, let halves of the rows choose terms N
-                   times: shares of halves and p after selection, halves.csv
-  --path-folds     with --out, for a penalised recipe, the share of folds that keep each
-                   column, and errors of least squares of what is kept: path_folds.csv
-  --learning-curve with --out, also the error against the number of rows learned from:
-                   learning_curve.csv, learning_curve.txt
-  --look-at-test   score the locked test rows too; in a project the look is counted
-  --threads N      use N threads (results do not depend on it); all cores by default
-  --quiet          no progress on standard error
-  --version        print the version, and for which machines its arithmetic is built
-  --help           print this
-
-Exit code: 0 done, 2 bad input (one sentence on standard error, nothing half
-written), 3 stopped by an interrupt; folds that were judged by then are kept and
-written; 4 goads are open, with --fail-on-open-goads. The recipe's form is in docs/recipe.md. The
-password of a server is read from the environment variable OXGOAD_PASSWORD.
-)";
-
-void usage(const std::string& what) {
-    throw Error(ErrorCode::badRecipe, what, {}, "See oxgoad-run --help.");
+void usage(const std::string& what, const std::string& remedy) {
+    throw Error(ErrorCode::badRecipe, what, {}, remedy.empty() ? "See oxgoad-run --help." : remedy);
 }
 
 namespace {
@@ -99,95 +29,268 @@ double share(const std::string& option, const std::string& value) {
     return number;
 }
 
-} // namespace
-
-Arguments parseArguments(int argc, char** argv) {
+/// What is being parsed, with what only the end can judge.
+struct Parsed {
     Arguments arguments;
     ChooseRequest request;
     std::optional<std::string> against;
+};
+
+/// One option: what --help and the manual page say of it, and what it does.
+struct Option {
+    const char* name;
+    /// What its value is called; "" without one. One that begins with "[=" may be left out and is part of the
+    /// word.
+    const char* value;
+    const char* says;
+    std::function<void(Parsed&, const std::string& value)> apply;
+};
+
+using Text = const std::string&;
+
+const std::vector<Option>& options() {
+    static const std::vector<Option> all{
+        {"--out", "DIR",
+         "Write evidence.json, coefficients.csv, rows.csv, summary.txt and, when the recipe asks for a "
+         "forecast, forecast.csv into DIR, which is made when it is not there.",
+         [](Parsed& p, Text v) { p.arguments.out = v; }},
+        {"--project", "FILE",
+         "Evaluate the recipes one after the other, each coming from the one before it, and save them as a "
+         "project for the window; all must use the same rows.",
+         [](Parsed& p, Text v) { p.arguments.project = v; }},
+        {"--project-evidence", "FILE",
+         "Write what a fit of a project says, by the model that the project keeps, or fitted anew when it "
+         "keeps none. --threads, --read-aloud, --influence, --fail-on-open-goads and --look-at-test go with "
+         "it.",
+         [](Parsed& p, Text v) { p.arguments.projectEvidence = v; }},
+        {"--fit", "N", "With --project-evidence: another fit than the one shown.",
+         [](Parsed& p, Text v) { p.arguments.fit = number("--fit", v); }},
+        {"--describe", "FILE",
+         "Print the ledger: what every column holds and what is odd about it. FILE is a text file, a "
+         "workbook, an SQLite file (with --query), or a recipe, whose steps run first.",
+         [](Parsed& p, Text v) { p.arguments.describe = v; }},
+        {"--look", "FILE",
+         "Rank all columns by what they explain of the response alone, and compare them with each other, "
+         "over "
+         "the learning rows. FILE as with --describe; prints JSON, or writes look.json, ranking.csv and "
+         "pairs.csv into DIR with --out.",
+         [](Parsed& p, Text v) { p.arguments.look = v; }},
+        {"--response", "NAME", "With --look: the response, when FILE is no recipe.",
+         [](Parsed& p, Text v) { p.arguments.response = v; }},
+        {"--against", "WHAT",
+         "With --describe: an earlier file, to print what changed since. With --look: response, or predicted "
+         "or residual of the recipe's fit.",
+         [](Parsed& p, Text v) { p.against = v; }},
+        {"--sheet", "NAME", "The sheet of a workbook.",
+         [](Parsed& p, Text v) { p.arguments.source.sheet = v; }},
+        {"--range", "B3:F200", "The cells of a sheet.",
+         [](Parsed& p, Text v) { p.arguments.source.range = v; }},
+        {"--query", "SQL", "What to ask an SQLite file.",
+         [](Parsed& p, Text v) { p.arguments.source.query = v; }},
+        {"--json", "", "With --describe: print it as JSON.",
+         [](Parsed& p, Text) { p.arguments.json = true; }},
+        {"--what-helps", "",
+         "With --out, also measure every column, bend and pair that is not in the model: what_helps.json.",
+         [](Parsed& p, Text) { p.arguments.whatHelps = true; }},
+        {"--read-aloud", "",
+         "With --out, also the equation in words and by level, effects with bands and average marginal "
+         "effects: reading.txt, effects.csv, marginal_effects.csv.",
+         [](Parsed& p, Text) { p.arguments.readAloud = true; }},
+        {"--influence", "",
+         "With --out, also what leaving out each learning row would do to the coefficients: influence.csv "
+         "(least squares).",
+         [](Parsed& p, Text) { p.arguments.influence = true; }},
+        {"--moves", "",
+         "With --out, also what each move of an open goad would change, worked out: moves.json.",
+         [](Parsed& p, Text) { p.arguments.moves = true; }},
+        {"--fail-on-open-goads", "[=alarm]",
+         "With --out, write everything, then list the open goads on standard error and end with 4 when there "
+         "are any; =alarm counts alarms only.",
+         [](Parsed& p, Text v) {
+             if (!v.empty() && v != "alarm")
+                 usage("--fail-on-open-goads takes =alarm or nothing, not \"" + v + "\"");
+             p.arguments.fail = v.empty() ? Arguments::Fail::onAny : Arguments::Fail::onAlarm;
+         }},
+        {"--choose", "WAY",
+         "With --out, also choose terms among those of the recipe and the other columns: forward, backward, "
+         "\"both ways\" or \"best subsets\"; writes choice.json and chosen_recipe.json.",
+         [](Parsed& p, Text v) {
+             const auto by = chooseByNamed(v);
+             if (!by) usage("--choose needs forward, backward, both ways or best subsets, not \"" + v + "\"");
+             p.request.by = *by;
+             p.arguments.choose = p.request;
+         }},
+        {"--by", "CRITERION",
+         "Of the choice: \"cross-validated error\" (usual), \"adjusted R2\", AICc, BIC or p.",
+         [](Parsed& p, Text v) {
+             const auto criterion = criterionNamed(v);
+             if (!criterion)
+                 usage("--by needs cross-validated error, adjusted R2, AICc, BIC or p, not \"" + v + "\"");
+             p.request.criterion = *criterion;
+         }},
+        {"--steps", "N", "Of the choice: at most N.",
+         [](Parsed& p, Text v) { p.request.mostSteps = number("--steps", v); }},
+        {"--enter", "P", "Of a choice by p: a term comes in below it (0.05).",
+         [](Parsed& p, Text v) { p.request.enter = share("--enter", v); }},
+        {"--leave", "P", "Of a choice by p: a term goes out above it (0.1).",
+         [](Parsed& p, Text v) { p.request.leave = share("--leave", v); }},
+        {"--folds", "N", "Of the choice: 5 is usual.",
+         [](Parsed& p, Text v) { p.request.folds = number("--folds", v); }},
+        {"--deal-again", "N", "Deal the folds of the recipe N times, each with the next seed.",
+         [](Parsed& p, Text v) { p.arguments.dealings = number("--deal-again", v); }},
+        {"--compare-with", "RECIPE",
+         "With --out, also fit this recipe and say how it compares on the same rows and folds: "
+         "comparison.txt, comparison.json; may be repeated.",
+         [](Parsed& p, Text v) { p.arguments.compareWith.push_back(v); }},
+        {"--halves", "N",
+         "With --out, for a penalised recipe, let halves of the rows choose terms N times: shares of halves "
+         "and p after selection, halves.csv and halves.txt.",
+         [](Parsed& p, Text v) { p.arguments.halves = number("--halves", v); }},
+        {"--path-folds", "",
+         "With --out, for a penalised recipe, the share of folds that keep each column, and errors of least "
+         "squares of what is kept: path_folds.csv.",
+         [](Parsed& p, Text) { p.arguments.pathFolds = true; }},
+        {"--learning-curve", "",
+         "With --out, also the error against the number of rows learned from: learning_curve.csv, "
+         "learning_curve.txt.",
+         [](Parsed& p, Text) { p.arguments.learningCurve = true; }},
+        {"--look-at-test", "", "Score the locked test rows too; in a project the look is counted.",
+         [](Parsed& p, Text) { p.arguments.lookAtTest = true; }},
+        {"--go-on", "",
+         "Fit though a step of the recipe cannot run; the step is passed over, and a goad says so.",
+         [](Parsed& p, Text) { p.arguments.goOn = true; }},
+        {"--threads", "N", "Use N threads (results do not depend on it); all cores are usual.",
+         [](Parsed& p, Text v) {
+             p.arguments.threads.count = static_cast<unsigned>(number("--threads", v));
+         }},
+        {"--quiet", "", "No progress on standard error.", [](Parsed& p, Text) { p.arguments.quiet = true; }},
+        {"--version", "", "Print the version, and for which machines its arithmetic is built.", nullptr},
+        {"--man", "", "Print this as a manual page (troff).", nullptr},
+        {"--help", "", "Print this.", nullptr},
+    };
+    return all;
+}
+
+constexpr const char* waysToCall[]{"RECIPE.json --out DIR [--threads N] [--quiet]",
+                                   "RECIPE.json [MORE.json ...] --project FILE.oxgoad",
+                                   "--project-evidence FILE.oxgoad --out DIR [--fit N]",
+                                   "--look FILE [--response NAME] [--against WHAT] [--out DIR]",
+                                   "--describe NEW --against OLD [--json]",
+                                   "--describe FILE [--json] [--sheet S] [--range B3:F200] [--query SQL]"};
+
+struct ExitCode {
+    int code;
+    const char* says;
+};
+constexpr ExitCode exitCodes[]{
+    {0, "Done. Cells that do not fit and rows without a prediction are told on standard error."},
+    {2, "Bad input, or a step that cannot run: one sentence on standard error, nothing half written."},
+    {3, "Stopped by an interrupt; folds that were judged by then are kept and written."},
+    {4, "Goads are open, with --fail-on-open-goads."}};
+
+constexpr const char* aboutFiles =
+    "File names in a recipe are relative to it; recipe.md and evidence.md, which are installed with the "
+    "documents, say what recipes and results hold. The same recipe and rows give the same evidence on any "
+    "number of threads; between machines with and without wide instructions the last digits may differ. The "
+    "password of a server is read from the environment variable OXGOAD_PASSWORD.";
+
+/// Words in lines of at most `width` characters, each begun by `indent`.
+std::string filled(const std::string& text, std::size_t indent, std::size_t width) {
+    std::string out, line;
+    for (std::size_t at = 0; at < text.size();) {
+        const std::size_t end = std::min(text.find(' ', at), text.size());
+        const std::string word = text.substr(at, end - at);
+        if (!line.empty() && indent + line.size() + 1 + word.size() > width) {
+            out += std::string(indent, ' ') + line + "\n";
+            line.clear();
+        }
+        line += (line.empty() ? "" : " ") + word;
+        at = end + 1;
+    }
+    return out + std::string(indent, ' ') + line + "\n";
+}
+
+std::string optionWords(const Option& option) {
+    const std::string value = option.value;
+    return option.name + (value.empty() || value.starts_with("[=") ? value : " " + value);
+}
+
+/// Strokes and backslashes as troff wants them.
+std::string troff(std::string_view text) {
+    std::string out;
+    for (const char c : text)
+        out += c == '-' ? "\\-" : c == '\\' ? "\\e" : std::string(1, c);
+    return out;
+}
+
+} // namespace
+
+std::string commandHelp() {
+    std::string text = "oxgoad-run: fits the model a recipe describes and writes the evidence.\n\n";
+    for (const char* words : waysToCall)
+        text += "  oxgoad-run " + std::string(words) + "\n";
+    text += "\n";
+    constexpr std::size_t column = 19, width = 90;
+    for (const Option& option : options()) {
+        const std::string words = "  " + optionWords(option);
+        std::string says = filled(option.says, column, width);
+        if (words.size() + 1 < column)
+            says = words + says.substr(words.size());
+        else
+            says = words + "\n" + says;
+        text += says;
+    }
+    text += "\nExit codes\n";
+    for (const ExitCode& exit : exitCodes)
+        text += "  " + std::to_string(exit.code) + filled(exit.says, 5, width).substr(3);
+    return text + "\n" + filled(aboutFiles, 0, width);
+}
+
+std::string commandManual(const std::string& version) {
+    std::string text =
+        ".TH OXGOAD\\-RUN 1 \"\" \"Oxgoad " + version +
+        "\" \"User commands\"\n.SH NAME\n"
+        "oxgoad\\-run \\- fit the model a recipe describes and write the evidence\n.SH SYNOPSIS\n";
+    for (const char* words : waysToCall)
+        text += ".B oxgoad\\-run\n" + troff(words) + "\n.br\n";
+    text += ".SH OPTIONS\n";
+    for (const Option& option : options())
+        text += ".TP\n.B " + troff(optionWords(option)) + "\n" + troff(option.says) + "\n";
+    text += ".SH EXIT STATUS\n";
+    for (const ExitCode& exit : exitCodes)
+        text += ".TP\n.B " + std::to_string(exit.code) + "\n" + troff(exit.says) + "\n";
+    return text + ".SH FILES AND ENVIRONMENT\n" + troff(aboutFiles) + "\n.SH SEE ALSO\n.BR oxgoad (1)\n";
+}
+
+Arguments parseArguments(int argc, char** argv) {
+    Parsed parsed;
+    Arguments& arguments = parsed.arguments;
+    const ChooseRequest& request = parsed.request;
+    const std::optional<std::string>& against = parsed.against;
     for (int i = 1; i < argc; ++i) {
         const std::string word = argv[i];
-        auto next = [&] {
-            if (i + 1 >= argc) usage(word + " needs a value");
-            return std::string(argv[++i]);
-        };
-        if (word == "--out")
-            arguments.out = next();
-        else if (word == "--project")
-            arguments.project = next();
-        else if (word == "--project-evidence")
-            arguments.projectEvidence = next();
-        else if (word == "--fit")
-            arguments.fit = number(word, next());
-        else if (word == "--describe")
-            arguments.describe = next();
-        else if (word == "--look")
-            arguments.look = next();
-        else if (word == "--response")
-            arguments.response = next();
-        else if (word == "--against")
-            against = next();
-        else if (word == "--sheet")
-            arguments.source.sheet = next();
-        else if (word == "--range")
-            arguments.source.range = next();
-        else if (word == "--query")
-            arguments.source.query = next();
-        else if (word == "--json")
-            arguments.json = true;
-        else if (word == "--what-helps")
-            arguments.whatHelps = true;
-        else if (word == "--read-aloud")
-            arguments.readAloud = true;
-        else if (word == "--influence")
-            arguments.influence = true;
-        else if (word == "--halves")
-            arguments.halves = number(word, next());
-        else if (word == "--path-folds")
-            arguments.pathFolds = true;
-        else if (word == "--learning-curve")
-            arguments.learningCurve = true;
-        else if (word == "--moves")
-            arguments.moves = true;
-        else if (word == "--fail-on-open-goads")
-            arguments.fail = Arguments::Fail::onAny;
-        else if (word == "--fail-on-open-goads=alarm")
-            arguments.fail = Arguments::Fail::onAlarm;
-        else if (word == "--compare-with")
-            arguments.compareWith.push_back(next());
-        else if (word == "--choose") {
-            const std::string value = next();
-            const auto by = chooseByNamed(value);
-            if (!by)
-                usage("--choose needs forward, backward, both ways or best subsets, not \"" + value + "\"");
-            request.by = *by;
-            arguments.choose = request;
-        } else if (word == "--by") {
-            const std::string value = next();
-            const auto criterion = criterionNamed(value);
-            if (!criterion)
-                usage("--by needs cross-validated error, adjusted R2, AICc, BIC or p, not \"" + value + "\"");
-            request.criterion = *criterion;
-        } else if (word == "--enter")
-            request.enter = share(word, next());
-        else if (word == "--leave")
-            request.leave = share(word, next());
-        else if (word == "--steps")
-            request.mostSteps = number(word, next());
-        else if (word == "--folds")
-            request.folds = number(word, next());
-        else if (word == "--deal-again")
-            arguments.dealings = number(word, next());
-        else if (word == "--look-at-test")
-            arguments.lookAtTest = true;
-        else if (word == "--quiet")
-            arguments.quiet = true;
-        else if (word == "--threads") {
-            arguments.threads.count = static_cast<unsigned>(number(word, next()));
-        } else if (word.starts_with("-"))
-            usage("there is no option " + word);
-        else
+        if (!word.starts_with("-")) {
             arguments.recipes.push_back(word);
+            continue;
+        }
+        const auto equals = std::min(word.find('='), word.size());
+        const std::string name = word.substr(0, equals);
+        const auto found = std::find_if(options().begin(), options().end(),
+                                        [&](const Option& option) { return name == option.name; });
+        const bool own = found != options().end() && std::string_view(found->value).starts_with("[=");
+        if (found == options().end() || !found->apply || (equals < word.size() && !own)) {
+            std::vector<std::string> names;
+            for (const Option& option : options())
+                names.emplace_back(option.name);
+            const std::string meant = didYouMean(name, names);
+            usage("there is no option " + word, meant.empty() ? "" : meant + " See oxgoad-run --help.");
+        }
+        std::string value = own && equals < word.size() ? word.substr(equals + 1) : "";
+        if (!own && *found->value != '\0') {
+            if (i + 1 >= argc) usage(word + " needs a value");
+            value = argv[++i];
+        }
+        found->apply(parsed, value);
     }
     if (!arguments.describe.empty()) {
         if (!arguments.recipes.empty() || !arguments.out.empty() || !arguments.project.empty())

@@ -11,7 +11,9 @@
 
 namespace oxgoad {
 
-extern const char* const commandHelp;
+/// What --help prints, and the manual page as troff: made of the same table as the parser.
+std::string commandHelp();
+std::string commandManual(const std::string& version);
 
 struct Arguments {
     std::vector<std::string> recipes;
@@ -48,11 +50,13 @@ struct Arguments {
     /// Times the recipe's folds are dealt; 0 as the recipe says.
     int dealings = 0;
     Threads threads;
+    /// Fits though a step cannot run.
+    bool goOn = false;
     bool quiet = false;
 };
 
 /// Throws Error for words that do not go together.
 Arguments parseArguments(int argc, char** argv);
-[[noreturn]] void usage(const std::string& what);
+[[noreturn]] void usage(const std::string& what, const std::string& remedy = {});
 
 } // namespace oxgoad

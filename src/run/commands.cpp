@@ -122,7 +122,8 @@ int openGoads(const Arguments& arguments, const Evidence& evidence, TerminalProg
     std::string list;
     std::size_t open = 0;
     for (const Goad& goad : evidence.goads) {
-        if (goad.accepted || (arguments.fail == Arguments::Fail::onAlarm && goad.severity != Severity::alarm))
+        if (goad.accepted || !goad.under.empty() ||
+            (arguments.fail == Arguments::Fail::onAlarm && goad.severity != Severity::alarm))
             continue;
         ++open;
         list += std::string(goad.severity == Severity::alarm ? "alarm: " : "caution: ") + goad.key + ": " +
@@ -136,8 +137,8 @@ int openGoads(const Arguments& arguments, const Evidence& evidence, TerminalProg
     return exitOpenGoads;
 }
 
-/// Fits the other recipes and compares all of them: comparison.txt as they are, each with the first;
-/// comparison.json all pairs on the rows and folds of the first.
+/// Fits the other recipes on the rows and folds of the first and compares: comparison.txt each with the
+/// first, comparison.json all pairs.
 void compareFits(const Arguments& arguments, const Recipe& recipe, const Evidence& evidence,
                  const StudyRows& rows, NamedFiles& more, Progress& progress) {
     std::deque<Evidence> kept;
@@ -157,17 +158,58 @@ void compareFits(const Arguments& arguments, const Recipe& recipe, const Evidenc
             recipes.push_back(std::move(with));
             return {kept.back(), recipes.back(), "fit " + std::to_string(fits.size() + 1)};
         };
-        const Compared own = fitted(other);
-        const std::string second = arguments.compareWith.size() > 1 ? own.name : "the second fit";
-        sentences +=
-            comparisonSentence({evidence, recipe, "the first fit"}, {own.evidence, other, second}) + "\n";
+        // Text and JSON have one basis: the rows and folds of the first fit.
         Recipe alike = other;
         alike.judge = recipe.judge;
         alike.setAside = recipe.setAside;
-        fits.push_back(alike.judge == other.judge && alike.setAside == other.setAside ? own : fitted(alike));
+        fits.push_back(fitted(alike));
+        const std::string second = arguments.compareWith.size() > 1 ? fits.back().name : "the second fit";
+        sentences +=
+            comparisonSentence({evidence, recipe, "the first fit"},
+                               {fits.back().evidence, fits.back().recipe, second}) +
+            (alike.judge == other.judge && alike.setAside == other.setAside
+                 ? ""
+                 : " " + name + " asks for other rows or folds; here it is judged by those of the first.") +
+            "\n";
     }
     more.emplace_back("comparison.txt", sentences);
     more.emplace_back("comparison.json", comparisonJson(fits, comparePairs(fits, recipe.level, progress)));
+}
+
+/// Steps that cannot run end the command, unless it is to go on.
+void requireSteps(const Arguments& arguments, const Recipe& recipe, const PreparedRows& prepared,
+                  const std::string& file) {
+    if (arguments.goOn) return;
+    std::string problems;
+    for (std::size_t i = 0; i < prepared.steps.size(); ++i)
+        if (!prepared.steps[i].problem.empty())
+            problems += (problems.empty() ? "" : "; ") + std::string("step ") + std::to_string(i + 1) + ", " +
+                        stepSentence(recipe.steps[i]) + ": " + prepared.steps[i].problem;
+    if (problems.empty()) return;
+    throw Error(ErrorCode::badStep, "a step cannot run: " + problems, {.file = file},
+                "Correct the step, switch it off, or go on without it by --go-on.");
+}
+
+/// A line of standard error; texts of data are shown, not obeyed.
+void warn(const std::string& text) {
+    for (const char c : text + "\n")
+        std::cerr << harmless({&c, 1}, true);
+}
+
+/// What of the file could not be read, and rows that could not be predicted.
+void warnOfRows(const StudyRows& rows, const Evidence& evidence) {
+    const auto faults = [](const ReadReport& report) {
+        if (report.faultCount == 0) return;
+        warn(report.file + ": " + report.faultsText() + ".");
+        constexpr std::size_t few = 3;
+        for (std::size_t i = 0; i < std::min(few, report.faults.size()); ++i)
+            warn("  " + faultText(report.faults[i]));
+    };
+    faults(rows.learning.report);
+    if (rows.forecast) faults(rows.forecast->report);
+    if (!evidence.forecast) return;
+    const std::string unpredicted = unpredictedText(*evidence.forecast);
+    if (!unpredicted.empty()) warn(unpredicted + ".");
 }
 
 int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
@@ -177,6 +219,7 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
     const StudyRows rows = loadRows(recipe, folderOf(path), arguments.threads, reading, passwordOf);
     ProgressStage fitting(progress, 0.5, 0.95);
     const auto prepared = prepareRows(recipe, rows, arguments.threads, fitting);
+    requireSteps(arguments, recipe, *prepared, path.string());
     Evidence evidence = evaluate(recipe, rows, *prepared,
                                  {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, fitting);
     // A stop while folds are judged keeps those done; another one stops the rest.
@@ -238,6 +281,8 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
                           movesJson(evidence, recipe, rows, *prepared, arguments.threads, progress));
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows, more);
+    progress.clear();
+    warnOfRows(rows, evidence);
     if (evidence.study->search && evidence.study->search->stopped()) {
         progress.clear();
         std::cerr << "The search for the penalty was stopped after "
@@ -308,6 +353,7 @@ void runToProject(const Arguments& arguments, Progress& progress) {
                                                      arguments.threads, progress, passwordOf);
         source = recipe.rows;
         const auto prepared = prepareRows(recipe, project.rows, arguments.threads, progress);
+        requireSteps(arguments, recipe, *prepared, name);
         const Evidence evidence =
             evaluate(recipe, project.rows, *prepared,
                      {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, progress);

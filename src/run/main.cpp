@@ -21,7 +21,11 @@ int main(int argc, char** argv) {
     for (int i = 1; i < argc; ++i) {
         const std::string word = argv[i];
         if (word == "--help") {
-            std::cout << commandHelp;
+            std::cout << commandHelp();
+            return 0;
+        }
+        if (word == "--man") {
+            std::cout << commandManual(OXGOAD_VERSION);
             return 0;
         }
         if (word == "--version") {

@@ -238,8 +238,9 @@ void addFit(FitLines& lines, const Session& session, const std::vector<FitColumn
         return size.what.empty() ? QString() : qs(readableText(size.value, 4) + " " + size.what);
     });
     lines.texts("open goads", [](const Evidence& e) {
-        return QString::number(
-            std::count_if(e.goads.begin(), e.goads.end(), [](const Goad& goad) { return !goad.accepted; }));
+        return QString::number(std::count_if(e.goads.begin(), e.goads.end(), [](const Goad& goad) {
+            return !goad.accepted && goad.under.empty();
+        }));
     });
 }
 

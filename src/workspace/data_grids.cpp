@@ -20,11 +20,11 @@ namespace {
 QString momentText(const ColumnSummary& s, double NumberSummary::*member) {
     if (!s.numbers) return {};
     const double value = (*s.numbers).*member;
-    if (s.kind == ColumnKind::date && member != &NumberSummary::standardDeviation &&
-        member != &NumberSummary::skewness)
-        return qs(dateText(static_cast<std::int32_t>(value)));
+    if (const std::string day = calendarText(s, value);
+        !day.empty() && member != &NumberSummary::standardDeviation && member != &NumberSummary::skewness)
+        return qs(day);
     const bool years = s.whole == s.rows - s.missing && areYears(s.numbers->smallest, s.numbers->largest);
-    std::string text = readableText(value);
+    std::string text = shortText(value);
     if (years) std::erase(text, ','); // 1970, not 1,970
     return qs(text);
 }
@@ -184,7 +184,9 @@ GridModel::Content rowsGrid(const Session& session, std::shared_ptr<const std::v
             {session.unit(column.name()).isEmpty() ? qs(column.name())
                                                    : qs(column.name()) + "\n" + session.unit(column.name()),
              column.kind() == ColumnKind::number,
-             [column, dataRow](int row) { return qs(column.cellText(dataRow(row))); },
+             [column, dataRow, years = areYears(session, column)](int row) {
+                 return shownCell(column, dataRow(row), years);
+             },
              [column, dataRow](int row) {
                  return column.kind() == ColumnKind::number ? rawNumber(column.numbers()[dataRow(row)])
                                                             : QVariant(qs(column.cellText(dataRow(row))));
@@ -417,7 +419,7 @@ GridModel::Content stepEffectGrid(const StepEffect& effect) {
         return both(title, [member](const ColumnSummary& s) { return momentText(s, member); });
     };
     grid.columns = {textColumn("column", [at](int row) { return qs(at(row).name); }),
-                    both("type", [](const ColumnSummary& s) { return qs(kindName(s.kind)); }),
+                    both("type", [](const ColumnSummary& s) { return qs(kindText(s)); }),
                     both("rows", [](const ColumnSummary& s) { return qs(countText(s.rows)); }),
                     both("missing", [](const ColumnSummary& s) { return qs(countText(s.missing)); }),
                     both("distinct", [](const ColumnSummary& s) { return qs(countText(s.distinct)); }),
@@ -438,7 +440,7 @@ GridModel::Content previewGrid(const Table& table) {
     grid.rows = static_cast<int>(std::min<std::size_t>(table.rows(), 200));
     for (const Column& column : table.columns())
         grid.columns.push_back(
-            {qs(column.name()) + "\n" + qs(kindName(column.kind())),
+            {qs(column.name()) + "\n" + qs(column.kindText()),
              column.kind() == ColumnKind::number,
              [column](int row) { return qs(column.cellText(static_cast<std::size_t>(row))); },
              {},

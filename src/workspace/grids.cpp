@@ -12,6 +12,19 @@
 
 namespace oxgoad {
 
+bool areYears(const Session& session, const Column& column) {
+    const LedgerLine* line = session.ledger().find(column.name());
+    const ColumnSummary* s = line ? &line->summary : nullptr;
+    return s && s->numbers && s->whole == s->rows - s->missing &&
+           areYears(s->numbers->smallest, s->numbers->largest);
+}
+
+QString shownCell(const Column& column, std::size_t row, bool years) {
+    if (column.kind() != ColumnKind::number || column.moments() || years || column.isMissing(row))
+        return qs(column.cellText(row));
+    return qs(groupedText(column.numbers()[row]));
+}
+
 GridModel::Content faultsGrid(const Session& session) {
     GridModel::Content grid;
     if (!session.hasRows()) return grid;
@@ -186,7 +199,9 @@ GridModel::Content forecastGrid(const Session& session) {
         const Column* column = table.find(name);
         if (!column) return;
         grid.columns.push_back({qs(name), column->kind() == ColumnKind::number,
-                                [c = *column, at](int row) { return qs(c.cellText(at(row))); },
+                                [c = *column, at, years = areYears(session, *column)](int row) {
+                                    return shownCell(c, at(row), years);
+                                },
                                 [c = *column, at](int row) {
                                     return c.kind() == ColumnKind::number ? rawNumber(c.asNumber(at(row)))
                                                                           : QVariant(qs(c.cellText(at(row))));

@@ -35,6 +35,10 @@ struct ShapeDrawing {
 GridModel::Content ledgerGrid(const Session& session);
 /// The rows themselves in a given order; the first two columns are row number and part, with who left a row
 /// out.
+/// Whether the numbers of a column are years, whose thousands are not parted.
+bool areYears(const Session& session, const Column& column);
+/// A cell for people: numbers of a column written one way, their thousands parted.
+QString shownCell(const Column& column, std::size_t row, bool years);
 GridModel::Content rowsGrid(const Session& session, std::shared_ptr<const std::vector<std::uint32_t>> order);
 /// The preparation, one line a step, with rows and columns in and out.
 GridModel::Content stepsGrid(Session& session);
@@ -81,6 +85,8 @@ struct TermPlaces {
         std::string term;
     };
     std::vector<Group> groups;
+    /// The response that the places are of.
+    std::string response;
     /// What is looked for: only terms, levels and columns with it in their name have a line, in capitals or
     /// not, and of a closed factor the levels that have it. All where it is empty.
     QString find;

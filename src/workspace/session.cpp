@@ -62,13 +62,23 @@ Session::Goads Session::goads() const {
             std::any_of(goads.all.begin(), goads.all.end(), [&](const Goad& g) { return g.key == goad.key; });
         if (there || (!goad.column.empty() && std::find(used.begin(), used.end(), goad.column) != used.end()))
             continue;
+        // A few missing values of a column that no model reads can wait until one does.
+        constexpr double few = 0.05;
+        const LedgerLine* line = ledger().find(goad.column);
+        if (m_evidence && line && goad.key.starts_with("missing: ") &&
+            static_cast<double>(line->summary.missing) < few * static_cast<double>(line->summary.rows))
+            continue;
         goads.all.push_back(std::move(goad));
     }
     for (Goad& goad : goads.all)
         markAccepted(m_recipe, goad);
-    // What is odd about one column is told together.
-    for (std::size_t i = goads.ofTheFit; i < goads.all.size(); ++i)
-        tellByColumn(goads.all[i]);
+    // What stood under one that is accepted now stands by itself, or under the next.
+    std::vector<Goad> own(
+        std::make_move_iterator(goads.all.begin()),
+        std::make_move_iterator(goads.all.begin() + static_cast<std::ptrdiff_t>(goads.ofTheFit)));
+    gatherUnder(own);
+    std::move(own.begin(), own.end(), goads.all.begin());
+    tellColumnsTogether(goads.all, goads.ofTheFit);
     return goads;
 }
 

@@ -408,7 +408,7 @@ Jobs::Finish Session::workOn(const Edit& edit, const std::shared_ptr<Stage>& sta
         // Read otherwise, the columns may have other names: without the response it is a start like any
         // other.
         if (!looked.prepared->table.find(recipe.response)) {
-            recipe = startRecipe(edit.recipe.rows, worked.rows->learning.table);
+            recipe = startRecipe(edit.recipe.rows, worked.rows->learning);
             takeNotes(recipe, edit.recipe);
             auto without = std::make_shared<StudyRows>(*worked.rows);
             without->forecast.reset();

@@ -164,7 +164,7 @@ void Session::openSalvaged(const QString& path) {
             result = evaluated(project.recipe, *rows, nullptr, fit != nullptr, fitting, keptStudy(project));
         } catch (const Error&) { // its columns are among what is lost
             project.current = 0;
-            project.recipe = startRecipe(project.recipe.rows, rows->learning.table);
+            project.recipe = startRecipe(project.recipe.rows, rows->learning);
             result = evaluated(project.recipe, *rows, nullptr, false, fitting, {});
         }
         return [this, path, found, rows, result] {
@@ -213,7 +213,7 @@ void Session::openPlan(const RowsPlan& plan, const QString& folder) {
                 ProgressStage reading(progress, 0, 0.8);
                 auto rows = std::make_shared<StudyRows>();
                 rows->learning = readRows(plan, folder, password, {}, reading);
-                const Recipe recipe = startRecipe(plan, rows->learning.table);
+                const Recipe recipe = startRecipe(plan, rows->learning);
                 ProgressStage preparing(progress, 0.8, 1);
                 const Evaluated result = evaluated(recipe, *rows, nullptr, false, preparing, {});
                 return [this, folder, recipe, rows, result] {

@@ -51,7 +51,9 @@ double promise(const Column& column, std::size_t place, std::size_t columns) {
     if (whole && s.numbers->largest - s.numbers->smallest + 1 == present && s.distinct == s.rows - s.missing)
         score -= 5; // a running number
     score += 2 * std::min(1.0, static_cast<double>(s.distinct) / std::max(1.0, present));
-    score -= 3 * static_cast<double>(s.missing) / static_cast<double>(s.rows);
+    // One that is mostly missing is no start, however it is called.
+    const double lacking = static_cast<double>(s.missing) / static_cast<double>(s.rows);
+    score -= 3 * lacking + (lacking > 0.3 ? 8 : 0);
     // Results stand at the end more often than not, sometimes at the beginning.
     if (place + 1 == columns) score += 1.5;
     if (place == 0) score += 0.5;
@@ -60,16 +62,19 @@ double promise(const Column& column, std::size_t place, std::size_t columns) {
 
 } // namespace
 
-Recipe startRecipe(const RowsPlan& plan, const Table& table) {
+Recipe startRecipe(const RowsPlan& plan, const RowsRead& read) {
+    const Table& table = read.table;
     Recipe recipe;
     recipe.rows = plan;
+    for (const auto& [column, unit] : read.report.units)
+        recipe.units.try_emplace(column, unit);
     double best = -1e9;
     const auto& columns = table.columns();
     std::size_t numbers = 0, place = 0;
     for (const Column& column : columns)
         numbers += column.kind() == ColumnKind::number;
     for (const Column& column : columns) {
-        if (column.kind() != ColumnKind::number) continue;
+        if (column.kind() != ColumnKind::number || column.moments()) continue;
         if (const double score = promise(column, place++, numbers);
             column.missingCount() < column.size() && (recipe.response.empty() || score > best)) {
             best = score;

@@ -170,8 +170,10 @@ std::vector<TermLine> termLines(const Session& session, TermPlaces* places) {
     std::vector<TermLine> lines;
     const Recipe& recipe = session.recipe();
     const auto& evidence = session.evidence();
-    if (evidence && evidence->linear && evidence->intercept && has("constant"))
-        lines.push_back({TermLine::Kind::constant, -1, 0, {}});
+    // It is there from the start, so that the first tick moves nothing.
+    const bool linear = evidence ? evidence->linear.has_value() : kindOf(recipe.estimator).linear;
+    if (linear && has("constant"))
+        lines.push_back({TermLine::Kind::constant, -1, evidence && evidence->intercept ? 0 : -1, {}});
     std::vector<std::vector<int>> coefficientsOf(recipe.terms.size());
     if (evidence && evidence->linear)
         for (std::size_t c = 0; c < evidence->linear->coefficients.size(); ++c)

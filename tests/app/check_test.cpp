@@ -79,7 +79,7 @@ protected:
         const auto goad =
             std::find_if(goads.begin(), goads.end(), [&](const Goad& g) { return qs(g.key) == key; });
         ASSERT_NE(goad, goads.end()) << key.toStdString();
-        if (!card(key)) openFamily(qs(goad->family));
+        if (!card(key)) openFamily(qs(goad->under.empty() ? goad->key : goad->under));
         ASSERT_TRUE(card(key)) << key.toStdString();
         QPushButton* button = move(card(key), label);
         ASSERT_TRUE(button) << label.toStdString();
@@ -291,9 +291,9 @@ TEST_F(CheckTest, WhyOpensThreeSentencesAndWhatMovesWouldChange) {
 
 TEST_F(CheckTest, LikeGoadsShareACardAndKeepTheirKeys) {
     openDemo(1);
-    ASSERT_TRUE(family("collinearity"));
+    ASSERT_TRUE(family("collinearity: energy_price"));
     EXPECT_FALSE(card("collinearity: energy_price"));
-    openFamily("collinearity");
+    openFamily("collinearity: energy_price");
     ASSERT_TRUE(card("collinearity: energy_price"));
     ASSERT_TRUE(card("collinearity: outside_temperature"));
     // One of them is accepted by its own key; the other stands alone then.
@@ -308,7 +308,8 @@ TEST_F(CheckTest, LikeGoadsShareACardAndKeepTheirKeys) {
     EXPECT_EQ(session().recipe().accepted[0].goad, "collinearity: energy_price");
     ASSERT_TRUE(session().recipe().accepted[0].size) << "what it was when it was accepted";
     EXPECT_NEAR(*session().recipe().accepted[0].size, 16.7, 0.1);
-    EXPECT_FALSE(family("collinearity"));
+    EXPECT_FALSE(family("collinearity: energy_price"));
+    EXPECT_FALSE(family("collinearity: outside_temperature"));
     EXPECT_TRUE(card("collinearity: outside_temperature"));
 }
 

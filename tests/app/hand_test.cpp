@@ -62,7 +62,7 @@ Table tableOf(const std::string& text) {
 }
 
 std::string guessOf(const std::string& text) {
-    return startRecipe({}, tableOf(text)).response;
+    return startRecipe({}, RowsRead{tableOf(text), {}}).response;
 }
 
 TEST_F(Hand, LinesOfFitKeepTheirPlacesWhileTheyAreTicked) {

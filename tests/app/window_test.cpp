@@ -167,9 +167,12 @@ TEST_F(Window, GoadsJumpAreAcceptedAndMended) {
     const auto open = [&] { return counts->text().section(' ', 0, 0).toInt(); };
     const auto mended = [&] { return counts->text().section(' ', 3, 3).toInt(); };
     const int before = open(), mendedBefore = mended();
-    EXPECT_GE(before, 7);
+    EXPECT_GE(before, 4); // one cause is one card
     EXPECT_TRUE(counts->text().endsWith("mended · 0 accepted")) << ss(counts->text());
-    const auto openFamily = [&](const QString& name) {
+    const auto openFamily = [&](const QString& key) {
+        QString name = key; // of the goad it stands under
+        for (const Goad& goad : session().goads().all)
+            if (qs(goad.key) == key && !goad.under.empty()) name = qs(goad.under);
         QPushButton* toggle = nullptr;
         for (auto* b : panel->findChildren<QPushButton*>())
             if (b->property("keeps").toString() == "family " + name && !b->parentWidget()->isHidden())
@@ -192,7 +195,7 @@ TEST_F(Window, GoadsJumpAreAcceptedAndMended) {
         FAIL() << label.toStdString();
     };
     // A jump shows the evidence.
-    openFamily("spread");
+    openFamily("unequal spread");
     press("unequal spread", "see residuals");
     QTest::qWait(50);
     EXPECT_EQ(find<QComboBox>("across")->currentText(), "places");
@@ -212,7 +215,7 @@ TEST_F(Window, GoadsJumpAreAcceptedAndMended) {
     ASSERT_TRUE(settle());
     EXPECT_EQ(open(), before);
     // A move answers the goad.
-    openFamily("collinearity");
+    openFamily("collinearity: energy_price");
     press("collinearity: energy_price", "leave out energy_price");
     ASSERT_TRUE(settle());
     EXPECT_GT(mended(), mendedBefore) << counts->text().toStdString();

@@ -606,7 +606,7 @@ TEST(GoadOrder, GoesByWhatTheyCouldCost) {
     goads[2].key = "half";
     goads[2].cost = 0.5;
     goads[3].key = "first";
-    goads[3].first = true;
+    goads[3].tells = Tells::first;
     goads[4].key = "one per cent";
     goads[4].cost = 0.01;
     orderGoads(goads);

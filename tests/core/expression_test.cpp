@@ -103,7 +103,7 @@ TEST(Expression, WhatCannotBeMeantIsRefusedAtItsCharacter) {
     expectRefused("year(x)", 6, "not a date");
     expectRefused("äöü + y", 1, "no column");
     expectRefused("x + € 3", 5, "");
-    expectRefused("xx + list rate", 1, "Did you mean x?");
+    expectRefused("xx + list rate", 1, "Did you mean \"x\"?");
     expectRefused("contract = \"spot", 12, "never closed");
     expectRefused("x := 3", 3, "");
     expectRefused("missing(x + 1)", 1, "one column");

@@ -80,7 +80,7 @@ TEST(Reach, RangesHaveAnEdgeOfATwentiethOfTheirWidth) {
     EXPECT_TRUE(reach[0].reasons.empty());
     EXPECT_EQ(reach[1].grade, ReachGrade::inside);
     EXPECT_EQ(reach[2].grade, ReachGrade::edge);
-    EXPECT_TRUE(says(reach[2], "x 105.0 is above the highest seen, 100.0")) << reach[2].reasons.front();
+    EXPECT_TRUE(says(reach[2], "x 105 is above the highest seen, 100")) << reach[2].reasons.front();
     EXPECT_EQ(reach[3].grade, ReachGrade::outside);
     EXPECT_EQ(reach[4].grade, ReachGrade::edge);
     EXPECT_EQ(reach[5].grade, ReachGrade::outside);
@@ -95,8 +95,7 @@ TEST(Reach, StretchesAndPairsWeighMoreWhereTheModelMultipliesThem) {
     Recipe plain = recipeOf("y", {"x", "region", "contract"});
     const auto apart = forecastOf(plain, coming).forecast->reach;
     EXPECT_EQ(apart[0].grade, ReachGrade::edge) << "south begins at 30";
-    EXPECT_TRUE(says(apart[0], "x 10.00 with region = south: seen only from 30.00"))
-        << apart[0].reasons.front();
+    EXPECT_TRUE(says(apart[0], "x 10 with region = south: seen only from 30")) << apart[0].reasons.front();
     EXPECT_EQ(apart[1].grade, ReachGrade::edge);
     EXPECT_TRUE(says(apart[1], "region = south was never seen with contract = annual") ||
                 says(apart[1], "contract = annual was never seen with region = south"));

@@ -566,7 +566,7 @@ private:
         const bool holes = pick(3) == 0;
         const std::size_t dateForm = pick(5);
         made.kinds.push_back(sort <= 2   ? ColumnKind::number
-                             : sort == 3 ? ColumnKind::date
+                             : sort == 3 ? (dateForm == 4 ? ColumnKind::number : ColumnKind::date)
                                          : ColumnKind::factor);
         for (std::size_t r = 0; r < rows; ++r) {
             std::string& cell = made.cells[r][c];
@@ -601,6 +601,7 @@ private:
                        : dateForm == 2 ? y + "." + m + "." + d
                        : dateForm == 3 ? y + "/" + m + "/" + d
                                        : cell + "T08:30:00";
+                if (dateForm == 4) cell += " 08:30";
             } else if (sort == 4) { // codes
                 char code[16];
                 std::snprintf(code, sizeof code, "%05zu", pick(60));

@@ -38,6 +38,13 @@ BriefBar::BriefBar(Session& session, QWidget* parent) : QWidget(parent), m_sessi
     connect(&session, &Session::fitChanged, this, &BriefBar::rebuild);
     connect(&session, &Session::rowsChanged, this, &BriefBar::rebuild);
     connect(&session, &Session::foldsProgressed, this, &BriefBar::rebuild);
+    constexpr int moment = 400; // ms; a quicker fit is there before anybody wonders
+    m_stale.setSingleShot(true);
+    m_stale.setInterval(moment);
+    connect(&m_stale, &QTimer::timeout, this, &BriefBar::rebuild);
+    connect(&session, &Session::draftChanged, this, [this] {
+        if (!sameModel(m_session.draft(), m_session.recipe())) m_stale.start();
+    });
     rebuild();
 }
 
@@ -48,6 +55,13 @@ void BriefBar::tellForecast(bool forecast) {
 }
 
 void BriefBar::addWord(const QString& text) {
+    // Long sayings break where the bar does.
+    constexpr int longest = 36;
+    if (text.size() > longest && text.contains(' ')) {
+        for (const QString& word : text.split(' ', Qt::SkipEmptyParts))
+            addWord(word);
+        return;
+    }
     auto* label = plainLabel(text, "briefWord", m_flow->parentWidget());
     m_flow->addWidget(label);
     label->show();
@@ -149,6 +163,8 @@ void BriefBar::tellModel() {
         }
         addWord(tr(". Tick a column in Fit to begin."));
     }
+    if (e && !m_stale.isActive() && !sameModel(m_session.draft(), recipe))
+        addWord(tr("This is fit %1; a newer one is being worked out…").arg(m_session.current()));
 }
 
 void BriefBar::tellJudging() {
@@ -255,6 +271,7 @@ void BriefBar::tellForecastSentence() {
     addWord(":");
     addStrong(qs(countText(f.outside)) + (f.outside == 1 ? tr(" row is outside") : tr(" rows are outside")));
     addWord(tr("what the model has seen, %1 at the edge.").arg(qs(countText(f.edge))));
+    if (f.unpredicted > 0) addWord(qs(unpredictedText(f)) + ".");
 }
 
 QString BriefBar::sentence() const {

@@ -3,6 +3,7 @@
 #include "workspace/session.h"
 
 #include <QPushButton>
+#include <QTimer>
 #include <QWidget>
 
 namespace oxgoad {
@@ -48,6 +49,8 @@ private:
 
     Session& m_session;
     FlowLayout* m_flow;
+    /// Told when a newer fit takes longer than a moment: what is shown is of the one before.
+    QTimer m_stale;
     bool m_forecast = false;
 };
 

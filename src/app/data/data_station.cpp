@@ -275,11 +275,13 @@ void DataStation::showDoubts() {
         item->widget()->deleteLater();
         delete item;
     }
-    const auto& doubts = m_session.rows()->learning.report.doubts;
-    m_doubtsLine->setVisible(!doubts.empty());
-    if (doubts.empty()) return;
+    const ReadReport& report = m_session.rows()->learning.report;
+    const auto& doubts = report.doubts;
+    m_doubtsLine->setVisible(!doubts.empty() || report.faultCount > 0);
+    if (doubts.empty() && report.faultCount == 0) return;
     constexpr std::size_t shown = 3;
     QStringList said;
+    if (report.faultCount > 0) said << qs(report.faultsText());
     for (std::size_t i = 0; i < std::min(shown, doubts.size()); ++i)
         said << qs(doubts[i].said);
     if (doubts.size() > shown) said << qs(countText(doubts.size() - shown)) + tr(" more");
@@ -289,10 +291,12 @@ void DataStation::showDoubts() {
     for (const ReadDoubt& doubt : doubts) {
         if (doubt.column.empty() || plan.text.kinds.contains(doubt.column) || ++links > 2) continue;
         auto* numbers =
-            linkButton(tr("read %1 as numbers").arg(qs(doubt.column).replace('&', "&&")), m_doubtsLine);
-        connect(numbers, &QPushButton::clicked, this, [this, column = doubt.column] {
+            linkButton((doubt.as == ColumnKind::date ? tr("read %1 as dates") : tr("read %1 as numbers"))
+                           .arg(qs(doubt.column).replace('&', "&&")),
+                       m_doubtsLine);
+        connect(numbers, &QPushButton::clicked, this, [this, column = doubt.column, as = doubt.as] {
             RowsPlan next = m_session.recipe().rows;
-            next.text.kinds[column] = ColumnKind::number;
+            next.text.kinds[column] = as;
             m_session.readAgain(next);
         });
         m_doubtLinks->addWidget(numbers);

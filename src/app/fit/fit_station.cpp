@@ -261,10 +261,16 @@ void FitStation::showHelps(std::shared_ptr<const ListedHelps> listed) {
     const WhatHelps* helps = &listed->what;
     m_helpsModel.setContent(helpsGrid(listed, m_session, m_findHelp->text().trimmed()));
     m_helps->fitColumns(160);
-    const QString passed =
-        helps->passedOver > 0 ? tr(" %1 passed over: one value, or too many levels.")
-                                    .arg(qs(plural(helps->passedOver, "column or pair", "columns and pairs")))
-                              : QString();
+    QString passed = helps->passedOver > 0
+                         ? tr(" %1 passed over: one value, or too many levels.")
+                               .arg(qs(plural(helps->passedOver, "column or pair", "columns and pairs")))
+                         : QString();
+    if (!helps->notOffered.empty()) {
+        passed += tr(" Not offered: %1").arg(qs(helps->notOffered.front().second));
+        passed += helps->notOffered.size() > 1
+                      ? tr(", and %1 more.").arg(qs(countText(helps->notOffered.size() - 1)))
+                      : QString(".");
+    }
     const QString pairs = helps->pairsAmong > 0
                               ? tr(" Pairs among the %1 columns that are in the model or add most alone.")
                                     .arg(qs(countText(helps->pairsAmong)))
@@ -302,6 +308,11 @@ void FitStation::refresh() {
     }
     const int columns = m_model.columnCount();
     const int lines = m_model.rowCount();
+    // Another response is another list: no line of its own is left empty in it.
+    if (m_places.response != m_session.recipe().response) {
+        m_places.groups.clear();
+        m_places.response = m_session.recipe().response;
+    }
     m_lines = termLines(m_session, &m_places);
     m_model.setContent(termsGrid(m_session, m_lines));
     if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_terms->fitColumns(160);

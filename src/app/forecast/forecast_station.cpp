@@ -81,6 +81,7 @@ void ForecastStation::refresh() {
                              f.unpredicted
                                  ? tr(", %1 of them without a prediction").arg(qs(countText(f.unpredicted)))
                                  : QString()));
+    m_head->setToolTip(qs(unpredictedText(f)).toHtmlEscaped());
     QStringList charts;
     if (!f.coming.empty()) charts << tr("totals by %1").arg(qs(f.totalsBy));
     charts << tr("row by row");
@@ -112,7 +113,9 @@ void ForecastStation::drawTotals(const ForecastEvidence& forecast) {
     content.yTitle =
         model && model->isQuantile() // which is not the quantile of the sum
             ? tr("sum of %1 quantiles of %2").arg(qs(percentText(model->share)), m_session.titled(response))
-            : tr("total %1").arg(m_session.titled(response));
+            : forecast.unpredicted > 0
+                  ? tr("total %1, of rows with a prediction").arg(m_session.titled(response))
+                  : tr("total %1").arg(m_session.titled(response));
     m_chart->setMinimumHeight(180);
     PlotFrame::Line history{tr("actual"), {}, {}, theme::ink, Qt::SolidLine, {}, 1.6};
     for (const PeriodTotal& t : forecast.history) {
@@ -125,6 +128,7 @@ void ForecastStation::drawTotals(const ForecastEvidence& forecast) {
     PlotFrame::Marks outside{tr("forecast, some rows outside"), theme::Mark::forecastOutside, {}, {}, {}};
     PlotFrame::Line coming{{}, {}, {}, theme::forecast, Qt::SolidLine, {}, 1.4};
     for (const PeriodTotal& t : forecast.coming) {
+        if (t.rows == 0) continue;
         if (std::isfinite(t.lower)) { // quantiles do not add up
             band.x.push_back(t.day);
             band.low.push_back(t.lower);
@@ -151,12 +155,16 @@ void ForecastStation::drawRows(const ForecastEvidence& forecast) {
     PlotFrame::Content content;
     content.xTitle = tr("row to forecast");
     content.yTitle = m_session.titled(response);
-    PlotFrame::Marks inside{tr("inside or at the edge"), theme::Mark::forecastInside, {}, {}, {}};
+    PlotFrame::Marks inside{tr("inside"), theme::Mark::forecastInside, {}, {}, {}};
+    PlotFrame::Marks edge{tr("at the edge"), theme::Mark::forecastEdge, {}, {}, {}};
     PlotFrame::Marks outside{tr("outside what was learned from"), theme::Mark::forecastOutside, {}, {}, {}};
     PlotFrame::Band band;
     for (std::size_t i = 0; i < forecast.prediction.size(); ++i) {
         if (std::isnan(forecast.prediction[i])) continue;
-        PlotFrame::Marks& marks = forecast.reach[i].grade == ReachGrade::outside ? outside : inside;
+        const ReachGrade grade = forecast.reach[i].grade;
+        PlotFrame::Marks& marks = grade == ReachGrade::outside ? outside
+                                  : grade == ReachGrade::edge  ? edge
+                                                               : inside;
         marks.x.push_back(static_cast<double>(i + 1));
         marks.y.push_back(forecast.prediction[i]);
         if (!std::isfinite(forecast.lower[i])) continue;
@@ -165,7 +173,7 @@ void ForecastStation::drawRows(const ForecastEvidence& forecast) {
         band.high.push_back(forecast.upper[i]);
     }
     if (!band.x.empty()) content.bands.push_back(std::move(band));
-    for (PlotFrame::Marks* marks : {&inside, &outside})
+    for (PlotFrame::Marks* marks : {&inside, &edge, &outside})
         if (!marks->x.empty()) content.marks.push_back(std::move(*marks));
     content.summary = tr("Forecast of %1 row by row; the band is the %2 interval of a single value")
                           .arg(qs(response), qs(percentText(forecast.level)));

@@ -53,7 +53,8 @@ GoadsPanel::GoadsPanel(Session& session, QWidget* parent) : QWidget(parent), m_s
     setFixedWidth(236);
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(16, 14, 8, 8);
-    layout->addWidget(plainLabel(tr("Goads"), "heading"));
+    m_heading = plainLabel(tr("Goads"), "heading");
+    layout->addWidget(m_heading);
     m_counts = plainLabel({}, "hint");
     m_counts->setProperty("goadCounts", true);
     layout->addWidget(m_counts);
@@ -92,6 +93,9 @@ void GoadsPanel::rebuild() {
         }
         delete item;
     }
+    m_heading->setText(m_session.evidence() && m_session.current() > 0
+                           ? tr("Goads of fit %1").arg(m_session.current())
+                           : tr("Goads"));
     if (!m_session.hasRows()) {
         m_counts->setText({});
         m_cards->insertWidget(
@@ -111,23 +115,20 @@ void GoadsPanel::rebuild() {
         for (std::size_t i = 0; i < goads.size(); ++i) {
             const Goad& goad = goads[i];
             if (goad.accepted.has_value() != wantAccepted) continue;
-            const bool counted = own == 0 || i < own;
+            const bool counted = (own == 0 || i < own) && (wantAccepted || goad.under.empty());
             if (counted) (wantAccepted ? accepted : open) += 1;
             if (!wantAccepted && own > 0 && i == own)
                 put(wrapped(tr("About columns that are not in the model:"), "hint"));
-            if (told[i] != 0 || place >= mostCards) continue;
-            // Open ones of one family on one side of that line are told together.
-            std::vector<std::size_t> family;
-            if (!wantAccepted && !goad.family.empty())
-                for (std::size_t k = i; k < goads.size(); ++k)
-                    if (goads[k].family == goad.family && !goads[k].accepted &&
-                        (own == 0 || (k < own) == (i < own)))
-                        family.push_back(k);
+            if (told[i] != 0 || place >= mostCards || (!wantAccepted && !goad.under.empty())) continue;
+            // Open ones that stand under another are told with it.
+            std::vector<std::size_t> family{i};
+            for (std::size_t k = 0; !wantAccepted && k < goads.size(); ++k)
+                if (goads[k].under == goad.key && !goads[k].accepted) family.push_back(k);
             if (family.size() < 2) {
                 put(card(goad, 0));
                 continue;
             }
-            const bool shown = m_openFamilies.contains(qs(goad.family));
+            const bool shown = m_openFamilies.contains(qs(goad.key));
             put(familyCard(goads, family, shown));
             for (const std::size_t k : family) {
                 told[k] = 1;
@@ -180,8 +181,16 @@ QString costText(const Goad& goad) {
 QWidget* GoadsPanel::familyCard(const std::vector<Goad>& goads, const std::vector<std::size_t>& family,
                                 bool shown) {
     const Goad& first = goads[family.front()];
-    QString title = qs(first.familyTitle);
-    title.replace("#", QString::number(family.size()));
+    const QString title = qs(first.title);
+    const auto alike =
+        static_cast<std::size_t>(std::count_if(family.begin(), family.end(), [&](std::size_t k) {
+            return !first.family.empty() && goads[k].family == first.family;
+        }));
+    QStringList more;
+    if (alike > 1) more << qs(first.familyTitle).replace("#", QString::number(alike));
+    if (family.size() > std::max<std::size_t>(alike, 1))
+        more << tr("with what follows from it: %1")
+                    .arg(qs(plural(family.size() - std::max<std::size_t>(alike, 1), "sign", "signs")));
     bool alarm = false;
     for (const std::size_t k : family)
         alarm = alarm || goads[k].severity == Severity::alarm;
@@ -189,7 +198,7 @@ QWidget* GoadsPanel::familyCard(const std::vector<Goad>& goads, const std::vecto
     worst.severity = alarm ? Severity::alarm : Severity::caution;
     auto* card = new Card(edgeOf(worst), m_inner);
     card->setObjectName("goadFamily");
-    card->setProperty("family", qs(first.family));
+    card->setProperty("family", qs(first.key));
     card->setAccessibleName(title);
     auto* layout = new QVBoxLayout(card);
     layout->setContentsMargins(12, 0, 0, 0);
@@ -197,14 +206,14 @@ QWidget* GoadsPanel::familyCard(const std::vector<Goad>& goads, const std::vecto
     auto* label = wrapped(title, "heading");
     label->setFont(theme::font(theme::textSize, true));
     layout->addWidget(label);
-    QString worstText = qs(first.title);
-    if (const QString cost = costText(first); !cost.isEmpty()) worstText += ", " + cost;
-    layout->addWidget(wrapped(tr("first: %1").arg(worstText), "hint"));
+    layout->addWidget(wrapped(qs(first.reading), "hint"));
+    if (const QString cost = costText(first); !cost.isEmpty()) more << cost;
+    layout->addWidget(wrapped(more.join("; "), "hint"));
     auto* toggle = linkButton(shown ? tr("close") : tr("open"), card);
     toggle->setAccessibleName(shown ? tr("Close: %1").arg(title) : tr("Open: %1").arg(title));
-    toggle->setProperty("keeps", "family " + qs(first.family));
+    toggle->setProperty("keeps", "family " + qs(first.key));
     layout->addWidget(toggle, 0, Qt::AlignLeft);
-    connect(toggle, &QPushButton::clicked, this, [this, name = qs(first.family)] {
+    connect(toggle, &QPushButton::clicked, this, [this, name = qs(first.key)] {
         if (!m_openFamilies.remove(name)) m_openFamilies.insert(name);
         m_focusAfter = "family " + name;
         m_later.start(0);
@@ -221,7 +230,7 @@ QWidget* GoadsPanel::card(const Goad& goad, int indent) {
     layout->setContentsMargins(12 + indent, 0, 0, 0);
     layout->setSpacing(2);
     auto* title = wrapped(qs(goad.title), "heading");
-    title->setFont(theme::font(goad.first ? theme::textSize + 2 : theme::textSize, true));
+    title->setFont(theme::font(goad.tells == Tells::first ? theme::textSize + 2 : theme::textSize, true));
     layout->addWidget(title);
     if (!goad.acceptedBefore.empty())
         layout->addWidget(wrapped(

@@ -36,6 +36,7 @@ private:
     void askReason(QWidget* card, const QString& prompt, const std::function<void(const std::string&)>& use);
 
     Session& m_session;
+    QLabel* m_heading;
     QLabel* m_counts;
     QVBoxLayout* m_cards;
     QWidget* m_inner;

@@ -149,12 +149,8 @@ void PlotFrame::buildAxes(bool nothing) {
     }
     plot->xAxis->setLabel(m_content.xTitle);
     plot->yAxis->setLabel(m_content.yTitle);
-    if (m_content.xLevels.isEmpty()) return;
-    auto ticker = QSharedPointer<QCPAxisTickerText>::create();
-    for (int i = 0; i < m_content.xLevels.size(); ++i)
-        ticker->addTick(i, m_content.xLevels[i].size() > 16 ? m_content.xLevels[i].left(15) + "…"
-                                                            : m_content.xLevels[i]);
-    plot->xAxis->setTicker(ticker);
+    plot->xAxis->setTickLabelRotation(0);
+    labelLevels();
 }
 
 /// Bands and bars, which lie below the marks.

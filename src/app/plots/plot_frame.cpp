@@ -124,6 +124,29 @@ struct Extent {
 
 } // namespace
 
+void PlotFrame::labelLevels() {
+    QCPAxis* axis = m_plot->widget->xAxis;
+    const auto count = static_cast<int>(m_content.xLevels.size());
+    if (count == 0) return;
+    constexpr int beside = 90, longest = 16, line = 14;
+    const double each = std::max(1, width() - beside) / static_cast<double>(count);
+    const QFontMetrics metrics(theme::font(theme::smallSize));
+    QStringList names;
+    int widest = 0;
+    for (const QString& level : m_content.xLevels) {
+        names << (level.size() > longest ? level.left(longest - 1) + "…" : level);
+        widest = std::max(widest, metrics.horizontalAdvance(names.back()));
+    }
+    // Names that have no room beside each other are turned; where even so there is none, some are left out.
+    const bool turned = widest + 8 > each;
+    const int step = turned ? std::max(1, static_cast<int>(std::ceil(line / each))) : 1;
+    auto ticker = QSharedPointer<QCPAxisTickerText>::create();
+    for (int i = 0; i < count; i += step)
+        ticker->addTick(i, names[i]);
+    axis->setTicker(ticker);
+    axis->setTickLabelRotation(turned ? -60 : 0);
+}
+
 void PlotFrame::showAll() {
     QCustomPlot* plot = m_plot->widget;
     Extent x{m_x}, y{m_y};
@@ -164,7 +187,14 @@ void PlotFrame::showAll() {
     if (m_content.yRange) up = {m_y.to((*m_content.yRange)[0]), m_y.to((*m_content.yRange)[1])};
     plot->xAxis->setRange(across);
     plot->yAxis->setRange(up);
-    plot->xAxis->ticker()->setTickCount(std::clamp(width() / 95, 2, 8));
+    labelLevels();
+    // As many labels as have room beside each other.
+    const QFontMetrics metrics(theme::font(theme::smallSize));
+    int widest = 60;
+    if (!m_content.xIsDate && m_content.xLevels.isEmpty())
+        for (const double end : {across.lower, across.upper})
+            widest = std::max(widest, metrics.horizontalAdvance(qs(shortText(m_x.from(end)))));
+    plot->xAxis->ticker()->setTickCount(std::clamp(width() / (3 * widest / 2), 2, 8));
     plot->yAxis->ticker()->setTickCount(std::clamp(height() / 45, 2, 8));
     if (m_content.proportion) {
         // Whichever axis has room to spare shows more than it needs.
@@ -267,10 +297,9 @@ void PlotFrame::hover(const QPoint& place) {
     QString text = QString("%1 %2").arg(
         m_content.xTitle.section(',', 0, 0),
         m_content.xIsDate             ? qs(dateText(static_cast<std::int32_t>(marks.x[hit->point])))
-        : m_content.xLevels.isEmpty() ? qs(readableText(marks.x[hit->point]))
+        : m_content.xLevels.isEmpty() ? qs(shortText(marks.x[hit->point]))
                                       : m_content.xLevels.value(qRound(marks.x[hit->point])));
-    text +=
-        QString("\n%1 %2").arg(m_content.yTitle.section(',', 0, 0), qs(readableText(marks.y[hit->point])));
+    text += QString("\n%1 %2").arg(m_content.yTitle.section(',', 0, 0), qs(shortText(marks.y[hit->point])));
     if (!marks.rows.empty())
         text = QString("row %1").arg(qs(countText(marks.rows[hit->point] + 1))) +
                (m_describe ? ", " + m_describe(marks.rows[hit->point]) : QString()) + "\n" + text;

@@ -110,6 +110,8 @@ public:
     void copyPicture();
     void showAsTable();
     void showAll();
+    /// Puts the names of levels along the axis, as they have room.
+    void labelLevels();
     /// Marks the rows whose marks are in view.
     void markInView();
 

@@ -25,7 +25,7 @@ private:
         if (size < 1e-9 * std::fabs(m_step)) return "0";
         if (m_unit != 1) return qs(readableText(tick / m_unit, 4));
         if (m_years && tick == std::floor(tick)) return QString::number(static_cast<int>(tick));
-        if (size >= 1e12 || m_step < 1e-6) return qs(readableText(tick, 4));
+        if (size >= 1e15 || m_step < 1e-6) return qs(readableText(tick, 4));
         int decimals = 0; // as many as the step needs
         while (decimals < 7 && std::fabs(m_step * std::pow(10, decimals) -
                                          std::round(m_step * std::pow(10, decimals))) > 1e-6)

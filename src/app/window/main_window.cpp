@@ -160,7 +160,10 @@ MainWindow::MainWindow(FileChooser& files, QSettings& settings, QWidget* parent)
     for (Station* station : m_stations)
         if (auto* data = qobject_cast<DataStation*>(station))
             data->setRecent(m_settings.value("recent").toStringList());
-    resize(1280, 800);
+    // Within what the screen has, the title bar of the window included.
+    const int title = style()->pixelMetric(QStyle::PM_TitleBarHeight, nullptr, this);
+    const QSize room = screen()->availableGeometry().size() - QSize(0, title);
+    resize(QSize(1280, 800).boundedTo(room));
     if (m_settings.contains("window/geometry"))
         restoreGeometry(m_settings.value("window/geometry").toByteArray());
     updateTitle();

@@ -1,5 +1,6 @@
 #include "base/text.h"
 
+#include <algorithm>
 #include <array>
 #include <charconv>
 #include <chrono>
@@ -10,6 +11,8 @@
 namespace oxgoad {
 
 namespace {
+
+constexpr double mostPlain = 1e15; // whole numbers above it are written with a power of ten
 
 std::string grouped(std::string digits) {
     const std::size_t point = std::min(digits.find('.'), digits.size());
@@ -23,8 +26,20 @@ std::string grouped(std::string digits) {
 std::string exactText(double value) {
     if (std::isnan(value)) return {};
     std::array<char, 40> buffer{};
-    const auto end = std::to_chars(buffer.data(), buffer.data() + buffer.size(), value).ptr;
+    // 8000000, not 8e+06: numbers of a column are written one way.
+    const double size = std::fabs(value);
+    const auto end =
+        size >= 1 && size < mostPlain
+            ? std::to_chars(buffer.data(), buffer.data() + buffer.size(), value, std::chars_format::fixed).ptr
+            : std::to_chars(buffer.data(), buffer.data() + buffer.size(), value).ptr;
     return {buffer.data(), end};
+}
+
+std::string groupedText(double value) {
+    std::string text = exactText(value);
+    if (text.find_first_not_of("-.0123456789") != std::string::npos) return text;
+    const bool negative = text.starts_with('-');
+    return (negative ? "−" : "") + grouped(text.substr(negative ? 1 : 0));
 }
 
 std::string readableText(double value, int digits) {
@@ -33,7 +48,7 @@ std::string readableText(double value, int digits) {
     const double size = std::fabs(value);
     std::array<char, 64> buffer{};
     std::string text;
-    if (size != 0 && (size < 1e-4 || size >= 1e12)) {
+    if (size != 0 && (size < 1e-4 || size >= mostPlain)) {
         const auto end = std::to_chars(buffer.data(), buffer.data() + buffer.size(), size,
                                        std::chars_format::scientific, digits - 1)
                              .ptr;
@@ -74,6 +89,35 @@ std::string probabilityText(double p) {
     const int decimals = p < 1e-4 ? 0 : p < 0.0995 ? static_cast<int>(1 - std::floor(std::log10(p))) : 2;
     const auto end = std::to_chars(buffer.data(), buffer.data() + buffer.size(), p, format, decimals).ptr;
     return {buffer.data(), end};
+}
+
+std::string didYouMean(std::string_view name, const std::vector<std::string>& known) {
+    constexpr std::size_t longest = 200;
+    if (name.empty() || name.size() > longest) return {};
+    const auto lower = [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c; };
+    const std::string* best = nullptr;
+    std::size_t bestDistance = std::min(name.size() / 3 + 1, name.size() - 1);
+    for (const std::string& other : known) {
+        if (other.size() > longest || other == name) continue;
+        std::vector<std::size_t> row(other.size() + 1);
+        for (std::size_t j = 0; j < row.size(); ++j)
+            row[j] = j;
+        for (std::size_t i = 1; i <= name.size(); ++i) {
+            std::size_t diagonal = row[0];
+            row[0] = i;
+            for (std::size_t j = 1; j <= other.size(); ++j) {
+                const std::size_t above = row[j];
+                const bool changed = lower(name[i - 1]) != lower(other[j - 1]);
+                row[j] = std::min({row[j] + 1, row[j - 1] + 1, diagonal + changed});
+                diagonal = above;
+            }
+        }
+        if (row.back() <= bestDistance && (!best || row.back() < bestDistance)) {
+            bestDistance = row.back();
+            best = &other;
+        }
+    }
+    return best ? "Did you mean \"" + *best + "\"?" : std::string();
 }
 
 std::string plural(std::size_t count, std::string_view one, std::string_view many) {

@@ -4,11 +4,16 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <vector>
 
 namespace oxgoad {
 
-/// The shortest text that reads back to exactly the same double; "" for a missing value (NaN).
+/// The shortest text that reads back to exactly the same double, without a power of ten from 1 to 10¹⁵; ""
+/// for a missing value (NaN).
 std::string exactText(double value);
+
+/// The same with thousands grouped by a comma and a minus sign of U+2212: for people.
+std::string groupedText(double value);
 
 /// `value` with `digits` significant digits and a minus sign of U+2212, thousands grouped by a comma
 /// when it is written without an exponent: for people, not for files.
@@ -25,6 +30,10 @@ std::string percentText(double share);
 
 /// A p value: two digits, "< 1e-99" below that.
 std::string probabilityText(double p);
+
+/// "Did you mean \"rate\"?" of the known name nearest to a mistyped one, by the number of letters to change
+/// (Levenshtein 1966; capitals count for nothing); empty when none is near.
+std::string didYouMean(std::string_view name, const std::vector<std::string>& known);
 
 /// "1 row", "2 rows".
 std::string plural(std::size_t count, std::string_view one, std::string_view many);

@@ -116,7 +116,7 @@ const Column* timeOf(const CheckContext& context) {
         if (roleOf(context.recipe, column.name()) == Role::time && column.kind() != ColumnKind::text &&
             column.kind() != ColumnKind::factor)
             return &column;
-        if (column.kind() == ColumnKind::date && !date) date = &column;
+        if ((column.kind() == ColumnKind::date || column.moments()) && !date) date = &column;
         if (column.kind() != ColumnKind::number || years || column.missingCount() > 0) continue;
         const auto values = column.numbers();
         std::set<double> seen;

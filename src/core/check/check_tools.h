@@ -83,6 +83,14 @@ struct OrderedErrors {
 };
 OrderedErrors errorsInOrder(const CheckContext& context);
 
+/// Parts of each calendar that the rows go through at least twice, of each of some rows of the table (−1 for
+/// none), by name.
+std::vector<std::pair<std::string, std::vector<std::int32_t>>>
+calendarParts(const CheckContext& context, std::span<const std::uint32_t> rows);
+/// Points of time in one turn of the finest calendar that the rows go through at least twice: 12 of months; 0
+/// without one.
+std::size_t seasonLength(const CheckContext& context);
+
 /// Name of the factors that can say groups: offered, not in the model.
 std::vector<const Column*> factorsOutside(const CheckContext& context);
 

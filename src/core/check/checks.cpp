@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/not_a_number.h"
+#include "base/text.h"
 #include "check/influence.h"
 
 #include <algorithm>
@@ -65,57 +66,131 @@ void applySettings(const Recipe& recipe, Findings& found) {
                   [&](const Goad& goad) { return !goad.check.empty() && isOff(recipe, goad.check); });
 }
 
+/// What a test finds surely and what would change the forecast by less than this matters to nobody: a reading
+/// and no goad.
+void leaveOutSmall(Findings& found) {
+    constexpr double smallest = 0.005;
+    std::erase_if(found.goads, [&](const Goad& goad) {
+        const bool small = goad.severity == Severity::caution && goad.cost && *goad.cost < smallest;
+        if (small)
+            for (Reading& reading : found.readings)
+                if (reading.name == goad.check || reading.name == goad.key)
+                    reading.sentence +=
+                        "; too small to matter: it would change less than 0.5 % of the error or of "
+                        "intervals";
+        return small;
+    });
+}
+
 } // namespace
 
 const std::vector<Check>& checks() {
-    constexpr bool slow = true, folds = true;
+    constexpr bool slow = true, quick = false, folds = true, noFolds = false, alone = true, beside = false;
     static const std::vector<Check> all{
-        {{"worse than the mean", "error over the mean"}, needsNothing, checkErrorSize, false, folds},
-        {{"rows to forecast outside"}, needsForecast, checkReach},
-        {{}, needsHeldOutRows, checkHeldOutRows},
+        {{"worse than the mean", "error over the mean"},
+         needsNothing,
+         checkErrorSize,
+         quick,
+         folds,
+         beside,
+         Tells::judgement},
+        {{"rows to forecast outside"}, needsForecast, checkReach, quick, noFolds, beside, Tells::judgement},
+        {{}, needsHeldOutRows, checkHeldOutRows, quick, noFolds, beside, Tells::rows},
         {{"largest studentised residual", "largest leverage", "largest Cook's distance", "largest DFFITS"},
          needsLinear | needsLeastSquares,
-         checkOutlyingRows},
-        {{}, needsErrors, checkOutlyingErrors, false, folds},
+         checkOutlyingRows,
+         quick,
+         noFolds,
+         beside,
+         Tells::rows},
+        {{}, needsErrors, checkOutlyingErrors, quick, folds, beside, Tells::rows},
         {{"largest variance inflation", "condition number", "condition index", "nearly dependent"},
          needsLinear,
          checkCollinearity},
-        {{"unequal spread"}, needsLinear | needsSpreadToJudge, checkSpread},
-        {{"held-out error over learning error"}, needsHeldOutRows, checkOverfit},
+        {{"unequal spread"},
+         needsLinear | needsSpreadToJudge,
+         checkSpread,
+         quick,
+         noFolds,
+         beside,
+         Tells::spread},
+        {{"held-out error over learning error"},
+         needsHeldOutRows,
+         checkOverfit,
+         quick,
+         noFolds,
+         beside,
+         Tells::judgement},
         {{"rows with missing values"}, needsNothing, checkMissingValues},
         {{}, needsNothing, checkMisfits},
         {{}, needsNothing, checkRareLevels},
-        {{"rows per coefficient"}, needsLinear, checkRowsPerCoefficient},
+        {{"rows per coefficient"},
+         needsLinear,
+         checkRowsPerCoefficient,
+         quick,
+         noFolds,
+         beside,
+         Tells::judgement},
         {{"largest effect is one level"}, needsLinear, checkOneLevel},
-        {{"impossible predictions"}, needsNothing, checkImpossible, false, folds},
+        {{"impossible predictions"}, needsNothing, checkImpossible, quick, folds, beside, Tells::form},
         {{"skewness", "kurtosis", "normality, Jarque–Bera", "normality, Anderson–Darling"},
          needsErrors,
          checkShape,
          slow,
-         folds},
-        {{"interval coverage"}, needsNothing, checkCoverage},
-        {{"totals: predicted over actual"}, needsUnseenRows, checkTotals, false, folds},
-        {{"largest DFBETAS"}, needsTests, checkMovedCoefficients, slow},
-        {{"curvature"}, needsTests, checkCurvature, slow},
-        {{"curvature overall"}, needsTests | needsSpreadToJudge, checkCurvatureOverall, slow},
-        {{"left-out column"}, needsErrors, checkLeftOutColumn, slow, folds},
-        {{"missing interaction"}, needsTests, checkMissingInteraction, slow},
-        {{"rows that hide each other"}, needsTests, checkHiddenRows, slow},
+         folds,
+         beside,
+         Tells::shape},
+        {{"interval coverage"}, needsNothing, checkCoverage, quick, noFolds, beside, Tells::judgement},
+        {{"totals: predicted over actual"},
+         needsUnseenRows,
+         checkTotals,
+         quick,
+         folds,
+         beside,
+         Tells::spread},
+        {{"largest DFBETAS"}, needsTests, checkMovedCoefficients, slow, noFolds, beside, Tells::rows},
+        {{"curvature"}, needsTests, checkCurvature, slow, noFolds, beside, Tells::form},
+        {{"curvature overall"},
+         needsTests | needsSpreadToJudge,
+         checkCurvatureOverall,
+         slow,
+         noFolds,
+         beside,
+         Tells::form},
+        {{"left-out column"}, needsErrors, checkLeftOutColumn, slow, folds, beside, Tells::form},
+        {{"missing interaction"}, needsTests, checkMissingInteraction, slow, noFolds, beside, Tells::form},
+        {{"season"}, needsErrors, checkSeason, slow, folds, beside, Tells::form},
+        {{"rows that hide each other"}, needsTests, checkHiddenRows, slow, noFolds, beside, Tells::rows},
         {{"serial dependence, Durbin–Watson", "serial dependence, Ljung–Box"},
          needsErrors,
          checkSerialDependence,
          slow,
-         folds},
-        {{"dependence within groups"}, needsErrors, checkGroups, slow, folds},
-        {{"dependence in space"}, needsErrors, checkSpace, slow, folds},
-        {{"trend in time left over"}, needsErrors, checkTrendInTime, slow, folds},
-        {{"change of level or slope in time"}, needsErrors, checkChangeInTime, slow, folds},
-        {{"unequal spread, ranks"}, needsErrors, checkSpreadByRanks, slow, folds},
-        {{}, needsErrors, checkSpreadOfErrors, slow, folds},
-        {{"unequal spread, White"}, needsTests | needsSpreadToJudge, checkSpreadWhite, slow},
-        {{"spread by group"}, needsErrors, checkSpreadByGroup, slow, folds},
-        {{"suspiciously good column"}, needsNothing, checkGoodColumn, slow},
-        {{"hangs on the seed"}, needsNothing, checkSeeds, slow, folds, true},
+         folds,
+         beside,
+         Tells::dependence},
+        {{"dependence within groups"}, needsErrors, checkGroups, slow, folds, beside, Tells::dependence},
+        {{"dependence in space"}, needsErrors, checkSpace, slow, folds, beside, Tells::dependence},
+        {{"trend in time left over"}, needsErrors, checkTrendInTime, slow, folds, beside, Tells::form},
+        {{"change of level or slope in time"},
+         needsErrors,
+         checkChangeInTime,
+         slow,
+         folds,
+         beside,
+         Tells::form},
+        {{"unequal spread, ranks"}, needsErrors, checkSpreadByRanks, slow, folds, beside, Tells::spread},
+        {{}, needsErrors, checkSpreadOfErrors, slow, folds, beside, Tells::spread},
+        {{"unequal spread, White"},
+         needsTests | needsSpreadToJudge,
+         checkSpreadWhite,
+         slow,
+         noFolds,
+         beside,
+         Tells::spread},
+        {{"spread by group"}, needsErrors, checkSpreadByGroup, slow, folds, beside, Tells::spread},
+        {{"suspiciously good column"}, needsNothing, checkGoodColumn, slow, noFolds, beside, Tells::leak},
+        {{"response said by its making"}, needsNothing, checkLeaks, slow, noFolds, beside, Tells::leak},
+        {{"hangs on the seed"}, needsNothing, checkSeeds, slow, folds, alone, Tells::judgement},
     };
     return all;
 }
@@ -145,6 +220,9 @@ CheckOutcome runCheck(std::size_t index, const CheckContext& context) {
         none(error.what());
     }
     applySettings(context.recipe, out.found);
+    for (Goad& goad : out.found.goads)
+        if (goad.tells == Tells::columns) goad.tells = check.tells;
+    leaveOutSmall(out.found);
     return out;
 }
 
@@ -156,20 +234,54 @@ void requireKnownChecks(const Recipe& recipe) {
             return std::any_of(check.readings.begin(), check.readings.end(), known);
         });
         if (there || name == "totals: predicted over actual") continue;
-        throw Error(ErrorCode::badRecipe, "there is no check \"" + name + "\"", {},
-                    "Checks are named as their readings in the evidence are, or by the part before \": \".");
+        std::vector<std::string> names;
+        for (const Check& check : checks())
+            names.insert(names.end(), check.readings.begin(), check.readings.end());
+        const std::string meant = didYouMean(family, names);
+        throw Error(
+            ErrorCode::badRecipe, "there is no check \"" + name + "\"", {},
+            (meant.empty() ? "" : meant + " ") +
+                "Checks are named as their readings in the evidence are, or by the part before \": \".");
     }
 }
 
 void orderGoads(std::vector<Goad>& goads) {
-    constexpr double alarm = 0.10, caution = 0.02;
+    constexpr double alarm = 0.10, caution = 0.02, small = 0.02, smallForm = 0.05;
     const auto costOf = [&](const Goad& goad) {
-        if (goad.first) return 1e9;
         if (goad.cost && std::isfinite(*goad.cost)) return *goad.cost;
         return goad.severity == Severity::alarm ? alarm : caution;
     };
-    std::stable_sort(goads.begin(), goads.end(),
-                     [&](const Goad& a, const Goad& b) { return costOf(a) > costOf(b); });
+    const auto rankOf = [&](const Goad& goad) {
+        // Small ones come after the others.
+        const bool late = goad.severity == Severity::caution && goad.tells != Tells::first &&
+                          costOf(goad) < (goad.tells == Tells::form && goad.cost ? smallForm : small);
+        return static_cast<int>(goad.tells) + (late ? static_cast<int>(Tells::columns) + 1 : 0);
+    };
+    std::stable_sort(goads.begin(), goads.end(), [&](const Goad& a, const Goad& b) {
+        return rankOf(a) != rankOf(b) ? rankOf(a) < rankOf(b) : costOf(a) > costOf(b);
+    });
+}
+
+void gatherUnder(std::vector<Goad>& goads) {
+    constexpr double large = 0.05;
+    for (Goad& goad : goads)
+        goad.under.clear();
+    const auto isForm = [&](const Goad& goad) {
+        return !goad.accepted && goad.tells == Tells::form && goad.cost && *goad.cost >= large;
+    };
+    const auto form = std::find_if(goads.begin(), goads.end(), isForm);
+    const auto follows = [](const Goad& goad) {
+        return goad.tells == Tells::spread || goad.tells == Tells::shape ||
+               goad.check == "totals: predicted over actual" || goad.check == "rows that hide each other";
+    };
+    for (Goad& goad : goads)
+        if (form != goads.end() && !goad.accepted && follows(goad)) goad.under = form->key;
+    tellFamiliesTogether(goads);
+    // What stands under one that stands under another stands under that.
+    for (Goad& goad : goads)
+        for (const Goad& other : goads)
+            if (!goad.under.empty() && other.key == goad.under && !other.under.empty())
+                goad.under = other.under;
 }
 
 } // namespace oxgoad

@@ -124,6 +124,8 @@ struct CheckContext {
     /// Grades of the rows to be forecast, and what is predicted of them; empty without a forecast.
     std::span<const Reach> reach;
     std::span<const double> forecast;
+    /// The rows to be forecast; null without.
+    const Table* coming = nullptr;
     /// Judges with other seeds; null where nobody can.
     std::function<SeedSpread(Progress&)> otherSeeds;
     Threads threads;
@@ -172,6 +174,8 @@ struct Check {
     bool readsFolds = false;
     /// Keeps all cores busy by itself for as long as many folds take.
     bool alone = false;
+    /// What its goads tell of; goads may say otherwise.
+    Tells tells = Tells::columns;
 };
 
 /// Every check, the most useful first.
@@ -190,9 +194,14 @@ CheckOutcome runCheck(std::size_t index, const CheckContext& context);
 /// Throws Error (badRecipe) when the recipe names a check that is not there.
 void requireKnownChecks(const Recipe& recipe);
 
-/// In the order of what they could cost: those that come first in any case, then by Goad::cost, where an
-/// alarm without one stands as 10 % and a caution as 2 % (common practice, no source).
+/// In the order of what they tell of (Tells), cautions that cost less than 2 % after all others, and within
+/// it by Goad::cost, where an alarm without one stands as 10 % and a caution as 2 % (common practice, no
+/// source).
 void orderGoads(std::vector<Goad>& goads);
+/// Says which open goads stand under another (Goad::under): of one family under its first; and unequal
+/// spread, shape, totals that are off and rows that hide each other under a relation of the wrong form that
+/// costs 5 % or more, since they follow from it. Goads are in order.
+void gatherUnder(std::vector<Goad>& goads);
 
 // Relation.
 /// For every number in the model: F tests of its square and of two more columns of a natural cubic spline
@@ -231,6 +240,8 @@ void checkShape(const CheckContext& context, Findings& findings);
 /// (Bhargava, Franzini and Narendranathan 1982, Review of Economic Studies 49).
 void checkSerialDependence(const CheckContext& context, Findings& findings);
 /// Intraclass correlation (Fisher 1925) with the F test that the groups add nothing to the model.
+/// Month, quarter, weekday and hour, as the times have them, against what is left over.
+void checkSeason(const CheckContext& context, Findings& findings);
 void checkGroups(const CheckContext& context, Findings& findings);
 /// Moran's I of mean errors of places, see moran().
 void checkSpace(const CheckContext& context, Findings& findings);
@@ -280,6 +291,8 @@ void checkCoverage(const CheckContext& context, Findings& findings);
 void checkSeeds(const CheckContext& context, Findings& findings);
 /// A column that explains nearly all of the response alone.
 void checkGoodColumn(const CheckContext& context, Findings& findings);
+/// Columns of the model that hold the response by their making: columnsThatHold.
+void checkLeaks(const CheckContext& context, Findings& findings);
 /// Errors that drift with time, and a change of their level or slope at an unknown time (Andrews 1993,
 /// Econometrica 61).
 void checkTrendInTime(const CheckContext& context, Findings& findings);

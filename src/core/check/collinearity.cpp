@@ -182,6 +182,13 @@ void checkCollinearity(const CheckContext& context, Findings& findings) {
         goad.family = "collinearity";
         goad.familyTitle = "# terms are mostly said by the others";
         goad.size = term.inflation;
+        constexpr double extreme = 100; // nothing can be said of the term alone
+        if (term.inflation > extreme) {
+            goad.tells = Tells::judgement;
+            goad.cost = 1 - 1 / std::sqrt(term.inflation);
+            goad.costSays = "by this share the interval of its coefficient is wider than if the others said "
+                            "nothing of it";
+        }
         goad.source = "Belsley, Kuh and Welsch 1980; Fox and Monette 1992";
         goad.station = "fit";
         goad.column = term.name;

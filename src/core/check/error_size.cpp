@@ -29,7 +29,7 @@ void addWorseThanMean(const CheckContext& context, Findings& findings) {
     Goad goad;
     goad.key = goad.check = name;
     goad.severity = Severity::alarm;
-    goad.first = true;
+    goad.tells = Tells::first;
     goad.title = "The model is worse than no model";
     goad.reading = "on " + context.unseen.what + " its typical error is " + readableText(context.unseenRmse) +
                    ", " + readableText(100 * (ratio - 1), 2) +

@@ -158,7 +158,7 @@ constexpr std::array entries{
           "Goads of clean columns"},
     Entry{"all missing", "A column without a value says nothing.",
           "Leave it out, or look whether it was read as it should.", "Data"},
-    Entry{"constant", "A column with one value says nothing.", "Leave it out.", "Data"},
+    Entry{"constant", "A column with one value says nothing.", "Leave it out.", "Checks of columns"},
     Entry{"almost constant",
           "A column that nearly always has one value says something about a few rows only.",
           "Look at these rows, or leave the column out.", "Data"},
@@ -215,6 +215,20 @@ constexpr std::array entries{
           "The model is asked about rows unlike those it learned from, where nothing vouches for it.",
           "Look which rows and why; bring rows like them, or say that the forecast does not hold there.",
           "Forecast"},
+    Entry{
+        "leak",
+        "A column that was made of the response says it perfectly, and says nothing when the response is not "
+        "known yet.",
+        "Take it out of the model and set it aside; keep only columns that are known before the response is.",
+        "Checks of the judgement"},
+    Entry{"season",
+          "Months, weekdays and hours differ in most business numbers; a model without them is wrong in each "
+          "of "
+          "them, and its errors hang together.",
+          "Take the part of the calendar as levels, a wave of the year, or the value a year before.",
+          "Checks of dependence"},
+    Entry{"rows of totals", "A row that sums others counts them twice and pulls every line to itself.",
+          "Leave it out.", "Checks of columns"},
 };
 
 } // namespace

@@ -8,6 +8,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <numeric>
 
 namespace oxgoad {
@@ -81,6 +82,103 @@ std::vector<Index> rowsApart(const Eigen::MatrixXd& q, const Eigen::VectorXd& y,
     return {};
 }
 
+/// Whether the bulk of the rows is continuous, so that something can stand apart from it: no value of the
+/// response in three of ten, and not so few values that each is a step of its own.
+bool isContinuous(const CheckContext& context, const std::vector<Index>& hidden) {
+    const auto values = context.table.at(context.response(), context.file).numbers();
+    std::vector<double> bulk;
+    for (std::size_t i = 0, k = 0; i < context.learningRows.size(); ++i) {
+        if (k < hidden.size() && static_cast<std::size_t>(hidden[k]) == i)
+            ++k;
+        else
+            bulk.push_back(values[context.learningRows[i]]);
+    }
+    std::sort(bulk.begin(), bulk.end());
+    std::size_t distinct = 0, run = 0, longest = 0;
+    for (std::size_t i = 0; i < bulk.size(); ++i) {
+        run = i > 0 && bulk[i] == bulk[i - 1] ? run + 1 : 1;
+        distinct += run == 1;
+        longest = std::max(longest, run);
+    }
+    constexpr std::size_t fewValues = 20;
+    return 10 * longest < 3 * bulk.size() && (distinct >= fewValues || 2 * distinct > bulk.size());
+}
+
+/// Orthonormal columns that span what is left of some beside a model, as far as it is more than rounding.
+Eigen::MatrixXd spannedBy(const Eigen::MatrixXd& left, const Eigen::MatrixXd& whole) {
+    Eigen::MatrixXd basis(left.rows(), left.cols());
+    Index count = 0;
+    for (Index j = 0; j < left.cols(); ++j) {
+        Eigen::VectorXd own = left.col(j);
+        for (int twice = 0; twice < 2; ++twice) // once more for the digits that the first time loses
+            own -= basis.leftCols(count) * (basis.leftCols(count).transpose() * own);
+        const double length = own.norm();
+        if (!(length > 1e-8 * whole.col(j).norm())) continue;
+        basis.col(count++) = own / length;
+    }
+    basis.conservativeResize(Eigen::NoChange, count);
+    return basis;
+}
+
+/// What else could explain that rows stand apart: columns tried beside the model, with what they are.
+using Explanations = std::vector<std::pair<std::string, Eigen::MatrixXd>>;
+
+/// Whether the rows lie beyond a gap in a number, where a bend is no more than a guess.
+bool beyondGap(const Eigen::VectorXd& x, const std::vector<Index>& hidden) {
+    double low = INFINITY, high = -INFINITY;
+    std::vector<std::uint8_t> isHidden(static_cast<std::size_t>(x.size()));
+    for (const Index i : hidden)
+        isHidden[static_cast<std::size_t>(i)] = 1;
+    for (Index i = 0; i < x.size(); ++i)
+        if (isHidden[static_cast<std::size_t>(i)] == 0)
+            low = std::min(low, x[i]), high = std::max(high, x[i]);
+    std::vector<double> values(x.begin(), x.end());
+    std::sort(values.begin(), values.end());
+    double widest = 0;
+    for (std::size_t i = 1; i < values.size(); ++i)
+        widest = std::max(widest, values[i] - values[i - 1]);
+    return !(high > low) || widest > 0.3 * (high - low);
+}
+
+Eigen::MatrixXd indicators(std::span<const std::int32_t> group) {
+    std::map<std::int32_t, Index> place;
+    for (const auto g : group)
+        if (g >= 0) place.try_emplace(g, 0);
+    Index next = 0;
+    for (auto& [g, at] : place)
+        at = next++;
+    Eigen::MatrixXd columns = Eigen::MatrixXd::Zero(static_cast<Index>(group.size()), next);
+    for (std::size_t i = 0; i < group.size(); ++i)
+        if (group[i] >= 0) columns(static_cast<Index>(i), place.at(group[i])) = 1;
+    return columns;
+}
+
+/// A bend of a number of the model, levels of a factor, or the calendar.
+Explanations explanationsOf(const CheckContext& context, const std::vector<Index>& hidden) {
+    Explanations all;
+    const auto& inputs = context.inputs.inputs();
+    for (std::size_t i = 0; i < inputs.size(); ++i) {
+        if (inputs[i].factor) continue;
+        const Eigen::VectorXd x = inputValues(context, i);
+        if (beyondGap(x, hidden)) continue;
+        const Eigen::VectorXd z = standardised(x);
+        Eigen::MatrixXd bend(z.size(), 2);
+        bend << z.array().square().matrix(), z.array().cube().matrix();
+        all.emplace_back("a bend of " + inputs[i].name, std::move(bend));
+    }
+    constexpr std::size_t mostLevels = 50;
+    for (const Column* column : factorsOutside(context)) {
+        if (column->levels().size() > mostLevels) continue;
+        std::vector<std::int32_t> codes;
+        for (const auto row : context.learningRows)
+            codes.push_back(column->codes()[row]);
+        all.emplace_back("the levels of " + column->name(), indicators(codes));
+    }
+    for (const auto& [name, parts] : calendarParts(context, context.learningRows))
+        all.emplace_back("the " + name, indicators(parts));
+    return all;
+}
+
 } // namespace
 
 void checkHiddenRows(const CheckContext& context, Findings& findings) {
@@ -124,12 +222,41 @@ void checkHiddenRows(const CheckContext& context, Findings& findings) {
         return rarely(found.t[static_cast<std::size_t>(i)], found.degreesOfFreedom);
     });
     if (hidden.size() < 2 || seen || !far || found.moved < 1) hidden.clear();
+    std::string instead;
+    if (!hidden.empty() && !isContinuous(context, hidden)) {
+        hidden.clear();
+        instead = "; rows far off are values of a response that takes few of them";
+    }
+    // A pattern that a column or the calendar explains is theirs.
+    if (!hidden.empty())
+        for (auto& [what, columns] : explanationsOf(context, hidden)) {
+            stopIfTold(*context.progress);
+            for (Eigen::Index i = 0; i < n && !context.weights.empty(); ++i)
+                columns.row(i) *= std::sqrt(context.weights[static_cast<std::size_t>(i)]);
+            const Eigen::MatrixXd rest = columns - q * (q.transpose() * columns);
+            const Eigen::MatrixXd beside = spannedBy(rest, columns);
+            if (beside.cols() == 0 || n < 2 * (q.cols() + beside.cols()) + 5) continue;
+            Eigen::MatrixXd wider(n, q.cols() + beside.cols());
+            wider << q, beside;
+            Against again;
+            const Eigen::VectorXd left = y - beside * (beside.transpose() * y);
+            const std::vector<Index> still = rowsApart(wider, left, hidden, again);
+            const bool holds =
+                still.size() >= 2 && std::all_of(still.begin(), still.end(), [&](Index i) {
+                    return rarely(again.t[static_cast<std::size_t>(i)], again.degreesOfFreedom);
+                });
+            if (holds) continue;
+            hidden.clear();
+            instead = "; rows far off are explained by " + what;
+            break;
+        }
     const auto value = static_cast<double>(hidden.size());
     findings.readings.push_back(madeReading(
         name, value, limit, {},
         "rows far off a fit without them and apart from all others, of " + countText(robust.suspects.size()) +
             " suspects by least trimmed squares, which move the fit though no residual of all rows "
-            "shows them",
+            "shows them" +
+            instead,
         source));
     if (!(value > limit)) return;
     std::string listed;

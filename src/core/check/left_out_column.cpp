@@ -1,6 +1,7 @@
 #include "base/not_a_number.h"
 #include "base/text.h"
 #include "check/check_tools.h"
+#include "check/leaks.h"
 #include "estimate/distributions.h"
 
 #include <algorithm>
@@ -98,8 +99,13 @@ void checkLeftOutColumn(const CheckContext& context, Findings& findings) {
                                  answers[k].denominatorDf, answers[k].p, answers[k].share});
         asked.clear();
     };
+    const auto hold = columnsThatHold(
+        context.table, context.response(), context.learningRows,
+        [&](const std::string& each) { return !isOffered(context.recipe, each); }, *context.progress);
     for (const Column& column : context.table.columns()) {
         stopIfTold(*context.progress);
+        // What says the response by its making, or is not known yet where it is needed, helps nobody.
+        if (hold.contains(column.name()) || knownOnlyAfterwards(context.coming, column.name())) continue;
         if (column.kind() == ColumnKind::text || column.kind() == ColumnKind::date ||
             column.name() == context.response() || !isOffered(context.recipe, column.name()) ||
             roleOf(context.recipe, column.name()) == Role::time ||
@@ -138,6 +144,25 @@ void checkLeftOutColumn(const CheckContext& context, Findings& findings) {
     Goad goad;
     goad.key = "left-out column: " + best.column;
     goad.check = name;
+    constexpr double nearlyAll = 0.99;
+    if (best.share > nearlyAll) { // more than columns of a business do
+        goad.key = "leak: " + best.column;
+        goad.tells = Tells::leak;
+        goad.severity = Severity::alarm;
+        goad.title = best.column + " takes nearly all that is left over away";
+        goad.reading =
+            readableText(100 * best.share, 4) + " % of it; " + says +
+            ": such a column was often computed from the response, or is known only after it. It is not "
+            "offered as a help";
+        goad.threshold = percentText(nearlyAll);
+        goad.source = "common practice, no source; Kaufman, Rosset, Perlich and Stitelman 2012";
+        goad.station = "check";
+        goad.column = best.column;
+        goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
+        goad.moves.push_back(giveRole("set " + best.column + " aside", best.column, Role::setAside));
+        findings.goads.push_back(std::move(goad));
+        return;
+    }
     goad.title = best.factor ? "What is left over differs by " + best.column
                              : "What is left over rises or falls with " + best.column;
     goad.reading = says + ": p " + probabilityText(p);

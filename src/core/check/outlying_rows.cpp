@@ -138,8 +138,8 @@ void checkOutlyingErrors(const CheckContext& context, Findings& findings) {
                        " adjusted for the number of rows";
         goad.threshold = pThresholdText(limit) + ", adjusted";
         goad.source = "Cook and Weisberg 1982, §2.2.2";
-        goad.family = "outlying";
-        goad.familyTitle = "# rows lie far from the others";
+        goad.family = "rows apart";
+        goad.familyTitle = "# signs of rows apart";
         goad.size = std::fabs(t[i]);
         setRowCost(goad, context.errors[i] * context.errors[i], squares, context.errorsOf);
         findings.goads.push_back(std::move(goad));
@@ -215,8 +215,8 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
                        readableText(cooks[i], 2);
         goad.threshold = pThresholdText(tLimit) + ", adjusted";
         goad.source = "Cook and Weisberg 1982, §2.2.2";
-        goad.family = "outlying";
-        goad.familyTitle = "# rows lie far from the others";
+        goad.family = "rows apart";
+        goad.familyTitle = "# signs of rows apart";
         goad.size = std::fabs(studentized[i]);
         costOf(goad, i);
         if (named.empty())
@@ -268,8 +268,8 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
         goad.reading = each.reading;
         goad.threshold = each.threshold;
         goad.source = each.source;
-        goad.family = "influential";
-        goad.familyTitle = "# rows move the fit";
+        goad.family = "rows apart";
+        goad.familyTitle = "# signs of rows apart";
         goad.size = each.over;
         costOf(goad, each.row);
         findings.goads.push_back(std::move(goad));
@@ -319,8 +319,8 @@ void checkMovedCoefficients(const CheckContext& context, Findings& findings) {
     goad.reading = "DFBETAS " + readableText(value, 3) + " standard errors";
     goad.threshold = shortText(limit);
     goad.source = source;
-    goad.family = "influential";
-    goad.familyTitle = "# rows move the fit";
+    goad.family = "rows apart";
+    goad.familyTitle = "# signs of rows apart";
     goad.size = std::fabs(value) / limit;
     setRowCost(goad, context.errors[turns] * context.errors[turns], fit.residualSumOfSquares,
                "learning rows");

@@ -12,8 +12,7 @@ void checkReach(const CheckContext& context, Findings& findings) {
     for (const Reach& reach : context.reach) {
         if (reach.grade != ReachGrade::outside) continue;
         ++outside;
-        if (!reach.reasons.empty())
-            ++subjects[reach.reasons.front().substr(0, reach.reasons.front().find(' '))];
+        if (!reach.subject.empty()) ++subjects[reach.subject];
     }
     const double share = static_cast<double>(outside) / static_cast<double>(context.reach.size());
     findings.readings.push_back({"rows to forecast outside",
@@ -40,7 +39,7 @@ void checkReach(const CheckContext& context, Findings& findings) {
     goad.threshold = "any row";
     goad.source = "Montgomery, Peck and Vining 2012, §3.8";
     goad.station = "forecast";
-    goad.column = most;
+    if (context.table.find(most)) goad.column = most;
     goad.moves.push_back({.label = "see rows", .shows = Move::Shows::rowsToForecast});
     findings.goads.push_back(std::move(goad));
 }

@@ -27,8 +27,10 @@ Goad serialGoad(const CheckContext& context, const OrderedErrors& order, const s
                 double correlation) {
     Goad goad;
     goad.key = goad.check = name;
+    const bool standsIt = context.recipe.errors.kind == ErrorsKind::serial;
     goad.title = correlation > 0 ? "Errors that follow each other in time are alike"
                                  : "Errors that follow each other in time alternate";
+    if (standsIt) goad.title += "; the errors of coefficients stand it, intervals of forecasts do not";
     goad.station = "check";
     goad.column = order.time;
     const double rho = std::clamp(correlation, -0.98, 0.98);
@@ -40,7 +42,7 @@ Goad serialGoad(const CheckContext& context, const OrderedErrors& order, const s
     goad.family = "serial dependence";
     goad.familyTitle = "# signs that errors hang together in time";
     goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
-    if (context.kind.leastSquares && context.recipe.errors.kind != ErrorsKind::serial)
+    if (context.kind.leastSquares && !standsIt)
         goad.moves.push_back({.label = "errors that stand it",
                               .edit = [time = order.time](Recipe& recipe, const std::string&) {
                                   recipe.errors.kind = ErrorsKind::serial;
@@ -92,7 +94,10 @@ void checkSerialDependence(const CheckContext& context, Findings& findings) {
     if (!fits && !tooWide) says += "; moments those of all rows";
     findings.readings.push_back(
         madeReading(watson, d, watsonLimit, tail.p, says, "Durbin and Watson 1950; Imhof 1961"));
-    const std::size_t lags = std::clamp<std::size_t>(longest / 5, 1, 10);
+    // Two turns of the season, as far as the rows reach.
+    const std::size_t season = seasonLength(context);
+    const std::size_t lags =
+        std::max(std::clamp<std::size_t>(longest / 5, 1, 10), std::min(2 * season, longest / 4));
     const LjungBox lb = ljungBox(context.errors, order.runs, lags);
     const double p = chiSquaredUpper(lb.statistic, static_cast<double>(lags));
     const double boxLimit = context.limitOf(box, pLimit);
@@ -106,8 +111,12 @@ void checkSerialDependence(const CheckContext& context, Findings& findings) {
                                             "Ljung and Box 1978"));
     if (!order.timed) return; // an order of rows that nobody vouches for is no time
     const double first = lb.correlations[0];
-    const bool standsIt = context.recipe.errors.kind == ErrorsKind::serial;
-    if (standsIt) return;
+    // Dependence that is too weak to matter for an interval is a reading and no goad.
+    constexpr double weak = 0.1;
+    double strongest = 0;
+    for (const double r : lb.correlations)
+        strongest = std::max(strongest, std::fabs(r));
+    if (strongest < weak) return;
     if (tail.p < watsonLimit) {
         Goad goad = serialGoad(context, order, watson, first);
         goad.reading = "d " + readableText(d, 4) + " (2 where they are independent), p " +
@@ -118,7 +127,8 @@ void checkSerialDependence(const CheckContext& context, Findings& findings) {
     }
     if (p < boxLimit) {
         Goad goad = serialGoad(context, order, box, first);
-        goad.title = "Errors hang together over several times";
+        if (context.recipe.errors.kind != ErrorsKind::serial)
+            goad.title = "Errors hang together over several times";
         goad.reading = "Q " + readableText(lb.statistic, 3) + " on " + std::to_string(lags) +
                        " degrees of freedom, p " + probabilityText(p) + "; correlations " + correlations +
                        (lags > 3 ? " …" : "");

@@ -69,7 +69,7 @@ std::string Input::valueText(double value) const {
         return value >= 0 && level < levels.size() ? levels[level] : std::string();
     }
     if (date) return dateText(static_cast<std::int32_t>(value));
-    std::string text = readableText(value);
+    std::string text = shortText(value);
     if (years) std::erase(text, ','); // 1970, not 1,970
     return text;
 }

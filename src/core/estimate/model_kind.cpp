@@ -1,6 +1,7 @@
 #include "estimate/model_kind.h"
 
 #include "base/error.h"
+#include "base/text.h"
 #include "estimate/linear/linear_kinds.h"
 #include "estimate/model_text.h"
 #include "estimate/neighbours/neighbours.h"
@@ -52,7 +53,8 @@ void checkSettings(const Settings& settings) {
         for (const ModelKind& k : modelKinds())
             known.push_back(k.name);
         throw Error(ErrorCode::badStep, "there is no kind of model \"" + settings.kind + "\"", {},
-                    "Known are " + nameList(known, known.size()) + ".");
+                    didYouMean(settings.kind, known) + (didYouMean(settings.kind, known).empty() ? "" : " ") +
+                        "Known are " + nameList(known, known.size()) + ".");
     }
     checkFields("the estimator \"" + kind->name + "\"", kind->fields, settings.fields);
 }

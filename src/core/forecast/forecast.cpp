@@ -1,5 +1,7 @@
 #include "forecast/forecast.h"
 
+#include "base/text.h"
+
 #include "base/error.h"
 #include "base/not_a_number.h"
 #include "estimate/distributions.h"
@@ -100,18 +102,26 @@ std::vector<PeriodTotal> comingTotals(const Column& dates, const BoundModel& bou
     std::map<std::int32_t, std::vector<std::uint32_t>> byDay;
     for (const auto row : complete)
         if (!dates.isMissing(row)) byDay[dates.days()[row]].push_back(row);
+    std::map<std::int32_t, std::size_t> without;
+    for (std::uint32_t row = 0; row < forecast.prediction.size(); ++row)
+        if (std::isnan(forecast.prediction[row]) && !dates.isMissing(row)) {
+            ++without[dates.days()[row]];
+            byDay[dates.days()[row]];
+        }
     std::vector<PeriodTotal> coming;
     const LinearModel* linear = bound.model().linear();
     for (const auto& [day, rows] : byDay) {
         PeriodTotal total;
         total.day = day;
         total.rows = rows.size();
+        if (const auto found = without.find(day); found != without.end()) total.unpredicted = found->second;
+        if (rows.empty()) total.predicted = nan;
         for (const auto row : rows) {
             total.predicted += forecast.prediction[row];
             total.outside += forecast.reach[row].grade == ReachGrade::outside;
         }
         total.lower = total.upper = nan;
-        if (linear && !linear->isQuantile() && linear->hasErrors())
+        if (linear && !linear->isQuantile() && linear->hasErrors() && !rows.empty())
             boundTotal(total, bound, *linear, rows, forecast);
         coming.push_back(total);
     }
@@ -277,6 +287,29 @@ void setForecastLevel(ForecastEvidence& forecast, const LearnedRows& learned, co
     putIntervals(forecast, complete, learned.model.rule(), model.linear());
     if (const Column* dates = sharedDates(learned.table, forecast.rows))
         forecast.coming = comingTotals(*dates, bound, complete, forecast);
+}
+
+std::string unpredictedText(const ForecastEvidence& forecast) {
+    if (forecast.unpredicted == 0) return {};
+    std::map<std::string, std::pair<std::size_t, std::string>> bySubject; // rows, an example
+    for (std::size_t i = 0; i < forecast.prediction.size(); ++i) {
+        if (!std::isnan(forecast.prediction[i]) || forecast.reach[i].reasons.empty()) continue;
+        auto& [rows, example] = bySubject[forecast.reach[i].subject];
+        if (rows++ == 0) example = forecast.reach[i].reasons.front();
+    }
+    std::vector<std::pair<std::size_t, std::string>> sorted;
+    for (const auto& [subject, found] : bySubject)
+        sorted.push_back(found);
+    std::stable_sort(sorted.begin(), sorted.end(),
+                     [](const auto& a, const auto& b) { return a.first > b.first; });
+    std::string text = countText(forecast.unpredicted) + " of " +
+                       plural(forecast.prediction.size(), "row to forecast has", "rows to forecast have") +
+                       " no prediction";
+    constexpr std::size_t few = 4;
+    for (std::size_t i = 0; i < std::min(few, sorted.size()); ++i)
+        text +=
+            (i == 0 ? ": " : "; ") + sorted[i].second + " (" + plural(sorted[i].first, "row", "rows") + ")";
+    return text + (sorted.size() > few ? "; …" : "");
 }
 
 void nameMisfits(std::vector<Reach>& reach, std::span<const CellFault> faults) {

@@ -22,6 +22,8 @@ struct PeriodTotal {
     double predicted = 0, lower = 0, upper = 0;
     /// Rows graded outside.
     std::size_t outside = 0;
+    /// Rows of the day that have no prediction and are not in the total.
+    std::size_t unpredicted = 0;
 };
 
 struct ForecastEvidence {
@@ -53,6 +55,10 @@ struct ForecastEvidence {
     std::vector<PeriodTotal> history;
     std::vector<PeriodTotal> coming;
 };
+
+/// "80 of 300 rows to forecast have no prediction: rate is missing in 60, depot = Xanadu was never learned
+/// from in 20"; empty when all have one.
+std::string unpredictedText(const ForecastEvidence& forecast);
 
 /// What a forecast rests on. References outlive the call.
 struct LearnedRows {

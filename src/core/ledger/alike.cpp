@@ -6,10 +6,7 @@
 
 namespace oxgoad {
 
-namespace {
-
-/// Folded and composed; the text itself when it is not UTF-8.
-std::string folded(const std::string& text) {
+std::string foldedCase(const std::string& text) {
     utf8proc_uint8_t* out = nullptr;
     const auto size = utf8proc_map(reinterpret_cast<const utf8proc_uint8_t*>(text.data()),
                                    static_cast<utf8proc_ssize_t>(text.size()), &out,
@@ -19,6 +16,8 @@ std::string folded(const std::string& text) {
     std::free(out);
     return result;
 }
+
+namespace {
 
 bool isDigit(char c) {
     return c >= '0' && c <= '9';
@@ -32,7 +31,7 @@ bool isWord(char c) {
 } // namespace
 
 std::string bareLevel(const std::string& level) {
-    const std::string text = folded(level);
+    const std::string text = foldedCase(level);
     std::string plain;
     for (std::size_t i = 0; i < text.size(); ++i) {
         const char c = text[i];

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <atomic>
+#include <map>
 
 namespace oxgoad {
 
@@ -15,7 +16,34 @@ std::vector<Goad> Ledger::goads() const {
     std::vector<Goad> all = table;
     for (const LedgerLine& line : columns)
         all.insert(all.end(), line.goads.begin(), line.goads.end());
+    tellColumnsTogether(all, table.size());
     return all;
+}
+
+void tellColumnsTogether(std::vector<Goad>& goads, std::size_t from) {
+    const auto sortOf = [](const Goad& goad) { return goad.key.substr(0, goad.key.find(": ")); };
+    std::map<std::string, std::vector<std::string>> columns; // sort → columns that have it
+    for (std::size_t i = from; i < goads.size(); ++i)
+        if (!goads[i].column.empty() && !goads[i].accepted)
+            columns[sortOf(goads[i])].push_back(goads[i].column);
+    constexpr std::size_t many = 3, named = 5;
+    for (std::size_t i = from; i < goads.size(); ++i) {
+        Goad& goad = goads[i];
+        goad.under.clear();
+        if (goad.column.empty()) continue;
+        const std::vector<std::string>& alike = columns[sortOf(goad)];
+        if (alike.size() >= many) {
+            goad.family = "columns: " + sortOf(goad);
+            goad.familyTitle = "# columns have it: ";
+            for (std::size_t k = 0; k < std::min(named, alike.size()); ++k)
+                goad.familyTitle += (k > 0 ? ", " : "") + alike[k];
+            if (alike.size() > named) goad.familyTitle += ", …";
+        } else {
+            goad.family = "column: " + goad.column;
+            goad.familyTitle = "# things are odd about " + goad.column;
+        }
+    }
+    tellFamiliesTogether(goads, from);
 }
 
 Ledger makeLedger(const LedgerInput& input, Threads threads, Progress& progress) {

@@ -32,9 +32,13 @@ struct Ledger {
     std::vector<Goad> tableRemarks;
 
     const LedgerLine* find(const std::string& column) const;
-    /// All goads, those of the table first.
+    /// All goads, those of the table first, told together where they are of one sort.
     std::vector<Goad> goads() const;
 };
+
+/// Puts goads about columns from a place on into families: those of one sort that three columns or more have,
+/// and otherwise those of one column; the later ones of a family stand under its first.
+void tellColumnsTogether(std::vector<Goad>& goads, std::size_t from = 0);
 
 /// What the ledger is made of. References outlive the call.
 struct LedgerInput {
@@ -62,6 +66,9 @@ void judgeColumn(const LedgerInput& input, const Column& column, LedgerLine& lin
 /// Rows that are equal in all columns more often than chance makes them, and sources whose numbers barely
 /// overlap.
 void judgeTable(const LedgerInput& input, Threads threads, Progress& progress, Ledger& ledger);
+
+/// Small letters, composed (Unicode 15, chapter 3.13, by utf8proc); the text itself when it is not UTF-8.
+std::string foldedCase(const std::string& text);
 
 /// What is left of a level when case, spaces and marks between letters are taken away: equal for levels that
 /// differ in nothing else. Signs count (+, <, >, a minus at an end), points and strokes between digits, and

@@ -38,10 +38,15 @@ public:
         }
         if (m_s.missing > 0) missing();
         if (constant()) return;
+        if (m_s.moments) {
+            apart(false);
+            return;
+        }
         if (m_s.kind == ColumnKind::number) {
             apart(sign());
             category();
             zeros();
+            heapAtTheEnd();
             shape();
         } else if (m_s.kind == ColumnKind::date) {
             apart(false);
@@ -179,7 +184,8 @@ private:
     }
 
     std::string valueText(double value) const {
-        return m_s.kind == ColumnKind::date ? dateText(static_cast<std::int32_t>(value)) : shortText(value);
+        const std::string day = calendarText(m_s, value);
+        return day.empty() ? shortText(value) : day;
     }
 
     /// Values that stand apart at an end and lie beyond the outer fence there.
@@ -265,6 +271,35 @@ private:
             "a fifth of rows");
     }
 
+    /// A response with many equal values at its largest was cut there: what it would have been is not known.
+    void heapAtTheEnd() {
+        constexpr std::size_t fewest = 5, fewValues = 20, wide = 5;
+        if (m_name != m_input.response || m_s.distinct < fewValues) return;
+        const double largest = m_s.numbers->largest;
+        const double near = largest - 0.02 * (largest - m_s.numbers->smallest);
+        std::size_t heap = 0, beside = 0;
+        const auto values = m_column.numbers();
+        for (std::size_t i = 0; i < values.size(); ++i) {
+            if (!counts(i)) continue;
+            heap += values[i] == largest;
+            beside += values[i] < largest && values[i] >= near;
+        }
+        if (heap < fewest || 100 * heap < m_present || heap < wide * beside) return;
+        Goad& goad = add(
+            "heap at the largest", Severity::caution,
+            plural(heap, "row has", "rows have") + " the same largest " + m_name + ", " + valueText(largest),
+            percentText(std::round(1000.0 * static_cast<double>(heap) / static_cast<double>(m_present)) /
+                        1000) +
+                " of rows; values seem to be cut off there, so that predictions of large ones are pulled "
+                "down and their errors are not what they look like",
+            "five rows, 1 % of rows, and five times as many as just below", "Tobin 1958, Econometrica 26");
+        goad.tells = Tells::form;
+        goad.moves.push_back(
+            addStep("leave them out",
+                    step("leave out where", {{"condition", quoted(m_name) + " >= " + exactText(largest)},
+                                             {"reason", std::string("cut off at the largest value")}})));
+    }
+
     Move logMove() const {
         return addStep("take the logarithm", step("transform", {{"columns", Names{m_name}}}));
     }
@@ -330,23 +365,35 @@ private:
         for (const auto& [level, rows] : m_s.levels)
             if (const std::string plain = bareLevel(level); !plain.empty())
                 families[plain].emplace_back(rows, level);
-        for (auto& [plain, members] : families) {
-            if (members.size() < 2) continue;
-            const std::string into = members.front().second; // levels come with the commonest first
+        std::erase_if(families, [](const auto& family) { return family.second.size() < 2; });
+        if (families.empty()) return;
+        std::vector<Step> merges;
+        std::string names, into;
+        constexpr std::size_t named = 3;
+        for (const auto& [plain, members] : families) {
+            into = members.front().second; // levels come with the commonest first
             Names levels;
-            std::string names;
-            for (const auto& [rows, level] : members) {
-                levels.push_back(level);
-                names += (names.empty() ? "\"" : ", \"") + level + "\" " + countText(rows);
+            if (merges.size() < named && !merges.empty()) names += "; ";
+            for (std::size_t k = 0; k < members.size(); ++k) {
+                levels.push_back(members[k].second);
+                if (merges.size() < named)
+                    names +=
+                        (k > 0 ? ", \"" : "\"") + members[k].second + "\" " + countText(members[k].first);
             }
-            Goad& goad =
-                add("alike levels", Severity::caution,
-                    "Levels of " + m_name + " differ only in case, spaces or marks", names, "any two levels");
-            goad.key += " = " + into;
-            goad.moves.push_back(
-                addStep("merge them into \"" + into + "\"",
-                        step("merge levels", {{"column", m_name}, {"levels", levels}, {"into", into}})));
+            merges.push_back(step("merge levels", {{"column", m_name}, {"levels", levels}, {"into", into}}));
         }
+        const bool one = merges.size() == 1;
+        if (merges.size() > named) names += "; …";
+        Goad& goad = add("alike levels", Severity::caution,
+                         one ? "Levels of " + m_name + " differ only in case, spaces or marks"
+                             : countText(merges.size()) + " sets of levels of " + m_name +
+                                   " differ only in case, spaces or marks",
+                         names, "any two levels");
+        if (one) goad.key += " = " + into;
+        goad.moves.push_back({.label = one ? "merge them into \"" + into + "\"" : "merge each set",
+                              .edit = [merges](Recipe& recipe, const std::string&) {
+                                  recipe.steps.insert(recipe.steps.end(), merges.begin(), merges.end());
+                              }});
     }
 
     void rareLevels() {

@@ -5,6 +5,7 @@
 #include "recipe/recipe_edits.h"
 
 #include <algorithm>
+#include <array>
 #include <bit>
 #include <cmath>
 
@@ -117,6 +118,134 @@ void duplicateRows(const LedgerInput& input, Threads threads, Progress& progress
     (p < chance ? ledger.table : ledger.tableRemarks).push_back(std::move(goad));
 }
 
+Goad totalsGoad(const std::string& reading, const std::vector<double>& rows) {
+    Goad goad;
+    goad.key = "rows of totals";
+    goad.severity = Severity::alarm;
+    goad.title = plural(rows.size(), "row looks", "rows look") + " like totals of the others";
+    goad.reading = reading;
+    goad.threshold = "any";
+    goad.source = practice;
+    goad.station = "data";
+    goad.row = static_cast<std::size_t>(rows.front()) - 1;
+    goad.moves.push_back(seeRow(*goad.row));
+    if (rows.size() <= listedRows)
+        goad.moves.push_back(addStep(
+            rows.size() == 1 ? "leave it out" : "leave them out",
+            Step{"leave out rows", true, {{"rows", rows}, {"reason", std::string("a row of totals")}}}));
+    return goad;
+}
+
+/// Words that name a row of totals in the languages that exports come in (common practice, no source).
+constexpr std::array<std::string_view, 31> totalWords{
+    "total",         "totals",   "grand total", "subtotal",      "sub-total", "sub total", "sum",
+    "gesamt",        "summe",    "gesamtsumme", "zwischensumme", "insgesamt", "somme",     "sous-total",
+    "total général", "suma",     "totales",     "totale",        "totaal",    "subtotaal", "totalt",
+    "sammanlagt",    "yhteensä", "razem",       "ogółem",        "celkem",    "összesen",  "итого",
+    "всего",         "合計",     "总计"};
+
+enum class NamesTotal { no, maybe, yes };
+
+/// "Total", "Total:"; "Total North" and "North total" may be names like others.
+NamesTotal namesTotal(std::string_view text) {
+    constexpr std::size_t longest = 60;
+    if (text.size() > longest) return NamesTotal::no;
+    const std::string lower = foldedCase(std::string(text));
+    for (const std::string_view word : totalWords)
+        if (lower == word || lower == std::string(word) + ":") return NamesTotal::yes;
+    for (const std::string_view word : totalWords) {
+        if (lower.starts_with(word) &&
+            std::string_view(" :-–").find(lower[word.size()]) != std::string_view::npos && word != "sum" &&
+            word != "suma" && word != "somme")
+            return NamesTotal::maybe;
+        if (lower.ends_with(" total") || lower.ends_with(" subtotal")) return NamesTotal::maybe;
+    }
+    return NamesTotal::no;
+}
+
+/// Number columns in which the value of a row is the sum of those above it, as far as rounding lets it: of
+/// all (at least three), or of the last ones, at least two, in as many rows in each column.
+std::size_t sumsAbove(const LedgerInput& input, std::size_t row, std::size_t& compared, bool ofSome = false) {
+    std::size_t equal = 0;
+    compared = 0;
+    for (const Column& column : input.table.columns()) {
+        if (column.kind() != ColumnKind::number || column.moments() || column.isMissing(row)) continue;
+        long double sum = 0;
+        std::size_t terms = 0;
+        double size = 0;
+        bool someEqual = false;
+        constexpr std::size_t mostSummed = 1000;
+        for (std::size_t i = row; ofSome && i-- > 0 && terms < mostSummed && !someEqual;) {
+            const double value = column.numbers()[i];
+            if (std::isnan(value)) continue;
+            sum += value;
+            size = std::max(size, std::fabs(value));
+            terms += value != 0;
+            someEqual = terms > 1 && std::fabs(static_cast<double>(sum) - column.numbers()[row]) <=
+                                         1e-9 * size * static_cast<double>(terms);
+        }
+        if (ofSome) {
+            ++compared;
+            equal += someEqual && column.numbers()[row] != 0;
+            continue;
+        }
+        for (std::size_t i = 0; i < row; ++i) {
+            const double value = column.numbers()[i];
+            if (std::isnan(value) || (!input.used.empty() && input.used[i] == 0)) continue;
+            sum += value;
+            size = std::max(size, std::fabs(value));
+            terms += value != 0;
+        }
+        if (terms < 3) continue;
+        ++compared;
+        const double rounding =
+            1e-9 * size * static_cast<double>(terms) + 0.005 * std::sqrt(static_cast<double>(terms));
+        equal += std::fabs(static_cast<double>(sum) - column.numbers()[row]) <= rounding;
+    }
+    return equal;
+}
+
+/// Rows of totals among the others: by what a text says, or because the last row is the sum of those above.
+void totalRows(const LedgerInput& input, Progress& progress, Ledger& ledger) {
+    const Table& table = input.table;
+    for (const Column& column : table.columns()) {
+        stopIfTold(progress);
+        if (column.kind() != ColumnKind::factor && column.kind() != ColumnKind::text) continue;
+        std::vector<NamesTotal> total;
+        for (const std::string& level : column.levels())
+            total.push_back(namesTotal(level));
+        std::vector<double> rows;
+        std::string example;
+        for (std::size_t i = 0; i < table.rows(); ++i) {
+            if ((!input.used.empty() && input.used[i] == 0) || column.isMissing(i)) continue;
+            const NamesTotal found = column.kind() == ColumnKind::factor
+                                         ? total[static_cast<std::size_t>(column.codes()[i])]
+                                         : namesTotal(column.text(i));
+            if (found == NamesTotal::no) continue;
+            if (std::size_t compared = 0; found == NamesTotal::maybe) {
+                const std::size_t equal = sumsAbove(input, i, compared, true);
+                if (equal == 0 || 2 * equal < compared) continue;
+            }
+            if (rows.empty()) example = column.cellText(i);
+            rows.push_back(static_cast<double>(i + 1));
+        }
+        // A level that stands in a tenth of the rows is a level.
+        if (rows.empty() || 10 * rows.size() > table.rows() + 9) continue;
+        ledger.table.push_back(totalsGoad(column.name() + " says \"" + example + "\"", rows));
+        return;
+    }
+    if (table.rows() < 4) return;
+    const std::size_t last = table.rows() - 1;
+    if (!input.used.empty() && input.used[last] == 0) return;
+    std::size_t compared = 0;
+    const std::size_t equal = sumsAbove(input, last, compared);
+    if (equal > 0 && 2 * equal >= compared && (equal > 1 || compared == 1))
+        ledger.table.push_back(totalsGoad("the last row is the sum of those above it in " +
+                                              plural(equal, "column", "columns") + " of " +
+                                              countText(compared),
+                                          {static_cast<double>(last + 1)}));
+}
+
 /// The middle nine tenths of a column in one source.
 struct SourceRange {
     std::size_t source;
@@ -193,6 +322,7 @@ void distantSources(const LedgerInput& input, Progress& progress, std::vector<Go
 } // namespace
 
 void judgeTable(const LedgerInput& input, Threads threads, Progress& progress, Ledger& ledger) {
+    totalRows(input, progress, ledger);
     duplicateRows(input, threads, progress, ledger);
     distantSources(input, progress, ledger.table);
 }

@@ -216,7 +216,7 @@ struct Penalised {
 
 /// By the basis in which B'B is the identity and the penalty diagonal (Demmler and Reinsch 1975, "Oscillation
 /// matrices with spline smoothing").
-Penalised solve(const Sums& sums, const Eigen::MatrixXd& roughness) {
+Penalised solve(const Sums& sums, const Eigen::MatrixXd& roughness, bool straight = false) {
     const Eigen::MatrixXd products = sums.products();
     // A knot interval without rows leaves B'B singular: a trace of the penalty settles what rows do not say.
     const double trace = 1e-10 * products.trace() / std::max(roughness.trace(), 1e-300);
@@ -250,6 +250,10 @@ Penalised solve(const Sums& sums, const Eigen::MatrixXd& roughness) {
     Eigen::VectorXd shrink = shrunk(to);
     constexpr int steps = 60;
     for (int k = steps; k >= 0; --k) { // the smoothest of equals
+        if (straight) {
+            shrink.tail(q - std::min<Eigen::Index>(2, q)).setZero();
+            break;
+        }
         const Eigen::VectorXd s = shrunk(from + (to - from) * k / steps);
         const double left = sums.n - 1.4 * s.sum();
         if (left <= 0) break;
@@ -302,7 +306,8 @@ double Curve::errorAt(double x) const {
     return residualStandardDeviation * row.norm();
 }
 
-std::optional<Curve> fitCurve(std::span<const double> x, std::span<const double> y, Threads threads) {
+std::optional<Curve> fitCurve(std::span<const double> x, std::span<const double> y, Threads threads,
+                              bool straight) {
     auto basis = CurveBasis::of(x);
     if (!basis || basis->distinct() < 4) return std::nullopt;
     const Centred centred(x, y);
@@ -328,7 +333,7 @@ std::optional<Curve> fitCurve(std::span<const double> x, std::span<const double>
     for (const Sums& part : parts)
         sums.add(part, 1);
     if (sums.n < 5) return std::nullopt;
-    Penalised fit = solve(sums, basis->roughness());
+    Penalised fit = solve(sums, basis->roughness(), straight);
     if (fit.coefficients.size() == 0 || !fit.coefficients.allFinite()) return std::nullopt;
     Curve curve;
     curve.rows = static_cast<std::size_t>(sums.n);
@@ -355,7 +360,7 @@ unsigned foldOf(std::size_t row) {
 }
 
 CrossValidated crossValidateCurve(std::span<const double> x, std::span<const double> y) {
-    CrossValidated result{std::nan(""), std::nan("")};
+    CrossValidated result{std::nan(""), std::nan(""), false};
     const auto basis = CurveBasis::of(x);
     if (!basis) return result;
     const Centred centred(x, y);
@@ -396,7 +401,11 @@ CrossValidated crossValidateCurve(std::span<const double> x, std::span<const dou
         curve += h.yy - 2 * fit.coefficients.dot(h.right()) +
                  fit.coefficients.dot(h.products() * fit.coefficients);
     }
-    if (total > 0) result = {1 - line / total, 1 - curve / total};
+    if (total > 0) {
+        result.line = 1 - line / total;
+        result.straight = !(curve < line);
+        result.curve = result.straight ? result.line : 1 - curve / total;
+    }
     return result;
 }
 

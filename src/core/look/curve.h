@@ -65,7 +65,7 @@ public:
     double errorAt(double x) const;
 
 private:
-    friend std::optional<Curve> fitCurve(std::span<const double>, std::span<const double>, Threads);
+    friend std::optional<Curve> fitCurve(std::span<const double>, std::span<const double>, Threads, bool);
     std::shared_ptr<const CurveBasis> m_basis;
     Eigen::VectorXd m_coefficients;
     /// errorAt(x) = ‖m_root'·b(x)‖
@@ -74,8 +74,10 @@ private:
 };
 
 /// x, y of length n; points that are not finite are passed over. Empty with fewer than five points or fewer
-/// than four distinct x. The same for any number of threads.
-std::optional<Curve> fitCurve(std::span<const double> x, std::span<const double> y, Threads threads = {1});
+/// than four distinct x. With `straight` the penalty has no end, and the curve is its line. The same for any
+/// number of threads.
+std::optional<Curve> fitCurve(std::span<const double> x, std::span<const double> y, Threads threads = {1},
+                              bool straight = false);
 
 /// What straight line and curve explain of rows that were not used to make them, over ten folds: 1 − Σ(y −
 /// ŷ)²/Σ(y − ȳ)², ŷ and ȳ from the other folds (Stone 1974, "Cross-validatory choice"). The curve's penalty
@@ -83,7 +85,9 @@ std::optional<Curve> fitCurve(std::span<const double> x, std::span<const double>
 /// evenly spaced ones are taken: their shares are known to ±0.007. NaN where it cannot be said.
 struct CrossValidated {
     double line = 0;
+    /// Where the line says no less of unseen rows, the curve is shrunk to it.
     double curve = 0;
+    bool straight = false;
 };
 CrossValidated crossValidateCurve(std::span<const double> x, std::span<const double> y);
 

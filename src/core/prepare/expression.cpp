@@ -98,7 +98,7 @@ constexpr std::array functions{
     Function{"abs", 1, 1},   Function{"min", 2, 20},    Function{"max", 2, 20},    Function{"round", 1, 1},
     Function{"floor", 1, 1}, Function{"ceil", 1, 1},    Function{"sin", 1, 1},     Function{"cos", 1, 1},
     Function{"if", 3, 3},    Function{"year", 1, 1},    Function{"quarter", 1, 1}, Function{"month", 1, 1},
-    Function{"day", 1, 1},   Function{"weekday", 1, 1}, Function{"missing", 1, 1}};
+    Function{"day", 1, 1},   Function{"weekday", 1, 1}, Function{"missing", 1, 1}, Function{"date", 2, 2}};
 constexpr std::array dateFunctions{"year", "quarter", "month", "day", "weekday"};
 
 const Function* findFunction(std::string_view name) {
@@ -249,31 +249,16 @@ std::vector<Token> tokensOf(std::string_view text) {
     return tokens;
 }
 
-/// The known name nearest to a mistyped one, by the number of letters to change; empty when none is near.
-std::string nearestName(const std::string& name, std::span<const Column> columns) {
-    std::string best;
-    std::size_t bestDistance = std::min(name.size() / 3 + 1, name.size() - (name.empty() ? 0 : 1));
-    for (const Column& column : columns) {
-        const std::string& other = column.name();
-        if (other.size() > 200 || name.size() > 200) continue;
-        std::vector<std::size_t> row(other.size() + 1);
-        for (std::size_t j = 0; j < row.size(); ++j)
-            row[j] = j;
-        for (std::size_t i = 1; i <= name.size(); ++i) {
-            std::size_t diagonal = row[0];
-            row[0] = i;
-            for (std::size_t j = 1; j <= other.size(); ++j) {
-                const std::size_t above = row[j];
-                row[j] = std::min({row[j] + 1, row[j - 1] + 1, diagonal + (name[i - 1] != other[j - 1])});
-                diagonal = above;
-            }
-        }
-        if (row.back() <= bestDistance && (best.empty() || row.back() < bestDistance)) {
-            bestDistance = row.back();
-            best = other;
-        }
-    }
-    return best;
+} // namespace
+
+namespace {
+
+/// "day month year": of days without a named month and a year in front.
+std::optional<DateOrder> dateOrderOf(std::string_view words) {
+    if (words == "day month year") return DateOrder::dayFirst;
+    if (words == "month day year") return DateOrder::monthFirst;
+    if (words == "year month day") return DateOrder::yearFirst;
+    return std::nullopt;
 }
 
 } // namespace
@@ -428,13 +413,26 @@ private:
             refuse("there is no function \"" + token.text + "\"", token.character,
                    "Known are ln, log10, exp, sqrt, abs, min, max, round, floor, ceil, sin, cos, if, "
                    "missing, year, "
-                   "quarter, month, day, weekday.");
+                   "quarter, month, day, weekday, date.");
         if (function->name == "missing") {
             if (peek(2).kind != Token::Kind::name || peek(3).kind != Token::Kind::close)
                 refuse("missing() takes the name of one column", token.character);
             emit(variable({Expression::Variable::Kind::missing, at(peek(2)).name(), {}, {}}),
                  token.character);
             m_at += 3;
+            return;
+        }
+        if (function->name == "date") {
+            if (peek(2).kind != Token::Kind::name || peek(3).kind != Token::Kind::comma ||
+                peek(4).kind != Token::Kind::text || peek(5).kind != Token::Kind::close)
+                refuse("date() takes the name of one column and the order of its parts in quotes",
+                       token.character, "Write date(opened, \"day month year\").");
+            if (!dateOrderOf(peek(4).text))
+                refuse("\"" + peek(4).text + "\" is no order of a date", peek(4).character,
+                       "Known are \"day month year\", \"month day year\" and \"year month day\".");
+            emit(variable({Expression::Variable::Kind::day, at(peek(2)).name(), peek(4).text, {}}),
+                 token.character);
+            m_at += 5;
             return;
         }
         emit(function->name == "if" ? "choose" : std::string(function->name), token.character);
@@ -486,11 +484,13 @@ private:
                 names.push_back(column->name());
             return *column;
         }
-        const std::string nearest = nearestName(token.text, m_columns);
+        std::vector<std::string> names;
+        for (const Column& column : m_columns)
+            names.push_back(column.name());
+        const std::string meant = didYouMean(token.text, names);
         throw Error(ErrorCode::unknownColumn, "there is no column \"" + token.text + "\"",
                     {.character = token.character},
-                    nearest.empty() ? "Names with spaces go in braces: {list rate}."
-                                    : "Did you mean " + nearest + "?");
+                    meant.empty() ? "Names with spaces go in braces: {list rate}." : meant);
     }
 
     std::string variable(Expression::Variable wanted) {
@@ -585,6 +585,14 @@ std::vector<double> Expression::evaluate(std::span<const Column> columns) const 
         const bool missing = column.isMissing(row);
         if (variable.kind == Variable::Kind::missing) return missing;
         if (missing) return nan;
+        if (variable.kind == Variable::Kind::day) {
+            if (column.kind() == ColumnKind::date) return column.asNumber(row);
+            const std::string cell = column.cellText(row);
+            const DateOrder order = dateOrderOf(variable.literal).value_or(DateOrder::yearFirst);
+            auto day = parseDate(cell, order);
+            if (!day) day = parseCompactDate(cell);
+            return day ? *day : nan;
+        }
         if (variable.kind == Variable::Kind::value) return column.asNumber(row);
         switch (column.kind()) {
         case ColumnKind::factor:

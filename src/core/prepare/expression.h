@@ -15,10 +15,11 @@ namespace oxgoad {
 ///
 /// Operators: + − × ÷ (or - * /), ^, = ≠ < ≤ > ≥ (or <> <= >=), and, or, not, parentheses. Functions: ln,
 /// log10, exp, sqrt, abs, min, max, round, floor, ceil, sin, cos, if(condition, then, else), missing(column),
-/// and of dates year, quarter, month, day, weekday (1 is Monday). pi is known. Column names stand as they
-/// are, or in braces when they hold other characters than letters, digits and _: {list rate}. Factors and
-/// texts are compared with a quoted text by = and ≠, dates with a quoted date by any comparison. Decimals are
-/// written with a point. There is no assignment.
+/// of dates year, quarter, month, day, weekday (1 is Monday), and date(text, "day month year"), which reads
+/// the days of a text, a factor or a number in the order of the quoted words. pi is known. Column names stand
+/// as they are, or in braces when they hold other characters than letters, digits and _: {list rate}. Factors
+/// and texts are compared with a quoted text by = and ≠, dates with a quoted date by any comparison. Decimals
+/// are written with a point. There is no assignment.
 ///
 /// Missing values: arithmetic and comparisons with a missing value are missing; "and" and "or" follow the
 /// logic of three values (a condition that is missing does not hold). A result that is not finite is missing.
@@ -29,6 +30,11 @@ public:
     static Expression parse(std::string_view text, std::span<const Column> columns);
 
     const std::string& text() const { return m_text; }
+    /// Whether the whole is one date(…): values are days since 1970-01-01.
+    bool isDate() const {
+        return m_variables.size() == 1 && m_variables[0].kind == Variable::Kind::day &&
+               m_translated == " v0 ";
+    }
     /// Names of the columns in use, in the order of first use.
     const std::vector<std::string>& columns() const { return m_names; }
     /// One value for each row; conditions give 1 or 0. `columns` are those it was parsed with, or others of
@@ -38,9 +44,9 @@ public:
 private:
     /// What stands for a piece of the text in the translated expression.
     struct Variable {
-        enum class Kind { value, comparison, missing } kind = Kind::value;
+        enum class Kind { value, comparison, missing, day } kind = Kind::value;
         std::string column;
-        /// For comparisons with a quoted text.
+        /// For comparisons with a quoted text; of a day the order of its parts.
         std::string literal;
         std::string comparison;
     };

@@ -76,8 +76,13 @@ const Column* StepFrame::find(std::string_view name) const {
 
 const Column& StepFrame::at(std::string_view name) const {
     if (const Column* column = find(name)) return *column;
-    throw Error(ErrorCode::unknownColumn, "there is no column \"" + std::string(name) + "\" any more",
-                {.file = m_file}, "Choose another column, or switch the step off.");
+    std::vector<std::string> names;
+    for (const Column& column : m_columns)
+        names.push_back(column.name());
+    const std::string meant = didYouMean(name, names);
+    throw Error(ErrorCode::unknownColumn, "there is no column \"" + std::string(name) + "\" here",
+                {.file = m_file},
+                (meant.empty() ? "" : meant + " ") + "Choose another column, or switch the step off.");
 }
 
 namespace {

@@ -1,6 +1,7 @@
 #include "prepare/step.h"
 
 #include "base/error.h"
+#include "base/text.h"
 #include "prepare/steps/kinds.h"
 
 #include <algorithm>
@@ -34,11 +35,14 @@ const StepValue& Step::value(std::string_view key) const {
 void checkStep(const Step& step) {
     const StepKind* kind = findStepKind(step.kind);
     if (!kind) {
-        std::vector<std::string> known;
-        for (const StepKind& k : stepKinds())
+        std::vector<std::string> known, names;
+        for (const StepKind& k : stepKinds()) {
             known.push_back("\"" + k.name + "\"");
+            names.push_back(k.name);
+        }
+        const std::string meant = didYouMean(step.kind, names);
         throw Error(ErrorCode::badStep, "there is no step \"" + step.kind + "\"", {},
-                    "Known are " + nameList(known, known.size()) + ".");
+                    (meant.empty() ? "" : meant + " ") + "Known are " + nameList(known, known.size()) + ".");
     }
     checkFields("the step \"" + kind->name + "\"", kind->fields, step.fields);
 }

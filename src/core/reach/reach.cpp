@@ -78,9 +78,10 @@ void LearnedReach::judgeRanges(const double* values, std::vector<Finding>& findi
         const ReachGrade grade =
             beyond > m_options.edgeShare * width ? ReachGrade::outside : ReachGrade::edge;
         findings.push_back(
-            {grade, input.name + " " + input.valueText(value) +
-                        (value > range.high ? " is above the highest seen, " + input.valueText(range.high)
-                                            : " is below the lowest seen, " + input.valueText(range.low))});
+            {grade, input.name,
+             input.name + " " + input.valueText(value) +
+                 (value > range.high ? " is above the highest seen, " + input.valueText(range.high)
+                                     : " is below the lowest seen, " + input.valueText(range.low))});
     }
 }
 
@@ -90,7 +91,7 @@ void LearnedReach::judgePairs(const double* values, std::vector<Finding>& findin
         const auto a = static_cast<std::size_t>(values[pair.first]);
         const auto b = static_cast<std::size_t>(values[pair.second]);
         if (pair.seen[a * inputs[pair.second].levels.size() + b]) continue;
-        findings.push_back({pair.product ? ReachGrade::outside : ReachGrade::edge,
+        findings.push_back({pair.product ? ReachGrade::outside : ReachGrade::edge, inputs[pair.first].name,
                             inputs[pair.first].name + " = " + inputs[pair.first].levels[a] +
                                 " was never seen with " + inputs[pair.second].name + " = " +
                                 inputs[pair.second].levels[b]});
@@ -104,7 +105,7 @@ void LearnedReach::judgePairs(const double* values, std::vector<Finding>& findin
         const double beyond = std::max(value - range.high, range.low - value);
         if (!(beyond > m_options.edgeShare * (whole.high - whole.low))) continue;
         findings.push_back(
-            {pair.product ? ReachGrade::outside : ReachGrade::edge,
+            {pair.product ? ReachGrade::outside : ReachGrade::edge, inputs[pair.number].name,
              inputs[pair.number].name + " " + inputs[pair.number].valueText(value) + " with " +
                  inputs[pair.factor].name + " = " + inputs[pair.factor].levels[level] +
                  (value > range.high ? ": seen only up to " + inputs[pair.number].valueText(range.high)
@@ -112,11 +113,21 @@ void LearnedReach::judgePairs(const double* values, std::vector<Finding>& findin
     }
 }
 
+std::string LearnedReach::subjectOf(const std::string& problem) const {
+    std::string subject;
+    for (const Input& input : m_inputs)
+        if (input.name.size() > subject.size() && problem.starts_with(input.name + " ")) subject = input.name;
+    return subject.empty() ? problem : subject;
+}
+
 Reach LearnedReach::judge(const double* values, double distance, std::vector<std::string> problems) const {
     Reach reach;
     reach.reasons = std::move(problems);
     const bool refused = !reach.reasons.empty();
-    if (refused) reach.grade = ReachGrade::outside;
+    if (refused) {
+        reach.grade = ReachGrade::outside;
+        reach.subject = subjectOf(reach.reasons.front());
+    }
     for (std::size_t i = 0; i < m_inputs.size() && refused; ++i)
         if (std::isnan(values[i])) return reach; // nothing to go by
     std::vector<Finding> findings;
@@ -127,14 +138,18 @@ Reach LearnedReach::judge(const double* values, double distance, std::vector<std
         findings.push_back(
             {distance > m_options.outsideDistance * m_distance.largest ? ReachGrade::outside
                                                                        : ReachGrade::edge,
+             m_distance.name,
              said + " is above the largest learned from, " + readableText(m_distance.largest, 2)});
     else if (distance > m_options.edgeDistance * m_distance.average)
-        findings.push_back(
-            {ReachGrade::edge, said + " is more than " + readableText(m_options.edgeDistance, 1) +
-                                   " times the average, " + readableText(m_distance.average, 2)});
+        findings.push_back({ReachGrade::edge, m_distance.name,
+                            said + " is more than " + readableText(m_options.edgeDistance, 1) +
+                                " times the average, " + readableText(m_distance.average, 2)});
     std::stable_sort(findings.begin(), findings.end(),
                      [](const Finding& a, const Finding& b) { return a.grade > b.grade; });
-    if (!findings.empty() && !refused) reach.grade = findings.front().grade;
+    if (!findings.empty() && !refused) {
+        reach.grade = findings.front().grade;
+        reach.subject = findings.front().subject;
+    }
     for (Finding& finding : findings)
         reach.reasons.push_back(std::move(finding.reason));
     return reach;

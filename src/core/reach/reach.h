@@ -21,6 +21,8 @@ struct Reach {
     ReachGrade grade = ReachGrade::inside;
     /// Phrases in words, the gravest first.
     std::vector<std::string> reasons;
+    /// What the first is about: a column, or the model's distance.
+    std::string subject{};
 };
 
 /// How the grade is decided. Thresholds are common practice without a source where none is named.
@@ -55,7 +57,7 @@ public:
 private:
     struct Finding {
         ReachGrade grade;
-        std::string reason;
+        std::string subject, reason;
     };
     struct Within { // a number within the levels of a factor
         std::size_t factor, number;
@@ -68,6 +70,8 @@ private:
         std::vector<char> seen;
     };
     void judgeRanges(const double* values, std::vector<Finding>& findings) const;
+    /// The input that a reason why a row cannot be used begins with: the longest of such a name.
+    std::string subjectOf(const std::string& problem) const;
     void judgePairs(const double* values, std::vector<Finding>& findings) const;
 
     Inputs m_inputs;

@@ -312,7 +312,9 @@ void addPostgresCell(TableBuilder& builder, std::size_t column, Oid type, std::s
     case dateType:
     case timestampType:
     case timestamptzType:
-        if (const auto day = parseDate(text, DateOrder::yearFirst))
+        if (const auto moment = parseMoment(text, DateOrder::yearFirst))
+            builder.addDate(column, *moment);
+        else if (const auto day = parseDate(text, DateOrder::yearFirst))
             builder.addDate(column, *day);
         else
             builder.addFault(column, text, "is no date of the calendar");

@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <functional>
 #include <map>
 
 namespace oxgoad {
@@ -57,6 +58,13 @@ std::string_view withoutLine(std::string_view text, char newline) {
 
 NumberDress dressWith(char decimalMark) {
     return {.decimalMark = decimalMark, .thousandsMarks = decimalMark == '.' ? ", '" : ". '"};
+}
+
+/// Of cells below a header, which may have units.
+NumberDress dressBelow(char decimalMark, std::string thousandsMarks) {
+    return {.decimalMark = decimalMark,
+            .thousandsMarks = std::move(thousandsMarks),
+            .units = NumberDress::Units::any};
 }
 
 bool isDate(std::string_view cell) {
@@ -165,6 +173,8 @@ FoundDelimiter findDelimiter(std::string_view text, char quote) {
 struct FoundMark {
     char mark = '.';
     bool sure = true;
+    /// A number that is another one with the other mark.
+    std::string open{};
 };
 
 /// A comma in a cell of a comma-delimited file stood in quotes. Three digits behind the only comma are
@@ -172,27 +182,56 @@ struct FoundMark {
 FoundMark findDecimalMark(const Rows& rows, char delimiter) {
     std::size_t points = 0;
     std::size_t commas = 0;
-    std::size_t open = 0;
+    std::size_t open = 0, openPoints = 0;
+    std::string example;
+    const NumberDress asPoint = dressBelow('.', ","), asComma = dressBelow(',', ".");
+    const NumberDress pointOnly = dressBelow('.', " '"), commaOnly = dressBelow(',', " '");
     for (const auto& row : rows)
         for (const auto& cell : row) {
             const bool point = cell.find('.') != std::string::npos;
             const auto comma = cell.find(',');
             if (point && comma != std::string::npos) { // 1,234.50 or 1.234,50: no doubt which is which
-                points += parseDressedNumber(cell, {.decimalMark = '.', .thousandsMarks = ","}).has_value();
-                commas += parseDressedNumber(cell, {.decimalMark = ',', .thousandsMarks = "."}).has_value();
+                points += parseDressedNumber(cell, asPoint).has_value();
+                commas += parseDressedNumber(cell, asComma).has_value();
             } else if (point) {
-                points += parseDressedNumber(cell, {.decimalMark = '.', .thousandsMarks = " '"}).has_value();
-            } else if (comma != std::string::npos &&
-                       parseDressedNumber(cell, {.decimalMark = ',', .thousandsMarks = " '"})) {
-                const bool three = parseDressedNumber(cell, {.decimalMark = '.', .thousandsMarks = ","})
-                                       .has_value(); // 1,234 can be a thousand as well
+                const bool number = parseDressedNumber(cell, pointOnly).has_value();
+                points += number;
+                if (number && parseDressedNumber(cell, asComma)) { // 1.234 can be a thousand as well
+                    ++openPoints;
+                    if (example.empty()) example = trimmed(cell);
+                }
+            } else if (comma != std::string::npos && parseDressedNumber(cell, commaOnly)) {
+                const bool three =
+                    parseDressedNumber(cell, asPoint).has_value(); // 1,234 can be a thousand as well
                 open += three;
                 commas += three ? delimiter != ',' : 1;
             }
         }
+    // Where commas do not part cells, they part decimals, and points that could be of thousands are so.
+    if (delimiter != ',' && openPoints == points && commas > open) points = 0;
     FoundMark found{commas > points ? ',' : '.', true};
-    if (found.mark == ',') found.sure = points == 0 && open < commas;
+    if (found.mark == ',')
+        found.sure = points == 0 && open < commas;
+    else if ((delimiter == ';' || delimiter == '\t') && points > 0 && openPoints == points)
+        found = {'.', false, example};
     return found;
+}
+
+/// The apostrophe where it stands around all cells of the first lines; otherwise the usual quote.
+char usualQuote(std::string_view text) {
+    const char newline = newlineOf(text);
+    std::size_t lines = 0;
+    bool parted = false;
+    for (text = text.substr(0, 65536); !text.empty() && lines < 20; text = withoutLine(text, newline)) {
+        const std::string_view line = trimmed(text.substr(0, text.find(newline)));
+        if (line.empty()) continue;
+        if (text.find(newline) == std::string_view::npos && lines > 1) break; // may be cut off
+        if (line.size() < 2 || line.front() != '\'' || line.back() != '\'') return '"';
+        for (const char d : delimiters)
+            parted |= line.find("'" + std::string(1, d) + "'") != std::string_view::npos;
+        ++lines;
+    }
+    return lines > 1 && parted ? '\'' : '"';
 }
 
 /// What the delimiter of a line "sep=;" is; empty when the text does not begin so.
@@ -225,16 +264,16 @@ std::size_t remarkLines(std::string_view text, char newline) {
 
 HeaderVerdict judgeRows(const Rows& rows, std::size_t from, char decimalMark, const MissingMarks& missing) {
     if (from >= rows.size()) return {};
-    auto cellsOf = [&](const std::vector<std::string>& row) {
+    auto cellsOf = [&](const std::vector<std::string>& row, bool below) {
         std::vector<HeadCell> cells;
         for (const auto& text : row)
-            cells.push_back(headCell(text, decimalMark, missing));
+            cells.push_back(headCell(text, decimalMark, missing, below));
         return cells;
     };
     std::vector<std::vector<HeadCell>> below;
     for (std::size_t i = from + 1; i < rows.size(); ++i)
-        below.push_back(cellsOf(rows[i]));
-    return judgeHeader(cellsOf(rows[from]), below);
+        below.push_back(cellsOf(rows[i], true));
+    return judgeHeader(cellsOf(rows[from], false), below);
 }
 
 /// Rows above the table: one cell filled, or less than half of them, over rows that are wider. The number of
@@ -259,14 +298,103 @@ std::size_t titleRows(const Rows& rows, char decimalMark, const MissingMarks& mi
     return maybeNames && !judgeRows(rest, 0, decimalMark, missing).header ? 0 : titles;
 }
 
+/// Whether the first row begins with the number of rows below it and the number of columns, as some tables
+/// for programs do.
+bool saysSizes(const Rows& rows, std::string_view text, char newline) {
+    if (rows.size() < 3 || rows[0].size() < 2 || !isDigits(rows[0][0]) || !isDigits(rows[0][1])) return false;
+    if (rows[0][0].size() > 9 || rows[0][1].size() > 6) return false;
+    const std::size_t said = std::stoul(rows[0][0]), columns = std::stoul(rows[0][1]), width = rows[1].size();
+    if (columns != width && columns + 1 != width) return false;
+    std::size_t lines = 0;
+    for (; !text.empty(); text = withoutLine(text, newline))
+        lines += !trimmed(text.substr(0, text.find(newline))).empty();
+    return lines == said + 1 || lines == said + 2; // with a line of names below it
+}
+
 } // namespace
 
-HeadCell headCell(std::string_view text, char decimalMark, const MissingMarks& missing) {
+std::pair<std::string, std::size_t> UnitTally::best() const {
+    std::pair<std::string, std::size_t> found{{}, 0};
+    for (const auto& [unit, count] : m_counts)
+        if (count > found.second) found = {unit, count};
+    return found;
+}
+
+std::size_t UnitTally::all() const {
+    std::size_t sum = 0;
+    for (const auto& [unit, count] : m_counts)
+        sum += count;
+    return sum;
+}
+
+std::string UnitTally::said() const {
+    std::vector<std::pair<std::size_t, std::string>> sorted;
+    for (const auto& [unit, count] : m_counts)
+        sorted.emplace_back(count, unit);
+    std::stable_sort(sorted.begin(), sorted.end(),
+                     [](const auto& a, const auto& b) { return a.first > b.first; });
+    std::string text;
+    constexpr std::size_t few = 3;
+    for (std::size_t i = 0; i < std::min(few, sorted.size()); ++i)
+        text +=
+            (i > 0 ? ", " : "") + sorted[i].second + " (" + plural(sorted[i].first, "cell", "cells") + ")";
+    return text + (sorted.size() > few ? ", …" : "");
+}
+
+WiderLines widerLines(std::size_t header, const std::vector<std::size_t>& widths, std::size_t emptyEnds) {
+    WiderLines found;
+    std::size_t one = 0, wider = 0;
+    for (const std::size_t width : widths) {
+        one += width == header + 1;
+        wider += width > header;
+    }
+    if (widths.empty() || wider == 0) return found;
+    if (one == wider && emptyEnds == one) {
+        found.emptyEnd = true;
+        return found;
+    }
+    if (header > 1 && 10 * one >= 9 * widths.size() && one == wider) {
+        found.rowNames = true;
+        return found;
+    }
+    std::vector<std::size_t> sorted = widths;
+    std::sort(sorted.begin(), sorted.end(), std::greater<>());
+    const std::size_t enough = std::max<std::size_t>(2, (widths.size() + 19) / 20);
+    if (enough <= sorted.size() && sorted[enough - 1] > header) found.added = sorted[enough - 1] - header;
+    return found;
+}
+
+bool isUnitRow(const std::vector<HeadCell>& row, const std::vector<std::vector<HeadCell>>& below) {
+    using Kind = HeadCell::Kind;
+    constexpr std::size_t longest = 12;
+    std::size_t units = 0, numbers = 0;
+    for (std::size_t c = 0; c < row.size(); ++c) {
+        if (row[c].kind == Kind::number || row[c].kind == Kind::date) return false;
+        std::size_t values = 0, present = 0;
+        for (const auto& cells : below)
+            if (c < cells.size() && cells[c].kind != Kind::empty) {
+                ++present;
+                values += cells[c].kind == Kind::number || cells[c].kind == Kind::date;
+            }
+        const bool ofValues = present > 0 && 10 * values >= 9 * present;
+        numbers += ofValues;
+        if (row[c].kind == Kind::empty) continue;
+        if (row[c].text.size() > longest) return false;
+        // A text over texts is a level as likely as not.
+        if (!ofValues) return false;
+        ++units;
+    }
+    return below.size() > 1 && units > 0 && 2 * units >= numbers;
+}
+
+HeadCell headCell(std::string_view text, char decimalMark, const MissingMarks& missing, bool below) {
     HeadCell cell;
     const std::string_view plain = trimmed(text);
     if (missing.contains(plain)) return cell;
     cell.text = plain;
-    if (const auto number = parseDressedNumber(plain, dressWith(decimalMark))) {
+    NumberDress dress = dressWith(decimalMark);
+    if (below) dress.units = NumberDress::Units::any;
+    if (const auto number = parseDressedNumber(plain, dress)) {
         cell.kind = HeadCell::Kind::number;
         cell.number = number->value;
         cell.year = plain.size() == 4 && number->value >= 1500 && number->value < 2200;
@@ -361,7 +489,7 @@ FoundFormat findFormat(std::string_view text, Encoding encoding, const TextOptio
     FoundFormat found;
     TextFormat& format = found.format;
     format.encoding = encoding;
-    format.quote = options.quote.value_or('"');
+    format.quote = options.quote.value_or(usualQuote(text));
     const char newline = newlineOf(text);
     const MissingMarks missing(options.missingMarks);
     std::optional<char> said;
@@ -434,6 +562,12 @@ FoundFormat findFormat(std::string_view text, Encoding encoding, const TextOptio
         mark = markOf();
     }
     format.decimalMark = mark.mark;
+    if (!options.skipLines && !options.header && saysSizes(sample.rows, table, newline)) {
+        found.doubts.push_back(
+            {"The first line says how many rows there are and what they hold; it was passed over."});
+        ++format.skipLines;
+        sample.rows.erase(sample.rows.begin());
+    }
     const HeaderVerdict verdict = options.header ? HeaderVerdict{*options.header, true}
                                                  : judgeRows(sample.rows, 0, format.decimalMark, missing);
     format.header = verdict.header;
@@ -443,7 +577,15 @@ FoundFormat findFormat(std::string_view text, Encoding encoding, const TextOptio
                                  : format.delimiter == blankRuns ? "blanks"
                                                                  : std::string(1, format.delimiter)) +
                                 " would part the lines nearly as well."});
-    if (!mark.sure)
+    if (!mark.sure && !mark.open.empty()) {
+        std::string thousand;
+        for (const char c : mark.open)
+            if (c != '.') thousand += c;
+        found.doubts.push_back({"\"" + mark.open +
+                                "\" was read with a decimal point; if points part thousands, "
+                                "it is " +
+                                thousand + " and the decimal mark is the comma."});
+    } else if (!mark.sure)
         found.doubts.push_back({std::string("The decimal mark was taken to be the ") +
                                 (mark.mark == ',' ? "comma" : "point") + "; some numbers speak against it."});
     if (!verdict.sure)

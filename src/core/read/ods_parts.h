@@ -191,8 +191,8 @@ private:
                          : SheetCell{SheetCell::Kind::fault, 0, m_text};
         } else if (m_type == "date") {
             const auto day = parseDate(m_value, DateOrder::yearFirst);
-            if (m_value.find('T') != std::string::npos) m_sink.timesDropped();
-            cell = day ? SheetCell{SheetCell::Kind::date, static_cast<double>(*day), {}}
+            const auto moment = parseMoment(m_value, DateOrder::yearFirst);
+            cell = day ? SheetCell{SheetCell::Kind::date, moment.value_or(*day), {}}
                        : SheetCell{SheetCell::Kind::fault, 0, m_value};
         } else if (m_type == "time") {
             const auto days = daysOfDuration(m_value);

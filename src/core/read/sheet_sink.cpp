@@ -140,6 +140,7 @@ void SheetSink::decideHeader() {
     m_head.assign(m_held.begin() + static_cast<std::ptrdiff_t>(titles),
                   m_held.begin() + static_cast<std::ptrdiff_t>(titles + heads));
     heads += titles;
+    if (heads > titles && !m_options.header) takeUnits(heads);
     m_builder.emplace(std::vector<std::string>(m_columns), m_options, m_file);
     for (std::size_t i = heads; i < m_held.size(); ++i)
         put(m_held[i]);
@@ -157,26 +158,39 @@ std::size_t SheetSink::titleRows() const {
 }
 
 bool SheetSink::judgedHeader(std::size_t first, bool& sure) const {
-    const MissingMarks missing(m_options.missingMarks);
-    auto cellsOf = [&](const HeldRow& row) {
-        std::vector<HeadCell> cells(m_columns);
-        for (const auto& [column, cell] : row.cells) {
-            HeadCell& out = cells[column - m_firstColumn];
-            if (cell.kind == SheetCell::Kind::text)
-                out = headCell(cell.text, m_options.decimalMark.value_or('.'), missing);
-            else if (cell.kind == SheetCell::Kind::number)
-                out = headCell(exactText(cell.number), '.', missing);
-            else if (cell.kind == SheetCell::Kind::date)
-                out.kind = HeadCell::Kind::date;
-        }
-        return cells;
-    };
     std::vector<std::vector<HeadCell>> below;
     for (std::size_t i = first + 1; i < m_held.size(); ++i)
-        below.push_back(cellsOf(m_held[i]));
-    const HeaderVerdict verdict = judgeHeader(cellsOf(m_held[first]), below);
+        below.push_back(headCells(m_held[i], true));
+    const HeaderVerdict verdict = judgeHeader(headCells(m_held[first], false), below);
     sure = verdict.sure;
     return verdict.header;
+}
+
+std::vector<HeadCell> SheetSink::headCells(const HeldRow& row, bool below) const {
+    const MissingMarks missing(m_options.missingMarks);
+    std::vector<HeadCell> cells(m_columns);
+    for (const auto& [column, cell] : row.cells) {
+        HeadCell& out = cells[column - m_firstColumn];
+        if (cell.kind == SheetCell::Kind::text)
+            out = headCell(cell.text, m_options.decimalMark.value_or('.'), missing, below);
+        else if (cell.kind == SheetCell::Kind::number)
+            out = headCell(exactText(cell.number), '.', missing);
+        else if (cell.kind == SheetCell::Kind::date)
+            out.kind = HeadCell::Kind::date;
+    }
+    return cells;
+}
+
+void SheetSink::takeUnits(std::size_t& heads) {
+    if (heads >= m_held.size()) return;
+    std::vector<std::vector<HeadCell>> below;
+    for (std::size_t i = heads + 1; i < m_held.size(); ++i)
+        below.push_back(headCells(m_held[i], true));
+    m_units = headCells(m_held[heads], true);
+    if (isUnitRow(m_units, below))
+        ++heads;
+    else
+        m_units.clear();
 }
 
 void SheetSink::put(const HeldRow& row) {
@@ -198,7 +212,7 @@ void SheetSink::put(const HeldRow& row) {
             m_builder->addNumber(c, cell.number);
             break;
         case SheetCell::Kind::date:
-            m_builder->addDate(c, static_cast<std::int32_t>(cell.number));
+            m_builder->addDate(c, cell.number);
             break;
         case SheetCell::Kind::text:
             m_builder->addText(c, cell.text);
@@ -301,6 +315,7 @@ RowsRead SheetSink::finish() {
         m_titles.pop_back();
     }
     std::vector<std::string> heads = headTexts();
+    m_units.resize(m_columns);
     if (!m_head.empty()) { // columns with neither a name nor a value only stand between others
         std::vector<std::uint8_t> wanted(m_columns);
         for (std::size_t c = 0; c < m_columns; ++c)
@@ -308,10 +323,21 @@ RowsRead SheetSink::finish() {
         m_builder->keepOnly(wanted);
         std::size_t place = 0;
         std::erase_if(heads, [&](const std::string&) { return wanted[place++] == 0; });
+        place = 0;
+        std::erase_if(m_units, [&](const HeadCell&) { return wanted[place++] == 0; });
     }
     std::vector<std::string> notes;
-    m_builder->setNames(columnNames(heads, !m_head.empty(), notes));
+    const std::vector<std::string> names = columnNames(heads, !m_head.empty(), notes);
+    m_builder->setNames(names);
     RowsRead result = m_builder->finish();
+    std::string units;
+    for (std::size_t c = 0; c < m_units.size(); ++c)
+        if (!m_units[c].text.empty()) {
+            result.report.units.emplace_back(names[c], m_units[c].text);
+            units += (units.empty() ? "" : ", ") + m_units[c].text;
+        }
+    if (!units.empty())
+        result.report.doubts.push_back({"The row under the header was taken as units: " + units + "."});
     result.report.notes.insert(result.report.notes.begin(), notes.begin(), notes.end());
     if (!m_titles.empty()) {
         const std::string& first = m_titles.front().cells.front().second.text;
@@ -324,7 +350,6 @@ RowsRead SheetSink::finish() {
                                             ? "The first row was taken as a row, not as names."
                                             : "The first row was taken as the names of the columns."});
     if (m_head.size() > 1) result.report.notes.emplace_back("The header has two rows.");
-    if (m_times) result.report.notes.emplace_back("Times of day were dropped from dates.");
     if (m_beyond > 0)
         result.report.notes.push_back(
             plural(m_beyond, "cell left of the table was", "cells left of the table were") + " passed over.");

@@ -37,7 +37,6 @@ public:
     /// Says how many bytes of the file the cells come from. More cells than such a file can hold are refused:
     /// the ways to repeat cells, merge them or name far ones make a small file as large as one likes.
     void setBytes(std::size_t bytes) { m_bytes = bytes; }
-    void timesDropped() { m_times = true; }
     bool full() const { return m_mostRows > 0 && m_builder && m_builder->rows() >= m_mostRows; }
     std::size_t rows() const { return m_builder ? m_builder->rows() : 0; }
     RowsRead finish();
@@ -53,6 +52,9 @@ private:
     /// header.
     std::size_t titleRows() const;
     bool judgedHeader(std::size_t first, bool& sure) const;
+    std::vector<HeadCell> headCells(const HeldRow& row, bool below) const;
+    /// Passes over a row of units under the header; `heads` counts the rows above the first of the table.
+    void takeUnits(std::size_t& heads);
     void put(const HeldRow& row);
     /// What the header says of each column; empty where it says nothing. Names merged across columns are
     /// repeated; columnNames tells equal ones apart.
@@ -68,6 +70,7 @@ private:
     std::vector<HeldRow> m_held;
     std::vector<HeldRow> m_head;
     std::vector<HeldRow> m_titles;
+    std::vector<HeadCell> m_units;
     bool m_headerIsGuess = false;
     std::size_t m_firstColumn = 0, m_columns = 0;
     std::optional<TableBuilder> m_builder;
@@ -79,7 +82,6 @@ private:
     /// Cells so far; long texts count for more.
     double m_cost = 0;
     std::size_t m_beyond = 0;
-    bool m_times = false;
 };
 
 } // namespace oxgoad

@@ -224,7 +224,7 @@ Column pickedRows(const Column& column, const std::string& name, const std::vect
         std::vector<double> values(n, std::nan(""));
         for (std::size_t i = 0; i < n; ++i)
             if (rows[i] >= 0) values[i] = column.numbers()[static_cast<std::size_t>(rows[i])];
-        return Column::ofNumbers(name, std::move(values));
+        return Column::ofNumbersLike(column, name, std::move(values));
     }
     case ColumnKind::date: {
         std::vector<std::int32_t> values(n, Column::missingDay);

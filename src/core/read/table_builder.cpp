@@ -33,8 +33,8 @@ void TableBuilder::addNumber(std::size_t column, double value) {
     if (std::isfinite(value)) add(column, Tag::number, value);
 }
 
-void TableBuilder::addDate(std::size_t column, std::int32_t day) {
-    add(column, Tag::date, day);
+void TableBuilder::addDate(std::size_t column, double days) {
+    add(column, Tag::date, days);
 }
 
 void TableBuilder::addText(std::size_t column, std::string_view text) {
@@ -112,22 +112,37 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
         }
         if (commas > points) mark = ',';
     }
-    const NumberDress dress = dressOf(m_options, mark);
-    const DateOrder order = m_options.dateOrder.value_or(DateOrder::dayFirst);
+    NumberDress dress = dressOf(m_options, mark);
+    DateOrder order = m_options.dateOrder.value_or(DateOrder::dayFirst);
+    if (!m_options.dateOrder) { // as readText: what reads more of them
+        std::size_t dayFirst = 0, monthFirst = 0;
+        for (std::size_t t = 0; t < texts; ++t) {
+            const std::string& text = cells.texts.key(static_cast<std::int32_t>(t));
+            dayFirst += parseDate(text, DateOrder::dayFirst).has_value();
+            monthFirst += parseDate(text, DateOrder::monthFirst).has_value();
+        }
+        if (monthFirst > dayFirst) order = DateOrder::monthFirst;
+    }
+    const auto asked = m_options.kinds.find(name);
+    dress.units = NumberDress::Units::any;
 
     // What each text could be, once for every different text.
     std::vector<std::uint8_t> missing(texts), whole(texts), coded(texts);
     std::vector<std::optional<DressedNumber>> asNumber(texts);
-    std::vector<std::optional<std::int32_t>> asDate(texts);
+    std::vector<std::optional<double>> asDate(texts);
     for (std::size_t t = 0; t < texts; ++t) {
         const std::string& text = cells.texts.key(static_cast<std::int32_t>(t));
         missing[t] = marks.contains(text);
         asNumber[t] = parseDressedNumber(text, dress);
-        asDate[t] = parseDate(text, order);
+        if (const auto moment = parseMoment(text, order))
+            asDate[t] = moment;
+        else if (const auto day = parseDate(text, order))
+            asDate[t] = *day;
         coded[t] = writtenAsCode(text);
         whole[t] = isDigits(text);
     }
-    std::size_t present = 0, numbers = 0, dates = 0, asCodes = 0, wholes = 0;
+    std::size_t present = 0, numbers = 0, dates = 0, asCodes = 0, wholes = 0, times = 0, serials = 0;
+    UnitTally units;
     for (std::size_t i = 0; i < m_rows; ++i) {
         const auto at = static_cast<std::size_t>(
             cells.values[i] >= 0 && cells.tags[i] == Tag::text ? cells.values[i] : 0);
@@ -136,8 +151,39 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
         ++present;
         asCodes += cells.tags[i] == Tag::text && coded[at] != 0;
         wholes += cells.tags[i] == Tag::number || (cells.tags[i] == Tag::text && whole[at] != 0);
-        numbers += cells.tags[i] == Tag::number || (cells.tags[i] == Tag::text && asNumber[at]);
-        dates += cells.tags[i] == Tag::date || (cells.tags[i] == Tag::text && !asNumber[at] && asDate[at]);
+        const bool united = cells.tags[i] == Tag::text && asNumber[at] && !asNumber[at]->unit.empty();
+        if (united) units.add(asNumber[at]->unit);
+        numbers += cells.tags[i] == Tag::number || (cells.tags[i] == Tag::text && asNumber[at] && !united);
+        const double day = cells.tags[i] == Tag::date                 ? cells.values[i]
+                           : cells.tags[i] == Tag::text && asDate[at] ? *asDate[at]
+                                                                      : 0;
+        times += day != std::floor(day);
+        serials += cells.tags[i] == Tag::number && parseSerialDate(exactText(cells.values[i]));
+        dates += cells.tags[i] == Tag::date ||
+                 (cells.tags[i] == Tag::text && (!asNumber[at] || united) && asDate[at]);
+    }
+    const auto [unit, unitCells] = units.best();
+    const bool oneUnit = unitCells > 0 && 10 * unitCells >= fittingOfTen * present;
+    if (oneUnit || (unitCells > 0 && asked != m_options.kinds.end() && asked->second == ColumnKind::number)) {
+        dress.unit = unit;
+        numbers += unitCells;
+        if (unit != sizeMarks) report.units.emplace_back(name, unit);
+        report.doubts.push_back({name + ": \"" + unit + "\" beside the numbers was read as their unit."});
+    }
+    for (auto& number : asNumber)
+        if (number && !number->unit.empty() && number->unit != dress.unit) number.reset();
+    // Days that a workbook counts, in cells that are not shown as days.
+    const bool serial = present > 0 && serials == present &&
+                        ((asked == m_options.kinds.end() && namesDate(name)) ||
+                         (asked != m_options.kinds.end() && asked->second == ColumnKind::date));
+    if (serial) {
+        constexpr double epoch = 25569;
+        for (std::size_t i = 0; i < m_rows; ++i)
+            if (cells.tags[i] == Tag::number) cells.tags[i] = Tag::date, cells.values[i] -= epoch;
+        dates = present;
+        numbers = 0;
+        report.doubts.push_back(
+            {name + ": whole numbers were read as the days a workbook counts (44562 is 2022-01-01).", name});
     }
     ColumnKind kind = ColumnKind::factor;
     const bool keptAsText = areCodes(asCodes, wholes, present);
@@ -145,7 +191,6 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
         kind = ColumnKind::number;
     else if (10 * dates >= fittingOfTen * present)
         kind = ColumnKind::date;
-    const auto asked = m_options.kinds.find(name);
     if (asked != m_options.kinds.end())
         kind = asked->second;
     else if (keptAsText)
@@ -156,7 +201,10 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
 
     auto textOf = [&](std::size_t i) -> std::string {
         if (cells.tags[i] == Tag::number) return exactText(cells.values[i]);
-        if (cells.tags[i] == Tag::date) return dateText(static_cast<std::int32_t>(cells.values[i]));
+        if (cells.tags[i] == Tag::date)
+            return cells.values[i] == std::floor(cells.values[i])
+                       ? dateText(static_cast<std::int32_t>(cells.values[i]))
+                       : momentText(cells.values[i]);
         return cells.texts.key(static_cast<std::int32_t>(cells.values[i]));
     };
     auto misfit = [&](std::size_t i, const char* reason) {
@@ -183,14 +231,28 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
                                    " stored as text and read as numbers.");
         return Column::ofNumbers(name, std::move(values));
     }
+    if (kind == ColumnKind::date && times > 0 && asked == m_options.kinds.end()) {
+        std::vector<double> moments(m_rows, std::nan(""));
+        for (std::size_t i = 0; i < m_rows; ++i) {
+            if (cells.tags[i] == Tag::missing) continue;
+            if (cells.tags[i] == Tag::date)
+                moments[i] = cells.values[i];
+            else if (cells.tags[i] == Tag::text && asDate[static_cast<std::size_t>(cells.values[i])])
+                moments[i] = *asDate[static_cast<std::size_t>(cells.values[i])];
+            else
+                misfit(i, "is not a date and time");
+        }
+        return Column::ofMoments(name, std::move(moments));
+    }
     if (kind == ColumnKind::date) {
         std::vector<std::int32_t> days(m_rows, Column::missingDay);
         for (std::size_t i = 0; i < m_rows; ++i) {
             if (cells.tags[i] == Tag::missing) continue;
             if (cells.tags[i] == Tag::date)
-                days[i] = static_cast<std::int32_t>(cells.values[i]);
+                days[i] = static_cast<std::int32_t>(std::floor(cells.values[i]));
             else if (cells.tags[i] == Tag::text && asDate[static_cast<std::size_t>(cells.values[i])])
-                days[i] = *asDate[static_cast<std::size_t>(cells.values[i])];
+                days[i] =
+                    static_cast<std::int32_t>(std::floor(*asDate[static_cast<std::size_t>(cells.values[i])]));
             else
                 misfit(i, "is not a date");
         }

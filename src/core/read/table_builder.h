@@ -1,5 +1,6 @@
 #pragma once
 // Tables from cells that know their own type: workbooks and databases.
+#include "read/text_format.h"
 #include "read/text_reader.h"
 #include "table/dictionary.h"
 
@@ -15,7 +16,8 @@ public:
     TableBuilder(std::vector<std::string> names, const TextOptions& options, std::string file);
 
     void addNumber(std::size_t column, double value);
-    void addDate(std::size_t column, std::int32_t day);
+    /// Days since 1970-01-01; a time of day is their fraction.
+    void addDate(std::size_t column, double days);
     void addText(std::size_t column, std::string_view text);
     /// A cell that holds an error, such as #REF!.
     void addFault(std::size_t column, std::string_view text, std::string reason);

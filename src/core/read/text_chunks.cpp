@@ -5,6 +5,7 @@
 #include "table/values.h"
 
 #include <algorithm>
+#include <array>
 #include <atomic>
 #include <cmath>
 #include <cstring>
@@ -75,15 +76,16 @@ private:
                 rowEnded = parseCell(c, line);
             } else {
                 rowEnded = scanCell();
-                if (c == columns)
+                if (c == columns && !(m_layout.emptyEnd && rowEnded && trimmed(m_cell).empty()))
                     fault(line, c + 1, "", std::string(m_cell), "the line has more cells than the header");
             }
             ++c;
         }
         if (c < columns) {
-            fault(line, c, "", {},
-                  "the line has " + std::to_string(c) + " cells where the header has " +
-                      std::to_string(columns));
+            if (c < m_layout.fewest)
+                fault(line, c, "", {},
+                      "the line has " + std::to_string(c) + " cells where the header has " +
+                          std::to_string(m_layout.fewest));
             for (; c < columns; ++c)
                 addMissing(c);
         }
@@ -105,7 +107,8 @@ private:
     bool parseCell(std::size_t c, std::size_t line) {
         ColumnPiece& piece = m_chunk.pieces[c];
         const ColumnKind kind = m_layout.kinds[c];
-        if (kind == ColumnKind::number && parsePlainNumber(piece)) return endCell();
+        if (kind == ColumnKind::number && m_layout.moments[c] == 0 && parsePlainNumber(piece))
+            return endCell();
         const bool rowEnded = scanCell();
         std::string_view cell = m_cell;
         if (!cell.empty() && (cell.front() <= ' ' || cell.back() <= ' ')) cell = trimmed(cell);
@@ -115,8 +118,10 @@ private:
         }
         ++piece.present;
         if (kind == ColumnKind::number) {
-            piece.numbers.push_back(numberIn(piece, cell));
-            if (std::isnan(piece.numbers.back())) misfit(piece, c, line, cell, "is not a number");
+            const bool moment = m_layout.moments[c] != 0;
+            piece.numbers.push_back(moment ? momentIn(c, cell) : numberIn(piece, c, cell));
+            if (std::isnan(piece.numbers.back()))
+                misfit(piece, c, line, cell, moment ? "is not a date and time" : "is not a number");
         } else if (kind == ColumnKind::date) {
             if (piece.lastDate != cell) {
                 piece.lastDay = dateIn(piece, c, cell);
@@ -152,6 +157,14 @@ private:
 
     /// The day of a cell; where the order of day and month is a guess, what speaks for it is counted.
     std::int32_t dateIn(ColumnPiece& piece, std::size_t c, std::string_view cell) const {
+        if (m_layout.dateForms[c] == DateForm::compact)
+            return parseCompactDate(cell).value_or(Column::missingDay);
+        if (m_layout.dateForms[c] == DateForm::serial)
+            return parseSerialDate(cell).value_or(Column::missingDay);
+        if (cell.find(':') != std::string_view::npos) {
+            const auto moment = parseMoment(cell, m_layout.dateOrders[c]);
+            piece.times += moment && *moment != std::floor(*moment);
+        }
         const auto day = parseDate(cell, m_layout.dateOrders[c]);
         if (m_layout.orderIsGuess[c] != 0) {
             const auto other = parseDate(cell, otherOrder(m_layout.dateOrders[c]));
@@ -162,19 +175,27 @@ private:
         return day.value_or(Column::missingDay);
     }
 
+    /// Days with the time as their fraction; NaN when it is none.
+    double momentIn(std::size_t c, std::string_view cell) const {
+        if (const auto moment = parseMoment(cell, m_layout.dateOrders[c])) return *moment;
+        const auto day = parseDate(cell, m_layout.dateOrders[c]);
+        return day ? *day : std::nan("");
+    }
+
     /// The number of a cell, plain or dressed; NaN when it is none.
-    double numberIn(ColumnPiece& piece, std::string_view cell) const {
+    double numberIn(ColumnPiece& piece, std::size_t c, std::string_view cell) const {
         if (const auto value = parseNumber(cell, m_layout.format.decimalMark)) {
             piece.codes += writtenAsCode(cell);
             piece.notWhole += !isDigits(cell);
             return *value;
         }
         ++piece.notWhole;
-        const auto dressed = parseDressedNumber(cell, m_layout.dress);
+        const auto dressed = parseDressedNumber(cell, m_layout.dresses[c]);
         if (!dressed) return std::nan("");
         piece.thousands += dressed->thousands;
         piece.currency += dressed->currency;
         piece.percent += dressed->percent;
+        piece.unit += !dressed->unit.empty();
         return dressed->value;
     }
 

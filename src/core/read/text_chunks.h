@@ -9,11 +9,15 @@
 #include <cstddef>
 #include <cstdint>
 #include <memory>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
 
 namespace oxgoad {
+
+/// How the days of a date column stand in the file.
+enum class DateForm : std::uint8_t { written, compact, serial };
 
 /// Everything a chunk needs to know to be parsed by itself.
 struct TextLayout {
@@ -25,9 +29,20 @@ struct TextLayout {
     /// Of date columns; whether another order may be tried when this one does not fit.
     std::vector<DateOrder> dateOrders;
     std::vector<std::uint8_t> orderIsGuess;
+    std::vector<DateForm> dateForms;
+    /// Number columns that hold dates with times.
+    std::vector<std::uint8_t> moments;
     /// Columns of whole numbers that are kept as texts.
     std::vector<std::uint8_t> codes;
-    NumberDress dress;
+    /// Kept as texts for their units; and those of which many cells are numbers or dates.
+    std::vector<std::uint8_t> mixedUnits;
+    std::vector<std::optional<ColumnKind>> nearly;
+    /// Of each column, with its unit.
+    std::vector<NumberDress> dresses;
+    /// Cells that a line has at least: those that the header names.
+    std::size_t fewest = 0;
+    /// Lines end with a delimiter behind the last cell.
+    bool emptyEnd = false;
     const MissingMarks* missing = nullptr;
     /// From the sample; only used to reserve memory.
     double bytesPerRow = 64;
@@ -54,7 +69,9 @@ struct ColumnPiece {
     std::size_t present = 0;
     std::size_t faults = 0;
     /// Numbers that were dressed.
-    std::size_t thousands = 0, currency = 0, percent = 0;
+    std::size_t thousands = 0, currency = 0, percent = 0, unit = 0;
+    /// Dates with a time of day that is not the day's begin.
+    std::size_t times = 0;
     /// Whole numbers that look like codes.
     std::size_t codes = 0;
     /// Numbers with a decimal mark, an exponent or a dress.

@@ -4,6 +4,7 @@
 #include "read/text_reader.h"
 
 #include <array>
+#include <map>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -85,7 +86,8 @@ struct HeadCell {
     std::string text{};
 };
 
-HeadCell headCell(std::string_view text, char decimalMark, const MissingMarks& missing);
+/// A number below the header may have a unit.
+HeadCell headCell(std::string_view text, char decimalMark, const MissingMarks& missing, bool below = false);
 
 struct HeaderVerdict {
     bool header = true;
@@ -99,6 +101,36 @@ struct HeaderVerdict {
 /// below.
 HeaderVerdict judgeHeader(const std::vector<HeadCell>& first,
                           const std::vector<std::vector<HeadCell>>& below);
+
+/// How the lines of a table go beyond their header.
+struct WiderLines {
+    /// Columns that the header does not name.
+    std::size_t added = 0;
+    /// The first cell of each line is its name.
+    bool rowNames = false;
+    /// Lines end with a delimiter behind the last cell.
+    bool emptyEnd = false;
+};
+/// From the numbers of cells in the first lines, and how many of those with one more end with an empty cell.
+/// Single wider lines are left to be faults: added are columns that a twentieth of the lines, and two, have.
+WiderLines widerLines(std::size_t header, const std::vector<std::size_t>& widths, std::size_t emptyEnds);
+
+/// Whether a row under the header holds units: no number or date, short texts over columns of numbers.
+bool isUnitRow(const std::vector<HeadCell>& row, const std::vector<std::vector<HeadCell>>& below);
+
+/// What stands beside the numbers of one column.
+class UnitTally {
+public:
+    void add(const std::string& unit) { ++m_counts[unit]; }
+    /// The commonest, and how many cells have it; "" without any.
+    std::pair<std::string, std::size_t> best() const;
+    std::size_t all() const;
+    /// "kg in 60 cells, lb in 40".
+    std::string said() const;
+
+private:
+    std::map<std::string, std::size_t> m_counts;
+};
 
 /// Whether the numbers of a column are to be kept as texts: how many of its cells are written as codes and
 /// how many are whole numbers, of those present.

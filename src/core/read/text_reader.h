@@ -67,8 +67,9 @@ struct TextFormat {
 struct ReadDoubt {
     /// A sentence for people.
     std::string said;
-    /// A column kept as text that is offered to be read as numbers; usually empty.
+    /// A column kept as text that is offered to be read as numbers or dates; usually empty.
     std::string column{};
+    ColumnKind as = ColumnKind::number;
     bool operator==(const ReadDoubt&) const = default;
 };
 
@@ -82,6 +83,9 @@ struct CellFault {
     std::string text;
     std::string reason;
 };
+
+/// "line 12, Turnover: \"--\" is not a number".
+std::string faultText(const CellFault& fault);
 
 struct ReadReport {
     static constexpr std::size_t listedFaults = 1000;
@@ -98,6 +102,11 @@ struct ReadReport {
     std::vector<std::string> notes;
     /// What the reader was not sure of.
     std::vector<ReadDoubt> doubts;
+    /// Column name and unit, of columns whose cells or whose line under the header say one.
+    std::vector<std::pair<std::string, std::string>> units;
+
+    /// "3 cells or lines do not fit: Turnover 2, lines 1"; empty without faults.
+    std::string faultsText() const;
 };
 
 struct RowsRead {
@@ -108,13 +117,17 @@ struct RowsRead {
 /// Reads a delimited text file (RFC 4180, and the usual departures from it).
 ///
 /// A column is a number or a date when at least 90 % of its cells that are not missing can be read so
-/// (numbers also with thousands marks, currency and percent signs, which the notes count); otherwise a
-/// factor, or text when more than half of more than 20 cells are distinct. Whole numbers with zeros in front
-/// or more digits than a double keeps stay texts when they are at least 1 in 50 of a column of whole numbers.
-/// Cells that do not fit become missing and are counted and listed in the report. Numbers read to the nearest
-/// double. The result does not depend on the number of threads. Errors: fileNotFound, notAFile, cannotRead,
-/// emptyFile, binaryFile, badText (an open quote at the end), noRows (a header only), unknownColumn (in
-/// options.kinds, unless they may be absent). Throws Stopped.
+/// (numbers also with thousands marks, currency and percent signs, which the notes count, and with one unit
+/// that stands in nearly all of them); otherwise a factor, or text when more than half of more than 20 cells
+/// are distinct. Dates with times of day are moments, numbers of days that keep both. Eight digits that are
+/// all days, and the day numbers of workbooks in a column that is named after dates, are dates. Where lines
+/// have steadily one cell more than the header, the first is a name of the row; where they are wider
+/// otherwise, columns are made. A line of units under the header is passed over. Whole numbers with zeros in
+/// front or more digits than a double keeps stay texts when they are at least 1 in 50 of a column of whole
+/// numbers. Cells that do not fit become missing and are counted and listed in the report. Numbers read to
+/// the nearest double. The result does not depend on the number of threads. Errors: fileNotFound, notAFile,
+/// cannotRead, emptyFile, binaryFile, badText (an open quote at the end), noRows (a header only),
+/// unknownColumn (in options.kinds, unless they may be absent). Throws Stopped.
 RowsRead readText(const std::filesystem::path& path, const TextOptions& options, Threads threads,
                   Progress& progress);
 

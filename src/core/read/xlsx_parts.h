@@ -228,7 +228,9 @@ private:
         } else if (m_type == "e") {
             fault(m_value);
         } else if (m_type == "d") {
-            if (const auto day = parseDate(m_value, DateOrder::yearFirst))
+            if (const auto moment = parseMoment(m_value, DateOrder::yearFirst))
+                m_sink.cell(m_row, m_column, {SheetCell::Kind::date, *moment, {}});
+            else if (const auto day = parseDate(m_value, DateOrder::yearFirst))
                 m_sink.cell(m_row, m_column, {SheetCell::Kind::date, static_cast<double>(*day), {}});
             else
                 fault(m_value);
@@ -240,11 +242,11 @@ private:
     /// Serial numbers of days: 1 is 1900-01-01, and 60 a 29 February 1900 that never was; or 0 is 1904-01-01.
     void takeDate(double serial) {
         double day = std::floor(serial);
-        if (day != serial) m_sink.timesDropped();
+        const double time = serial - day;
         if (!m_from1904 && (day < 1 || day == 60)) return fault(exactText(serial));
         day += m_from1904 ? -24107 : day < 60 ? -25568 : -25569;
         if (std::fabs(day) > 4e6) return fault(exactText(serial));
-        m_sink.cell(m_row, m_column, {SheetCell::Kind::date, day, {}});
+        m_sink.cell(m_row, m_column, {SheetCell::Kind::date, day + time, {}});
     }
 
     void fault(const std::string& text) { m_sink.cell(m_row, m_column, {SheetCell::Kind::fault, 0, text}); }

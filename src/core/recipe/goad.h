@@ -15,6 +15,25 @@ struct Recipe;
 /// An edit of a recipe; `reason` is what the analyst said where the move asks for one.
 using RecipeEdit = std::function<void(Recipe& recipe, const std::string& reason)>;
 
+/// What a goad tells of, in the order in which it changes a forecast.
+enum class Tells {
+    /// That the model is worse than none, or is not the one that was asked for.
+    first,
+    /// Columns that know the response.
+    leak,
+    /// A missing bend, pair, column, season or logarithm.
+    form,
+    /// Rows that carry the fit or lie apart.
+    rows,
+    /// How the model was judged, and how far it is asked to go.
+    judgement,
+    dependence,
+    spread,
+    shape,
+    /// Everything else about columns and coefficients.
+    columns
+};
+
 /// One click that would answer a goad.
 struct Move {
     /// What the button says.
@@ -60,8 +79,10 @@ struct Goad {
     std::string costSays{};
     /// Grows with being worse, so that it is known when an accepted goad got worse.
     std::optional<double> size{};
-    /// Comes before all others: the model is worse than none.
-    bool first = false;
+    Tells tells = Tells::columns;
+    /// Key of the goad it stands under: of the same cause, or what follows from it. Empty for one that stands
+    /// by itself.
+    std::string under{};
     /// Goads of one family are told together; its sentence has the number in place of "#".
     std::string family{};
     std::string familyTitle{};
@@ -82,5 +103,8 @@ struct Findings {
     std::vector<Reading> readings;
     std::vector<Goad> goads;
 };
+
+/// Puts the open goads of each family from a place on under its first (Goad::under).
+void tellFamiliesTogether(std::vector<Goad>& goads, std::size_t from = 0);
 
 } // namespace oxgoad

@@ -31,8 +31,11 @@ json parseJson(std::string_view text, const std::string& name) {
         const auto line = static_cast<std::size_t>(std::count(
                               text.begin(), text.begin() + static_cast<std::ptrdiff_t>(at), '\n')) +
                           1;
-        throw Error(ErrorCode::badRecipe, "this is not JSON here", {.file = name, .line = line},
-                    "Check commas, quotes and brackets before this place.");
+        const auto begin = text.rfind('\n', at > 0 ? at - 1 : 0);
+        const std::size_t place = begin == std::string_view::npos || begin >= at ? at : at - begin - 1;
+        throw Error(ErrorCode::badRecipe,
+                    "this is not JSON here, at character " + countText(place) + " of the line",
+                    {.file = name, .line = line}, "Check commas, quotes and brackets before this place.");
     }
 }
 
@@ -122,9 +125,11 @@ void JsonObject::finish() const {
         std::string known;
         for (const auto& name : m_asked)
             known += (known.empty() ? "" : ", ") + name;
+        const std::string meant = didYouMean(key, {m_asked.begin(), m_asked.end()});
         throw Error(ErrorCode::badRecipe,
                     "there is no key \"" + (m_value.m_path.empty() ? key : m_value.m_path + "." + key) + "\"",
-                    {.file = m_value.m_file}, "Known here are: " + known + ".");
+                    {.file = m_value.m_file},
+                    (meant.empty() ? "" : meant + " ") + "Known here are: " + known + ".");
     }
 }
 

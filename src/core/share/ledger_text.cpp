@@ -46,7 +46,7 @@ std::string aligned(const std::vector<Line>& lines, std::size_t left) {
 std::string moment(const ColumnSummary& s, double NumberSummary::*member, bool isPlace) {
     if (!s.numbers) return {};
     const double value = (*s.numbers).*member;
-    if (s.kind == ColumnKind::date && isPlace) return dateText(static_cast<std::int32_t>(value));
+    if (const std::string day = calendarText(s, value); isPlace && !day.empty()) return day;
     const bool years = s.whole == s.rows - s.missing && areYears(s.numbers->smallest, s.numbers->largest);
     std::string text = std::isnan(value) ? "" : shortText(value);
     if (years) std::erase(text, ','); // 1970, not 1,970
@@ -76,12 +76,16 @@ std::string ledgerText(const Recipe& recipe, const StudyRows& rows, const Prepar
         text += "  " + harmless(note) + "\n";
     for (const ReadDoubt& doubt : report.doubts)
         text += "  Not sure: " + harmless(doubt.said) + "\n";
+    if (report.faultCount > 0) text += "  Not read: " + harmless(report.faultsText()) + "\n";
+    constexpr std::size_t fewFaults = 10;
+    for (std::size_t i = 0; i < std::min(fewFaults, report.faults.size()); ++i)
+        text += "    " + harmless(faultText(report.faults[i])) + "\n";
     std::vector<Line> lines{{"column", "role", "type", "missing", "distinct", "smallest", "lower quartile",
                              "median", "mean", "upper quartile", "largest", "std deviation", "skew"}};
     for (const LedgerLine& line : prepared.ledger.columns) {
         const ColumnSummary& s = line.summary;
         lines.push_back(
-            {harmless(s.name), roleWord(recipe, s.name), std::string(kindName(s.kind)),
+            {harmless(s.name), roleWord(recipe, s.name), std::string(kindText(s)),
              s.missing > 0 ? countText(s.missing) : "", countText(s.distinct),
              moment(s, &NumberSummary::smallest, true), moment(s, &NumberSummary::lowerQuartile, true),
              moment(s, &NumberSummary::median, true), moment(s, &NumberSummary::mean, true),
@@ -121,9 +125,21 @@ std::string ledgerText(const Recipe& recipe, const StudyRows& rows, const Prepar
     text += "\nParts\n" + aligned(parts, 1);
     const auto goads = prepared.ledger.goads();
     if (!goads.empty()) text += "\nWhat is odd\n";
-    for (const Goad& goad : goads)
+    for (const Goad& goad : goads) {
+        if (!goad.under.empty()) continue;
+        const auto alike = static_cast<std::size_t>(std::count_if(
+            goads.begin(), goads.end(), [&](const Goad& other) { return other.under == goad.key; }));
         text += "  " + harmless(goad.title) + ": " + harmless(goad.reading) + " (threshold " +
                 harmless(goad.threshold) + ")\n";
+        if (alike == 0) continue;
+        std::string together = goad.familyTitle;
+        together.replace(together.find('#'), 1, countText(alike + 1));
+        text += "    " + harmless(together) + "\n";
+        if (goad.family.starts_with("columns: ")) continue; // each says the same of another column
+        for (const Goad& other : goads)
+            if (other.under == goad.key)
+                text += "    " + harmless(other.title) + ": " + harmless(other.reading) + "\n";
+    }
     std::vector<Goad> remarks = prepared.ledger.tableRemarks;
     for (const LedgerLine& line : prepared.ledger.columns)
         remarks.insert(remarks.end(), line.remarks.begin(), line.remarks.end());
@@ -166,16 +182,23 @@ std::string ledgerJson(const Recipe& recipe, const StudyRows& rows, const Prepar
     out["not_sure"] = ordered_json::array();
     for (const ReadDoubt& doubt : rows.learning.report.doubts)
         out["not_sure"].push_back(doubt.said);
+    if (const ReadReport& report = rows.learning.report; report.faultCount > 0) {
+        out["faults"] = {{"count", report.faultCount}, {"says", report.faultsText()}};
+        for (const CellFault& fault : report.faults)
+            out["faults"]["first"].push_back(faultText(fault));
+    }
+    for (const auto& [column, unit] : rows.learning.report.units)
+        out["units"][column] = unit;
     out["columns"] = ordered_json::array();
     for (const LedgerLine& line : prepared.ledger.columns) {
         const ColumnSummary& s = line.summary;
-        ordered_json column{{"name", s.name},           {"role", roleWord(recipe, s.name)},
-                            {"type", kindName(s.kind)}, {"rows", s.rows},
-                            {"missing", s.missing},     {"distinct", s.distinct}};
+        ordered_json column{{"name", s.name},       {"role", roleWord(recipe, s.name)},
+                            {"type", kindText(s)},  {"rows", s.rows},
+                            {"missing", s.missing}, {"distinct", s.distinct}};
         if (s.numbers) {
             auto place = [&](const char* key, double value) {
-                if (s.kind == ColumnKind::date)
-                    column[key] = dateText(static_cast<std::int32_t>(value));
+                if (const std::string day = calendarText(s, value); !day.empty())
+                    column[key] = day;
                 else
                     column[key] = value;
             };
@@ -208,11 +231,11 @@ std::string ledgerJson(const Recipe& recipe, const StudyRows& rows, const Prepar
     out["goads"] = ordered_json::array();
     out["remarks"] = ordered_json::array();
     for (const Goad& remark : prepared.ledger.tableRemarks)
-        out["remarks"].push_back({{"key", remark.key}, {"reading", remark.reading}});
+        out["remarks"].push_back({{"goad", remark.key}, {"reading", remark.reading}});
     for (const LedgerLine& line : prepared.ledger.columns)
         for (const Goad& remark : line.remarks)
             out["remarks"].push_back(
-                {{"key", remark.key}, {"column", remark.column}, {"reading", remark.reading}});
+                {{"goad", remark.key}, {"column", remark.column}, {"reading", remark.reading}});
     for (const Goad& goad : prepared.ledger.goads()) {
         ordered_json each{{"goad", goad.key},
                           {"title", goad.title},
@@ -221,6 +244,7 @@ std::string ledgerJson(const Recipe& recipe, const StudyRows& rows, const Prepar
                           {"source", goad.source}};
         if (!goad.column.empty()) each["column"] = goad.column;
         if (goad.row) each["row"] = *goad.row + 1;
+        if (!goad.under.empty()) each["under"] = goad.under;
         out["goads"].push_back(each);
     }
     return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";

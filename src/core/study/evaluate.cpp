@@ -64,6 +64,13 @@ private:
         m_evidence.response = m_recipe.response;
         m_evidence.level = m_recipe.level;
         m_evidence.rowsRead = m_table.rows();
+        const ReadReport& report = m_rows.learning.report;
+        constexpr std::size_t listed = 20;
+        m_evidence.faultCount = report.faultCount;
+        m_evidence.faultsByColumn = report.faultsByColumn;
+        m_evidence.faults.assign(report.faults.begin(),
+                                 report.faults.begin() +
+                                     static_cast<std::ptrdiff_t>(std::min(listed, report.faults.size())));
         m_evidence.intercept = m_recipe.intercept;
         if (m_recipe.terms.empty() && !m_recipe.intercept)
             throw Error(ErrorCode::badTerm, "the model has neither a term nor a constant", {}, "Add a term.");

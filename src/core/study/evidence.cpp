@@ -7,6 +7,9 @@
 
 #include <nlohmann/json.hpp>
 
+#include <algorithm>
+#include <map>
+
 namespace oxgoad {
 
 using nlohmann::ordered_json;
@@ -59,7 +62,7 @@ ordered_json termJson(const TermEvidence& t) {
     return out;
 }
 
-ordered_json goadJson(const Goad& g) {
+ordered_json goadJson(const Goad& g, const std::vector<Goad>& all) {
     ordered_json out{{"goad", g.key},
                      {"severity", g.severity == Severity::alarm ? "alarm" : "caution"},
                      {"state", g.accepted ? "accepted" : "open"},
@@ -80,6 +83,8 @@ ordered_json goadJson(const Goad& g) {
     out["why"] = {{"what", why.what}, {"here", why.here}, {"answers", why.answers}};
     for (const Move& move : g.moves)
         if (move.edit) out["moves"].push_back(move.label);
+    for (const Goad& other : all)
+        if (other.under == g.key) out["also"].push_back(goadJson(other, {}));
     return out;
 }
 
@@ -143,6 +148,24 @@ void addLinear(ordered_json& fit, const LinearEvidence& e) {
     fit["rank_tolerance"] = e.rankTolerance;
 }
 
+/// The knots of curves and straight pieces of a term, as they were learned or given.
+void addKnots(ordered_json& out, const Design& design, std::size_t term) {
+    std::map<std::string, std::vector<double>> knots; // by input
+    for (const DesignColumn& column : design.columns()) {
+        if (column.term != term) continue;
+        for (const DesignColumn::Piece& piece : column.pieces) {
+            std::vector<double>& own = knots[design.inputs()[static_cast<std::size_t>(piece.input)].name];
+            if (piece.basis.kind == Basis::Kind::spline && piece.basis.values)
+                own = *piece.basis.values;
+            else if (piece.basis.kind == Basis::Kind::hinge &&
+                     std::find(own.begin(), own.end(), piece.basis.shift) == own.end())
+                own.push_back(piece.basis.shift);
+        }
+    }
+    for (auto& [input, at] : knots)
+        if (!at.empty()) out["knots"][input] = at;
+}
+
 ordered_json fitJson(const Evidence& e, const Recipe& recipe) {
     ordered_json fit;
     fit["estimator"] = estimatorText(recipe.estimator);
@@ -189,8 +212,10 @@ ordered_json fitJson(const Evidence& e, const Recipe& recipe) {
     if (linear) {
         for (const auto& c : linear->coefficients)
             fit["coefficients"].push_back(coefficientJson(c));
-        for (const auto& t : linear->terms)
-            fit["terms"].push_back(termJson(t));
+        for (std::size_t t = 0; t < linear->terms.size(); ++t) {
+            fit["terms"].push_back(termJson(linear->terms[t]));
+            if (e.study && e.study->linear()) addKnots(fit["terms"].back(), e.study->linear()->design, t);
+        }
         addLinear(fit, *linear);
         return fit;
     }
@@ -219,6 +244,18 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     out["rows"]["missing_by_column"] = ordered_json::object();
     for (const auto& [column, count] : e.missingByColumn)
         out["rows"]["missing_by_column"][column] = count;
+    if (e.faultCount > 0) {
+        ordered_json& faults = out["rows"]["faults"];
+        faults = {{"count", e.faultCount}, {"by_column", ordered_json::object()}};
+        for (const auto& [column, count] : e.faultsByColumn)
+            faults["by_column"][column] = count;
+        for (const CellFault& fault : e.faults)
+            faults["first"].push_back({{"line", fault.line},
+                                       {"row", fault.row},
+                                       {"column", fault.column},
+                                       {"text", fault.text},
+                                       {"reason", fault.reason}});
+    }
     out["fit"] = fitJson(e, recipe);
     out["scores"]["learning"] = scoresJson(e.learning);
     out["scores"]["held_out"] = recipe.setAside ? scoresJson(e.heldOut) : ordered_json();
@@ -235,7 +272,7 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     }
     out["goads"] = ordered_json::array();
     for (const Goad& goad : e.goads)
-        out["goads"].push_back(goadJson(goad));
+        if (goad.under.empty()) out["goads"].push_back(goadJson(goad, e.goads));
     if (e.forecast)
         out["forecast"] = {{"file", e.forecast->file},
                            {"rows", e.forecast->prediction.size()},
@@ -244,6 +281,8 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
                            {"edge", e.forecast->edge},
                            {"outside", e.forecast->outside},
                            {"without_prediction", e.forecast->unpredicted}};
+    if (e.forecast && e.forecast->unpredicted > 0)
+        out["forecast"]["without_prediction_because"] = unpredictedText(*e.forecast);
     if (e.forecast && !(e.study->linear() && e.study->linear()->hasErrors()))
         out["forecast"]["intervals"] = e.forecast->intervals;
     if (e.forecast && !e.forecast->totalsBy.empty()) {
@@ -255,7 +294,8 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
                                                  {"prediction", t.predicted},
                                                  {"lower", t.lower},
                                                  {"upper", t.upper},
-                                                 {"outside", t.outside}});
+                                                 {"outside", t.outside},
+                                                 {"without_prediction", t.unpredicted}});
     }
     return out.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
 }

@@ -167,6 +167,10 @@ struct Evidence {
     /// Rows of weight 0: predicted, and nothing is learned from them.
     std::size_t rowsWeightless = 0;
     std::vector<std::pair<std::string, std::size_t>> missingByColumn;
+    /// Cells and lines of the file that do not fit: how many, by column, and the first of them.
+    std::size_t faultCount = 0;
+    std::vector<std::pair<std::string, std::size_t>> faultsByColumn;
+    std::vector<CellFault> faults;
 
     bool intercept = true;
     /// None unless the model has coefficients.

@@ -187,7 +187,7 @@ static std::optional<Goad> testGoad(const Evidence& evidence) {
     Goad goad;
     goad.key = testDisappointsKey;
     goad.severity = Severity::alarm;
-    goad.first = true;
+    goad.tells = Tells::first;
     goad.title = "The test is worse than the judgement before it led to expect";
     goad.reading = "RMSE " + readableText(test, 4) + " on " +
                    plural(evidence.test->rows, "test row", "test rows") + ", where " +
@@ -208,7 +208,7 @@ Findings foldFindings(const Evidence& evidence) {
         Goad goad;
         goad.key = unjudgedKey;
         goad.severity = Severity::alarm;
-        goad.first = true;
+        goad.tells = Tells::first;
         goad.title = "The folds could not be judged, so that no error of unseen rows is known";
         goad.reading = evidence.foldsProblem;
         goad.threshold = "any fold that cannot be learned from";

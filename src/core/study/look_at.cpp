@@ -137,9 +137,10 @@ std::vector<SlopesBy> slopesByFactor(const Table& table, const LookPoints& point
 
 void sortByStrength(std::vector<RankedColumn>& ranking) {
     std::stable_sort(ranking.begin(), ranking.end(), [](const RankedColumn& a, const RankedColumn& b) {
-        const double x = std::isnan(a.curved) ? -INFINITY : a.curved;
-        const double y = std::isnan(b.curved) ? -INFINITY : b.curved;
-        return x > y;
+        const auto strength = [](const RankedColumn& c) {
+            return std::isnan(c.curved) ? -INFINITY : c.curved;
+        };
+        return strength(a) > strength(b);
     });
 }
 

@@ -46,7 +46,7 @@ AgainstReading readAgainst(const Table& table, const Column& x, const LookScope&
     constexpr std::size_t mostTried = 200000;
     AgainstReading reading;
     reading.points = pointsOf(x, scope, question.scales);
-    reading.unseen = {std::nan(""), std::nan("")};
+    reading.unseen = {std::nan(""), std::nan(""), false};
     const LookPoints& points = reading.points;
     if (question.bands > 0) reading.bands = meansByBand(points.x, points.y, question.bands);
     const Column* group = question.group.empty() ? nullptr : &table.at(question.group, {});
@@ -57,9 +57,9 @@ AgainstReading readAgainst(const Table& table, const Column& x, const LookScope&
     reading.lines = groupLines(points.x, points.y, {}, 0);
     if (reading.lines.lines.empty()) return reading;
     progress.checkpoint(0.2, "Drawing a curve");
-    reading.curves.push_back(fitCurve(points.x, points.y, threads));
-    progress.checkpoint(0.5, "Drawing a curve");
     reading.unseen = crossValidateCurve(points.x, points.y);
+    progress.checkpoint(0.4, "Drawing a curve");
+    reading.curves.push_back(fitCurve(points.x, points.y, threads, reading.unseen.straight));
     const bool many = points.x.size() > mostTried;
     const LookPoints few = many ? thinned(points, mostTried) : LookPoints{};
     const LookPoints& tried = many ? few : points;

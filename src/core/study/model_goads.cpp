@@ -234,17 +234,12 @@ void addReadAnswers(const Recipe& recipe, const PreparedRows& prepared, std::vec
 
 } // namespace
 
-void tellByColumn(Goad& goad) {
-    if (!goad.family.empty() || goad.column.empty()) return;
-    goad.family = "column: " + goad.column;
-    goad.familyTitle = "# things are odd about " + goad.column;
-}
-
 void addDataGoads(const Recipe& recipe, const PreparedRows& prepared, std::vector<Goad>& goads) {
     for (std::size_t i = 0; i < prepared.steps.size(); ++i) {
         if (prepared.steps[i].problem.empty()) continue;
         Goad goad;
         goad.key = "step: " + stepSentence(recipe.steps[i]);
+        goad.tells = Tells::first;
         goad.severity = Severity::alarm;
         goad.title = "Step " + std::to_string(i + 1) + " could not run";
         goad.reading = prepared.steps[i].problem;
@@ -259,14 +254,14 @@ void addDataGoads(const Recipe& recipe, const PreparedRows& prepared, std::vecto
     used.push_back(recipe.response);
     for (const Goad& goad : prepared.ledger.table)
         goads.push_back(goad);
+    const std::size_t first = goads.size();
     for (const std::string& column : used)
         if (const LedgerLine* line = prepared.ledger.find(column))
             for (const Goad& goad : line->goads)
                 if (!goad.key.starts_with("missing: ") && !goad.key.starts_with("rare levels: ") &&
-                    !goad.key.starts_with("unreadable cells: ")) {
+                    !goad.key.starts_with("unreadable cells: "))
                     goads.push_back(goad);
-                    tellByColumn(goads.back());
-                }
+    tellColumnsTogether(goads, first);
 }
 
 void addModelGoads(const Recipe& recipe, const Evidence& evidence, std::vector<Goad>& goads) {

@@ -14,7 +14,4 @@ void addDataGoads(const Recipe& recipe, const PreparedRows& prepared, std::vecto
 /// converge.
 void addModelGoads(const Recipe& recipe, const Evidence& evidence, std::vector<Goad>& goads);
 
-/// Puts a goad of the ledger into the family of its column, when it has none.
-void tellByColumn(Goad& goad);
-
 } // namespace oxgoad

@@ -40,7 +40,11 @@ ReadReport reportFrom(const json& j) {
     r.format.skipLines = j.value("skip_lines", std::size_t{0});
     if (j.contains("doubts")) // projects of earlier versions have none
         for (const auto& d : j.at("doubts"))
-            r.doubts.push_back({d.at(0).get<std::string>(), d.at(1).get<std::string>()});
+            r.doubts.push_back({d.at(0).get<std::string>(), d.at(1).get<std::string>(),
+                                d.size() > 2 && d.at(2).get<std::string>() == kindName(ColumnKind::date)
+                                    ? ColumnKind::date
+                                    : ColumnKind::number});
+    if (j.contains("units")) r.units = j.at("units").get<decltype(r.units)>();
     return r;
 }
 
@@ -67,6 +71,7 @@ Column columnFrom(Statement& row, std::size_t rows) {
     const std::string kind = row.text(3);
     const auto data = row.bytes(6);
     if (kind == "number") return Column::ofNumbers(name, valuesFrom<double>(data, rows));
+    if (kind == "date and time") return Column::ofMoments(name, valuesFrom<double>(data, rows));
     if (kind == "date") return Column::ofDates(name, valuesFrom<std::int32_t>(data, rows));
     if (kind == "factor") {
         auto levels = json::parse(row.text(4)).get<std::vector<std::string>>();

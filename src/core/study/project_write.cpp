@@ -39,7 +39,7 @@ json reportJson(const ReadReport& r) {
         faults.push_back({f.line, f.row, f.cell, f.column, f.text, f.reason});
     json doubts = json::array();
     for (const ReadDoubt& doubt : r.doubts)
-        doubts.push_back({doubt.said, doubt.column});
+        doubts.push_back({doubt.said, doubt.column, kindName(doubt.as)});
     json byColumn = json::array();
     for (const auto& [column, count] : r.faultsByColumn)
         byColumn.push_back({column, count});
@@ -56,7 +56,8 @@ json reportJson(const ReadReport& r) {
             {"faults", faults},
             {"faults_by_column", byColumn},
             {"notes", r.notes},
-            {"doubts", doubts}};
+            {"doubts", doubts},
+            {"units", r.units}};
 }
 
 void writeTable(Database& database, const char* name, const RowsRead& rows, Progress& progress) {
@@ -76,7 +77,7 @@ void writeTable(Database& database, const char* name, const RowsRead& rows, Prog
         insert.bind(1, std::string_view(name))
             .bind(2, position)
             .bind(3, column.name())
-            .bind(4, kindName(column.kind()));
+            .bind(4, column.kindText());
         const std::string levels = dumped(json(column.levels()));
         insert.bind(5, levels);
         std::vector<std::uint64_t> offsets;
@@ -99,13 +100,9 @@ void writeTable(Database& database, const char* name, const RowsRead& rows, Prog
         }
         insert.bindBytes(6, offsetBytes).bindBytes(7, data);
         insert.runOnce();
-        writeCheck(database, columnPart(name, position),
-                   CheckSum()
-                       .add(column.name())
-                       .add(kindName(column.kind()))
-                       .add(levels)
-                       .add(offsetBytes)
-                       .add(data));
+        writeCheck(
+            database, columnPart(name, position),
+            CheckSum().add(column.name()).add(column.kindText()).add(levels).add(offsetBytes).add(data));
         ++position;
     }
 }

@@ -82,6 +82,7 @@ public:
         if (m_evidence.forecast) {
             context.reach = m_evidence.forecast->reach;
             context.forecast = m_evidence.forecast->prediction;
+            context.coming = &m_evidence.forecast->rows;
         }
         if (m_checked && context.kind.leastSquares && m_checked->fit.degreesOfFreedom > 0)
             context.shareOfModel = [this](std::span<const std::uint32_t> rows) { return shareOfModel(rows); };
@@ -487,6 +488,7 @@ void gatherFindings(Evidence& evidence, const EvaluatedFrom& from) {
     orderGoads(goads);
     for (Goad& goad : goads)
         markAccepted(from.recipe, goad);
+    gatherUnder(goads);
     for (Goad& goad : notedGoads(from.recipe))
         goads.push_back(std::move(goad));
     evidence.readings = std::move(readings);

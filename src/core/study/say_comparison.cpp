@@ -100,7 +100,8 @@ std::string foldsCompared(const Compared& first, const Compared& second) {
     const auto alone = [&](const Compared& fit) {
         const FoldEvidence& f = *fit.evidence.folds;
         return fitName(fit, true) + " is off by " + readableText(f.rmse) + " ± " +
-               readableText(f.rmseError, 2) + unit + ", judged by " + foldPlanText(f.plan);
+               readableText(f.rmseError, 2) + unit + " (± one standard error), judged by " +
+               foldPlanText(f.plan);
     };
     const FoldComparison both = compareFolds(a, b);
     if (both.rows < 2)
@@ -112,8 +113,8 @@ std::string foldsCompared(const Compared& first, const Compared& second) {
                                  foldPlanText(a.folds->plan) + "; " + foldPlanText(b.folds->plan) + ")";
     text += " " + second.name + " is off by " + supported(std::fabs(both.difference), both.differenceError) +
             " ± " + readableText(both.differenceError, 2) + unit +
-            (both.difference <= 0 ? " less" : " more") + " (" + readableText(both.second) + " against " +
-            readableText(both.first) + ")";
+            (both.difference <= 0 ? " less" : " more") + " (± one standard error; " +
+            readableText(both.second) + " against " + readableText(both.first) + ")";
     if (both.folds > 0)
         text += ", less in " + std::to_string(both.betterFolds) + " of " + std::to_string(both.folds);
     return text + ".";
@@ -176,7 +177,8 @@ std::string comparisonSentence(const Compared& first, const Compared& second) {
         text += plural(both.first.rows, "row", "rows") + " both hold out " + second.name + " is off by " +
                 supported(std::fabs(both.difference), both.differenceError) + " ± " +
                 readableText(both.differenceError, 2) + unit + (both.difference <= 0 ? " less" : " more") +
-                " (" + readableText(both.second.rmse) + " against " + readableText(both.first.rmse) + ")";
+                " (± one standard error; " + readableText(both.second.rmse) + " against " +
+                readableText(both.first.rmse) + ")";
     } else if (!a.folds && !b.folds && (text.empty() || !reason.empty())) {
         text += (text.empty() ? "There" : ", and there") + std::string(" are no rows that both hold out");
     }

@@ -35,6 +35,23 @@ std::string learnedText(const Evidence& evidence, const Recipe& recipe) {
            estimatorText(recipe.estimator) + (recipe.logResponse ? " of its logarithm" : "") + ".";
 }
 
+/// What a penalty left in the model; empty where it leaves all in.
+std::string keptText(const Evidence& evidence) {
+    const LinearModel* model = evidence.study->linear();
+    if (!model || !model->penalised) return {};
+    const auto& columns = model->design.columns();
+    std::string kept;
+    std::size_t count = 0;
+    constexpr std::size_t named = 8;
+    for (std::size_t j = 0; j < columns.size(); ++j) {
+        if (model->fit.coefficients[static_cast<Eigen::Index>(j)] == 0) continue;
+        if (count++ < named) kept += (count > 1 ? ", " : "") + columns[j].name;
+    }
+    if (count == columns.size()) return {};
+    return " The penalty keeps " + countText(count) + " of " + plural(columns.size(), "column", "columns") +
+           (count > 0 ? ": " + kept + (count > named ? ", …" : "") : "") + ".";
+}
+
 /// How good, on rows it has not seen where there are any.
 std::string qualityText(const Evidence& evidence, const Recipe& recipe) {
     const bool folds = evidence.folds && evidence.folds->rows > 0;
@@ -77,12 +94,17 @@ std::string forecastText(const Evidence& evidence, const Recipe& recipe) {
     double total = 0;
     for (const double v : f.prediction)
         if (std::isfinite(v)) total += v;
-    std::string text = " The forecast of " + plural(f.prediction.size(), "row", "rows") + " adds up to " +
-                       withUnit(recipe, total, 5) + ".";
+    const std::size_t predicted = f.prediction.size() - f.unpredicted;
+    std::string text =
+        " The forecast of " + plural(f.prediction.size(), "row", "rows") + " adds up to " +
+        withUnit(recipe, total, 5) +
+        (f.unpredicted > 0 ? " over the " + plural(predicted, "row", "rows") + " that could be predicted"
+                           : "") +
+        ".";
     if (f.outside > 0)
         text += " Of them " + plural(f.outside, "row lies", "rows lie") +
                 " outside what the model learned from, and nothing here vouches for them.";
-    if (f.unpredicted > 0) text += " " + plural(f.unpredicted, "row", "rows") + " could not be predicted.";
+    if (f.unpredicted > 0) text += " " + unpredictedText(f) + ".";
     return text;
 }
 
@@ -108,30 +130,20 @@ std::string goadsText(const Evidence& evidence) {
     else {
         constexpr std::size_t named = 3;
         text = " What could make it wrong and is not answered yet: ";
-        std::size_t said = 0, covered = 0;
-        std::vector<std::string> families;
+        std::size_t said = 0, rest = 0;
         for (const Goad* goad : open) {
-            const bool again = !goad->family.empty() &&
-                               std::find(families.begin(), families.end(), goad->family) != families.end();
-            if (again) {
-                ++covered;
+            if (!goad->under.empty()) continue;
+            if (said == named) {
+                ++rest;
                 continue;
             }
-            if (said == named) continue;
-            if (!goad->family.empty()) families.push_back(goad->family);
-            const auto alike = std::count_if(open.begin(), open.end(), [&](const Goad* g) {
-                return !goad->family.empty() && g->family == goad->family;
-            });
-            std::string title = goad->title;
-            if (alike > 1 && !goad->familyTitle.empty()) {
-                title = goad->familyTitle;
-                title.replace(title.find('#'), 1, countText(static_cast<std::size_t>(alike)));
-            }
-            text += (said > 0 ? "; " : "") + withinSentence(title);
+            const auto more =
+                std::count_if(open.begin(), open.end(), [&](const Goad* g) { return g->under == goad->key; });
+            text += (said > 0 ? "; " : "") + withinSentence(goad->title);
+            if (more > 0)
+                text += " (with " + plural(static_cast<std::size_t>(more), "more sign", "more signs") + ")";
             ++said;
-            ++covered;
         }
-        const std::size_t rest = open.size() - covered;
         text += rest > 0 ? "; and " + plural(rest, "more finding", "more findings") + "." : ".";
     }
     if (!accepted.empty()) {
@@ -166,9 +178,9 @@ std::string leftOutText(const Recipe& recipe) {
 } // namespace
 
 std::string summaryText(const Evidence& evidence, const Recipe& recipe) {
-    std::string text = learnedText(evidence, recipe) + " " + qualityText(evidence, recipe) +
-                       intervalText(evidence, recipe) + forecastText(evidence, recipe) + goadsText(evidence) +
-                       leftOutText(recipe);
+    std::string text = learnedText(evidence, recipe) + keptText(evidence) + " " +
+                       qualityText(evidence, recipe) + intervalText(evidence, recipe) +
+                       forecastText(evidence, recipe) + goadsText(evidence) + leftOutText(recipe);
     if (checksPending(evidence)) text += " Not all checks have run yet.";
     return text;
 }

@@ -1,5 +1,6 @@
 #include "study/what_helps.h"
 
+#include "check/leaks.h"
 #include "design/design.h"
 #include "estimate/linear/screen.h"
 #include "look/ranking.h"
@@ -104,9 +105,24 @@ private:
     }
 
     void describeColumns() {
+        const auto hold = columnsThatHold(
+            m_table, m_recipe.response, m_rows,
+            [&](const std::string& column) { return !isOffered(m_recipe, column); }, m_progress);
+        const Table* coming = m_prepared.forecast ? &m_prepared.forecast->table : nullptr;
+        const auto used = inputNames(m_recipe.terms);
         for (const std::string& name : lookColumns(m_recipe, m_table)) {
             stopIfTold(m_progress);
             const Column& column = m_table.at(name, {});
+            if (std::find(used.begin(), used.end(), name) == used.end()) {
+                if (const auto leak = hold.find(name); leak != hold.end()) {
+                    m_found.notOffered.push_back(*leak);
+                    continue;
+                }
+                if (knownOnlyAfterwards(coming, name)) {
+                    m_found.notOffered.emplace_back(name, name + " is missing in all rows to be forecast");
+                    continue;
+                }
+            }
             Known known;
             known.kind = column.kind();
             std::set<double> few;
@@ -393,6 +409,7 @@ private:
         WhatHelps now;
         now.tried = m_found.tried;
         now.passedOver = m_found.passedOver;
+        now.notOffered = m_found.notOffered;
         now.pairsAmong = m_found.pairsAmong;
         for (const std::size_t h : m_screened)
             if (!std::isnan(m_found.helps[h].p)) {
@@ -547,6 +564,8 @@ std::string helpsJson(const WhatHelps& helps, const Recipe& recipe) {
     out["response"] = recipe.response;
     out["tried"] = helps.tried;
     out["passed_over"] = helps.passedOver;
+    for (const auto& [column, why] : helps.notOffered)
+        out["not_offered"].push_back({{"column", column}, {"because", why}});
     if (helps.pairsAmong > 0) out["pairs_among"] = helps.pairsAmong;
     if (helps.byFolds) out["judged_by"] = helps.judgedBy;
     out["helps"] = nlohmann::ordered_json::array();

@@ -38,6 +38,9 @@ struct WhatHelps {
     std::size_t tried = 0;
     /// Pairs passed over because their levels would make too many columns, and columns with one value.
     std::size_t passedOver = 0;
+    /// Columns that are not offered, with why: they hold the response by their making (columnsThatHold), or
+    /// rows to be forecast lack them wholly.
+    std::vector<std::pair<std::string, std::string>> notOffered;
     /// Of more columns than all pairs of can be tried: how many pairs were tried among, those of the model
     /// and those that add most by themselves; 0 where it was all.
     std::size_t pairsAmong = 0;

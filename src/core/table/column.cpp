@@ -34,6 +34,14 @@ Column Column::ofNumbers(std::string name, std::vector<double> values) {
     return {std::move(name), std::move(data)};
 }
 
+Column Column::ofMoments(std::string name, std::vector<double> days) {
+    Column column = ofNumbers(std::move(name), std::move(days));
+    auto data = std::make_shared<Data>(*column.m_data);
+    data->moments = true;
+    column.m_data = std::move(data);
+    return column;
+}
+
 Column Column::ofFactor(std::string name, std::vector<std::int32_t> codes, std::vector<std::string> levels) {
     auto data = std::make_shared<Data>();
     data->kind = ColumnKind::factor;
@@ -111,7 +119,7 @@ std::string Column::cellText(std::size_t row) const {
     if (isMissing(row)) return {};
     switch (kind()) {
     case ColumnKind::number:
-        return exactText(m_data->numbers[row]);
+        return moments() ? momentText(m_data->numbers[row]) : exactText(m_data->numbers[row]);
     case ColumnKind::factor:
         return m_data->levels[static_cast<std::size_t>(m_data->integers[row])];
     case ColumnKind::date:

@@ -33,6 +33,13 @@ public:
     static constexpr std::int32_t missingDay = std::numeric_limits<std::int32_t>::min();
 
     static Column ofNumbers(std::string name, std::vector<double> values);
+    /// Dates with times: numbers of days since 1970-01-01, whose texts are dates and times.
+    static Column ofMoments(std::string name, std::vector<double> days);
+    /// Numbers, or moments where `like` holds such.
+    static Column ofNumbersLike(const Column& like, std::string name, std::vector<double> values) {
+        return like.moments() ? ofMoments(std::move(name), std::move(values))
+                              : ofNumbers(std::move(name), std::move(values));
+    }
     /// Requires -1 <= codes[i] < levels.size(). Levels are distinct.
     static Column ofFactor(std::string name, std::vector<std::int32_t> codes,
                            std::vector<std::string> levels);
@@ -42,6 +49,10 @@ public:
 
     const std::string& name() const { return m_name; }
     ColumnKind kind() const { return m_data->kind; }
+    /// Numbers that are dates with times; see ofMoments.
+    bool moments() const { return m_data->moments; }
+    /// kindName, or "date and time".
+    std::string_view kindText() const { return moments() ? "date and time" : kindName(kind()); }
     std::size_t size() const { return m_data->size; }
 
     /// Requires the kind to fit; an assertion otherwise.
@@ -53,7 +64,7 @@ public:
 
     bool isMissing(std::size_t row) const;
     std::size_t missingCount() const { return m_data->missing; }
-    /// The value as text: exact for numbers, ISO for dates, "" for missing.
+    /// The value as text: exact for numbers, ISO for dates and times, "" for missing.
     std::string cellText(std::size_t row) const;
     /// The value as a number for plotting and sorting: days for dates, codes for factors, NaN for
     /// missing values and text.
@@ -76,6 +87,7 @@ private:
         ColumnKind kind = ColumnKind::number;
         std::size_t size = 0;
         std::size_t missing = 0;
+        bool moments = false;
         std::vector<double> numbers;
         std::vector<std::int32_t> integers;
         std::vector<std::string> levels;

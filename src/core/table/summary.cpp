@@ -26,6 +26,12 @@ void addNumberShape(ColumnSummary& summary, const std::vector<double>& sorted) {
 
 } // namespace
 
+std::string calendarText(const ColumnSummary& s, double value) {
+    if (std::isnan(value)) return {};
+    if (s.moments) return momentText(value);
+    return s.kind == ColumnKind::date ? dateText(static_cast<std::int32_t>(value)) : std::string();
+}
+
 double quantileOfSorted(const std::vector<double>& sorted, double share) {
     const double place = share * static_cast<double>(sorted.size() - 1);
     const auto below = static_cast<std::size_t>(std::floor(place));
@@ -220,6 +226,7 @@ ColumnSummary summarize(const Column& column, std::span<const std::uint8_t> used
     ColumnSummary s;
     s.name = column.name();
     s.kind = column.kind();
+    s.moments = column.moments();
     auto counts = [&](std::size_t i) { return used.empty() || used[i] != 0; };
     for (std::size_t i = 0; i < column.size(); ++i)
         s.rows += counts(i);

@@ -32,6 +32,8 @@ struct NumberSummary {
 struct ColumnSummary {
     std::string name;
     ColumnKind kind = ColumnKind::number;
+    /// Numbers that are dates with times.
+    bool moments = false;
     std::size_t rows = 0;
     std::size_t missing = 0;
     std::size_t distinct = 0;
@@ -57,6 +59,13 @@ struct ColumnSummary {
     /// exponentially; 1 when there are none.
     double signChance = 1;
 };
+
+/// kindName, or "date and time".
+inline std::string_view kindText(const ColumnSummary& s) {
+    return s.moments ? "date and time" : kindName(s.kind);
+}
+/// A value of a date column or of one of dates and times as it is written; empty for other columns.
+std::string calendarText(const ColumnSummary& s, double value);
 
 /// Quantile of sorted values by linear interpolation of order statistics: definition 7 of Hyndman and
 /// Fan (1996), "Sample quantiles in statistical packages". Requires values not empty and 0 <= share <= 1.

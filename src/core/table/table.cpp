@@ -1,6 +1,7 @@
 #include "table/table.h"
 
 #include "base/error.h"
+#include "base/text.h"
 
 #include <algorithm>
 #include <cassert>
@@ -34,16 +35,21 @@ const Column* Table::find(std::string_view name) const {
 
 const Column& Table::at(std::string_view name, std::string_view file) const {
     if (const Column* column = find(name)) return *column;
-    std::string known;
+    std::vector<std::string> names;
+    for (const Column& column : m_columns)
+        names.push_back(column.name());
+    std::string known = didYouMean(name, names);
+    known += known.empty() ? "The columns are: " : " The columns are: ";
+    const std::size_t head = known.size();
     for (const Column& column : m_columns) {
-        if (known.size() > 300) {
+        if (known.size() > head + 300) {
             known += ", …";
             break;
         }
-        known += (known.empty() ? "" : ", ") + column.name();
+        known += (known.size() == head ? "" : ", ") + column.name();
     }
     throw Error(ErrorCode::unknownColumn, "there is no column \"" + std::string(name) + "\"",
-                {.file = std::string(file)}, "The columns are: " + known + ".");
+                {.file = std::string(file)}, known + ".");
 }
 
 Table Table::withColumn(Column column) const {

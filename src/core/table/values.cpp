@@ -146,7 +146,7 @@ std::string_view withoutSpaces(std::string_view text) {
     return text;
 }
 
-/// Takes a currency off one end.
+/// Takes a sign of a currency off one end.
 bool takeCurrency(std::string_view& text) {
     for (const auto sign : currencySigns) {
         if (text.starts_with(sign)) {
@@ -158,18 +158,88 @@ bool takeCurrency(std::string_view& text) {
             return true;
         }
     }
-    if (text.size() <= 3) return false;
-    const auto n = text.size();
-    if (isCapital(text[0]) && isCapital(text[1]) && isCapital(text[2]) && !isCapital(text[3])) {
-        text = withoutSpaces(text.substr(3));
-        return true;
-    }
-    if (isCapital(text[n - 1]) && isCapital(text[n - 2]) && isCapital(text[n - 3]) &&
-        !isCapital(text[n - 4])) {
-        text = withoutSpaces(text.substr(0, n - 3));
-        return true;
-    }
     return false;
+}
+
+/// Alphabetic codes of the funds and currencies in use (ISO 4217:2015, list one; from memory).
+constexpr std::string_view currencyCodes =
+    " AED AFN ALL AMD ANG AOA ARS AUD AWG AZN BAM BBD BDT BGN BHD BIF BMD BND BOB BRL BSD BTN BWP BYN BZD "
+    "CAD "
+    "CDF CHF CLF CLP CNY COP CRC CUP CVE CZK DJF DKK DOP DZD EGP ERN ETB EUR FJD FKP GBP GEL GHS GIP GMD GNF "
+    "GTQ GYD HKD HNL HRK HTG HUF IDR ILS INR IQD IRR ISK JMD JOD JPY KES KGS KHR KMF KPW KRW KWD KYD KZT LAK "
+    "LBP LKR LRD LSL LYD MAD MDL MGA MKD MMK MNT MOP MRU MUR MVR MWK MXN MYR MZN NAD NGN NIO NOK NPR NZD OMR "
+    "PAB PEN PGK PHP PKR PLN PYG QAR RON RSD RUB RWF SAR SBD SCR SDG SEK SGD SHP SLE SLL SOS SRD SSP STN SVC "
+    "SYP SZL THB TJS TMT TND TOP TRY TTD TWD TZS UAH UGX USD UYU UZS VED VES VND VUV WST XAF XCD XOF XPF YER "
+    "ZAR ZMW ZWL ";
+
+bool isCurrencyCode(std::string_view text) {
+    return text.size() == 3 && std::all_of(text.begin(), text.end(), isCapital) &&
+           currencyCodes.find(" " + std::string(text) + " ") != std::string_view::npos;
+}
+
+struct SizeMark {
+    std::string_view mark;
+    std::string_view exponent;
+};
+constexpr std::array<SizeMark, 8> sizes{SizeMark{"k", "e3"}, {"K", "e3"},       {"M", "e6"},
+                                        {"B", "e9"},         {"bn", "e9"},      {" bn", "e9"},
+                                        {" million", "e6"},  {" billion", "e9"}};
+
+/// Characters of units: letters, signs such as ° % / ² µ, and points and blanks between them.
+bool isUnitText(std::string_view text) {
+    constexpr std::size_t longest = 12;
+    if (text.empty() || text.size() > longest) return false;
+    bool letter = false;
+    for (const char c : text) {
+        const auto u = static_cast<unsigned char>(c);
+        if ((c >= 'a' && c <= 'z') || isCapital(c) || u >= 0x80)
+            letter = true;
+        else if (c != '/' && c != '.' && c != ' ' && c != '^' && c != '"')
+            return false;
+    }
+    return letter;
+}
+
+/// Takes a unit off one end, as far as the dress lets it; the power of ten of a mark of size goes into
+/// `exponent`. False when there is none.
+bool takeUnit(std::string_view& text, const NumberDress& dress, std::string& unit, std::string& exponent) {
+    if (dress.units == NumberDress::Units::none) return false;
+    const auto wanted = [&](std::string_view found) {
+        return dress.units == NumberDress::Units::any || found == dress.unit;
+    };
+    const auto isStart = [&](std::string_view rest) {
+        return !rest.empty() && (isDigit(rest[0]) || rest[0] == dress.decimalMark || rest[0] == '-' ||
+                                 rest.starts_with("−") || rest[0] == '(');
+    };
+    if (text.size() > 3 && isCurrencyCode(text.substr(0, 3)) && wanted(text.substr(0, 3))) {
+        const std::string_view rest = withoutSpaces(text.substr(3));
+        // A minus that follows the code at once is a stroke: ALL-0012.
+        if (!isStart(rest) || (rest.size() + 3 == text.size() && !isDigit(rest[0]))) return false;
+        unit = text.substr(0, 3);
+        text = rest;
+        return true;
+    }
+    std::size_t end = text.size();
+    while (end > 0 && !isDigit(text[end - 1]) && text[end - 1] != ')')
+        --end;
+    if (end == 0 || end == text.size()) return false;
+    const std::string_view behind = text.substr(end);
+    for (const SizeMark& size : sizes)
+        if (behind == size.mark && wanted(sizeMarks)) {
+            unit = sizeMarks;
+            exponent = size.exponent;
+            text = text.substr(0, end);
+            return true;
+        }
+    const std::string_view name = withoutSpaces(behind);
+    if (!isUnitText(name) || !wanted(name) ||
+        std::find(currencySigns.begin(), currencySigns.end(), name) != currencySigns.end())
+        return false;
+    const bool apart = name.size() < behind.size();
+    if (!apart && isCurrencyCode(name)) return false;
+    unit = name;
+    text = text.substr(0, end);
+    return true;
 }
 
 /// The thousands mark that stands at a place; its length, or 0.
@@ -233,6 +303,11 @@ std::optional<DressedNumber> parseDressedNumber(std::string_view text, const Num
     if (const auto value = parseNumber(text, dress.decimalMark)) return DressedNumber{*value};
     DressedNumber result;
     bool negative = false;
+    std::string exponent;
+    if (takeUnit(text, dress, result.unit, exponent)) {
+        const auto digits = text.find_first_of("0123456789");
+        if (digits + 1 < text.size() && text[digits] == '0' && isDigit(text[digits + 1])) return std::nullopt;
+    }
     auto takeSign = [&] {
         for (const std::string_view sign : {"-", "−", "–"})
             if (text.starts_with(sign)) {
@@ -247,6 +322,10 @@ std::optional<DressedNumber> parseDressedNumber(std::string_view text, const Num
     if (text.size() > 2 && text.front() == '(' && text.back() == ')') {
         negative = true;
         text = withoutSpaces(text.substr(1, text.size() - 2));
+    } else if (text.size() > 1 && text.back() == '-' && isDigit(text[text.size() - 2])) {
+        negative = true; // as ledgers print it
+        text.remove_suffix(1);
+        if (text.front() == '-' || text.front() == '+') return std::nullopt;
     } else if (!takeSign()) {
         return std::nullopt;
     }
@@ -262,7 +341,7 @@ std::optional<DressedNumber> parseDressedNumber(std::string_view text, const Num
     if (text.empty() || !(isDigit(text[0]) || text[0] == dress.decimalMark)) return std::nullopt;
     std::string plain;
     if (!dropThousands(text, dress, plain, result.thousands)) return std::nullopt;
-    const auto value = parseNumber(plain, dress.decimalMark);
+    const auto value = parseNumber(plain + exponent, dress.decimalMark);
     if (!value) return std::nullopt;
     result.value = negative ? -*value : *value;
     if (result.percent && dress.percent == NumberDress::Percent::share) result.value /= 100;
@@ -310,18 +389,73 @@ unsigned monthNamed(std::string_view text) {
     return 0;
 }
 
-/// Takes a time of day off the end: "2025-03-01T12:30:00Z", "2025-03-01 12:30". False when what follows is
-/// none.
-bool dropTime(std::string_view& text) {
+/// Takes a time of day off the end: "2025-03-01T12:30:00Z", "2025-03-01 12:30", "3/1/2025 2:30 PM". False
+/// when what follows is none. `time` is its text, empty without.
+bool dropTime(std::string_view& text, std::string_view& time) {
+    time = {};
     const auto colon = text.find(':');
     if (colon == std::string_view::npos) return true;
     const auto begin = text.find_last_of(" Tt", colon);
     if (begin == std::string_view::npos || begin == 0 || colon - begin > 3 || colon - begin < 2) return false;
     for (std::size_t i = begin + 1; i < text.size(); ++i)
-        if (!isDigit(text[i]) && std::string_view(":.+-Zz APMapm").find(text[i]) == std::string_view::npos)
+        if (!isDigit(text[i]) && std::string_view(":.,+-Zz APMapm").find(text[i]) == std::string_view::npos)
             return false;
+    time = text.substr(begin + 1);
     text = trimmed(text.substr(0, begin));
     return true;
+}
+
+/// Share of the day of "12:30", "12:30:05.25", "2:30 PM"; none when it is no time.
+std::optional<double> timeOfDay(std::string_view text) {
+    std::array<double, 3> part{};
+    std::size_t parts = 0, i = 0;
+    while (parts < 3) {
+        const std::size_t begin = i;
+        while (i < text.size() && isDigit(text[i]))
+            part[parts] = 10 * part[parts] + (text[i++] - '0');
+        if (i == begin || i - begin > 2) return std::nullopt;
+        ++parts;
+        if (i >= text.size() || text[i] != ':') break;
+        ++i;
+    }
+    if (parts < 2 || part[0] > 24 || part[1] > 59 || part[2] > 60) return std::nullopt;
+    if (parts == 3 && i < text.size() && (text[i] == '.' || text[i] == ',')) {
+        double place = 0.1;
+        for (++i; i < text.size() && isDigit(text[i]); ++i, place /= 10)
+            part[2] += place * (text[i] - '0');
+    }
+    while (i < text.size() && text[i] == ' ')
+        ++i;
+    const char half = i < text.size() ? text[i] : '\0';
+    if (half == 'P' || half == 'p' || half == 'A' || half == 'a') {
+        if (part[0] < 1 || part[0] > 12) return std::nullopt;
+        part[0] = std::fmod(part[0], 12) + (half == 'P' || half == 'p' ? 12 : 0);
+    }
+    return (part[0] * 3600 + part[1] * 60 + part[2]) / 86400;
+}
+
+/// Days of quarters and weeks: "2022Q1", "2022-Q1", "Q1 2022", "2022-W07", "2022W07".
+std::optional<std::int32_t> parsePeriod(std::string_view text) {
+    std::string plain;
+    for (const char c : text)
+        if (c != ' ' && c != '-' && c != '/') plain += c >= 'a' && c <= 'z' ? static_cast<char>(c - 32) : c;
+    if (plain.size() == 6 && plain[0] == 'Q') plain = plain.substr(2) + plain.substr(0, 2); // Q1 2022
+    const bool quarter = plain.size() == 6 && plain[4] == 'Q', week = plain.size() == 7 && plain[4] == 'W';
+    if (!quarter && !week) return std::nullopt;
+    if (!isDigits(plain.substr(0, 4)) || !isDigits(plain.substr(5))) return std::nullopt;
+    const int year = std::stoi(plain.substr(0, 4));
+    const auto number = static_cast<unsigned>(std::stoi(plain.substr(5)));
+    if (year < 1500 || year >= 2200) return std::nullopt;
+    if (quarter) return number >= 1 && number <= 4 ? daysFromCivil(year, 3 * number - 2, 1) : std::nullopt;
+    // The week of January 4 is the first (ISO 8601); 1970-01-01 was a Thursday.
+    const auto fourth = daysFromCivil(year, 1, 4), last = daysFromCivil(year, 12, 28);
+    const auto mondayOf = [](std::int32_t day) { return day - ((day + 3) % 7 + 7) % 7; };
+    const std::int32_t monday = mondayOf(*fourth) + 7 * (static_cast<std::int32_t>(number) - 1);
+    return number >= 1 && monday <= *last ? std::optional(monday) : std::nullopt;
+}
+
+constexpr int centuryOf(unsigned twoDigits) {
+    return static_cast<int>(twoDigits) + (twoDigits < 69 ? 2000 : 1900);
 }
 
 } // namespace
@@ -329,8 +463,10 @@ bool dropTime(std::string_view& text) {
 std::optional<std::int32_t> parseDate(std::string_view text, DateOrder order) {
     if (const auto day = parseDate(text)) return day;
     text = trimmed(text);
-    if (text.size() > 40 || !dropTime(text)) return std::nullopt;
+    std::string_view time;
+    if (text.size() > 40 || !dropTime(text, time)) return std::nullopt;
     if (const auto day = parseDate(text)) return day;
+    if (const auto day = parsePeriod(text)) return day;
     struct Piece {
         unsigned value;
         std::size_t width;
@@ -338,9 +474,11 @@ std::optional<std::int32_t> parseDate(std::string_view text, DateOrder order) {
     };
     std::array<Piece, 3> pieces{};
     std::size_t count = 0;
+    bool slashes = false;
     for (std::size_t i = 0; i < text.size();) {
         const char c = text[i];
         if (c == ' ' || c == '/' || c == '-' || c == '.' || c == ',') {
+            slashes |= c == '/';
             ++i;
             continue;
         }
@@ -360,17 +498,84 @@ std::optional<std::int32_t> parseDate(std::string_view text, DateOrder order) {
             pieces[count++] = {month, 0, true};
         }
     }
-    auto isYear = [](const Piece& p) { return !p.name && p.width == 4; };
+    auto isYear = [](const Piece& p) { return !p.name && (p.width == 4 || p.width == 2); };
+    auto yearOf = [](const Piece& p) {
+        return p.width == 4 ? static_cast<int>(p.value) : centuryOf(p.value);
+    };
     auto isSmall = [](const Piece& p) { return !p.name && p.width <= 2; };
     if (count == 2 && pieces[0].name && isYear(pieces[1]))
-        return daysFromCivil(static_cast<int>(pieces[1].value), pieces[0].value, 1);
+        return daysFromCivil(yearOf(pieces[1]), pieces[0].value, 1);
     if (count != 3 || !isYear(pieces[2])) return std::nullopt;
-    const int year = static_cast<int>(pieces[2].value);
+    const int year = yearOf(pieces[2]);
     if (isSmall(pieces[0]) && pieces[1].name) return daysFromCivil(year, pieces[1].value, pieces[0].value);
     if (pieces[0].name && isSmall(pieces[1])) return daysFromCivil(year, pieces[0].value, pieces[1].value);
     if (!isSmall(pieces[0]) || !isSmall(pieces[1]) || order == DateOrder::yearFirst) return std::nullopt;
+    // 1.2.10 and 1-2-10 number versions and parts more often than days.
+    if (pieces[2].width == 2 && !slashes && (pieces[0].width != 2 || pieces[1].width != 2))
+        return std::nullopt;
     return order == DateOrder::dayFirst ? daysFromCivil(year, pieces[1].value, pieces[0].value)
                                         : daysFromCivil(year, pieces[0].value, pieces[1].value);
+}
+
+std::optional<double> parseMoment(std::string_view text, DateOrder order) {
+    text = trimmed(text);
+    std::string_view time;
+    if (text.size() > 40 || !dropTime(text, time) || time.empty()) return std::nullopt;
+    const auto day = parseDate(text, order);
+    const auto share = timeOfDay(time);
+    if (!day || !share) return std::nullopt;
+    return *day + *share;
+}
+
+std::string momentText(double days) {
+    const auto thousandths = static_cast<std::int64_t>(std::llround(days * 86400000));
+    const std::int64_t day = (thousandths >= 0 ? thousandths : thousandths - 86399999) / 86400000;
+    const auto rest = static_cast<int>(thousandths - day * 86400000);
+    const auto two = [](int value) { return (value < 10 ? "0" : "") + std::to_string(value); };
+    std::string text =
+        dateText(static_cast<std::int32_t>(day)) + " " + two(rest / 3600000) + ":" + two(rest / 60000 % 60);
+    if (rest % 60000 == 0) return text;
+    text += ":" + two(rest / 1000 % 60);
+    if (rest % 1000 != 0) text += "." + std::to_string(1000 + rest % 1000).substr(1);
+    return text;
+}
+
+std::optional<std::int32_t> parseCompactDate(std::string_view text) {
+    if (text.size() != 8 || !isDigits(text)) return std::nullopt;
+    unsigned value = 0;
+    for (const char c : text)
+        value = 10 * value + static_cast<unsigned>(c - '0');
+    if (value < 19000000 || value >= 21000000) return std::nullopt;
+    return daysFromCivil(static_cast<int>(value / 10000), value / 100 % 100, value % 100);
+}
+
+std::optional<std::int32_t> parseSerialDate(std::string_view text) {
+    const auto value = parseNumber(text, '.');
+    constexpr double first = 20000, last = 80000, epoch = 25569; // of 1970-01-01
+    if (!value || *value != std::floor(*value) || *value < first || *value > last) return std::nullopt;
+    return static_cast<std::int32_t>(*value - epoch);
+}
+
+bool namesDate(std::string_view name) {
+    constexpr std::array<std::string_view, 9> words{"date", "day",   "datum", "fecha", "tag",
+                                                    "jour", "month", "monat", "period"};
+    std::string word;
+    const auto isOne = [&] { return std::find(words.begin(), words.end(), word) != words.end(); };
+    for (std::size_t i = 0; i < name.size(); ++i) {
+        const char c = name[i];
+        const bool capital = isCapital(c);
+        if ((c >= 'a' && c <= 'z') || capital) {
+            if (capital && i > 0 && name[i - 1] >= 'a' && name[i - 1] <= 'z') { // orderDate
+                if (isOne()) return true;
+                word.clear();
+            }
+            word += capital ? static_cast<char>(c - 'A' + 'a') : c;
+        } else {
+            if (isOne()) return true;
+            word.clear();
+        }
+    }
+    return isOne();
 }
 
 } // namespace oxgoad

@@ -45,8 +45,15 @@ StepKind deriveColumn() {
                    {.key = "expression", .label = "Expression", .type = FieldType::expression}};
     kind.sentence = [](const Step& step) { return step.text("name") + " = " + step.text("expression"); };
     kind.run = [](const Step& step, StepFrame& frame) {
-        std::vector<double> values =
-            Expression::parse(step.text("expression"), frame.columns()).evaluate(frame.columns());
+        const Expression expression = Expression::parse(step.text("expression"), frame.columns());
+        std::vector<double> values = expression.evaluate(frame.columns());
+        if (expression.isDate()) {
+            std::vector<std::int32_t> days;
+            for (const double value : values)
+                days.push_back(std::isnan(value) ? Column::missingDay : static_cast<std::int32_t>(value));
+            frame.add(Column::ofDates(step.text("name"), std::move(days)));
+            return;
+        }
         frame.add(Column::ofNumbers(step.text("name"), std::move(values)));
     };
     return kind;

@@ -40,6 +40,14 @@ Column fromDates(const Column& dates, const std::string& ending,
     return Column::ofNumbers(dates.name() + ending, std::move(values));
 }
 
+/// The days of dates with times.
+Column daysOf(const Column& moments) {
+    std::vector<std::int32_t> days(moments.size(), Column::missingDay);
+    for (std::size_t i = 0; i < days.size(); ++i)
+        if (!moments.isMissing(i)) days[i] = static_cast<std::int32_t>(std::floor(moments.numbers()[i]));
+    return Column::ofDates(moments.name(), std::move(days));
+}
+
 Column weekdayColumn(const Column& dates) {
     std::vector<std::int32_t> codes(dates.size(), Column::missingCode);
     for (std::size_t i = 0; i < codes.size(); ++i) {
@@ -51,7 +59,7 @@ Column weekdayColumn(const Column& dates) {
                             std::vector<std::string>(weekdayOrder.begin(), weekdayOrder.end()));
 }
 
-enum class Period { day, week, month };
+enum class Period { hour, day, week, month, quarter };
 
 /// Weeks from Monday to Sunday (ISO 8601), counted on from the one that holds 1970-01-01, a Thursday.
 long long weekOf(std::int32_t day) {
@@ -59,19 +67,31 @@ long long weekOf(std::int32_t day) {
     return monday >= 0 ? monday / 7 : -((6 - monday) / 7);
 }
 
-/// A point of time as a whole number: the day, the calendar week or the calendar month of a date, or the
-/// number itself.
+/// A point of time as a whole number: the hour, the day, the calendar week, month or quarter of a date, or
+/// the number itself.
 struct Clock {
     const Column* column;
     Period period;
 
     bool has(std::size_t row) const { return !column->isMissing(row); }
     long long at(std::size_t row) const {
-        if (column->kind() == ColumnKind::date)
-            return period == Period::month  ? monthsOf(column->days()[row])
-                   : period == Period::week ? weekOf(column->days()[row])
-                                            : column->days()[row];
-        return std::llround(column->numbers()[row]);
+        if (column->kind() != ColumnKind::date && !column->moments())
+            return std::llround(column->numbers()[row]);
+        const double time = column->asNumber(row);
+        const auto day = static_cast<std::int32_t>(std::floor(time));
+        switch (period) {
+        case Period::hour:
+            return static_cast<long long>(std::floor(24 * time + 1e-6));
+        case Period::week:
+            return weekOf(day);
+        case Period::month:
+            return monthsOf(day);
+        case Period::quarter:
+            return monthsOf(day) / 3;
+        case Period::day:
+            break;
+        }
+        return day;
     }
 };
 
@@ -85,10 +105,12 @@ public:
         const Column time = frame.at(step.text("time"));
         if (time.kind() != ColumnKind::date && time.kind() != ColumnKind::number)
             throw Error(ErrorCode::wrongType, "time must be a date or a number", {.column = time.name()});
-        if (time.kind() == ColumnKind::date)
-            m_period = step.text("unit") == "month"  ? Period::month
-                       : step.text("unit") == "week" ? Period::week
-                                                     : Period::day;
+        if (time.kind() == ColumnKind::date || time.moments())
+            m_period = step.text("unit") == "month"     ? Period::month
+                       : step.text("unit") == "quarter" ? Period::quarter
+                       : step.text("unit") == "week"    ? Period::week
+                       : step.text("unit") == "hour"    ? Period::hour
+                                                        : Period::day;
         std::optional<Column> by;
         if (!group.empty()) by = frame.at(group);
         const auto& before = frame.values().columns([&] {
@@ -208,7 +230,7 @@ std::vector<StepField> lookingBack() {
     group.fallback = std::string();
     return {columnField({ColumnKind::number}),
             columnField({ColumnKind::date, ColumnKind::number}, "time", "Along"), group,
-            choiceField("unit", "Period", {"month", "day", "week"})};
+            choiceField("unit", "Period", {"month", "day", "week", "quarter", "hour"})};
 }
 
 std::string within(const Step& step) {
@@ -219,22 +241,34 @@ std::string within(const Step& step) {
 
 StepKind partsOfDate() {
     StepKind kind{.name = "parts of date", .title = "Take parts of a date", .group = "dates and series"};
-    kind.fields = {columnField({ColumnKind::date}),
+    kind.fields = {columnField({ColumnKind::date, ColumnKind::number}),
                    flagField("month", "Month, 1 to 12", true),
                    flagField("quarter", "Quarter, 1 to 4", false),
                    flagField("year", "Year", false),
                    flagField("weekday", "Day of the week", false),
+                   flagField("hour", "Hour, 0 to 23, of a date and time", false),
                    flagField("running", "Running number of the month", false)};
     kind.learns = true;
     kind.sentence = [](const Step& step) {
         std::vector<std::string> parts;
-        for (const auto* part : {"month", "quarter", "year", "weekday", "running"})
+        for (const auto* part : {"month", "quarter", "year", "weekday", "hour", "running"})
             if (step.flag(part)) parts.emplace_back(std::string(part) == "running" ? "running month" : part);
         return "Take " + nameList(parts) + " of " + step.text("column");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
-        const Column dates = frame.date(step.text("column"));
+        const Column given = frame.at(step.text("column"));
+        const Column dates = given.moments() ? daysOf(given) : frame.date(step.text("column"));
         const std::size_t before = frame.columns().size();
+        if (step.flag("hour")) {
+            if (!given.moments())
+                throw Error(ErrorCode::wrongType, "has no time of day", {.column = given.name()},
+                            "Leave the hour out.");
+            std::vector<double> hours(given.size(), nan);
+            for (std::size_t i = 0; i < hours.size(); ++i)
+                if (const double t = given.numbers()[i]; !std::isnan(t))
+                    hours[i] = std::floor(24 * (t - std::floor(t)) + 1e-6);
+            frame.add(Column::ofNumbers(given.name() + " hour", std::move(hours)));
+        }
         if (step.flag("month"))
             frame.add(fromDates(dates, " month",
                                 [](std::int32_t d) { return static_cast<unsigned>(dateOf(d).month()); }));
