@@ -65,7 +65,7 @@ Session::Goads Session::goads() const {
         // A few missing values of a column that no model reads can wait until one does.
         constexpr double few = 0.05;
         const LedgerLine* line = ledger().find(goad.column);
-        if (m_evidence && line && goad.key.starts_with("missing: ") &&
+        if (line && goad.column != m_recipe.response && goad.key.starts_with("missing: ") &&
             static_cast<double>(line->summary.missing) < few * static_cast<double>(line->summary.rows))
             continue;
         goads.all.push_back(std::move(goad));

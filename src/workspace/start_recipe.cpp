@@ -23,10 +23,10 @@ bool holdsWord(const std::string& name, std::string_view word) {
 /// How likely a column is what somebody wants to predict: by its name, by how many values it has, and by
 /// where it stands. Years, codes, identifiers and counts of few values are seldom it.
 double promise(const Column& column, std::size_t place, std::size_t columns) {
-    static constexpr std::array<std::string_view, 24> amounts{
-        "revenue", "sales",  "turnover", "spend",  "cost",     "price",  "amount",  "profit",
-        "margin",  "income", "value",    "total",  "demand",   "volume", "expense", "fee",
-        "rent",    "wage",   "salary",   "target", "response", "umsatz", "kosten",  "preis"};
+    static constexpr std::array<std::string_view, 25> amounts{
+        "revenue", "sales",  "turnover", "spend",    "cost",   "price",   "amount", "profit", "margin",
+        "income",  "value",  "total",    "demand",   "volume", "expense", "fee",    "rent",   "wage",
+        "gross",   "salary", "target",   "response", "umsatz", "kosten",  "preis"};
     static constexpr std::array<std::string_view, 12> keys{"year", "month", "day",    "week", "date", "code",
                                                            "zip",  "index", "number", "_id",  "lat",  "lon"};
     const ColumnSummary s = summarize(column);

@@ -56,7 +56,7 @@ void BriefBar::tellForecast(bool forecast) {
 
 void BriefBar::addWord(const QString& text) {
     // Long sayings break where the bar does.
-    constexpr int longest = 36;
+    constexpr int longest = 12;
     if (text.size() > longest && text.contains(' ')) {
         for (const QString& word : text.split(' ', Qt::SkipEmptyParts))
             addWord(word);

@@ -11,22 +11,33 @@ namespace oxgoad {
 
 namespace bm = boost::math;
 
+namespace {
+
+/// A value beyond doubles is infinite, and nothing is thrown.
+using Calm = bm::policies::policy<bm::policies::overflow_error<bm::policies::ignore_error>,
+                                  bm::policies::evaluation_error<bm::policies::ignore_error>>;
+using StudentT = bm::students_t_distribution<double, Calm>;
+using FisherF = bm::fisher_f_distribution<double, Calm>;
+using ChiSquared = bm::chi_squared_distribution<double, Calm>;
+
+} // namespace
+
 double studentTwoSided(double t, double df) {
     if (std::isnan(t) || !(df > 0)) return std::nan("");
     if (std::isinf(t)) return 0;
-    return 2 * bm::cdf(bm::complement(bm::students_t(df), std::fabs(t)));
+    return 2 * bm::cdf(bm::complement(StudentT(df), std::fabs(t)));
 }
 
 double studentQuantile(double level, double df) {
     if (!(df > 0) || !(level > 0 && level < 1)) return std::nan("");
-    return bm::quantile(bm::complement(bm::students_t(df), (1 - level) / 2));
+    return bm::quantile(bm::complement(StudentT(df), (1 - level) / 2));
 }
 
 double fisherUpper(double f, double numeratorDf, double denominatorDf) {
     if (std::isnan(f) || !(numeratorDf > 0) || !(denominatorDf > 0)) return std::nan("");
     if (std::isinf(f)) return 0;
     if (std::isinf(denominatorDf)) return chiSquaredUpper(f * numeratorDf, numeratorDf);
-    return bm::cdf(bm::complement(bm::fisher_f(numeratorDf, denominatorDf), std::max(f, 0.0)));
+    return bm::cdf(bm::complement(FisherF(numeratorDf, denominatorDf), std::max(f, 0.0)));
 }
 
 double normalQuantile(double share) {
@@ -45,7 +56,7 @@ double normalTwoSided(double z) {
 double chiSquaredUpper(double x, double df) {
     if (std::isnan(x) || !(df > 0)) return std::nan("");
     if (std::isinf(x)) return 0;
-    return bm::cdf(bm::complement(bm::chi_squared(df), std::max(x, 0.0)));
+    return bm::cdf(bm::complement(ChiSquared(df), std::max(x, 0.0)));
 }
 
 } // namespace oxgoad

@@ -43,6 +43,17 @@ void tellColumnsTogether(std::vector<Goad>& goads, std::size_t from) {
             goad.familyTitle = "# things are odd about " + goad.column;
         }
     }
+    // The gravest of its sort is the one that is told.
+    for (const auto& [sort, names] : columns) {
+        if (names.size() < many) continue;
+        std::vector<std::size_t> of;
+        for (std::size_t i = from; i < goads.size(); ++i)
+            if (goads[i].family == "columns: " + sort) of.push_back(i);
+        const auto gravest = std::max_element(of.begin(), of.end(), [&](std::size_t a, std::size_t b) {
+            return goads[a].size.value_or(0) < goads[b].size.value_or(0);
+        });
+        if (gravest != of.end()) std::swap(goads[of.front()], goads[*gravest]);
+    }
     tellFamiliesTogether(goads, from);
 }
 

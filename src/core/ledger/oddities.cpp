@@ -108,6 +108,7 @@ private:
                          plural(m_s.missing, "value", "values") + " of " + m_name +
                              (m_s.missing == 1 ? " is" : " are") + " missing",
                          readableText(100 * share, 2) + " % of rows", "any value; grave above 5 % of rows");
+        goad.size = share;
         if (m_name != m_input.response) {
             if (m_s.kind == ColumnKind::number)
                 goad.moves.push_back(

@@ -235,7 +235,15 @@ void totalRows(const LedgerInput& input, Progress& progress, Ledger& ledger) {
         return;
     }
     if (table.rows() < 4) return;
-    const std::size_t last = table.rows() - 1;
+    // A line of remarks may stand below it.
+    const auto hasNumber = [&](std::size_t row) {
+        return std::any_of(table.columns().begin(), table.columns().end(), [row](const Column& c) {
+            return c.kind() == ColumnKind::number && !c.moments() && !c.isMissing(row);
+        });
+    };
+    std::size_t last = table.rows() - 1;
+    for (int below = 0; below < 3 && last > 3 && !hasNumber(last); ++below)
+        --last;
     if (!input.used.empty() && input.used[last] == 0) return;
     std::size_t compared = 0;
     const std::size_t equal = sumsAbove(input, last, compared);

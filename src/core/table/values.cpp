@@ -341,10 +341,11 @@ std::optional<DressedNumber> parseDressedNumber(std::string_view text, const Num
     if (text.empty() || !(isDigit(text[0]) || text[0] == dress.decimalMark)) return std::nullopt;
     std::string plain;
     if (!dropThousands(text, dress, plain, result.thousands)) return std::nullopt;
+    // 4.1 % is the double nearest to 0.041, which 4.1 / 100 is not.
+    if (result.percent && dress.percent == NumberDress::Percent::share) exponent = "e-2";
     const auto value = parseNumber(plain + exponent, dress.decimalMark);
     if (!value) return std::nullopt;
     result.value = negative ? -*value : *value;
-    if (result.percent && dress.percent == NumberDress::Percent::share) result.value /= 100;
     return result;
 }
 
