@@ -99,6 +99,9 @@ TEST(ModelText, PartsThatDoNotHangTogetherAreRefused) {
         [](json& j) { j["design"]["columns"][0]["pieces"] = json::array(); },
         [](json& j) { j["fit"]["projections"] = json::array(); },
         [](json& j) { j["fit"]["rows"] = -1; },
+        [](json& j) {
+            j["fit"]["unseen"] = {{"rows", 0}, {"columns", 5}, {"values", json::array()}};
+        },
         [](json& j) { j["design"]["inputs"] = json::array(); },
         [](json& j) { j["design"]["inputs"] = json::array_t(20000, j["design"]["inputs"][0]); },
         [](json& j) {

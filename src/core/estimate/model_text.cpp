@@ -237,7 +237,7 @@ DirectionRows rowsFrom(const json& j, Index rank) {
 /// Rows in the directions of a factor of this rank, so many of which are of levels.
 bool hangsTogether(const DirectionRows& rows, Index rank, Index levels) {
     return rows.apart() ? rows.rank() == rank && rows.ofLevels().cols() == levels
-                        : rows.rank() == rank || rows.columns().size() == 0;
+                        : rows.rank() == rank || rows.rows() == 0;
 }
 
 } // namespace
