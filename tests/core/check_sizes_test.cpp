@@ -226,7 +226,7 @@ TEST(CheckSizes, GoadsOfRowsStaySilentWhateverTheShape) {
     for (const auto& [name, shape] : shapes)
         for (const std::size_t n : {30U, 60U, 150U})
             for (const bool weighted : {false, true}) {
-                constexpr std::size_t repeats = 30; // docs/methods.md has figures of 60
+                constexpr std::size_t repeats = 20; // docs/methods.md has figures of 60
                 std::vector<std::set<std::string>> found(repeats);
                 parallelFor(repeats, {}, [&](std::size_t k) {
                     const auto seed = static_cast<unsigned>(1000 * n + k);
