@@ -11,12 +11,15 @@
 #include <QDialogButtonBox>
 #include <QDragEnterEvent>
 #include <QDropEvent>
+#include <QFile>
 #include <QFileInfo>
 #include <QHeaderView>
+#include <QLabel>
 #include <QLineEdit>
 #include <QListWidget>
 #include <QMenu>
 #include <QMimeData>
+#include <QTemporaryDir>
 #include <QTextBrowser>
 #include <QUrl>
 
@@ -63,6 +66,48 @@ Table tableOf(const std::string& text) {
 
 std::string guessOf(const std::string& text) {
     return startRecipe({}, RowsRead{tableOf(text), {}}).response;
+}
+
+TEST_F(Hand, NothingMovesAtTheFirstTickOfAFreshFile) {
+    QTemporaryDir folder;
+    QFile file(folder.filePath("fresh.csv"));
+    ASSERT_TRUE(file.open(QIODevice::WriteOnly));
+    file.write("fee,depot,places,weight,revenue\n");
+    for (int i = 0; i < 60; ++i)
+        file.write(QString("%1,%2,%3,%4 kg,%5\n")
+                       .arg(10 + i * i % 17)
+                       .arg(i % 2 ? "Oslo" : "Bergen")
+                       .arg(100 + i * 7 % 31)
+                       .arg(1200 + 3 * i)
+                       .arg(1000 + 5 * (i * 7 % 31) + i % 9)
+                       .toUtf8());
+    file.close();
+    openFile(folder.filePath("fresh.csv"));
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().recipe().response, "revenue");
+    EXPECT_EQ(session().unit("weight"), "kg") << "of its cells";
+    EXPECT_TRUE(find<QWidget>("readDoubts")->isVisible());
+    // Nothing of the brief runs out of the window.
+    for (auto* word : find<QWidget>("briefBar")->findChildren<QLabel*>())
+        if (word->isVisible()) {
+            EXPECT_LE(word->mapTo(window.get(), QPoint(word->width(), 0)).x(), window->width())
+                << ss(word->text());
+        }
+    station(3);
+    ASSERT_TRUE(settle());
+    const QStringList before = names(terms());
+    EXPECT_EQ(before.front(), "constant");
+    tick(terms(), "places");
+    ASSERT_TRUE(settle());
+    const QStringList after = names(terms());
+    for (const QString& name : before)
+        EXPECT_EQ(after.indexOf(name), before.indexOf(name)) << ss(name);
+    // Another response leaves no empty line behind.
+    Recipe other = session().recipe();
+    other.response = "fee";
+    session().change(other);
+    ASSERT_TRUE(settle());
+    EXPECT_FALSE(names(terms()).contains(QString()));
 }
 
 TEST_F(Hand, LinesOfFitKeepTheirPlacesWhileTheyAreTicked) {
