@@ -144,6 +144,60 @@ TEST(Leaks, ColumnsThatComingRowsLackAreNotOffered) {
     EXPECT_FALSE(find(evaluate(recipe, rows, {}, quietly()), "left-out column"));
 }
 
+// One row
+// ---------------------------------------------------------------------------------------------------------
+
+TEST(OneCause, ABendThatOneRowMakesStandsUnderTheRow) {
+    RandomStream random(4, "one row");
+    Rows rows;
+    std::vector<double> x, y;
+    for (int i = 0; i < 100; ++i) {
+        x.push_back(i == 0 ? 30 : 10 * random.uniform());
+        y.push_back(5 + 2 * x.back() + (i == 0 ? -25 : random.normal()));
+    }
+    rows.numbers = {{"y", y}, {"x", x}};
+    const Evidence e = evaluate(recipeOf("y", {"x"}), rows.study(), {}, quietly());
+    const Goad* bend = find(e, "curvature: x");
+    ASSERT_TRUE(bend) << goadsOf(e);
+    EXPECT_EQ(bend->under, "outlying: row 1") << goadsOf(e);
+    EXPECT_NE(bend->reading.find("without row 1 "), std::string::npos) << bend->reading;
+    EXPECT_EQ(e.goads.front().key, "outlying: row 1") << goadsOf(e);
+    // A bend of all rows stays one.
+    for (std::size_t i = 1; i < x.size(); ++i)
+        y[i] += 0.3 * (x[i] - 5) * (x[i] - 5);
+    rows.numbers = {{"y", y}, {"x", x}};
+    const Evidence bent = evaluate(recipeOf("y", {"x"}), rows.study(), {}, quietly());
+    ASSERT_TRUE(find(bent, "curvature: x")) << goadsOf(bent);
+    EXPECT_EQ(find(bent, "curvature: x")->under.rfind("outlying", 0), std::string::npos);
+}
+
+TEST(OneCause, RowsAsWideAsTheirNeighboursStandUnderTheSpread) {
+    std::size_t outlying = 0, under = 0;
+    for (unsigned seed = 1; seed <= 10; ++seed) {
+        RandomStream random(seed, "spread");
+        Rows rows;
+        std::vector<double> x, y;
+        for (int i = 0; i < 200; ++i) {
+            x.push_back(10 * random.uniform());
+            y.push_back(5 + 2 * x.back() + std::exp(0.35 * x.back()) * random.normal());
+        }
+        if (seed > 5) y[7] += 60, x[7] = 1; // far off among rows that lie close
+        rows.numbers = {{"y", y}, {"x", x}};
+        const Evidence e = evaluate(recipeOf("y", {"x"}), rows.study(), {}, quietly());
+        for (const Goad& goad : e.goads) {
+            if (goad.key == "outlying: row 8") {
+                EXPECT_GT(seed, 5U);
+                EXPECT_EQ(goad.under.find("spread"), std::string::npos) << goad.under;
+            } else if (goad.key.rfind("outlying", 0) == 0) {
+                ++outlying;
+                under += !goad.under.empty();
+            }
+        }
+    }
+    EXPECT_GE(outlying, 5U);
+    EXPECT_EQ(under, outlying);
+}
+
 // Season
 // ---------------------------------------------------------------------------------------------------------
 
@@ -198,6 +252,45 @@ TEST(Season, StaysSilentWhereThereIsNone) {
     }
     EXPECT_LE(fired, 5U); // of 1 in 100, twice the binomial error
     EXPECT_LE(box, 6U);
+}
+
+/// Months that are like those of a year before, without a month that is always high.
+StudyRows echoes(double strength, unsigned seed) {
+    RandomStream random(seed, "echoes");
+    Rows rows;
+    std::vector<double> x, y, u;
+    for (std::size_t m = 0; m < 120; ++m) {
+        rows.days.push_back(*parseDate(std::to_string(2010 + m / 12) + (m % 12 < 9 ? "-0" : "-") +
+                                       std::to_string(m % 12 + 1)));
+        x.push_back(random.normal());
+        u.push_back((m >= 12 ? strength * u[m - 12] : 0) + random.normal());
+        y.push_back(50 + x.back() + u.back());
+    }
+    rows.numbers = {{"y", y}, {"x", x}};
+    return rows.study();
+}
+
+TEST(Season, OfAYearBeforeIsFoundAndAnsweredByItsMove) {
+    const StudyRows rows = echoes(-0.8, 3); // turns round each year: no month has a mean of its own
+    const Recipe recipe = recipeOf("y", {"x"});
+    const Evidence before = evaluate(recipe, rows, {}, quietly());
+    const Goad* goad = find(before, "response a year before");
+    ASSERT_TRUE(goad) << goadsOf(before);
+    EXPECT_EQ(goad->under, "");
+    Recipe edited = recipe;
+    goad->moves.back().edit(edited, {});
+    const Evidence after = evaluate(edited, rows, {}, quietly());
+    EXPECT_FALSE(find(after, "response a year before")) << goadsOf(after);
+    EXPECT_LT(after.learning.rmse, 0.9 * before.learning.rmse);
+    std::size_t fired = 0, there = 0;
+    for (unsigned seed = 1; seed <= 150; ++seed) {
+        const Evidence e = evaluate(recipe, echoes(0, 500 + seed), {}, quietly());
+        fired += find(e, "response a year before") != nullptr;
+        for (const Reading& reading : e.readings)
+            there += reading.name == "response a year before" && !std::isnan(reading.value);
+    }
+    EXPECT_LE(fired, 5U); // of 1 in 100, twice the binomial error
+    EXPECT_EQ(there, 150U);
 }
 
 TEST(Season, TakesTheHoursOfMoments) {

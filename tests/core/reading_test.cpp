@@ -56,7 +56,7 @@ bool noted(const RowsRead& rows, const std::string& words) {
 }
 
 RowsRead gathered(const std::string& text, const GatherPlan& plan,
-                  const std::map<std::string, ColumnKind>& kinds = {}) {
+                  const std::map<std::string, AskedKind>& kinds = {}) {
     return gatherRows(rowsOf(text), plan, kinds, quietly());
 }
 

@@ -2,6 +2,8 @@
 // said.
 #include "base/text.h"
 #include "ledger/ledger.h"
+#include "read/gather.h"
+#include "read/stack_join.h"
 #include "share/ledger_text.h"
 #include "support/support.h"
 #include "table/values.h"
@@ -313,6 +315,79 @@ TEST(Moments, ComeAndGoWithProjectsAndSteps) {
     EXPECT_EQ(prepared->table.at("at hour", {}).numbers()[2], 18);
     EXPECT_EQ(prepared->table.at("at weekday", {}).cellText(0), "Saturday");
     EXPECT_NE(ledgerText(recipe, rows, *prepared).find("date and time"), std::string::npos);
+}
+
+TEST(Moments, CanBeAskedForByName) {
+    // Dates alone are dates, and dates with times where they are asked for: rows to forecast that have no
+    // times are the same sort of column as the rows learned from.
+    const TextOptions asked{.kinds = {{"v", AskedKind::ofMoments()}}};
+    const Column v = column({"2025-03-01", "2025-03-02", "2025-03-05"}, "v", asked).table.at("v", {});
+    ASSERT_TRUE(v.moments());
+    EXPECT_EQ(v.cellText(1), "2025-03-02 00:00");
+    const RowsRead odd = column({"2025-03-01 10:00", "soon"}, "v", asked);
+    EXPECT_EQ(odd.table.at("v", {}).missingCount(), 1U);
+    ASSERT_EQ(odd.report.faults.size(), 1U);
+    EXPECT_EQ(odd.report.faults[0].reason, "is not a date and time");
+    Recipe recipe = parseRecipe(
+        R"({"recipe": 1, "rows": {"file": "a.csv", "kinds": {"at": "date and time"}}, "response": "y",
+            "terms": []})",
+        "r");
+    EXPECT_EQ(recipe.rows.text.kinds.at("at"), AskedKind::ofMoments());
+    EXPECT_EQ(parseRecipe(recipeText(recipe), "r"), recipe);
+    // A text becomes one by a step, and one becomes a date or a plain number.
+    StudyRows rows;
+    rows.learning =
+        column({"2025-03-01 12:00", "2025-03-01", "later"}, "at", {.kinds = {{"at", ColumnKind::factor}}});
+    for (const char* to : {"date and time", "number", "date", "date and time"})
+        recipe.steps.push_back(
+            {"change type", true, {{"columns", std::vector<std::string>{"at"}}, {"to", std::string(to)}}});
+    const auto after = [&](std::size_t steps) {
+        Recipe some = recipe;
+        some.steps.resize(steps);
+        const auto prepared = prepareRows(some, rows, {}, quietly());
+        EXPECT_TRUE(prepared->steps.back().problem.empty()) << prepared->steps.back().problem;
+        return prepared->table.at("at", {});
+    };
+    EXPECT_EQ(after(1).cellText(0), "2025-03-01 12:00");
+    EXPECT_EQ(after(1).cellText(1), "2025-03-01 00:00");
+    EXPECT_TRUE(after(1).isMissing(2));
+    EXPECT_FALSE(after(2).moments());
+    EXPECT_EQ(after(2).numbers()[0], *parseDate("2025-03-01") + 0.5);
+    recipe.steps.erase(recipe.steps.begin() + 1); // a date of a date and time, and back
+    EXPECT_EQ(after(2).cellText(0), "2025-03-01");
+    EXPECT_EQ(after(3).cellText(0), "2025-03-01 00:00");
+}
+
+TEST(Moments, StayThroughStacksAndGathering) {
+    const auto part = [](const std::string& text, const char* name) { return StackedRows{name, read(text)}; };
+    std::vector<StackedRows> parts{part("at,y\n2025-03-01 10:30,1\n2025-03-02 11:00,2\n", "a.csv"),
+                                   part("at,y\n2025-03-03,3\n2025-03-04,\n", "b.csv"),
+                                   part("y\n4\n", "c.csv")};
+    const Column at = stackRows(parts, "from").table.at("at", {});
+    ASSERT_TRUE(at.moments()) << at.kindText();
+    EXPECT_EQ(at.cellText(0), "2025-03-01 10:30");
+    EXPECT_EQ(at.cellText(2), "2025-03-03 00:00");
+    EXPECT_TRUE(at.isMissing(4));
+    parts.push_back(part("at,y\n5,1\n6,2\n", "d.csv"));
+    const RowsRead mixed = stackRows(parts, "from");
+    EXPECT_EQ(mixed.table.at("at", {}).kind(), ColumnKind::factor);
+    EXPECT_EQ(std::count_if(mixed.report.notes.begin(), mixed.report.notes.end(),
+                            [](const std::string& note) {
+                                return note.find("at is a date and time in one source and a") !=
+                                       std::string::npos;
+                            }),
+              1);
+    const RowsRead wide =
+        read("shop,seen,open,close\nn,2025-03-01 07:30,2025-03-01 08:00,2025-03-01 18:30\ns,2025-03-01 "
+             "07:45,2025-03-02 09:00,2025-03-02 17:15\n");
+    GatherPlan plan;
+    plan.columns = {"open", "close"};
+    plan.names = "what";
+    plan.values = "at";
+    const RowsRead rows = gatherRows(wide, plan, {}, quietly());
+    EXPECT_TRUE(rows.table.at("at", {}).moments());
+    EXPECT_EQ(rows.table.at("at", {}).cellText(1), "2025-03-01 18:30");
+    EXPECT_EQ(rows.table.at("seen", {}).cellText(3), "2025-03-01 07:45");
 }
 
 TEST(Expressions, ReadDatesInAnOrder) {

@@ -224,18 +224,17 @@ void DataStation::openColumn(const QModelIndex& index) {
         dialog->open();
     });
     auto* types = menu->addMenu(tr("Type"));
-    for (const ColumnKind other :
-         {ColumnKind::number, ColumnKind::factor, ColumnKind::date, ColumnKind::text}) {
-        auto* action = types->addAction(tr("Read as %1").arg(qs(kindName(other))));
+    for (const AskedKind& other : AskedKind::all()) {
+        auto* action = types->addAction(tr("Read as %1").arg(qs(other.name())));
         action->setCheckable(true);
-        action->setChecked(kind == other);
+        action->setChecked(kindText(line->summary) == other.name());
         const bool read = m_session.rows()->learning.table.find(name) != nullptr;
         connect(action, &QAction::triggered, this, [this, name, other, read] {
             if (!read) { // a column made by a step
                 m_session.addStep(
                     {"change type",
                      true,
-                     {{"columns", std::vector<std::string>{name}}, {"to", std::string(kindName(other))}}});
+                     {{"columns", std::vector<std::string>{name}}, {"to", std::string(other.name())}}});
                 return;
             }
             RowsPlan plan = m_session.recipe().rows;

@@ -365,7 +365,7 @@ void ReadingDialog::preview() {
 void ReadingDialog::showRows(const RowsRead& rows) {
     m_columns.clear();
     for (const Column& column : rows.table.columns())
-        m_columns.emplace_back(column.name(), column.kind());
+        m_columns.emplace_back(column.name(), column.asked());
     m_model.setContent(previewGrid(rows.table));
     m_view->fitColumns(170);
     QStringList said;
@@ -418,8 +418,8 @@ void ReadingDialog::askKind(int column) {
     };
     const bool asked = m_source.text.kinds.contains(name);
     add(tr("As found"), !asked, [this, name = name] { m_source.text.kinds.erase(name); });
-    for (const ColumnKind kind : {ColumnKind::number, ColumnKind::factor, ColumnKind::date, ColumnKind::text})
-        add(tr("Read as %1").arg(qs(kindName(kind))), asked && now == kind,
+    for (const AskedKind& kind : AskedKind::all())
+        add(tr("Read as %1").arg(qs(kind.name())), asked && now == kind,
             [this, name = name, kind] { m_source.text.kinds[name] = kind; });
     menu->popup(QCursor::pos());
 }

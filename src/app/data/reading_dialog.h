@@ -69,7 +69,7 @@ private:
     QPushButton* m_ok = nullptr;
     GridModel m_model;
     GridView* m_view;
-    std::vector<std::pair<std::string, ColumnKind>> m_columns;
+    std::vector<std::pair<std::string, AskedKind>> m_columns;
     QTimer m_later;
     Jobs m_jobs;
 };

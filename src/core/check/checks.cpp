@@ -160,6 +160,7 @@ const std::vector<Check>& checks() {
         {{"left-out column"}, needsErrors, checkLeftOutColumn, slow, folds, beside, Tells::form},
         {{"missing interaction"}, needsTests, checkMissingInteraction, slow, noFolds, beside, Tells::form},
         {{"season"}, needsErrors, checkSeason, slow, folds, beside, Tells::form},
+        {{"response a year before"}, needsErrors, checkYearBefore, slow, folds, beside, Tells::form},
         {{"rows that hide each other"}, needsTests, checkHiddenRows, slow, noFolds, beside, Tells::rows},
         {{"serial dependence, Durbin–Watson", "serial dependence, Ljung–Box"},
          needsErrors,
@@ -276,12 +277,19 @@ void gatherUnder(std::vector<Goad>& goads) {
     };
     for (Goad& goad : goads)
         if (form != goads.end() && !goad.accepted && follows(goad)) goad.under = form->key;
+    for (Goad& goad : goads)
+        for (const std::string& key : goad.follows)
+            if (goad.under.empty() && !goad.accepted &&
+                std::any_of(goads.begin(), goads.end(),
+                            [&](const Goad& other) { return other.key == key && !other.accepted; }))
+                goad.under = key;
     tellFamiliesTogether(goads);
     // What stands under one that stands under another stands under that.
-    for (Goad& goad : goads)
-        for (const Goad& other : goads)
-            if (!goad.under.empty() && other.key == goad.under && !other.under.empty())
-                goad.under = other.under;
+    for (int step = 0; step < 4; ++step)
+        for (Goad& goad : goads)
+            for (const Goad& other : goads)
+                if (!goad.under.empty() && other.key == goad.under && !other.under.empty())
+                    goad.under = other.under;
 }
 
 } // namespace oxgoad

@@ -242,6 +242,10 @@ void checkSerialDependence(const CheckContext& context, Findings& findings);
 /// Intraclass correlation (Fisher 1925) with the F test that the groups add nothing to the model.
 /// Month, quarter, weekday and hour, as the times have them, against what is left over.
 void checkSeason(const CheckContext& context, Findings& findings);
+/// Whether the response of twelve months or four quarters before, in the same group, says something of the
+/// errors: F of that column beside the model (rows without one have the mean), for other kinds the t of its
+/// correlation with their errors. Needs dates, at most one row a group and period, and 10 rows that have one.
+void checkYearBefore(const CheckContext& context, Findings& findings);
 void checkGroups(const CheckContext& context, Findings& findings);
 /// Moran's I of mean errors of places, see moran().
 void checkSpace(const CheckContext& context, Findings& findings);

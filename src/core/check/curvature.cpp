@@ -72,12 +72,47 @@ Made madeOf(const Eigen::VectorXd& values) {
     return made;
 }
 
+bool hasLine(const CheckContext& context, const std::string& column) {
+    return std::find(context.terms.begin(), context.terms.end(), plainTerm(column)) != context.terms.end();
+}
+
 struct Curved {
     std::string column;
     std::string why;
     std::size_t first = 0;
     bool spline = false;
 };
+
+/// A bend that is gone without the row that moves the fit most (Cook's distance) is that row's: its goad says
+/// so, costs what is left of it and stands under the row's. `columns` are what is added, the first `parents`
+/// of them not counted. A row with a column of its own is a row left out.
+void tryWithoutOneRow(const CheckContext& context, const std::vector<Eigen::VectorXd>& columns,
+                      std::size_t parents, double limit, Goad& goad) {
+    if (!context.linear || context.linear->cooks.empty()) return;
+    const std::span<const double> cooks = context.linear->cooks;
+    std::size_t mover = 0;
+    for (std::size_t i = 1; i < cooks.size(); ++i)
+        if (std::isnan(cooks[mover]) || cooks[i] > cooks[mover]) mover = i;
+    ColumnsBeside beside(context);
+    ScreenBlock block{{}, parents + 1};
+    block.columns.push_back(beside.add(
+        Eigen::VectorXd::Unit(static_cast<Eigen::Index>(cooks.size()), static_cast<Eigen::Index>(mover))));
+    for (const Eigen::VectorXd& column : columns)
+        block.columns.push_back(beside.add(column));
+    beside.ask(std::move(block));
+    const Addition without = beside.answers().front();
+    if (!isTested(without) || without.p < limit || 2 * errorTaken(without) > goad.cost.value_or(0)) return;
+    const std::size_t row = context.learningRows[mover];
+    goad.cost = errorTaken(without);
+    goad.costSays += ", without row " + countText(row + 1);
+    goad.reading += "; without row " + countText(row + 1) + " " +
+                    fText(without.f, without.numeratorDf, without.denominatorDf) + ", p " +
+                    probabilityText(without.p) + ": it hangs on that row";
+    goad.tells = Tells::rows;
+    goad.follows = {"outlying: row " + std::to_string(row + 1),
+                    "influential: row " + std::to_string(row + 1)};
+    goad.moves.push_back(seeRow(row));
+}
 
 Goad curvatureGoad(const CheckContext& context, const std::string& column, const std::string& reading,
                    double limit, const Addition& together, bool factorOfProducts) {
@@ -148,9 +183,7 @@ void checkCurvature(const CheckContext& context, Findings& findings) {
             }
             // Beside the straight line, which most models have already.
             std::vector<std::size_t> line;
-            if (std::find(context.terms.begin(), context.terms.end(), plainTerm(each.column)) ==
-                context.terms.end())
-                line.push_back(beside.add(std::move(made[k].line)));
+            if (!hasLine(context, each.column)) line.push_back(beside.add(std::move(made[k].line)));
             const auto bent = beside.add(std::move(made[k].square));
             ScreenBlock square{line, line.size()};
             square.columns.push_back(bent);
@@ -200,7 +233,16 @@ void checkCurvature(const CheckContext& context, Findings& findings) {
         const bool plain = std::any_of(context.terms.begin(), context.terms.end(), [&](const Term& term) {
             return term.parts.size() == 1 && term.parts[0].column == each.column;
         });
-        findings.goads.push_back(curvatureGoad(context, each.column, says, limit, together, !plain));
+        Goad goad = curvatureGoad(context, each.column, says, limit, together, !plain);
+        Made again = madeOf(inputValues(context, *findInput(context.inputs.inputs(), each.column)));
+        std::vector<Eigen::VectorXd> columns;
+        if (!hasLine(context, each.column)) columns.push_back(std::move(again.line));
+        const std::size_t parents = columns.size();
+        columns.push_back(std::move(again.square));
+        for (Eigen::VectorXd& bend : again.bends)
+            columns.push_back(std::move(bend));
+        tryWithoutOneRow(context, columns, parents, limit, goad);
+        findings.goads.push_back(std::move(goad));
     }
 }
 
@@ -213,8 +255,10 @@ void checkCurvatureOverall(const CheckContext& context, Findings& findings) {
     const Eigen::VectorXd z = standardised(said);
     ColumnsBeside beside(context);
     // Powers less what the powers before them say would be the same test; scaled they keep their digits.
-    const auto square = beside.add(standardised(z.array().square()));
-    const auto cube = beside.add(standardised(z.array().cube()));
+    const std::vector<Eigen::VectorXd> powers{standardised(z.array().square()),
+                                              standardised(z.array().cube())};
+    const auto square = beside.add(powers[0]);
+    const auto cube = beside.add(powers[1]);
     beside.ask({{square, cube}, 0});
     const Addition added = beside.answers().front();
     if (!isTested(added)) {
@@ -245,6 +289,7 @@ void checkCurvatureOverall(const CheckContext& context, Findings& findings) {
         std::all_of(context.working.begin(), context.working.end(), [](double v) { return v > 0; }))
         goad.moves.push_back({.label = "model the logarithm",
                               .edit = [](Recipe& recipe, const std::string&) { recipe.logResponse = true; }});
+    tryWithoutOneRow(context, powers, 0, limit, goad);
     findings.goads.push_back(std::move(goad));
 }
 

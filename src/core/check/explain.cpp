@@ -227,6 +227,10 @@ constexpr std::array entries{
           "them, and its errors hang together.",
           "Take the part of the calendar as levels, a wave of the year, or the value a year before.",
           "Checks of dependence"},
+    Entry{"response a year before",
+          "What was a year ago often comes again, also where no month is always high or always low.",
+          "Take the value a year before into the model, or its month where each year is alike.",
+          "Checks of dependence"},
     Entry{"rows of totals", "A row that sums others counts them twice and pulls every line to itself.",
           "Leave it out.", "Checks of columns"},
 };

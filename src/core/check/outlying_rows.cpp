@@ -60,6 +60,30 @@ double chanceOfAny(double value, std::span<const double> times, double df, doubl
     return sum;
 }
 
+/// Whether residuals (each over its own error) of rows predicted alike are spread so widely that this one is
+/// none apart: t of the residual over their root mean square, adjusted for all rows. A tenth of the rows, ten
+/// at least.
+bool spreadLikeItsNeighbours(const CheckContext& context, std::size_t at, double limit) {
+    const std::span<const double> fitted = context.fitted, errors = context.errors,
+                                  leverages = context.linear->leverages;
+    const std::size_t n = fitted.size(), near = std::max<std::size_t>(10, n / 10);
+    if (n < 3 * near) return false;
+    std::vector<std::size_t> rows(n);
+    std::iota(rows.begin(), rows.end(), std::size_t{0});
+    std::swap(rows[at], rows.back());
+    rows.pop_back();
+    const auto distance = [&](std::size_t i) { return std::pair(std::fabs(fitted[i] - fitted[at]), i); };
+    std::nth_element(rows.begin(), rows.begin() + static_cast<std::ptrdiff_t>(near), rows.end(),
+                     [&](std::size_t a, std::size_t b) { return distance(a) < distance(b); });
+    double squares = 0;
+    std::sort(rows.begin(), rows.begin() + static_cast<std::ptrdiff_t>(near)); // one order of the sum
+    for (std::size_t k = 0; k < near; ++k)
+        squares += errors[rows[k]] * errors[rows[k]] / std::max(1e-6, 1 - leverages[rows[k]]);
+    const double t = errors[at] / std::sqrt(std::max(1e-6, 1 - leverages[at])) /
+                     std::sqrt(squares / static_cast<double>(near));
+    return static_cast<double>(n) * studentTwoSided(t, static_cast<double>(near)) >= limit;
+}
+
 /// Deleted residual of a row at which Cook's distance reaches a value; infinite where it never does.
 double residualAtCook(double cook, double leverage, double rank, double df) {
     const double square = cook * rank * (1 - leverage) / leverage; // of the residual over its own error
@@ -218,6 +242,8 @@ void checkOutlyingRows(const CheckContext& context, Findings& findings) {
         goad.family = "rows apart";
         goad.familyTitle = "# signs of rows apart";
         goad.size = std::fabs(studentized[i]);
+        if (spreadLikeItsNeighbours(context, i, tLimit))
+            goad.follows = {"unequal spread", "unequal spread, ranks", "unequal spread, White"};
         costOf(goad, i);
         if (named.empty())
             goad.moves.push_back(

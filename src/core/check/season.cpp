@@ -140,6 +140,25 @@ std::optional<Tried> tryCalendar(const CheckContext& context, const Column& time
     return out;
 }
 
+Move yearBefore(const CheckContext& context, const Column& time, const Calendar& calendar,
+                const Column* panel) {
+    return {.label = "its value a year before",
+            .edit = [date = time.name(), response = context.response(), unit = calendar.name,
+                     back = static_cast<double>(calendar.length),
+                     group = panel ? panel->name() : std::string()](Recipe& recipe, const std::string&) {
+                const std::string name = response + " a year before";
+                recipe.steps.push_back({"lag",
+                                        true,
+                                        {{"column", response},
+                                         {"time", date},
+                                         {"group", group},
+                                         {"unit", unit},
+                                         {"back", back},
+                                         {"name", name}}});
+                recipe = withTerm(recipe, plainTerm(name));
+            }};
+}
+
 /// What puts the calendar into the model.
 void addMoves(const CheckContext& context, const Column& time, const Calendar& calendar, Goad& goad) {
     const std::string date = time.name();
@@ -170,23 +189,7 @@ void addMoves(const CheckContext& context, const Column& time, const Calendar& c
     if (!ofYear || time.kind() != ColumnKind::date) return;
     std::string why;
     const Column* panel = panelOf(context, time, why);
-    if (!why.empty()) return;
-    goad.moves.push_back(
-        {.label = "its value a year before",
-         .edit = [date, response = context.response(), unit = calendar.name,
-                  back = static_cast<double>(calendar.length),
-                  group = panel ? panel->name() : std::string()](Recipe& recipe, const std::string&) {
-             const std::string name = response + " a year before";
-             recipe.steps.push_back({"lag",
-                                     true,
-                                     {{"column", response},
-                                      {"time", date},
-                                      {"group", group},
-                                      {"unit", unit},
-                                      {"back", back},
-                                      {"name", name}}});
-             recipe = withTerm(recipe, plainTerm(name));
-         }});
+    if (why.empty()) goad.moves.push_back(yearBefore(context, time, calendar, panel));
 }
 
 } // namespace
@@ -258,6 +261,92 @@ void checkSeason(const CheckContext& context, Findings& findings) {
     goad.size = best.f;
     goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
     addMoves(context, *time, *best.calendar, goad);
+    findings.goads.push_back(std::move(goad));
+}
+
+void checkYearBefore(const CheckContext& context, Findings& findings) {
+    const std::string name = "response a year before";
+    const std::string source = "F of an added column; t of a correlation, Fisher 1915";
+    const Column* time = timeOf(context);
+    if (!time || time->kind() != ColumnKind::date) {
+        findings.readings.push_back(noReading(name, "no column is a date"));
+        return;
+    }
+    const Calendar* calendar = nullptr;
+    for (const Calendar* turn : turnsOf(context, *time))
+        if (turn->name == "month" || turn->name == "quarter") calendar = turn;
+    std::string why;
+    const Column* panel = calendar ? panelOf(context, *time, why) : nullptr;
+    using Place = std::pair<std::int32_t, long long>;
+    const auto placeOf = [&](std::uint32_t row, long long back) -> std::optional<Place> {
+        if (time->isMissing(row) || (panel && panel->isMissing(row))) return std::nullopt;
+        const double day = time->asNumber(row);
+        const long long month = static_cast<int>(dateOf(day).year()) * 12LL + monthOf(day);
+        const auto months = static_cast<long long>(12 / calendar->length);
+        return Place{panel ? panel->codes()[row] : 0, month / months - back};
+    };
+    std::map<Place, double> values;
+    if (calendar && why.empty())
+        for (std::size_t i = 0; i < context.learningRows.size() && why.empty(); ++i)
+            if (const auto place = placeOf(context.learningRows[i], 0))
+                if (!values.emplace(*place, context.working[i]).second)
+                    why = "a " + calendar->name + " has several rows";
+    if (!calendar) why = "the times go through no year twice, finely enough";
+    std::vector<double> before(context.errorRows.size(), std::nan(""));
+    double sum = 0, there = 0;
+    for (std::size_t i = 0; i < before.size() && why.empty(); ++i)
+        if (const auto place = placeOf(context.errorRows[i], static_cast<long long>(calendar->length)))
+            if (const auto found = values.find(*place); found != values.end())
+                before[i] = found->second, sum += found->second, ++there;
+    if (why.empty() && there < 10) why = "fewer than ten rows have one";
+    if (!why.empty()) {
+        findings.readings.push_back(noReading(name, why));
+        return;
+    }
+    for (double& value : before)
+        if (std::isnan(value)) value = sum / there;
+    const Eigen::VectorXd column = standardised(
+        Eigen::Map<const Eigen::VectorXd>(before.data(), static_cast<Eigen::Index>(before.size())));
+    double f = 0, df = 0, p = 1, share = 0;
+    if (context.linear && context.kind.leastSquares) {
+        ColumnsBeside beside(context);
+        ScreenBlock block;
+        block.columns.push_back(beside.add(column));
+        beside.ask(std::move(block));
+        const Addition added = beside.answers().front();
+        if (!isTested(added)) {
+            findings.readings.push_back(noReading(name, "the model has it already"));
+            return;
+        }
+        f = added.f, df = added.denominatorDf, p = added.p, share = added.share;
+    } else {
+        const Eigen::Map<const Eigen::VectorXd> errors(context.errors.data(), column.size());
+        const Eigen::VectorXd z = standardised(errors);
+        const double r = z.dot(column) / static_cast<double>(column.size());
+        df = static_cast<double>(column.size()) - 2, share = r * r;
+        f = df * share / std::max(1e-300, 1 - share);
+        p = fisherUpper(f, 1, df);
+    }
+    const double limit = context.limitOf(name, pLimit);
+    const std::string says = context.response() + " of the same " + calendar->name + " a year before" +
+                             (panel ? " within " + panel->name() : std::string()) + ", known for " +
+                             countText(static_cast<std::size_t>(there)) + " rows: " + fText(f, 1, df);
+    findings.readings.push_back(madeReading(name, f, limit, p, says, source));
+    if (!(p < limit)) return;
+    Goad goad;
+    goad.key = goad.check = name;
+    goad.title = "What is left over follows " + context.response() + " of a year before";
+    goad.reading = says + ", p " + probabilityText(p);
+    goad.threshold = pThresholdText(limit);
+    goad.source = source;
+    goad.station = "check";
+    goad.column = time->name();
+    goad.cost = 1 - std::sqrt(std::max(0.0, 1 - share));
+    goad.costSays = "the share of the typical error that the value a year before takes away";
+    goad.size = f;
+    goad.follows = {"season: month", "season: quarter"};
+    goad.moves.push_back({.label = "see residuals", .shows = Move::Shows::column});
+    goad.moves.push_back(yearBefore(context, *time, *calendar, panel));
     findings.goads.push_back(std::move(goad));
 }
 

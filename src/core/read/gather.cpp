@@ -78,7 +78,7 @@ Column stretched(const Column& column, std::size_t times, Progress& progress) {
         std::vector<double> all;
         all.reserve(n * times);
         each([&](std::size_t i) { return column.numbers()[i]; }, [&](double v) { all.push_back(v); });
-        return Column::ofNumbers(column.name(), std::move(all));
+        return Column::ofNumbersLike(column, column.name(), std::move(all));
     }
     case ColumnKind::date: {
         std::vector<std::int32_t> all;
@@ -103,16 +103,7 @@ Column stretched(const Column& column, std::size_t times, Progress& progress) {
 /// The values of some columns row by row: of their kind when all that hold something share one.
 Column valueColumn(const std::string& name, const std::vector<const Column*>& columns, std::size_t rows,
                    Progress& progress) {
-    std::optional<ColumnKind> kind;
-    bool mixed = false;
-    for (const Column* column : columns) {
-        if (column->missingCount() == column->size()) continue;
-        const ColumnKind own = column->kind() == ColumnKind::text ? ColumnKind::factor : column->kind();
-        mixed |= kind && *kind != own;
-        kind = own;
-    }
-    if (mixed) kind = ColumnKind::factor;
-    const ColumnKind one = kind.value_or(ColumnKind::number);
+    const AskedKind one = commonKind(columns).value_or(ColumnKind::factor);
     auto eachCell = [&](auto add) {
         for (std::size_t i = 0; i < rows; ++i) {
             if (i % 4096 == 0)
@@ -126,9 +117,11 @@ Column valueColumn(const std::string& name, const std::vector<const Column*>& co
         std::vector<double> all;
         all.reserve(rows * columns.size());
         eachCell([&](const Column& c, std::size_t i) {
-            all.push_back(c.kind() == ColumnKind::number ? c.numbers()[i] : std::nan(""));
+            const bool there = c.missingCount() < c.size() && !c.isMissing(i);
+            all.push_back(there ? c.asNumber(i) : std::nan(""));
         });
-        return Column::ofNumbers(name, std::move(all));
+        return one.moments ? Column::ofMoments(name, std::move(all))
+                           : Column::ofNumbers(name, std::move(all));
     }
     if (one == ColumnKind::date) {
         std::vector<std::int32_t> all;
@@ -148,10 +141,10 @@ Column valueColumn(const std::string& name, const std::vector<const Column*>& co
     return sortedFactor(name, std::move(codes), dictionary.takeKeys());
 }
 
-Column asAsked(Column column, const std::map<std::string, ColumnKind>& kinds) {
+Column asAsked(Column column, const std::map<std::string, AskedKind>& kinds) {
     const auto asked = kinds.find(column.name());
-    return asked == kinds.end() || asked->second == column.kind() ? column
-                                                                  : column.converted(asked->second).column;
+    return asked == kinds.end() || asked->second == column.asked() ? column
+                                                                   : column.converted(asked->second).column;
 }
 
 } // namespace
@@ -179,7 +172,7 @@ std::vector<std::size_t> gatheredColumns(const Table& table, const GatherPlan& p
     return places;
 }
 
-RowsRead gatherRows(RowsRead rows, const GatherPlan& plan, const std::map<std::string, ColumnKind>& kinds,
+RowsRead gatherRows(RowsRead rows, const GatherPlan& plan, const std::map<std::string, AskedKind>& kinds,
                     Progress& progress) {
     const std::string file = rows.report.file;
     const auto places = gatheredColumns(rows.table, plan, file);

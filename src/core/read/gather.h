@@ -30,7 +30,7 @@ std::vector<std::size_t> gatheredColumns(const Table& table, const GatherPlan& p
 /// columns and something else in others become a factor. `kinds` may ask for other types of both columns.
 /// Faults keep their lines. Errors: those of gatheredColumns; badJoin when a name is taken or the rows are
 /// more than can be held.
-RowsRead gatherRows(RowsRead rows, const GatherPlan& plan, const std::map<std::string, ColumnKind>& kinds,
+RowsRead gatherRows(RowsRead rows, const GatherPlan& plan, const std::map<std::string, AskedKind>& kinds,
                     Progress& progress);
 
 /// The columns that look like one quantity in many: the longest stretch of at least three neighbours whose

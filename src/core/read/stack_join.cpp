@@ -26,35 +26,32 @@ Column stacked(const std::string& name, const std::vector<const Column*>& parts,
     std::size_t rows = 0;
     for (const auto size : sizes)
         rows += size;
-    const Column* first =
-        *std::find_if(parts.begin(), parts.end(), [](const Column* c) { return c != nullptr; });
-    ColumnKind kind = first->kind();
-    for (const Column* part : parts)
-        if (part && part->kind() != kind && part->missingCount() < part->size()) {
-            kind = ColumnKind::factor;
-            notes.push_back(name + " is a " + std::string(kindName(first->kind())) + " in one source and a " +
-                            std::string(kindName(part->kind())) + " in another; it was made a factor.");
-            break;
-        }
+    const std::optional<AskedKind> common = commonKind(parts);
+    if (!common) {
+        std::vector<const Column*> told;
+        for (const Column* part : parts)
+            if (part && part->missingCount() < part->size() &&
+                (told.empty() || part->asked() != told.front()->asked()))
+                told.push_back(part);
+        notes.push_back(name + " is a " + std::string(told.front()->kindText()) + " in one source and a " +
+                        std::string(told[1]->kindText()) + " in another; it was made a factor.");
+    }
+    const AskedKind kind = common.value_or(ColumnKind::factor);
     if (kind == ColumnKind::number || kind == ColumnKind::date) {
         std::vector<double> numbers;
         std::vector<std::int32_t> days;
         for (std::size_t p = 0; p < parts.size(); ++p) {
-            const bool there = parts[p] && parts[p]->kind() == kind;
-            if (kind == ColumnKind::number) {
-                if (there)
-                    numbers.insert(numbers.end(), parts[p]->numbers().begin(), parts[p]->numbers().end());
+            const bool there = parts[p] && parts[p]->missingCount() < parts[p]->size();
+            for (std::size_t i = 0; i < sizes[p]; ++i)
+                if (kind == ColumnKind::number)
+                    numbers.push_back(there && !parts[p]->isMissing(i) ? parts[p]->asNumber(i)
+                                                                       : std::nan(""));
                 else
-                    numbers.resize(numbers.size() + sizes[p], std::nan(""));
-            } else {
-                if (there)
-                    days.insert(days.end(), parts[p]->days().begin(), parts[p]->days().end());
-                else
-                    days.resize(days.size() + sizes[p], Column::missingDay);
-            }
+                    days.push_back(there ? parts[p]->days()[i] : Column::missingDay);
         }
-        return kind == ColumnKind::number ? Column::ofNumbers(name, std::move(numbers))
-                                          : Column::ofDates(name, std::move(days));
+        return kind == ColumnKind::date ? Column::ofDates(name, std::move(days))
+               : kind.moments           ? Column::ofMoments(name, std::move(numbers))
+                                        : Column::ofNumbers(name, std::move(numbers));
     }
     if (kind == ColumnKind::text) {
         TextCells cells;

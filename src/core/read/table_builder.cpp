@@ -173,9 +173,10 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
     for (auto& number : asNumber)
         if (number && !number->unit.empty() && number->unit != dress.unit) number.reset();
     // Days that a workbook counts, in cells that are not shown as days.
-    const bool serial = present > 0 && serials == present &&
-                        ((asked == m_options.kinds.end() && namesDate(name)) ||
-                         (asked != m_options.kinds.end() && asked->second == ColumnKind::date));
+    const bool serial =
+        present > 0 && serials == present &&
+        ((asked == m_options.kinds.end() && namesDate(name)) ||
+         (asked != m_options.kinds.end() && (asked->second == ColumnKind::date || asked->second.moments)));
     if (serial) {
         constexpr double epoch = 25569;
         for (std::size_t i = 0; i < m_rows; ++i)
@@ -212,6 +213,21 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
         if (m_faults.size() < ReadReport::listedFaults)
             m_faults.push_back({m_lines[i], i + 1, c + 1, name, textOf(i), reason});
     };
+    const bool asMoments =
+        asked == m_options.kinds.end() ? kind == ColumnKind::date && times > 0 : asked->second.moments;
+    if (asMoments) {
+        std::vector<double> moments(m_rows, std::nan(""));
+        for (std::size_t i = 0; i < m_rows; ++i) {
+            if (cells.tags[i] == Tag::missing) continue;
+            if (cells.tags[i] == Tag::date)
+                moments[i] = cells.values[i];
+            else if (cells.tags[i] == Tag::text && asDate[static_cast<std::size_t>(cells.values[i])])
+                moments[i] = *asDate[static_cast<std::size_t>(cells.values[i])];
+            else
+                misfit(i, "is not a date and time");
+        }
+        return Column::ofMoments(name, std::move(moments));
+    }
     if (kind == ColumnKind::number) {
         std::vector<double>& values = cells.values;
         std::size_t asText = 0;
@@ -230,19 +246,6 @@ Column TableBuilder::column(std::size_t c, ReadReport& report) {
             report.notes.push_back(name + ": " + plural(asText, "number was", "numbers were") +
                                    " stored as text and read as numbers.");
         return Column::ofNumbers(name, std::move(values));
-    }
-    if (kind == ColumnKind::date && times > 0 && asked == m_options.kinds.end()) {
-        std::vector<double> moments(m_rows, std::nan(""));
-        for (std::size_t i = 0; i < m_rows; ++i) {
-            if (cells.tags[i] == Tag::missing) continue;
-            if (cells.tags[i] == Tag::date)
-                moments[i] = cells.values[i];
-            else if (cells.tags[i] == Tag::text && asDate[static_cast<std::size_t>(cells.values[i])])
-                moments[i] = *asDate[static_cast<std::size_t>(cells.values[i])];
-            else
-                misfit(i, "is not a date and time");
-        }
-        return Column::ofMoments(name, std::move(moments));
     }
     if (kind == ColumnKind::date) {
         std::vector<std::int32_t> days(m_rows, Column::missingDay);

@@ -128,8 +128,9 @@ std::vector<ColumnKind> guessKinds(TextLayout& layout, const std::vector<TextChu
         const bool numbers = 10 * t.numbers >= fittingOfTen * t.present;
         const bool codes = areCodes(t.codes, t.wholes, t.present);
         // Nothing of a time of day is dropped unless dates are asked for.
-        layout.moments.push_back(!numbers && dates && t.times > 0 &&
-                                 (asked == options.kinds.end() || asked->second == ColumnKind::number));
+        layout.moments.push_back(asked != options.kinds.end() && asked->second == ColumnKind::number
+                                     ? asked->second.moments || (!numbers && dates && t.times > 0)
+                                     : !numbers && dates && t.times > 0 && asked == options.kinds.end());
         if (compact || serial)
             kinds.push_back(ColumnKind::date);
         else if ((numbers && !codes) || layout.moments.back() != 0)

@@ -46,7 +46,7 @@ struct TextOptions {
     std::vector<std::string> missingMarks = {"NA",  "N/A",  "n/a",  "#N/A", "NaN",
                                              "nan", "null", "NULL", "?",    "-"};
     /// Kinds asked for, by column name; the other columns' kinds are found.
-    std::map<std::string, ColumnKind> kinds;
+    std::map<std::string, AskedKind> kinds;
     /// A kind asked for a column that is not there is passed over instead of refused.
     bool kindsMayBeAbsent = false;
 

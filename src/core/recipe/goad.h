@@ -83,6 +83,8 @@ struct Goad {
     /// Key of the goad it stands under: of the same cause, or what follows from it. Empty for one that stands
     /// by itself.
     std::string under{};
+    /// Keys of goads it follows from: it stands under the first of them that is open.
+    std::vector<std::string> follows{};
     /// Goads of one family are told together; its sentence has the number in place of "#".
     std::string family{};
     std::string familyTitle{};

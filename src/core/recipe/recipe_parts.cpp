@@ -15,7 +15,6 @@ namespace {
 constexpr double beyond = std::numeric_limits<double>::infinity();
 constexpr std::array encodings{Encoding::utf8, Encoding::utf16LittleEndian, Encoding::utf16BigEndian,
                                Encoding::latin1};
-constexpr std::array kinds{ColumnKind::number, ColumnKind::factor, ColumnKind::date, ColumnKind::text};
 constexpr std::array orders{DateOrder::yearFirst, DateOrder::dayFirst, DateOrder::monthFirst};
 constexpr std::array<std::pair<NumberDress::Percent, std::string_view>, 3> percents{
     {{NumberDress::Percent::share, "share"},
@@ -72,10 +71,10 @@ TextOptions parseTextOptions(JsonObject& object) {
     object.optional("kinds", [&](const JsonValue& v) {
         v.eachMember([&](const std::string& column, const JsonValue& kind) {
             const std::string name = kind.text();
-            const auto* found =
-                std::find_if(kinds.begin(), kinds.end(), [&](ColumnKind k) { return kindName(k) == name; });
-            if (found == kinds.end())
-                kind.refuse("is \"" + name + "\"", "Known are number, factor, date and text.");
+            const auto found = AskedKind::named(name);
+            if (!found)
+                kind.refuse("is \"" + name + "\"",
+                            "Known are number, factor, date, date and time, and text.");
             options.kinds[column] = *found;
         });
     });
@@ -96,7 +95,7 @@ void writeTextOptions(ordered_json& out, const TextOptions& options) {
     if (options.encoding) out["encoding"] = encodingName(*options.encoding);
     if (options.missingMarks != TextOptions{}.missingMarks) out["missing_marks"] = options.missingMarks;
     for (const auto& [column, kind] : options.kinds)
-        out["kinds"][column] = kindName(kind);
+        out["kinds"][column] = kind.name();
 }
 
 bool isWorkbookName(std::string file) {

@@ -36,8 +36,8 @@ struct EvaluateOptions {
 Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared,
                   const EvaluateOptions& options, Progress& progress);
 /// Judges the recipe's folds and puts what they found into evidence that evaluate() gave without, or a goad
-/// that says why they could not be judged. A stop keeps the folds done, and their checks are left to run. Throws
-/// Stopped.
+/// that says why they could not be judged. A stop keeps the folds done, and their checks are left to run.
+/// Throws Stopped.
 Evidence withFolds(const Evidence& evidence, const Recipe& recipe, const StudyRows& rows,
                    const PreparedRows& prepared, const JudgeOptions& options, Progress& progress);
 

@@ -9,7 +9,7 @@ RowsRead loadForecastRows(const Recipe& recipe, const Table& learning, const std
     plan.text.kindsMayBeAbsent = true;
     for (const Column& column : learning.columns())
         if (column.name() != recipe.response && !plan.text.kinds.contains(column.name()))
-            plan.text.kinds[column.name()] = column.kind();
+            plan.text.kinds[column.name()] = column.asked();
     plan.joins = recipe.rows.joins;
     return readRows(plan, folder, password, threads, progress);
 }

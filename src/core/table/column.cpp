@@ -5,10 +5,29 @@
 #include "table/values.h"
 
 #include <algorithm>
+#include <array>
 #include <cassert>
 #include <cmath>
 
 namespace oxgoad {
+
+AskedKind AskedKind::ofMoments() {
+    AskedKind asked;
+    asked.moments = true;
+    return asked;
+}
+
+std::span<const AskedKind> AskedKind::all() {
+    static const std::array<AskedKind, 5> kinds{ColumnKind::number, ColumnKind::factor, ColumnKind::date,
+                                                ofMoments(), ColumnKind::text};
+    return kinds;
+}
+
+std::optional<AskedKind> AskedKind::named(std::string_view name) {
+    for (const AskedKind& kind : all())
+        if (kind.name() == name) return kind;
+    return std::nullopt;
+}
 
 std::string_view kindName(ColumnKind kind) {
     switch (kind) {
@@ -144,29 +163,52 @@ Column Column::renamed(std::string name) const {
     return {std::move(name), m_data};
 }
 
-Column::Converted Column::converted(ColumnKind wanted) const {
-    if (wanted == kind()) return {*this, 0};
+namespace {
+
+std::optional<double> dressedNumber(std::string_view cell) {
+    const auto value = parseDressedNumber(cell, {});
+    return value ? std::optional<double>(value->value) : std::nullopt;
+}
+
+std::optional<double> momentOf(std::string_view cell) {
+    if (const auto moment = parseMoment(cell, DateOrder::dayFirst)) return moment;
+    if (const auto day = parseDate(cell, DateOrder::dayFirst)) return static_cast<double>(*day);
+    return std::nullopt;
+}
+
+} // namespace
+
+Column::Converted Column::converted(AskedKind wanted) const {
+    if (wanted == asked()) return {*this, 0};
     std::size_t lost = 0;
-    if (wanted == ColumnKind::number || wanted == ColumnKind::date) {
-        std::vector<double> numbers(size(), std::nan(""));
-        std::vector<std::int32_t> days(size(), missingDay);
+    if (wanted.kind == ColumnKind::number) {
+        std::vector<double> values(size(), std::nan(""));
         for (std::size_t i = 0; i < size(); ++i) {
             if (isMissing(i)) continue;
-            const std::string cell = cellText(i);
-            if (wanted == ColumnKind::number) {
-                const auto value = parseDressedNumber(cell, {});
-                lost += !value;
-                if (value) numbers[i] = value->value;
-            } else {
-                const auto day = parseDate(cell, DateOrder::dayFirst);
-                lost += !day;
-                if (day) days[i] = *day;
-            }
+            std::optional<double> value;
+            if (!wanted.moments)
+                value = moments() ? numbers()[i] : dressedNumber(cellText(i));
+            else if (kind() == ColumnKind::date)
+                value = days()[i];
+            else if (kind() != ColumnKind::number)
+                value = momentOf(cellText(i));
+            lost += !value;
+            if (value) values[i] = *value;
         }
-        if (wanted == ColumnKind::number) return {ofNumbers(m_name, std::move(numbers)), lost};
-        return {ofDates(m_name, std::move(days)), lost};
+        return {wanted.moments ? ofMoments(m_name, std::move(values)) : ofNumbers(m_name, std::move(values)),
+                lost};
     }
-    if (wanted == ColumnKind::text) {
+    if (wanted.kind == ColumnKind::date) {
+        std::vector<std::int32_t> values(size(), missingDay);
+        for (std::size_t i = 0; i < size(); ++i) {
+            if (isMissing(i)) continue;
+            const auto day = parseDate(cellText(i), DateOrder::dayFirst);
+            lost += !day;
+            if (day) values[i] = *day;
+        }
+        return {ofDates(m_name, std::move(values)), lost};
+    }
+    if (wanted.kind == ColumnKind::text) {
         TextCells cells;
         for (std::size_t i = 0; i < size(); ++i)
             cells.add(cellText(i));
@@ -182,6 +224,29 @@ Column::Converted Column::converted(ColumnKind wanted) const {
 std::size_t Column::valueBytes() const {
     return m_data->numbers.size() * sizeof(double) + m_data->integers.size() * sizeof(std::int32_t) +
            (kind() == ColumnKind::text ? m_data->text.bytes.size() + m_data->text.offsets.size() * 8 : 0);
+}
+
+std::optional<AskedKind> commonKind(std::span<const Column* const> columns) {
+    std::optional<AskedKind> common;
+    for (const Column* column : columns) {
+        if (!column || (column->size() > 0 && column->missingCount() == column->size())) continue;
+        const AskedKind own = column->asked();
+        if (!common || *common == own) {
+            common = own;
+            continue;
+        }
+        const auto days = [](const AskedKind& kind) { return kind.moments || kind == ColumnKind::date; };
+        const auto texts = [](const AskedKind& kind) {
+            return kind == ColumnKind::factor || kind == ColumnKind::text;
+        };
+        if (days(*common) && days(own))
+            common = AskedKind::ofMoments();
+        else if (texts(*common) && texts(own))
+            common = ColumnKind::factor;
+        else
+            return std::nullopt;
+    }
+    return common ? common : AskedKind(ColumnKind::number);
 }
 
 } // namespace oxgoad

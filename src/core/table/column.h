@@ -3,6 +3,7 @@
 #include <cstdint>
 #include <limits>
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
 #include <string_view>
@@ -14,6 +15,30 @@ enum class ColumnKind { number, factor, date, text };
 
 /// "number", "factor", "date", "text": the words used in recipes and in the window.
 std::string_view kindName(ColumnKind kind);
+
+/// What a column is to be read or taken as: a kind, or numbers that are dates with times ("date and time").
+struct AskedKind {
+    ColumnKind kind = ColumnKind::number;
+    bool moments = false; ///< with the kind number only
+
+    AskedKind() = default;
+    AskedKind(ColumnKind of) : kind(of) {}
+    static AskedKind ofMoments();
+    /// Of its name; nothing when there is no such kind.
+    static std::optional<AskedKind> named(std::string_view name);
+    static std::span<const AskedKind> all();
+    std::string_view name() const { return moments ? "date and time" : kindName(kind); }
+    operator ColumnKind() const { return kind; }
+    bool operator==(const AskedKind&) const = default;
+    bool operator==(ColumnKind other) const { return kind == other; }
+};
+
+class Column;
+
+/// The kind that columns share when one is made of them, those without any value (and null ones) passed over;
+/// dates beside dates with times are dates with times, texts beside factors a factor. Numbers where there is
+/// nothing, nothing where kinds differ.
+std::optional<AskedKind> commonKind(std::span<const Column* const> columns);
 
 /// Strings laid end to end; offsets[i]..offsets[i+1] is the text of row i.
 struct TextCells {
@@ -52,7 +77,9 @@ public:
     /// Numbers that are dates with times; see ofMoments.
     bool moments() const { return m_data->moments; }
     /// kindName, or "date and time".
-    std::string_view kindText() const { return moments() ? "date and time" : kindName(kind()); }
+    std::string_view kindText() const { return asked().name(); }
+    /// What would be asked for to have this column as it is.
+    AskedKind asked() const { return moments() ? AskedKind::ofMoments() : AskedKind(kind()); }
     std::size_t size() const { return m_data->size; }
 
     /// Requires the kind to fit; an assertion otherwise.
@@ -78,7 +105,7 @@ public:
     /// The same values under another kind, as far as they can be read so. `lost` counts values that
     /// cannot (they become missing).
     struct Converted;
-    Converted converted(ColumnKind kind) const;
+    Converted converted(AskedKind kind) const;
     /// Bytes the values take (not the names of levels).
     std::size_t valueBytes() const;
 

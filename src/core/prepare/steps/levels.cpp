@@ -72,17 +72,15 @@ std::vector<std::string> fullOrder(StepFrame& frame, const Column& column,
 
 StepKind changeType() {
     StepKind kind{.name = "change type", .title = "Change the type", .group = "values"};
-    kind.fields = {columnsField({}), choiceField("to", "To", {"number", "factor", "date", "text"})};
+    kind.fields = {columnsField({}),
+                   choiceField("to", "To", {"number", "factor", "date", "date and time", "text"})};
     kind.sentence = [](const Step& step) {
         return "Take " + nameList(step.texts("columns")) + " as " + (step.text("to") == "text" ? "" : "a ") +
                step.text("to");
     };
     kind.run = [](const Step& step, StepFrame& frame) {
         const std::string& to = step.text("to");
-        const ColumnKind wanted = to == "number"   ? ColumnKind::number
-                                  : to == "factor" ? ColumnKind::factor
-                                  : to == "date"   ? ColumnKind::date
-                                                   : ColumnKind::text;
+        const AskedKind wanted = AskedKind::named(to).value_or(ColumnKind::text);
         for (const std::string& name : step.texts("columns")) {
             const Column column = frame.at(name);
             const Column::Converted converted = column.converted(wanted);
