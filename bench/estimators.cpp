@@ -112,8 +112,9 @@ void robust(benchmark::State& state) {
 }
 void unequalSpread(benchmark::State& state) {
     onMatrix(state, 100000, 30, 0, [](LeastSquaresFit& fit, const MatrixRows& x, const Rows&) {
-        benchmark::DoNotOptimize(
-            robustErrors(fit, x, {}, ErrorsKind::hc3, {}, 0, {}, quietly()).covarianceRoot.columns().data());
+        benchmark::DoNotOptimize(robustErrors(fit, x, {}, CovarianceKind::hc3, {}, 0, {}, quietly())
+                                     .covarianceRoot.columns()
+                                     .data());
     });
 }
 void leastSquares(benchmark::State& state) {

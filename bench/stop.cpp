@@ -164,7 +164,7 @@ int main(int argc, char** argv) {
     add("fit/5000_slopes", [] { return learning(withSlopes(made(1000000, 8, 5000))); });
     add("fit/2000_and_100_levels", [] { return learning(made(1000000, 8, 2000, 100)); });
     add("fit/hc3_5000_levels",
-        [] { return learning(made(1000000, 8, 5000, 12), {.kind = ErrorsKind::hc3}); });
+        [] { return learning(made(1000000, 8, 5000, 12), {.kind = CovarianceKind::hc3}); });
     add("fit/500_columns", [] { return wideAndLong(); });
     add("evaluate/5000_levels", [] { return evaluating(made(300000, 8, 5000), ChecksWanted::all); });
     add("evaluate/400_terms", [] { return evaluating(made(4000, 400, 0), ChecksWanted::all); });

@@ -155,9 +155,9 @@ BENCHMARK(levelsOwnSlopes)->Arg(200)->Arg(5000)->Unit(benchmark::kMillisecond)->
 void levelsUnequalSpread(benchmark::State& state) {
     Made m = made(1000000, 8, 5000, 12);
     const double usual = secondsToLearn(m);
-    m.recipe.errors.kind = ErrorsKind::hc3;
+    m.recipe.errors.kind = CovarianceKind::hc3;
     const double unequal = secondsToLearn(m);
-    m.recipe.errors = {ErrorsKind::byGroup, "article"};
+    m.recipe.errors = {CovarianceKind::clustered, "article"};
     for (auto _ : state) {
         state.counters["usual_s"] = usual;
         state.counters["hc3_s"] = unequal;

@@ -12,6 +12,7 @@
 #include "study/preview_move.h"
 #include "study/project.h"
 #include "study/say.h"
+#include "study/tune.h"
 #include "study/what_helps.h"
 
 #include <cstdlib>
@@ -252,6 +253,8 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
     if (arguments.influence)
         more.emplace_back("influence.csv", influenceCsv(evidence, prepared->table, rows.learning.report.file,
                                                         arguments.threads, progress));
+    if (evidence.study && evidence.study->tuning)
+        more.emplace_back("tuning.csv", tuningCsv(*evidence.study->tuning));
     if (recipe.estimator.kind == "penalised") {
         ProgressStage following(progress, 0.95, 0.96);
         const auto followed = penaltyPath(recipe, *prepared, *evidence.study, arguments.threads, following,
@@ -264,8 +267,8 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
     }
     if (arguments.halves > 0) {
         ProgressStage choosing(progress, 0.9, 0.95);
-        const Halves halves = halvesOf(recipe, *prepared, *evidence.study, {.splits = arguments.halves},
-                                       arguments.threads, choosing);
+        const StabilitySelection halves = halvesOf(recipe, *prepared, *evidence.study,
+                                                   {.splits = arguments.halves}, arguments.threads, choosing);
         more.emplace_back("halves.csv", halvesCsv(halves));
         more.emplace_back("halves.txt", halves.says + ".\n");
     }

@@ -21,7 +21,7 @@ QStringList linearSummary(const Evidence& e, const LinearEvidence& l, const QStr
         lines << QString("R² %1, adjusted %2%3")
                      .arg(qs(readableText(l.rSquared)), qs(readableText(l.adjustedRSquared)),
                           e.logResponse ? QString(", of the logarithm") : QString());
-    if (const std::string penalty = penaltyText(e); !penalty.empty()) lines << qs(penalty);
+    if (const std::string penalty = settingsFoundText(e); !penalty.empty()) lines << qs(penalty);
     if (l.iterated && l.iterated->scale > 0)
         lines << QString("Scale of the residuals %1%2; %3 weigh less than a half")
                      .arg(qs(readableText(l.iterated->scale)), e.logResponse ? QString() : unit,

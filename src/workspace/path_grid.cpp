@@ -12,7 +12,8 @@
 namespace oxgoad {
 
 GridModel::Content pathGrid(std::shared_ptr<const PathView> view, std::size_t place,
-                            std::shared_ptr<const Halves> halves, const Recipe& recipe, bool perDeviation) {
+                            std::shared_ptr<const StabilitySelection> halves, const Recipe& recipe,
+                            bool perDeviation) {
     struct Row {
         const PathLine* line = nullptr;
         const TermHalves* half = nullptr;

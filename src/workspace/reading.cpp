@@ -17,7 +17,8 @@ QString wholeTerm(const Evidence& e, const Recipe& recipe, std::size_t t) {
                             qs(plural(static_cast<std::size_t>(term.degreesOfFreedom), "degree of freedom",
                                       "degrees of freedom")),
                             qs(probabilityText(term.p)));
-    if (recipe.errors.kind != ErrorsKind::equalSpread) text += ", with " + qs(errorsText(recipe.errors));
+    if (recipe.errors.kind != CovarianceKind::homoskedastic)
+        text += ", with " + qs(errorsText(recipe.errors));
     return text + ".";
 }
 

@@ -122,7 +122,7 @@ TEST_F(Edits, APipeIsNoFileAndDoesNotHoldTheWindow) {
 TEST_F(Edits, FewGroupsAreAGoadWithTheCorrectionOneClickAway) {
     openFile(demo + "/1_straight.json");
     Recipe recipe = session().draft();
-    recipe.errors = {ErrorsKind::byGroup, "region", -1};
+    recipe.errors = {CovarianceKind::clustered, "region", -1};
     session().change(recipe);
     ASSERT_TRUE(settle());
     QPushButton* correct = nullptr;
@@ -131,7 +131,7 @@ TEST_F(Edits, FewGroupsAreAGoadWithTheCorrectionOneClickAway) {
     ASSERT_NE(correct, nullptr);
     click(correct);
     ASSERT_TRUE(settle());
-    EXPECT_EQ(session().recipe().errors.kind, ErrorsKind::byFewGroups);
+    EXPECT_EQ(session().recipe().errors.kind, CovarianceKind::clusteredFewGroups);
     for (const Goad& goad : session().goads().all)
         EXPECT_FALSE(goad.key.starts_with("few groups")) << "it is mended";
     EXPECT_EQ(session().trail().fits().back().change, "errors by region, corrected for few groups");

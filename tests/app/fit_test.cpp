@@ -287,7 +287,7 @@ TEST_F(Fits, ASpreadThatGrowsIsAnsweredByOneClick) {
             break;
         }
     ASSERT_TRUE(settle());
-    EXPECT_EQ(session().recipe().errors.kind, ErrorsKind::hc3);
+    EXPECT_EQ(session().recipe().errors.kind, CovarianceKind::hc3);
 }
 
 TEST_F(Fits, WeightsComeFromTheRoleOfAColumn) {

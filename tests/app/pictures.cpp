@@ -276,7 +276,7 @@ void shootFit(MainWindow& window, const QString& folder) {
     Recipe recipe = window.session().recipe();
     for (Term& term : recipe.terms)
         if (term.parts[0].column == "occupancy") term.parts[0].form = Form::spline;
-    recipe.errors.kind = ErrorsKind::hc3;
+    recipe.errors.kind = CovarianceKind::hc3;
     window.session().change(recipe);
     rest();
     line("occupancy");

@@ -92,7 +92,7 @@ TEST(Cases, B_group_is_term_and_B2_few_groups) {
             ASSERT_FALSE(goad.moves.empty());
             Recipe edited = few.recipe;
             goad.moves.back().edit(edited, {});
-            EXPECT_EQ(edited.errors.kind, ErrorsKind::byFewGroups);
+            EXPECT_EQ(edited.errors.kind, CovarianceKind::clusteredFewGroups);
         }
 }
 
@@ -388,7 +388,7 @@ TEST(Cases, An_exactly_linear_response_is_a_goad_and_has_no_errors) {
                 exactText(0.1 + 0.3 * i - 0.7 * ((i * 37) % 11)) + "\n";
     StudyRows rows;
     rows.learning = readBytes(text);
-    for (const auto kind : {ErrorsKind::equalSpread, ErrorsKind::hc3}) {
+    for (const auto kind : {CovarianceKind::homoskedastic, CovarianceKind::hc3}) {
         Recipe recipe = recipeOf("y", {"x", "z"});
         recipe.errors.kind = kind;
         const Evidence e = evaluate(recipe, rows, {}, quietly());
@@ -453,7 +453,7 @@ TEST(Cases, What_would_help_measures_columns_far_off_0_or_counts_them_as_passed_
         with.terms.push_back(term);
         EXPECT_GT(digits(help->f, evaluate(with, rows, {}, quietly()).linear->terms.back().f), 5) << name;
     }
-    EXPECT_EQ(helps.helps.size() + helps.passedOver, helps.tried);
+    EXPECT_EQ(helps.helps.size() + helps.notSelected, helps.tried);
 }
 
 TEST(Cases, Conditions_with_missing_values_and_divisions_by_0_are_as_documented) {

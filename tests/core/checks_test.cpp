@@ -694,7 +694,8 @@ TEST(RowStory, IsWhatTheFitWithoutTheRowSays) {
             for (const Contribution& step : story.ladder)
                 at += step.amount;
             EXPECT_NEAR(at, story.end, 1e-9);
-            EXPECT_NEAR(e.study->rule.natural(story.end), story.predicted, 1e-8 * std::fabs(story.predicted));
+            EXPECT_NEAR(e.study->rule.toResponseScale(story.end), story.predicted,
+                        1e-8 * std::fabs(story.predicted));
             EXPECT_LT(story.lower, story.predicted);
             EXPECT_GT(story.upper, story.predicted);
             double total = 0, other = 0;

@@ -247,7 +247,7 @@ TEST(ChooseTerms, ByGroupWholeGroupsAreDealt) {
 }
 
 /// Columns that leave one after another, a few at once: against a reduction of those that are left.
-TEST(Departures, AreLeastSquaresOfWhatIsLeft) {
+TEST(ColumnRemovals, AreLeastSquaresOfWhatIsLeft) {
     using Eigen::Index, Eigen::MatrixXd, Eigen::VectorXd;
     for (std::uint64_t seed = 1; seed <= 40; ++seed) {
         SCOPED_TRACE(seed);
@@ -272,7 +272,7 @@ TEST(Departures, AreLeastSquaresOfWhatIsLeft) {
                 sums.second += (cell->col(p) - MatrixXd((*cell)(Eigen::all, in)) * b).squaredNorm();
             return sums;
         };
-        Departures departures(learned, columns, {&first, &second});
+        ColumnRemovals departures(learned, columns, {&first, &second});
         ASSERT_TRUE(departures.sound());
         while (!columns.empty()) {
             const auto now = expected(columns);
@@ -296,17 +296,17 @@ TEST(Departures, AreLeastSquaresOfWhatIsLeft) {
     }
 }
 
-TEST(Departures, SayWhereColumnsDependOnEachOther) {
+TEST(ColumnRemovals, SayWhereColumnsDependOnEachOther) {
     using Eigen::MatrixXd;
     RandomStream random(3, "dependent");
     MatrixXd rows = MatrixXd::NullaryExpr(20, 5, [&] { return random.normal(); });
-    EXPECT_TRUE(Departures(rows, {0, 1, 2, 3}, {}).sound());
+    EXPECT_TRUE(ColumnRemovals(rows, {0, 1, 2, 3}, {}).sound());
     rows.col(3) = rows.col(0) + rows.col(1);
-    EXPECT_FALSE(Departures(rows, {0, 1, 2, 3}, {}).sound());
-    EXPECT_TRUE(Departures(rows, {0, 1, 2}, {}).sound());
-    EXPECT_FALSE(Departures(rows.topRows(2), {0, 1, 2}, {}).sound()) << "fewer rows than columns";
-    EXPECT_TRUE(Departures(rows.topRows(3), {0, 1, 2}, {}).sound()) << "as many rows as columns";
-    EXPECT_EQ(Departures(rows.topRows(3), {0, 1, 2}, {}).squares(), 0);
+    EXPECT_FALSE(ColumnRemovals(rows, {0, 1, 2, 3}, {}).sound());
+    EXPECT_TRUE(ColumnRemovals(rows, {0, 1, 2}, {}).sound());
+    EXPECT_FALSE(ColumnRemovals(rows.topRows(2), {0, 1, 2}, {}).sound()) << "fewer rows than columns";
+    EXPECT_TRUE(ColumnRemovals(rows.topRows(3), {0, 1, 2}, {}).sound()) << "as many rows as columns";
+    EXPECT_EQ(ColumnRemovals(rows.topRows(3), {0, 1, 2}, {}).squares(), 0);
 }
 
 /// A fold that lacks a level makes its columns depend on each other: the steps are those of fits made anew.
@@ -361,7 +361,7 @@ TEST(ChooseTerms, WhatCannotBeChosenIsRefused) {
     holes.learning = readBytes(text);
     const Choice choice = choose(diabetes(), holes, {});
     EXPECT_EQ(choice.rows, 60u);
-    EXPECT_EQ(choice.passedOver, (std::vector<std::string>{"gone"}));
+    EXPECT_EQ(choice.notSelected, (std::vector<std::string>{"gone"}));
     StudyRows alone;
     alone.learning = readBytes("y\n1\n2\n3\n");
     EXPECT_NE(refused({}, alone).find("no term to choose from"), std::string::npos);

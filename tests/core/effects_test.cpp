@@ -31,7 +31,7 @@ Recipe planted() {
     curve.form = Form::spline;
     recipe.terms.push_back(Term{{curve}});
     recipe.terms.push_back(Term{{TermPart{"list_rate"}, TermPart{"contract"}}});
-    recipe.errors.kind = ErrorsKind::hc3;
+    recipe.errors.kind = CovarianceKind::hc3;
     recipe.leaveOut = readRecipe(std::filesystem::path(OXGOAD_DEMO) / "4_two_rows_left_out.json").leaveOut;
     return recipe;
 }

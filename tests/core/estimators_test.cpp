@@ -62,10 +62,10 @@ StudyRows rowsOf(const std::string& text) {
 }
 
 TEST(RobustErrors, FormsForUnequalSpreadAgree) {
-    const std::pair<ErrorsKind, const char*> kinds[] = {{ErrorsKind::hc0, "HC0"},
-                                                        {ErrorsKind::hc1, "HC1"},
-                                                        {ErrorsKind::hc2, "HC2"},
-                                                        {ErrorsKind::hc3, "HC3"}};
+    const std::pair<CovarianceKind, const char*> kinds[] = {{CovarianceKind::hc0, "HC0"},
+                                                            {CovarianceKind::hc1, "HC1"},
+                                                            {CovarianceKind::hc2, "HC2"},
+                                                            {CovarianceKind::hc3, "HC3"}};
     for (const auto& [kind, name] : kinds) {
         Recipe recipe = diabetes();
         recipe.errors.kind = kind;
@@ -77,7 +77,7 @@ TEST(RobustErrors, FormsForUnequalSpreadAgree) {
             EXPECT_GT(digits(e.linear->coefficients[i].p, reference()["errors"][name]["p"][i]), 8) << name;
     }
     Recipe recipe = diabetes();
-    recipe.errors.kind = ErrorsKind::hc3;
+    recipe.errors.kind = CovarianceKind::hc3;
     const Evidence e = fitted(recipe);
     const std::vector<std::size_t> two{0, 1};
     EXPECT_GT(digits(e.study->linear()->fit.jointTest(two).f, reference()["errors"]["wald_hc3_bmi_bp"]), 9);
@@ -85,16 +85,16 @@ TEST(RobustErrors, FormsForUnequalSpreadAgree) {
 
 TEST(RobustErrors, ByGroupAndSerialAgree) {
     Recipe recipe = diabetes();
-    recipe.errors = {ErrorsKind::byGroup, "age", -1};
+    recipe.errors = {CovarianceKind::clustered, "age", -1};
     const Evidence grouped = fitted(recipe);
     EXPECT_GT(agreement(grouped, reference()["errors"]["by_age"]).second, 10);
     EXPECT_EQ(grouped.linear->errorUnits, 58u);
     EXPECT_GT(digits(grouped.linear->coefficients[1].p, reference()["errors"]["by_age"]["p"][1]),
               8); // with 57 df
-    recipe.errors = {ErrorsKind::serial, "age", 4};
+    recipe.errors = {CovarianceKind::autocorrelated, "age", 4};
     EXPECT_GT(agreement(fitted(recipe), reference()["errors"]["serial_age_4"]).second, 10);
     Recipe longley = recipeOf("TOTEMP", {"GNP", "ARMED"});
-    longley.errors = {ErrorsKind::serial, "YEAR", 2};
+    longley.errors = {CovarianceKind::autocorrelated, "YEAR", 2};
     EXPECT_GT(agreement(fitted(longley, "longley"), reference()["errors"]["longley_newey_west_2"]).second, 9);
     EXPECT_EQ(usualLags(100), 4);
     EXPECT_EQ(usualLags(36), 3);
@@ -103,15 +103,15 @@ TEST(RobustErrors, ByGroupAndSerialAgree) {
 TEST(RobustErrors, BadColumnsAreRefusedWithAWayOut) {
     Recipe recipe = recipeOf("y", {"x"});
     const auto rows = rowsOf("x,y,one,name\n1,2,5,a\n2,3,5,b\n3,5,5,a\n4,4,5,b\n");
-    recipe.errors = {ErrorsKind::byGroup, "one", -1};
+    recipe.errors = {CovarianceKind::clustered, "one", -1};
     EXPECT_EQ(errorOf([&] { evaluate(recipe, rows, {}, quietly()); }),
               "rows.csv, column one: errors by group need two groups or more, and there is one. Choose "
               "another column "
               "for the groups.");
-    recipe.errors = {ErrorsKind::serial, "x", 7};
+    recipe.errors = {CovarianceKind::autocorrelated, "x", 7};
     EXPECT_NE(errorOf([&] { evaluate(recipe, rows, {}, quietly()); }).find("Look back over fewer periods"),
               std::string::npos);
-    recipe.errors = {ErrorsKind::serial, "name", 1};
+    recipe.errors = {CovarianceKind::autocorrelated, "name", 1};
     EXPECT_NE(errorOf([&] { evaluate(recipe, rows, {}, quietly()); }).find("has no order in time"),
               std::string::npos);
 }
@@ -132,7 +132,7 @@ TEST(Weighted, AgreesWithAnotherLibrary) {
     EXPECT_GT(digits(e.linear->bic, -2 * llf + 5 * std::log(442.0)), 11);
     for (std::size_t i = 0; i < 5; ++i)
         EXPECT_GT(digits(e.linear->rows.leverage[i], values["leverage"][i]), 10);
-    recipe.errors.kind = ErrorsKind::hc3;
+    recipe.errors.kind = CovarianceKind::hc3;
     const Evidence robust = fitted(recipe);
     for (std::size_t i = 0; i < robust.linear->coefficients.size(); ++i)
         EXPECT_GT(digits(robust.linear->coefficients[i].standardError, values["hc3"][i]), 9);
@@ -190,7 +190,7 @@ TEST(LogResponse, IsCarriedBackWithSmearing) {
     EXPECT_GT(estimates, 10);
     EXPECT_GT(errors, 10);
     EXPECT_GT(digits(e.smearing, values["smearing"]), 12);
-    EXPECT_GT(digits(e.study->rule.relativeVariance, values["relative_variance"]), 10);
+    EXPECT_GT(digits(e.study->rule.link.relativeVariance, values["relative_variance"]), 10);
     for (std::size_t i = 0; i < 5; ++i)
         EXPECT_GT(digits(e.rows.fitted[i], values["fitted"][i]), 11);
     EXPECT_EQ(errorOf([&] {
@@ -408,9 +408,9 @@ TEST(Intervals, CoverAsOftenAsTheySay) {
         const StudyRows calm = rows(false), growing = rows(true);
         even += holds(calm);
         plainUneven += holds(growing);
-        recipe.errors.kind = ErrorsKind::hc3;
+        recipe.errors.kind = CovarianceKind::hc3;
         uneven += holds(growing);
-        recipe.errors.kind = ErrorsKind::equalSpread;
+        recipe.errors.kind = CovarianceKind::homoskedastic;
         recipe.estimator.kind = "robust";
         huber += holds(calm);
         recipe.estimator.kind = "quantile";
@@ -446,7 +446,7 @@ TEST(Estimators, DoNotDependOnOrderAndUnits) {
     for (const Settings& estimator : estimators) {
         Recipe recipe = recipeOf("y", {"x", "g"});
         recipe.estimator = estimator;
-        if (estimator.kind == "least squares") recipe.errors.kind = ErrorsKind::hc3;
+        if (estimator.kind == "least squares") recipe.errors.kind = CovarianceKind::hc3;
         const Evidence one = evaluate(recipe, rowsOf(text(false, 1)), {}, quietly());
         const Evidence other = evaluate(recipe, rowsOf(text(true, 1024)), {}, quietly());
         recipe.reference["g"] = "b";
@@ -490,7 +490,7 @@ TEST(Estimators, AreWrittenAndReadBack) {
         EXPECT_EQ(parseRecipe(recipeText(recipe), "r.json"), recipe);
     }
     recipe.estimator = Settings{};
-    recipe.errors = {ErrorsKind::serial, "age", 12};
+    recipe.errors = {CovarianceKind::autocorrelated, "age", 12};
     EXPECT_EQ(parseRecipe(recipeText(recipe), "r.json"), recipe);
     recipe.estimator.kind = "quantile";
     EXPECT_NE(errorOf([&] { parseRecipe(recipeText(recipe), "r.json"); }).find("go with least squares only"),

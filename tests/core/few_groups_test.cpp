@@ -79,7 +79,7 @@ Defined defined(const Made& m, int groups) {
 
 Recipe recipeFor(bool weighted) {
     Recipe recipe = recipeOf("y", {"a", "b"});
-    recipe.errors = {ErrorsKind::byFewGroups, "g", -1};
+    recipe.errors = {CovarianceKind::clusteredFewGroups, "g", -1};
     if (weighted) recipe.roles["w"] = Role::weight;
     return recipe;
 }
@@ -146,7 +146,7 @@ TEST(FewGroups, JointTestIsThatOfPustejovskyAndTipton) {
 TEST(FewGroups, AGroupThatAloneDeterminesAColumnIsAdjustedByTheMoorePenroseInverse) {
     const Made m = made(5, 6, 31, false);
     Recipe recipe = recipeOf("y", {"a", "g"}); // each group a term: I − H_gg is singular
-    recipe.errors = {ErrorsKind::byFewGroups, "g", -1};
+    recipe.errors = {CovarianceKind::clusteredFewGroups, "g", -1};
     const Evidence e = evaluate(recipe, m.rows, {}, quietly());
     EXPECT_GT(e.linear->coefficients[1].standardError, 0) << "the slope within groups is judged";
     for (const TermEvidence& term : e.linear->terms)
@@ -170,11 +170,11 @@ TEST(FewGroups, WithTenGroupsIntervalsCoverWhatTheySay) {
         StudyRows rows;
         rows.learning = readBytes(text);
         Recipe recipe = recipeOf("y", {"x"});
-        for (const auto kind : {ErrorsKind::byGroup, ErrorsKind::byFewGroups}) {
+        for (const auto kind : {CovarianceKind::clustered, CovarianceKind::clusteredFewGroups}) {
             recipe.errors = {kind, "g", -1};
             const CoefficientEvidence c = unchecked(recipe, rows).linear->coefficients[1];
             const bool covers = c.lower <= 0.5 && 0.5 <= c.upper;
-            (kind == ErrorsKind::byGroup ? plain : corrected) += covers;
+            (kind == CovarianceKind::clustered ? plain : corrected) += covers;
         }
     }
     RecordProperty("plain", plain);

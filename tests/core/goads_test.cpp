@@ -327,7 +327,7 @@ TEST(Dependence, IsNotMendedByErrorsThatStandIt) {
     }
     rows.numbers = {{"y", y}, {"x", x}};
     Recipe recipe = recipeOf("y", {"x"});
-    recipe.errors = {.kind = ErrorsKind::serial, .column = "day"};
+    recipe.errors = {.kind = CovarianceKind::autocorrelated, .column = "day"};
     const Evidence evidence = evaluate(recipe, rows.study(), {}, quietly());
     const Goad* goad = find(evidence, "serial dependence, Durbin–Watson");
     ASSERT_TRUE(goad) << goadsOf(evidence);

@@ -292,7 +292,7 @@ TEST(Judge, OnePassEqualsRefitsForEveryPlan) {
          }},
         {"no constant", [](Recipe& r) { r.intercept = false; }},
         {"errors by group, a product", [](Recipe& r) {
-             r.errors = {ErrorsKind::byGroup, "site", -1};
+             r.errors = {CovarianceKind::clustered, "site", -1};
              r.terms.push_back(Term{{TermPart{"x"}, TermPart{"z"}}});
          }}};
     for (const FoldPlan& plan : plans)
@@ -893,7 +893,7 @@ TEST(Judge, TermsThatAreChosenAreLearned) {
     }
     // As text it is the same model, and rows to be forecast need what is in it only.
     const auto again = readStudy(studyText(*evidence.study));
-    EXPECT_EQ(again->passedOver, evidence.study->passedOver);
+    EXPECT_EQ(again->notSelected, evidence.study->notSelected);
     EXPECT_EQ(studyText(*again), studyText(*evidence.study));
     for (const Input& input : again->inputs)
         EXPECT_NE(std::find(in.begin(), in.end(), input.name), in.end());

@@ -100,12 +100,14 @@ std::vector<std::pair<std::string, Recipe>> everything() {
         r.roles = {{"w", Role::weight}, {"off", Role::offset}};
         r.logResponse = true;
     });
-    for (const auto kind : {ErrorsKind::hc0, ErrorsKind::hc3, ErrorsKind::byGroup, ErrorsKind::byFewGroups})
+    for (const auto kind : {CovarianceKind::hc0, CovarianceKind::hc3, CovarianceKind::clustered,
+                            CovarianceKind::clusteredFewGroups})
         add("errors " + std::to_string(static_cast<int>(kind)), [&](Recipe& r) {
             r.errors.kind = kind;
-            if (kind == ErrorsKind::byGroup || kind == ErrorsKind::byFewGroups) r.errors.column = "site";
+            if (kind == CovarianceKind::clustered || kind == CovarianceKind::clusteredFewGroups)
+                r.errors.column = "site";
         });
-    add("serial errors", [](Recipe& r) { r.errors = {ErrorsKind::serial, "day", 2}; });
+    add("serial errors", [](Recipe& r) { r.errors = {CovarianceKind::autocorrelated, "day", 2}; });
     add("Huber", [](Recipe& r) { r.estimator = {"robust", {}}; });
     add("bisquare", [](Recipe& r) {
         r.estimator = {"robust", {{"function", std::string("bisquare")}, {"tuning", 4.0}}};
@@ -246,8 +248,8 @@ TEST(Learned, OfOtherRowsOrAnotherRecipeItIsNotTaken) {
              [](Recipe& r) {
                  r.leaveOut = {{3, "odd"}};
              },
-             [](Recipe& r) { r.errors.kind = ErrorsKind::hc3; }, [](Recipe& r) { r.reference["g"] = "b"; },
-             [](Recipe& r) { r.roles["w"] = Role::weight; },
+             [](Recipe& r) { r.errors.kind = CovarianceKind::hc3; },
+             [](Recipe& r) { r.reference["g"] = "b"; }, [](Recipe& r) { r.roles["w"] = Role::weight; },
              [](Recipe& r) { r.estimator.kind = "robust"; }}) {
         Recipe other = recipe;
         change(other);

@@ -407,7 +407,7 @@ void expectMeansOverRows(const Made& m, bool logarithm, const std::string& offse
         for (Index i = 0; i < said.size(); ++i) {
             const auto row = evidence.study->rows[static_cast<std::size_t>(i)];
             if (!offset.empty()) said[i] += table.at(offset, {}).numbers()[row];
-            if (logarithm) said[i] = evidence.study->rule.natural(said[i]);
+            if (logarithm) said[i] = evidence.study->rule.toResponseScale(said[i]);
         }
         return said;
     };

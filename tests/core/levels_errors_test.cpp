@@ -16,7 +16,7 @@ using namespace oxgoad::test;
 namespace levels_errors_test {
 
 struct Asked {
-    ErrorsKind kind;
+    CovarianceKind kind;
     std::vector<std::uint32_t> units{};
     int lags = 0;
     std::string name;
@@ -33,16 +33,16 @@ std::vector<Asked> allKinds(const Made& m, std::uint64_t seed) {
         many.push_back(static_cast<std::uint32_t>(i < n / 2 ? i : random.below(n / 2)));
         periods.push_back(static_cast<std::uint32_t>(i * 150 / n));
     }
-    return {{ErrorsKind::hc0, {}, 0, "HC0"},
-            {ErrorsKind::hc1, {}, 0, "HC1"},
-            {ErrorsKind::hc2, {}, 0, "HC2"},
-            {ErrorsKind::hc3, {}, 0, "HC3"},
-            {ErrorsKind::byGroup, sites, 0, "by site"},
-            {ErrorsKind::byGroup, few, 0, "by seven groups"},
-            {ErrorsKind::byGroup, many, 0, "by many groups"},
-            {ErrorsKind::byFewGroups, few, 0, "by few groups"},
-            {ErrorsKind::serial, periods, 3, "serial"},
-            {ErrorsKind::serial, periods, 0, "by period"}};
+    return {{CovarianceKind::hc0, {}, 0, "HC0"},
+            {CovarianceKind::hc1, {}, 0, "HC1"},
+            {CovarianceKind::hc2, {}, 0, "HC2"},
+            {CovarianceKind::hc3, {}, 0, "HC3"},
+            {CovarianceKind::clustered, sites, 0, "by site"},
+            {CovarianceKind::clustered, few, 0, "by seven groups"},
+            {CovarianceKind::clustered, many, 0, "by many groups"},
+            {CovarianceKind::clusteredFewGroups, few, 0, "by few groups"},
+            {CovarianceKind::autocorrelated, periods, 3, "serial"},
+            {CovarianceKind::autocorrelated, periods, 0, "by period"}};
 }
 
 constexpr auto plainly = LeastSquaresOptions::Precision::plain;
@@ -95,7 +95,7 @@ TEST(LevelsErrors, AreThoseOfOneTriangleOnAHundredRandomProblems) {
             LeastSquaresFit a = pair->apart, b = pair->dense;
             replaceErrors(a, *pair->rows, pair->m, asked);
             replaceErrors(b, Dense(*pair->rows), pair->m, asked);
-            EXPECT_EQ(a.covarianceRoot->apart(), asked.kind != ErrorsKind::byFewGroups);
+            EXPECT_EQ(a.covarianceRoot->apart(), asked.kind != CovarianceKind::clusteredFewGroups);
             EXPECT_EQ(a.rowsFixed, b.rowsFixed);
             for (const std::size_t j : b.kept) {
                 const auto at = static_cast<Index>(j);
@@ -118,8 +118,8 @@ TEST(LevelsErrors, AreThoseOfOneTriangleOnAHundredRandomProblems) {
                 const auto q = static_cast<Index>(y.numeratorDf);
                 const bool apartIsAsked = a.covarianceRoot->apart() && 2 * q > b.rank() &&
                                           q > std::clamp<Index>(a.factor.triangle().rows(), 16, 256);
-                if (apartIsAsked && asked.kind != ErrorsKind::hc0 && asked.kind != ErrorsKind::hc1 &&
-                    asked.kind != ErrorsKind::hc2 && asked.kind != ErrorsKind::hc3) {
+                if (apartIsAsked && asked.kind != CovarianceKind::hc0 && asked.kind != CovarianceKind::hc1 &&
+                    asked.kind != CovarianceKind::hc2 && asked.kind != CovarianceKind::hc3) {
                     EXPECT_TRUE(std::isnan(x.f));
                     EXPECT_FALSE(x.why.empty());
                     ++refused;
@@ -172,7 +172,7 @@ TEST(LevelsErrors, AreSumsWithinTwoThousandLevels) {
         const long double d = ofX[l] / count[l] - ofX[0] / count[0];
         return (own == l ? 1 / count[l] : 0) - (own == 0 ? 1 / count[0] : 0) - d * toSlope(i);
     };
-    replaceErrors(fit, rows, m, {ErrorsKind::hc0, {}, 0, ""});
+    replaceErrors(fit, rows, m, {CovarianceKind::hc0, {}, 0, ""});
     ASSERT_TRUE(fit.covarianceRoot->triangular());
     const auto expected = [&](auto&& adds) {
         long double sum = 0;
@@ -193,7 +193,7 @@ TEST(LevelsErrors, AreSumsWithinTwoThousandLevels) {
     for (std::size_t i = 0; i < x.size(); ++i)
         groups.push_back(static_cast<std::uint32_t>(random.below(300)));
     fit = plain;
-    replaceErrors(fit, rows, m, {ErrorsKind::byGroup, groups, 0, ""});
+    replaceErrors(fit, rows, m, {CovarianceKind::clustered, groups, 0, ""});
     const auto byGroup = [&](auto&& adds) {
         std::vector<long double> sums(300, 0);
         for (std::size_t i = 0; i < x.size(); ++i)
@@ -263,7 +263,7 @@ TEST(LevelsErrors, GiveTheSameBitsOnAnyNumberOfThreadsAndStop) {
     const DesignRows rows(BoundDesign(design, m.table, {}), m.rows);
     const LeastSquaresFit fit = fitLeastSquares(rows, m.y, {.weights = m.weights}, quietly());
     for (const Asked& asked : allKinds(m, 4)) {
-        if (asked.kind == ErrorsKind::byFewGroups) continue;
+        if (asked.kind == CovarianceKind::clusteredFewGroups) continue;
         SCOPED_TRACE(asked.name);
         const auto with = [&](Threads threads, Progress& progress) {
             LeastSquaresFit made = fit;
@@ -282,7 +282,7 @@ TEST(LevelsErrors, GiveTheSameBitsOnAnyNumberOfThreadsAndStop) {
 TEST(LevelsErrors, StandBesideEveryPredictionOfAnEvaluation) {
     Made m = made({.n = 4400, .levels = 1010, .others = 3, .numbers = 2}, 31);
     auto [rows, recipe] = studied(m);
-    recipe.errors.kind = ErrorsKind::hc1;
+    recipe.errors.kind = CovarianceKind::hc1;
     recipe.setAside = SetAside{.share = 0.1, .seed = 3};
     const auto prepared = prepareRows(recipe, rows, {2}, quietly());
     const auto evidence =
@@ -296,7 +296,7 @@ TEST(LevelsErrors, StandBesideEveryPredictionOfAnEvaluation) {
     const DesignRows x(bound, evidence.study->rows);
     LeastSquaresFit dense = fitLeastSquares(
         Dense(x), y, {.threads = {2}, .precision = LeastSquaresOptions::Precision::plain}, quietly());
-    RobustErrors errors = robustErrors(dense, Dense(x), {}, ErrorsKind::hc1, {}, 0, {2}, quietly());
+    RobustErrors errors = robustErrors(dense, Dense(x), {}, CovarianceKind::hc1, {}, 0, {2}, quietly());
     dense.replaceCovariance(std::move(errors.covarianceRoot), errors.degreesOfFreedom);
     const LinearEvidence& said = *evidence.linear;
     for (std::size_t k = 0; k < dense.kept.size(); ++k)
@@ -329,7 +329,7 @@ TEST(LevelsErrors, SayWhatTheyDoNotMake) {
     std::vector<std::uint32_t> units(24000);
     std::iota(units.begin(), units.end(), 0U);
     try {
-        (void)robustErrors(fit, rows, {}, ErrorsKind::byFewGroups, units, 0, {1}, quietly());
+        (void)robustErrors(fit, rows, {}, CovarianceKind::clusteredFewGroups, units, 0, {1}, quietly());
         FAIL() << "24,000 groups of 1,201 coefficients";
     } catch (const Error& error) {
         EXPECT_NE(error.message().find("24,000 groups"), std::string::npos) << error.message();
@@ -337,7 +337,7 @@ TEST(LevelsErrors, SayWhatTheyDoNotMake) {
     }
     // Without the correction they are made, and say that a test of all levels is not.
     LeastSquaresFit grouped = fit;
-    replaceErrors(grouped, rows, m, {ErrorsKind::byGroup, units, 0, ""});
+    replaceErrors(grouped, rows, m, {CovarianceKind::clustered, units, 0, ""});
     EXPECT_TRUE(std::isfinite(grouped.standardErrors[5]));
     std::vector<std::size_t> levels(1199);
     std::iota(levels.begin(), levels.end(), std::size_t{0});

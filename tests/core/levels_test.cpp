@@ -423,7 +423,7 @@ TEST(LevelsApart, WhatHasNoRoomIsSaidBefore) {
         }
         return std::string();
     };
-    recipe.errors.kind = ErrorsKind::hc3;
+    recipe.errors.kind = CovarianceKind::hc3;
     EXPECT_EQ(said(), "") << "levels are apart there too";
     recipe.errors = {};
     recipe.estimator = {"robust", {}};

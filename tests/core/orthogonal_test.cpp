@@ -144,12 +144,12 @@ TEST(Orthogonal, EveryWayIsLeastSquaresOnUnevenLayouts) {
         const DesignRows rows(bound, layout.rows);
         MatrixXd raw(rows.rows(), rows.columns());
         rows.fill(0, raw);
-        const auto teaching =
+        const auto training =
             layout.weights.empty()
                 ? static_cast<Index>(layout.y.size())
                 : static_cast<Index>(std::count_if(layout.weights.begin(), layout.weights.end(),
                                                    [](double w) { return w > 0; }));
-        if (teaching < 2 * rows.columns() + 10) continue;
+        if (training < 2 * rows.columns() + 10) continue;
         long double squares = 0;
         const LongVector fitted = fittedByLibrary(raw, layout, squares);
         using Levels = LeastSquaresOptions::Levels;

@@ -286,14 +286,16 @@ TEST(PenalisedStudy, PublishedFitsComeOutOfRecipesAndAreKept) {
                   std::string::npos)
             << said;
     }
-    EXPECT_NE(penaltyText(evidence).find("keeps " + std::to_string(fit["nonzero"].size()) + " of 10 columns"),
-              std::string::npos)
-        << penaltyText(evidence);
+    EXPECT_NE(
+        settingsFoundText(evidence).find("keeps " + std::to_string(fit["nonzero"].size()) + " of 10 columns"),
+        std::string::npos)
+        << settingsFoundText(evidence);
     const LinearModel& model = *evidence.study->linear();
     EXPECT_EQ(model.penalised->kept, fit["nonzero"].size());
     // Intervals of single values come from rows left out.
-    EXPECT_FALSE(evidence.study->rule.leftOneOut.empty());
-    EXPECT_TRUE(std::isfinite(evidence.study->rule.leftOneOutHalf(0.95)));
+    ASSERT_TRUE(evidence.study->rule.byErrors());
+    EXPECT_EQ(evidence.study->rule.byErrors()->of, IntervalsByErrors::Of::leftOneOut);
+    EXPECT_TRUE(std::isfinite(evidence.study->rule.halfByErrors(0.95)));
     const auto again = readStudy(studyText(*evidence.study));
     EXPECT_EQ(again->model->text(), model.text());
     EXPECT_EQ(again->settings, evidence.study->settings);
@@ -417,7 +419,7 @@ TEST(PenalisedStudy, WhatASearchFindsIsTheFitOfThatPenaltyAlone) {
         EXPECT_GE(digits(sought.learning.rmse, alone.learning.rmse), 11) << what;
         for (Index j = 0; j < a.fit.coefficients.size(); ++j)
             EXPECT_NEAR(a.fit.coefficients[j], b.fit.coefficients[j], 1e-11) << what << " " << j;
-        const auto &of = sought.study->taught, &to = alone.study->taught;
+        const auto &of = sought.study->trained, &to = alone.study->trained;
         EXPECT_LT((of.leverages - to.leverages).cwiseAbs().maxCoeff(), 1e-11) << what;
         EXPECT_LT((of.fitted - to.fitted).cwiseAbs().maxCoeff(), 1e-10) << what;
     };

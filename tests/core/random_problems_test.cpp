@@ -113,11 +113,12 @@ Problem made(std::uint64_t seed) {
     p.recipe.forecast = ForecastRequest{};
     p.recipe.forecast->level = 0.9;
     p.rows.forecast = p.rows.learning; // predicted where it was learned
-    const std::array kinds{ErrorsKind::equalSpread, ErrorsKind::hc0,     ErrorsKind::hc1,   ErrorsKind::hc2,
-                           ErrorsKind::hc3,         ErrorsKind::byGroup, ErrorsKind::serial};
+    const std::array kinds{CovarianceKind::homoskedastic, CovarianceKind::hc0, CovarianceKind::hc1,
+                           CovarianceKind::hc2,           CovarianceKind::hc3, CovarianceKind::clustered,
+                           CovarianceKind::autocorrelated};
     p.recipe.errors.kind = kinds[random.below(kinds.size())];
-    if (p.recipe.errors.kind == ErrorsKind::byGroup) p.recipe.errors.column = "grp";
-    if (p.recipe.errors.kind == ErrorsKind::serial) {
+    if (p.recipe.errors.kind == CovarianceKind::clustered) p.recipe.errors.column = "grp";
+    if (p.recipe.errors.kind == CovarianceKind::autocorrelated) {
         p.recipe.errors.column = "per";
         p.recipe.errors.lags = static_cast<int>(random.below(3));
     }
@@ -227,16 +228,16 @@ Answer solved(const Problem& p, const std::vector<Index>& kept) {
     };
     Vector spread = e.cwiseAbs2();
     switch (p.recipe.errors.kind) {
-    case ErrorsKind::equalSpread:
+    case CovarianceKind::homoskedastic:
         middle = a.rss / a.df * Matrix::Identity(x.cols(), x.cols());
         break;
-    case ErrorsKind::byGroup: {
+    case CovarianceKind::clustered: {
         const Matrix s = sums(p.group);
         const auto g = static_cast<Real>(s.rows());
         middle = g / (g - 1) * (n - 1) / (n - k) * (s.transpose() * s);
         break;
     }
-    case ErrorsKind::serial: {
+    case CovarianceKind::autocorrelated: {
         const Matrix s = sums(p.period);
         middle = s.transpose() * s;
         const int lags = p.recipe.errors.lags;
@@ -248,12 +249,12 @@ Answer solved(const Problem& p, const std::vector<Index>& kept) {
         break;
     }
     default:
-        if (p.recipe.errors.kind == ErrorsKind::hc2)
+        if (p.recipe.errors.kind == CovarianceKind::hc2)
             spread = spread.cwiseQuotient((1 - a.leverage.array()).matrix());
-        if (p.recipe.errors.kind == ErrorsKind::hc3)
+        if (p.recipe.errors.kind == CovarianceKind::hc3)
             spread = spread.cwiseQuotient((1 - a.leverage.array()).square().matrix());
         middle = q.transpose() * spread.asDiagonal() * q;
-        if (p.recipe.errors.kind == ErrorsKind::hc1) middle *= n / (n - k);
+        if (p.recipe.errors.kind == CovarianceKind::hc1) middle *= n / (n - k);
     }
     a.covariance = a.inverse * middle * a.inverse.transpose();
     a.errors = a.covariance.diagonal().cwiseMax(Real(0)).cwiseSqrt();
@@ -263,7 +264,7 @@ Answer solved(const Problem& p, const std::vector<Index>& kept) {
 TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
     const auto problems = static_cast<int>(wanted("OXGOAD_PROBLEMS", 200));
     int fitted = 0, refused = 0, fixed = 0, errorsCompared = 0;
-    std::map<ErrorsKind, int> byKind;
+    std::map<CovarianceKind, int> byKind;
     for (int k = 0; k < problems; ++k) {
         const Problem p = made(static_cast<std::uint64_t>(k) + 1);
         SCOPED_TRACE(p.says);
@@ -304,10 +305,11 @@ TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
                         std::fabs(found.estimate - static_cast<double>(a.b[at])) < 1e-8 * size)
                 << found.name << " " << found.estimate << " " << a.b[at];
             if (std::isnan(found.standardError)) {
-                EXPECT_TRUE(fixes || p.recipe.errors.kind == ErrorsKind::byGroup) << found.name;
+                EXPECT_TRUE(fixes || p.recipe.errors.kind == CovarianceKind::clustered) << found.name;
                 continue;
             }
-            if (fixes && p.recipe.errors.kind >= ErrorsKind::hc2 && p.recipe.errors.kind <= ErrorsKind::hc3)
+            if (fixes && p.recipe.errors.kind >= CovarianceKind::hc2 &&
+                p.recipe.errors.kind <= CovarianceKind::hc3)
                 continue; // 0 over 0 in the textbook's formula
             ++errorsCompared;
             ++byKind[p.recipe.errors.kind];
@@ -367,11 +369,11 @@ TEST(RandomProblems, AgreeWithASecondRouteIn80Bits) {
             if (p.recipe.logResponse || std::isnan(f.meanLower[i])) continue;
             const Vector x = p.x.row(at)(kept).transpose();
             const Real offset = Real(f.prediction[i]) - x.dot(a.b);
-            const Real t = studentQuantile(0.9, p.recipe.errors.kind == ErrorsKind::byGroup
+            const Real t = studentQuantile(0.9, p.recipe.errors.kind == CovarianceKind::clustered
                                                     ? *std::max_element(p.group.begin(), p.group.end())
                                                     : static_cast<double>(a.df));
             const Real ofMean = x.dot(a.covariance * x);
-            if (fixes && p.recipe.errors.kind != ErrorsKind::equalSpread) continue;
+            if (fixes && p.recipe.errors.kind != CovarianceKind::homoskedastic) continue;
             if (!(ofMean > 1e-9 * variance * a.leverage[at] / p.w[at])) continue;
             EXPECT_LT(std::fabs(static_cast<double>(offset)), 1e3) << "the offset, or nothing";
             EXPECT_NEAR(f.meanUpper[i] - f.meanLower[i], static_cast<double>(2 * t * std::sqrt(ofMean)),

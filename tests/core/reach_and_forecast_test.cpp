@@ -55,8 +55,8 @@ public:
         static const std::string name = "mean only";
         return name;
     }
-    Eigen::VectorXd predict(const Eigen::MatrixXd& inputs) const override {
-        return Eigen::VectorXd::Constant(inputs.rows(), m_mean);
+    Eigen::MatrixXd predict(const Eigen::MatrixXd& inputs) const override {
+        return Eigen::MatrixXd::Constant(inputs.rows(), 1, m_mean);
     }
     Eigen::VectorXd distances(const Eigen::MatrixXd& inputs) const override {
         return (inputs.col(0).array() - 50).abs();
@@ -198,9 +198,8 @@ TEST(Door, AnyModelForecastsReachesAndIsCarriedBack) {
     const Inputs inputs = learnInputs(learning, rows, {"x"}, {}, "rows.csv");
     const MeanOnly model(std::log(100));
     PredictionRule rule;
-    rule.logarithm = true;
-    rule.smearing = 1.5;
-    rule.leftOneOut = {0.1, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9};
+    rule.link = {.kind = Link::Kind::logarithm, .smearing = 1.5};
+    rule.intervals = IntervalsByErrors{.sizes = {0.1, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9}};
     const BoundModel bound(inputs, model, rule, learning, "rows.csv");
     const std::vector<Term> terms{plainTerm("x")};
     const LearnedRows learned{learning, "rows.csv", learning.at("y", "").numbers(), bound, terms, rows};
@@ -223,17 +222,18 @@ TEST(Door, AnyModelForecastsReachesAndIsCarriedBack) {
 
 TEST(Door, TheRuleOfRowsLeftOutTakesTheRightPlace) {
     PredictionRule rule;
-    EXPECT_TRUE(std::isnan(rule.leftOneOutHalf(0.5))) << "nothing was left out";
+    EXPECT_TRUE(std::isnan(rule.halfByErrors(0.5))) << "nothing was left out";
+    IntervalsByErrors errors;
     for (int i = 1; i <= 19; ++i)
-        rule.leftOneOut.push_back(i);
-    EXPECT_EQ(rule.leftOneOutHalf(0.95), 19) << "⌈0.95·20⌉ is 19 whatever the rounding of the product";
-    EXPECT_EQ(rule.leftOneOutHalf(0.9), 18);
-    EXPECT_EQ(rule.leftOneOutHalf(0.901), 19);
-    EXPECT_TRUE(std::isnan(rule.leftOneOutHalf(0.96)));
-    EXPECT_EQ(rule.natural(3), 3);
-    rule.logarithm = true;
-    rule.smearing = 2;
-    EXPECT_DOUBLE_EQ(rule.natural(std::log(3.0)), 6);
+        errors.sizes.push_back(i);
+    rule.intervals = errors;
+    EXPECT_EQ(rule.halfByErrors(0.95), 19) << "⌈0.95·20⌉ is 19 whatever the rounding of the product";
+    EXPECT_EQ(rule.halfByErrors(0.9), 18);
+    EXPECT_EQ(rule.halfByErrors(0.901), 19);
+    EXPECT_TRUE(std::isnan(rule.halfByErrors(0.96)));
+    EXPECT_EQ(rule.toResponseScale(3), 3);
+    rule.link = {.kind = Link::Kind::logarithm, .smearing = 2};
+    EXPECT_DOUBLE_EQ(rule.toResponseScale(std::log(3.0)), 6);
 }
 
 } // namespace reach_and_forecast_test

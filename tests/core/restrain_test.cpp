@@ -292,7 +292,7 @@ TEST(GroupsInRecipes, AFactorComesInWhole) {
         std::string::npos);
 }
 
-TEST(Halves, PValuesOverSplitsAreTheSmallestQuantileOverItsShare) {
+TEST(StabilitySelection, PValuesOverSplitsAreTheSmallestQuantileOverItsShare) {
     // Meinshausen, Meier and Bühlmann 2009, equations 2.2 and 2.3, by hand.
     const double factor = 1 - std::log(0.05);
     EXPECT_NEAR(pOverSplits(std::vector<double>(50, 0.001)), factor * 0.001, 1e-15);
@@ -309,7 +309,7 @@ TEST(Halves, PValuesOverSplitsAreTheSmallestQuantileOverItsShare) {
     EXPECT_EQ(pOverSplits({}), 1);
 }
 
-TEST(Halves, StabilitySelectionKeepsItsBoundAndFindsWhatIsThere) {
+TEST(StabilitySelection, StabilitySelectionKeepsItsBoundAndFindsWhatIsThere) {
     double wrong = 0, bound = 0, found = 0;
     int sets = 0, anyFalse = 0, claimed = 0;
     for (unsigned seed = 1; seed <= 40; ++seed, ++sets) {
@@ -320,7 +320,7 @@ TEST(Halves, StabilitySelectionKeepsItsBoundAndFindsWhatIsThere) {
         recipe.estimator.fields["penalty"] = 0.3;
         const auto study = learn(recipe, prepared->table, prepared->steps, {},
                                  rowsUsed(recipe, *prepared, {}).learning, {}, quietly());
-        const Halves halves =
+        const StabilitySelection halves =
             halvesOf(recipe, *prepared, *study, {.splits = 25, .seed = seed}, {}, quietly());
         ASSERT_EQ(halves.each.size(), 30U);
         bound += halves.expectedFalse;
@@ -345,7 +345,7 @@ TEST(Halves, StabilitySelectionKeepsItsBoundAndFindsWhatIsThere) {
     EXPECT_GT(claimed / static_cast<double>(sets), 1.5);
 }
 
-TEST(Halves, AreTheSameForAnyThreadsAndKeepWhatAStopLeaves) {
+TEST(StabilitySelection, AreTheSameForAnyThreadsAndKeepWhatAStopLeaves) {
     Recipe recipe = recipeWith(10);
     recipe.estimator.fields["unpenalised"] = std::vector<std::string>{"x9"};
     const Fitted fitted(rowsWith(80, 4, 10, 2, 1), recipe);
@@ -353,14 +353,14 @@ TEST(Halves, AreTheSameForAnyThreadsAndKeepWhatAStopLeaves) {
         return halvesOf(fitted.recipe, *fitted.prepared, *fitted.evidence.study, {.splits = 12},
                         Threads{threads}, progress);
     };
-    const Halves one = of(1, quietly()), three = of(3, quietly());
+    const StabilitySelection one = of(1, quietly()), three = of(3, quietly());
     EXPECT_EQ(halvesCsv(one), halvesCsv(three));
     EXPECT_EQ(one.done, 12);
     EXPECT_TRUE(one.each[9].free);
     EXPECT_FALSE(one.each[9].stable);
     EXPECT_EQ(one.each[9].share, 1);
     EXPECT_EQ(one.terms, 9U);
-    Halves some;
+    StabilitySelection some;
     for (int asks = 40; asks < 100000 && some.done == 0; asks = asks * 3 / 2) {
         StopsAfter soon(asks);
         try {
@@ -425,7 +425,7 @@ TEST(LearningCurves, AreDrawnForEveryKindAndKeepWhatAStopLeaves) {
         const LearningCurve curve =
             learningCurve(recipe, *fitted.prepared, {}, fitted.evidence.study, {}, quietly(),
                           [&](const LearningCurve& now) { told.push_back(now.points.size()); });
-        ASSERT_GE(curve.points.size(), 5U) << kind << " " << curve.passedOver;
+        ASSERT_GE(curve.points.size(), 5U) << kind << " " << curve.notSelected;
         EXPECT_EQ(told.size(), curve.points.size());
         EXPECT_GT(curve.points.front().unseen, curve.points.back().unseen) << kind;
         EXPECT_GT(curve.points.front().learning, 0) << kind;
@@ -724,12 +724,12 @@ TEST(PathDetail, WeightsCountInSharesAndErrors) {
     }
 }
 
-TEST(Halves, LevelsOfAFactorAreOneTerm) {
+TEST(StabilitySelection, LevelsOfAFactorAreOneTerm) {
     Recipe recipe = recipeWith(3, true);
     recipe.estimator.fields["grouped"] = true;
     recipe.estimator.fields["penalty"] = 0.1;
     const Fitted fitted(rowsWith(240, 53, 3, 1, 1, 0.8), recipe);
-    const Halves halves =
+    const StabilitySelection halves =
         halvesOf(recipe, *fitted.prepared, *fitted.evidence.study, {.splits = 20, .seed = 2}, {}, quietly());
     ASSERT_EQ(halves.each.size(), 4U);
     EXPECT_EQ(halves.each[3].term, "f");

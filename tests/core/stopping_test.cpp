@@ -89,7 +89,8 @@ TEST(Stopping, OfEvaluationsByEveryKindOfModel) {
 
 TEST(Stopping, OfErrorsOfEveryKind) {
     const StudyRows rows = someRows(6000, 100);
-    for (const auto kind : {ErrorsKind::hc3, ErrorsKind::byGroup, ErrorsKind::byFewGroups})
+    for (const auto kind :
+         {CovarianceKind::hc3, CovarianceKind::clustered, CovarianceKind::clusteredFewGroups})
         expectStops("errors " + std::to_string(static_cast<int>(kind)), [&](Progress& progress) {
             StudyRows grouped = rows;
             std::vector<Column> columns = rows.learning.table.columns();
@@ -99,7 +100,7 @@ TEST(Stopping, OfErrorsOfEveryKind) {
             columns.push_back(Column::ofNumbers("g", groups));
             grouped.learning.table = Table(std::move(columns));
             Recipe recipe = someRecipe();
-            recipe.errors = {kind, kind == ErrorsKind::hc3 ? "" : "g", -1};
+            recipe.errors = {kind, kind == CovarianceKind::hc3 ? "" : "g", -1};
             return evaluated(recipe, grouped, progress);
         });
 }

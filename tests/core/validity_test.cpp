@@ -32,8 +32,9 @@ std::vector<Edit> allEdits() {
         edits.push_back({name, make});
     };
     for (const Errors& errors :
-         {Errors{ErrorsKind::hc3, {}, -1}, Errors{ErrorsKind::byGroup, "g", -1},
-          Errors{ErrorsKind::byFewGroups, "g", -1}, Errors{ErrorsKind::serial, "day", 3}, Errors{}})
+         {Errors{CovarianceKind::hc3, {}, -1}, Errors{CovarianceKind::clustered, "g", -1},
+          Errors{CovarianceKind::clusteredFewGroups, "g", -1},
+          Errors{CovarianceKind::autocorrelated, "day", 3}, Errors{}})
         add(errorsText(errors), [errors](Recipe& r) { r.errors = errors; });
     add("choose in every fit", [](Recipe& r) { r.choose = ChoosePlan{}; });
     add("choose no more", [](Recipe& r) { r.choose.reset(); });
@@ -96,7 +97,7 @@ TEST(Validity, AllPairsOfEditsAreReadBack) {
 
 TEST(Validity, WhatIsDroppedIsSaid) {
     Recipe recipe = started();
-    recipe.errors = {ErrorsKind::byGroup, "depot", -1};
+    recipe.errors = {CovarianceKind::clustered, "depot", -1};
     recipe.choose = ChoosePlan{};
     recipe.estimator = {"neighbours", {}};
     std::vector<std::string> dropped;

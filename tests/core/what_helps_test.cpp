@@ -218,7 +218,7 @@ TEST(WhatHelps, DependentAndConstantColumnsAreNotOffered) {
     const WhatHelps helps = helpsOf(recipeOf("y", {"x"}), rows);
     EXPECT_FALSE(find(helps, "twice"));
     EXPECT_FALSE(find(helps, "constant"));
-    EXPECT_EQ(helps.passedOver, 2u) << "the constant, and the column that repeats x";
+    EXPECT_EQ(helps.notSelected, 2u) << "the constant, and the column that repeats x";
     EXPECT_TRUE(find(helps, "x^2"));
 }
 

@@ -192,7 +192,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         // As a project puts it together with the rows it kept.
         study->rows = kept.study->rows;
         study->weights = kept.study->weights;
-        study->taught = kept.study->taught;
+        study->trained = kept.study->trained;
         requireRows(*study);
         apply(*study, kept.prepared->table, "rows.csv", study->rows, {1}, progress);
         studyText(*study);

@@ -136,7 +136,7 @@ void BriefBar::tellModel() {
     addWord(tr("by"));
     QString estimator = qs(estimatorText(recipe.estimator));
     if (!recipe.intercept) estimator += tr(" without a constant");
-    if (recipe.errors.kind != ErrorsKind::equalSpread)
+    if (recipe.errors.kind != CovarianceKind::homoskedastic)
         estimator += tr(" with ") + qs(errorsText(recipe.errors));
     if (const std::string weight = columnWith(recipe, Role::weight); !weight.empty())
         estimator = tr("weighted ") + estimator + tr(", weights ") + qs(weight);
@@ -345,10 +345,10 @@ void BriefBar::chooseEstimator(QPushButton* at) {
         offer(in, text, now.errors == kind, [kind](Recipe& recipe) { recipe.errors = kind; });
     };
     stand(errors, tr("For equal spread"), {});
-    stand(errors, tr("For unequal spread, small samples (HC3)"), {ErrorsKind::hc3, {}, -1});
-    stand(errors, tr("For unequal spread (HC2)"), {ErrorsKind::hc2, {}, -1});
-    stand(errors, tr("For unequal spread (HC1)"), {ErrorsKind::hc1, {}, -1});
-    stand(errors, tr("For unequal spread (HC0)"), {ErrorsKind::hc0, {}, -1});
+    stand(errors, tr("For unequal spread, small samples (HC3)"), {CovarianceKind::hc3, {}, -1});
+    stand(errors, tr("For unequal spread (HC2)"), {CovarianceKind::hc2, {}, -1});
+    stand(errors, tr("For unequal spread (HC1)"), {CovarianceKind::hc1, {}, -1});
+    stand(errors, tr("For unequal spread (HC0)"), {CovarianceKind::hc0, {}, -1});
     auto* groups = errors->addMenu(tr("For groups of rows that depend on each other"));
     auto* few = errors->addMenu(tr("For groups, when there are few (below about 30)"));
     auto* serial = errors->addMenu(tr("For serial dependence over"));
@@ -356,11 +356,11 @@ void BriefBar::chooseEstimator(QPushButton* at) {
         const ColumnSummary& column = line.summary;
         if (column.name == now.response || column.kind == ColumnKind::text) continue;
         if (column.kind == ColumnKind::factor || column.kind == ColumnKind::date) {
-            stand(groups, qs(column.name), {ErrorsKind::byGroup, column.name, -1});
-            stand(few, qs(column.name), {ErrorsKind::byFewGroups, column.name, -1});
+            stand(groups, qs(column.name), {CovarianceKind::clustered, column.name, -1});
+            stand(few, qs(column.name), {CovarianceKind::clusteredFewGroups, column.name, -1});
         }
         if (column.kind == ColumnKind::date || column.kind == ColumnKind::number)
-            stand(serial, qs(column.name), {ErrorsKind::serial, column.name, -1});
+            stand(serial, qs(column.name), {CovarianceKind::autocorrelated, column.name, -1});
     }
     menu->setObjectName("estimatorMenu");
     menu->popup(at->mapToGlobal(QPoint(0, at->height())));

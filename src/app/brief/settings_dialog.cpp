@@ -134,7 +134,7 @@ QWidget* SettingsDialog::soughtEditor(const Field& field, const FieldValue& now)
     auto* number = new NumberBox(both);
     number->setObjectName("number_" + qs(field.key));
     number->setAccessibleName(tr("%1, as given").arg(qs(field.label)));
-    number->setDecimals(9);
+    number->setDecimals(field.whole ? 0 : 9);
     number->setRange(field.low, std::min(field.high, 1e15));
     auto* values = new QLineEdit(both);
     values->setObjectName("values_" + qs(field.key));

@@ -213,11 +213,11 @@ void ChoosePane::show(std::shared_ptr<const Choice> choice, const Recipe& recipe
                  m_session.unit(recipe.response).isEmpty()
                      ? QString()
                      : " " + m_session.unit(recipe.response).section(' ', 0, 0));
-    if (!choice->passedOver.empty()) {
+    if (!choice->notSelected.empty()) {
         QStringList names;
-        for (const std::string& name : choice->passedOver)
+        for (const std::string& name : choice->notSelected)
             names << qs(name);
-        said += tr(" %1 passed over.").arg(choice->passedOver.size());
+        said += tr(" %1 passed over.").arg(choice->notSelected.size());
         m_said->setToolTip(tr("Rows cannot tell them apart from others, or they have too many levels: %1")
                                .arg(names.join(", "))
                                .toHtmlEscaped());

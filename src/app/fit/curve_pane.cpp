@@ -118,7 +118,7 @@ void CurvePane::draw(const LearningCurve& curve) {
                     .arg(qs(readableText(curve.points.front().rowsPerCoefficient, 2)),
                          qs(readableText(curve.points.back().rowsPerCoefficient, 3)));
     text += tr(" Judged by %1.").arg(qs(curve.judgedBy));
-    if (!curve.passedOver.empty()) text += tr(" Passed over: %1.").arg(qs(curve.passedOver));
+    if (!curve.notSelected.empty()) text += tr(" Passed over: %1.").arg(qs(curve.notSelected));
     if (curve.stopped) text += tr(" Stopped: smaller numbers are missing.");
     m_said->setText(text);
 }

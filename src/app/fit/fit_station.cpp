@@ -261,9 +261,9 @@ void FitStation::showHelps(std::shared_ptr<const ListedHelps> listed) {
     const WhatHelps* helps = &listed->what;
     m_helpsModel.setContent(helpsGrid(listed, m_session, m_findHelp->text().trimmed()));
     m_helps->fitColumns(160);
-    QString passed = helps->passedOver > 0
+    QString passed = helps->notSelected > 0
                          ? tr(" %1 passed over: one value, or too many levels.")
-                               .arg(qs(plural(helps->passedOver, "column or pair", "columns and pairs")))
+                               .arg(qs(plural(helps->notSelected, "column or pair", "columns and pairs")))
                          : QString();
     if (!helps->notOffered.empty()) {
         passed += tr(" Not offered: %1").arg(qs(helps->notOffered.front().second));

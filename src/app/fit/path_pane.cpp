@@ -268,13 +268,13 @@ void PathPane::chooseByHalves() {
         if (m_view) showPlace(m_picture->place());
         return;
     }
-    m_halvesSaid = tr("Halves of the rows choose…");
+    m_halvesSaid = tr("StabilitySelection of the rows choose…");
     if (m_view) showPlace(m_picture->place());
     m_session.pathJobs().start(
         tr("Choosing by halves"),
         [this, evidence, prepared, recipe = m_session.recipe()](Progress& progress) -> Jobs::Finish {
             try {
-                auto halves = std::make_shared<const Halves>(
+                auto halves = std::make_shared<const StabilitySelection>(
                     halvesOf(recipe, *prepared, *evidence->study, {}, {}, progress));
                 return [this, halves, prepared] {
                     if (m_prepared != prepared || !m_view) return;

@@ -56,7 +56,7 @@ private:
     Recipe m_recipe;
     std::shared_ptr<const PenaltySearch> m_search;
     std::shared_ptr<const PathView> m_view;
-    std::shared_ptr<const Halves> m_halves;
+    std::shared_ptr<const StabilitySelection> m_halves;
     bool m_following = false;
     bool m_moving = false;
     bool m_perDeviation = true;

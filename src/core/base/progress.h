@@ -47,6 +47,16 @@ private:
     double m_to;
 };
 
+/// Work beside other work that reports for it: only a stop gets through, and ends it.
+class StopOnly : public Progress {
+public:
+    explicit StopOnly(const Progress& whole) : m_whole(whole) {}
+    bool stopRequested() const override { return m_whole.stopRequested(); }
+
+private:
+    const Progress& m_whole;
+};
+
 /// Work of which nothing can be kept by itself: a stop ends it.
 class FirmStage : public ProgressStage {
 public:

@@ -246,7 +246,7 @@ Move judgeByGroup(const std::string& column) {
 
 Move errorsByGroup(const std::string& column) {
     return {.label = "errors by " + column, .edit = [column](Recipe& recipe, const std::string&) {
-                recipe.errors.kind = ErrorsKind::byGroup;
+                recipe.errors.kind = CovarianceKind::clustered;
                 recipe.errors.column = column;
             }};
 }

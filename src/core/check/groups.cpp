@@ -110,8 +110,8 @@ void checkGroups(const CheckContext& context, Findings& findings) {
         findings.readings.push_back(madeReading(name, way.intraclass, limit, p, says, source));
         const bool named = roleOf(context.recipe, column->name()) == Role::group;
         const bool byIt = context.recipe.errors.column == column->name() &&
-                          (context.recipe.errors.kind == ErrorsKind::byGroup ||
-                           context.recipe.errors.kind == ErrorsKind::byFewGroups);
+                          (context.recipe.errors.kind == CovarianceKind::clustered ||
+                           context.recipe.errors.kind == CovarianceKind::clusteredFewGroups);
         const bool judged = context.recipe.judge && context.recipe.judge->kind == FoldKind::groups &&
                             context.recipe.judge->column == column->name();
         // Adjusted for the factors that are looked at: they often say the same.

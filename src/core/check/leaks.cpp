@@ -177,7 +177,7 @@ private:
 
 std::map<std::string, std::string> columnsThatHold(const Table& table, const std::string& response,
                                                    std::span<const std::uint32_t> rows,
-                                                   const std::function<bool(const std::string&)>& passedOver,
+                                                   const std::function<bool(const std::string&)>& notSelected,
                                                    const Progress& progress) {
     const Column* y = table.find(response);
     if (!y || y->kind() != ColumnKind::number) return {};
@@ -200,7 +200,7 @@ std::map<std::string, std::string> columnsThatHold(const Table& table, const std
     for (const Column& column : table.columns()) {
         if (numbers.values.size() >= mostColumns) break;
         if (column.kind() != ColumnKind::number || column.moments() || column.name() == response ||
-            passedOver(column.name()))
+            notSelected(column.name()))
             continue;
         stopIfTold(progress);
         VectorXd values = valuesAt(column);

@@ -27,7 +27,7 @@ Goad serialGoad(const CheckContext& context, const OrderedErrors& order, const s
                 double correlation) {
     Goad goad;
     goad.key = goad.check = name;
-    const bool standsIt = context.recipe.errors.kind == ErrorsKind::serial;
+    const bool standsIt = context.recipe.errors.kind == CovarianceKind::autocorrelated;
     goad.title = correlation > 0 ? "Errors that follow each other in time are alike"
                                  : "Errors that follow each other in time alternate";
     if (standsIt) goad.title += "; the errors of coefficients stand it, intervals of forecasts do not";
@@ -45,7 +45,7 @@ Goad serialGoad(const CheckContext& context, const OrderedErrors& order, const s
     if (context.kind.leastSquares && !standsIt)
         goad.moves.push_back({.label = "errors that stand it",
                               .edit = [time = order.time](Recipe& recipe, const std::string&) {
-                                  recipe.errors.kind = ErrorsKind::serial;
+                                  recipe.errors.kind = CovarianceKind::autocorrelated;
                                   recipe.errors.column = time;
                               }});
     if (!(context.recipe.judge && context.recipe.judge->kind == FoldKind::rollingOrigin))
@@ -127,7 +127,7 @@ void checkSerialDependence(const CheckContext& context, Findings& findings) {
     }
     if (p < boxLimit) {
         Goad goad = serialGoad(context, order, box, first);
-        if (context.recipe.errors.kind != ErrorsKind::serial)
+        if (context.recipe.errors.kind != CovarianceKind::autocorrelated)
             goad.title = "Errors hang together over several times";
         goad.reading = "Q " + readableText(lb.statistic, 3) + " on " + std::to_string(lags) +
                        " degrees of freedom, p " + probabilityText(p) + "; correlations " + correlations +

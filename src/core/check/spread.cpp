@@ -208,7 +208,7 @@ void checkSpread(const CheckContext& context, Findings& findings) {
     if (!context.robustToSpread && !context.kind.standsOutliers)
         goad.moves.push_back(
             {.label = "errors that stand it",
-             .edit = [](Recipe& recipe, const std::string&) { recipe.errors.kind = ErrorsKind::hc3; }});
+             .edit = [](Recipe& recipe, const std::string&) { recipe.errors.kind = CovarianceKind::hc3; }});
     if (!context.logResponse)
         goad.moves.push_back({.label = "model the logarithm",
                               .edit = [](Recipe& recipe, const std::string&) { recipe.logResponse = true; }});
@@ -286,7 +286,7 @@ void checkSpreadByRanks(const CheckContext& context, Findings& findings) {
     if (!context.robustToSpread && context.kind.leastSquares)
         goad.moves.push_back(
             {.label = "errors that stand it",
-             .edit = [](Recipe& recipe, const std::string&) { recipe.errors.kind = ErrorsKind::hc3; }});
+             .edit = [](Recipe& recipe, const std::string&) { recipe.errors.kind = CovarianceKind::hc3; }});
     if (!context.logResponse)
         goad.moves.push_back({.label = "model the logarithm",
                               .edit = [](Recipe& recipe, const std::string&) { recipe.logResponse = true; }});

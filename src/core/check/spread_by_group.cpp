@@ -106,7 +106,7 @@ void judge(const CheckContext& context, const Column& column, Findings& findings
     if (!context.robustToSpread && context.kind.leastSquares)
         goad.moves.push_back(
             {.label = "errors that stand it",
-             .edit = [](Recipe& recipe, const std::string&) { recipe.errors.kind = ErrorsKind::hc3; }});
+             .edit = [](Recipe& recipe, const std::string&) { recipe.errors.kind = CovarianceKind::hc3; }});
     findings.goads.push_back(std::move(goad));
 }
 

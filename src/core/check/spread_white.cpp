@@ -121,7 +121,7 @@ void checkSpreadWhite(const CheckContext& context, Findings& findings) {
     if (!context.robustToSpread)
         goad.moves.push_back(
             {.label = "errors that stand it",
-             .edit = [](Recipe& recipe, const std::string&) { recipe.errors.kind = ErrorsKind::hc3; }});
+             .edit = [](Recipe& recipe, const std::string&) { recipe.errors.kind = CovarianceKind::hc3; }});
     findings.goads.push_back(std::move(goad));
 }
 

@@ -112,7 +112,7 @@ void requireOneMatrix(const Design& design, const std::string& what, const std::
 
 Design Design::learn(const BoundInputs& inputs, std::span<const std::uint32_t> rows,
                      const std::vector<Term>& terms, const std::string& file,
-                     std::span<const std::uint8_t> passedOver, const Progress& progress) {
+                     std::span<const std::uint8_t> notSelected, const Progress& progress) {
     requireSensible(terms);
     Design design;
     design.m_terms = terms;
@@ -131,7 +131,7 @@ Design Design::learn(const BoundInputs& inputs, std::span<const std::uint32_t> r
         return known.back().second;
     };
     for (std::size_t t = 0; t < terms.size(); ++t) {
-        if (!passedOver.empty() && passedOver[t] != 0) continue;
+        if (!notSelected.empty() && notSelected[t] != 0) continue;
         stopIfTold(progress);
         std::vector<DesignColumn> columns{DesignColumn{{}, t, {}}};
         for (const TermPart& part : terms[t].parts) {

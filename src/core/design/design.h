@@ -38,11 +38,11 @@ public:
     /// `rows` are the learning rows whose inputs are all present; the inputs are those that the terms name.
     /// Errors (badTerm): the same term twice, an empty product, a product of a part with itself, more than
     /// 5,000 columns beside up to 50,000 levels of one factor; those of learnInputs, learnNumberBasis and
-    /// learnFactorBasis. Terms with passedOver[t]
+    /// learnFactorBasis. Terms with notSelected[t]
     /// != 0 make no column and need no input; none when it is empty. Throws Stopped.
     static Design learn(const BoundInputs& inputs, std::span<const std::uint32_t> rows,
                         const std::vector<Term>& terms, const std::string& file,
-                        std::span<const std::uint8_t> passedOver = {}, const Progress& progress = {});
+                        std::span<const std::uint8_t> notSelected = {}, const Progress& progress = {});
     /// Learns the inputs first.
     static Design learn(const Table& table, std::span<const std::uint32_t> rows,
                         const std::vector<Term>& terms, const std::map<std::string, std::string>& references,

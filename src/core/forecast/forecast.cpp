@@ -5,6 +5,7 @@
 #include "base/error.h"
 #include "base/not_a_number.h"
 #include "estimate/distributions.h"
+#include "estimate/linear/linear_model.h"
 #include "estimate/one_way.h"
 
 #include <cmath>
@@ -55,17 +56,19 @@ void boundTotal(PeriodTotal& total, const BoundModel& bound, const LinearModel& 
     VectorXd gradient = VectorXd::Zero(block.cols());
     const double shared = forecast.periodSpread * forecast.periodSpread,
                  ofRow = std::max(0.0, rule.spread * rule.spread - shared),
-                 ofRowInLogs = rule.spread > 0 ? ofRow / (rule.spread * rule.spread) * rule.relativeVariance
-                                               : rule.relativeVariance;
+                 ofRowInLogs = rule.spread > 0
+                                   ? ofRow / (rule.spread * rule.spread) * rule.link.relativeVariance
+                                   : rule.link.relativeVariance;
+    const bool logarithmic = rule.link.isLogarithmic();
     double constant = 0, own = 0;
     for (std::size_t i = 0; i < rows.size(); ++i) {
         const auto row = rows[i];
         const double prediction = forecast.prediction[row];
-        const double slope = rule.logarithm ? prediction : 1;
+        const double slope = rule.link.slopeAt(prediction);
         gradient += slope * block.row(static_cast<Index>(i)).transpose();
         constant += slope;
-        own += rule.logarithm ? prediction * prediction * ofRowInLogs * rule.usualWeight / bound.weight(row)
-                              : ofRow / bound.weight(row);
+        own += logarithmic ? prediction * prediction * ofRowInLogs * rule.usualWeight / bound.weight(row)
+                           : ofRow / bound.weight(row);
     }
     const Combination ofMean = linear.fit.combination(gradient, linear.fit.intercept ? constant : 0);
     const double t = studentQuantile(forecast.level, ofMean.degreesOfFreedom);
@@ -131,18 +134,18 @@ std::vector<PeriodTotal> comingTotals(const Column& dates, const BoundModel& bou
 /// The intervals of rows from what they are made of.
 void putIntervals(ForecastEvidence& out, std::span<const std::uint32_t> rows, const PredictionRule& rule,
                   const LinearModel* linear) {
-    // A quantile of logarithms is the logarithm of the quantile: no smearing there.
-    const auto plain = [&](double value) { return rule.logarithm ? std::exp(value) : value; };
+    const auto plain = [&](double value) { return rule.link.quantileToResponseScale(value); };
     const bool theory = linear && linear->hasErrors();
-    const double usual = theory ? studentQuantile(out.level, linear->fit.testDegreesOfFreedom())
-                                : rule.leftOneOutHalf(out.level);
+    const double usual = theory            ? studentQuantile(out.level, linear->fit.testDegreesOfFreedom())
+                         : rule.byErrors() ? rule.byErrors()->half(out.level)
+                                           : nan;
     for (const auto row : rows) {
         const double t =
             out.degreesOfFreedom.empty() ? usual : studentQuantile(out.level, out.degreesOfFreedom[row]);
         const double middle = out.middle[row], forMean = t * out.meanError[row];
-        out.prediction[row] = rule.natural(middle);
-        out.meanLower[row] = rule.natural(middle - forMean);
-        out.meanUpper[row] = rule.natural(middle + forMean);
+        out.prediction[row] = rule.toResponseScale(middle);
+        out.meanLower[row] = rule.toResponseScale(middle - forMean);
+        out.meanUpper[row] = rule.toResponseScale(middle + forMean);
         if (linear && linear->isQuantile()) continue; // its own quantiles stand there
         const double half = t * out.valueError[row];
         out.lower[row] = plain(middle - half);
@@ -173,7 +176,7 @@ void predictByTheory(ForecastEvidence& out, const BoundModel& bound, const Linea
             out.valueError[row] = std::sqrt(rule.spread * rule.spread / bound.weight(row) + variance[i]);
             leverage[row] = h[i] * bound.weight(row); // as those of the rows learned from
             if (low.size() == 0 || high.size() == 0) continue;
-            const auto plain = [&](double value) { return rule.logarithm ? std::exp(value) : value; };
+            const auto plain = [&](double value) { return rule.link.quantileToResponseScale(value); };
             out.lower[row] = plain(std::min(low[i], high[i]) + offset);
             out.upper[row] = plain(std::max(low[i], high[i]) + offset);
         }
@@ -181,22 +184,21 @@ void predictByTheory(ForecastEvidence& out, const BoundModel& bound, const Linea
     });
 }
 
-/// By what learning rows that were left out missed by.
-void predictByRowsLeftOut(ForecastEvidence& out, const BoundModel& bound,
-                          std::span<const std::uint32_t> complete, std::vector<double>& distance,
-                          Threads threads, Progress& progress) {
+/// By what rows that the model had not learned from missed by.
+void predictByErrors(ForecastEvidence& out, const BoundModel& bound, std::span<const std::uint32_t> complete,
+                     std::vector<double>& distance, Threads threads, Progress& progress) {
     const PredictionRule& rule = bound.rule();
     const bool byWeight = bound.model().distanceScale().byWeight;
     bound.eachBlock(complete, threads, progress, [&](std::size_t first, const MatrixXd& inputs) {
         const LearnedModel::Placed placed = bound.model().locate(inputs);
-        for (Index i = 0; i < placed.values.size(); ++i) {
+        const VectorXd values = rule.valuesOf(placed.values);
+        for (Index i = 0; i < values.size(); ++i) {
             const auto row = complete[first + static_cast<std::size_t>(i)];
-            out.middle[row] = placed.values[i] + bound.offset(row);
+            out.middle[row] = values[i] + bound.offset(row);
             out.valueError[row] = std::sqrt(rule.usualWeight / bound.weight(row));
             distance[row] = placed.distances[i] * (byWeight ? bound.weight(row) : 1);
         }
-        putIntervals(out, complete.subspan(first, static_cast<std::size_t>(placed.values.size())), rule,
-                     nullptr);
+        putIntervals(out, complete.subspan(first, static_cast<std::size_t>(values.size())), rule, nullptr);
     });
 }
 
@@ -255,14 +257,11 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
         if (bound.complete(i) && bound.hasOffset(i)) complete.push_back(i);
     std::vector<double> distance(n, nan);
     std::vector<std::uint8_t> unsure(n, 0);
+    out.intervals = intervalsText(bound.rule().intervals);
     if (const LinearModel* linear = model.linear(); linear && linear->hasErrors()) {
-        out.intervals = linear->isQuantile() ? "by a pair of quantiles" : "by theory";
         predictByTheory(out, bound, *linear, complete, distance, unsure, threads, progress);
     } else {
-        out.intervals = bound.rule().leftOneOut.empty()
-                            ? "none: no row was predicted by a model that had not learned from it"
-                            : "by rows left out one at a time";
-        predictByRowsLeftOut(out, bound, complete, distance, threads, progress);
+        predictByErrors(out, bound, complete, distance, threads, progress);
     }
     gradeRows(out, learned, bound, distance, unsure, threads, progress);
     out.unpredicted = n - complete.size();

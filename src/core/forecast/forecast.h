@@ -83,7 +83,7 @@ struct LearnedRows {
 /// stands for σ²x'(X'X)⁻¹x, with weights σ²/w for σ². Of a fit in logarithms the ends of intervals are those
 /// of the logarithm, carried back, those of the mean with the smearing; totals then by the delta method. Of a
 /// quantile regression a single value lies between the quantiles at (1 ∓ level)/2, and totals have no
-/// interval. Of a model without coefficients single values lie within PredictionRule::leftOneOutHalf of the
+/// interval. Of a model without coefficients single values lie within PredictionRule::halfByErrors of the
 /// prediction, and means and totals have no interval. Missing values: rows that cannot be predicted have NaN
 /// and a reason. Errors: unknownColumn, wrongType. Throws Stopped.
 ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, const std::string& file,

@@ -10,14 +10,20 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-double PredictionRule::natural(double value) const {
-    return logarithm ? std::exp(value) * smearing : value;
+VectorXd PredictionRule::valuesOf(const MatrixXd& outputs) const {
+    if (outputs.cols() == 1) return outputs.col(0);
+    VectorXd values(outputs.rows());
+    std::vector<double> row(static_cast<std::size_t>(outputs.cols()));
+    for (Index i = 0; i < outputs.rows(); ++i) {
+        for (Index k = 0; k < outputs.cols(); ++k)
+            row[static_cast<std::size_t>(k)] = outputs(i, k);
+        values[i] = link.valueOf(row);
+    }
+    return values;
 }
 
-double PredictionRule::leftOneOutHalf(double level) const {
-    const double place = std::ceil(level * static_cast<double>(leftOneOut.size() + 1) - 1e-9);
-    if (!(place >= 1) || place > static_cast<double>(leftOneOut.size())) return std::nan("");
-    return leftOneOut[static_cast<std::size_t>(place) - 1];
+VectorXd PredictionRule::valuesOf(const LearnedModel& model, const MatrixXd& inputs) const {
+    return valuesOf(model.predict(inputs));
 }
 
 BoundModel::BoundModel(const Inputs& inputs, const LearnedModel& model, const PredictionRule& rule,
@@ -67,7 +73,7 @@ std::vector<double> BoundModel::predict(std::span<const std::uint32_t> rows, Thr
                                         const Progress& progress) const {
     std::vector<double> values(rows.size());
     eachBlock(rows, threads, progress, [&](std::size_t first, const MatrixXd& inputs) {
-        const VectorXd said = m_model.predict(inputs);
+        const VectorXd said = m_rule.valuesOf(m_model, inputs);
         std::copy(said.begin(), said.end(), values.begin() + static_cast<std::ptrdiff_t>(first));
     });
     return values;

@@ -1,9 +1,10 @@
 #pragma once
 // From what a model says to the response, for every kind of model alike.
-#include "estimate/linear/linear_model.h"
-#include "estimate/model_kind.h"
+#include "model/learned_model.h"
 #include "table/table.h"
 
+#include <cmath>
+#include <functional>
 #include <span>
 #include <string>
 #include <vector>
@@ -12,31 +13,27 @@ namespace oxgoad {
 
 /// How predictions and their intervals follow from what a model says.
 struct PredictionRule {
-    /// The model is one of ln(response).
-    bool logarithm = false;
-    /// Mean of exp(residual) over the learning rows: exp of a predicted mean of logarithms falls short of the
-    /// mean by this factor (Duan 1983, "Smearing estimate", Journal of the American Statistical Association
-    /// 78). 1 for quantiles, which need none.
-    double smearing = 1;
-    /// Variance of exp(residual) over its squared mean: of one value about its mean, relative.
-    double relativeVariance = 0;
+    Link link{};
     /// Column added to what the model says, on its scale; empty without.
-    std::string offset;
+    std::string offset{};
     /// Column of weights; rows without a value have the mean weight of the learning rows.
-    std::string weight;
+    std::string weight{};
     double usualWeight = 1;
     /// Standard deviation of a row of weight 1 about what the model says, on its scale.
     double spread = 0;
-    /// Where theory has no interval: sizes of the residuals of learning rows left out one at a time, on the
-    /// model's scale and for the usual weight, ascending.
-    std::vector<double> leftOneOut;
+    /// What intervals of single values are made of.
+    Intervals intervals{};
 
-    /// From the model's scale to the response's unit: exp and smearing, or nothing.
-    double natural(double value) const;
-    /// Half of an interval of single values by rows left out: the ⌈level·(m + 1)⌉-th of the m sizes (the
-    /// jackknife interval: Barber, Candès, Ramdas and Tibshirani 2021, Annals of Statistics 49, §1); NaN when
-    /// there are too few for the level.
-    double leftOneOutHalf(double level) const;
+    /// What a model says of rows (m × inputs), one value each on its scale.
+    Eigen::VectorXd valuesOf(const LearnedModel& model, const Eigen::MatrixXd& inputs) const;
+    Eigen::VectorXd valuesOf(const Eigen::MatrixXd& outputs) const;
+    /// From the model's scale, with the offset, to the response's unit.
+    double toResponseScale(double value) const { return link.toResponseScale(value); }
+    /// Sizes of errors of rows not learned from; null where intervals are made otherwise.
+    const IntervalsByErrors* byErrors() const { return std::get_if<IntervalsByErrors>(&intervals); }
+    /// Half of an interval for the usual weight; NaN where intervals are made otherwise or errors are too
+    /// few.
+    double halfByErrors(double level) const { return byErrors() ? byErrors()->half(level) : std::nan(""); }
 };
 
 /// A model over a table, with what the rule reads beside the inputs. References must outlive it.
@@ -63,7 +60,9 @@ public:
     std::vector<double> predict(std::span<const std::uint32_t> rows, Threads threads,
                                 const Progress& progress) const;
     /// From what the model says of a row to the response's unit.
-    double natural(double value, std::size_t row) const { return m_rule.natural(value + offset(row)); }
+    double toResponseScale(double value, std::size_t row) const {
+        return m_rule.toResponseScale(value + offset(row));
+    }
 
 private:
     const LearnedModel& m_model;

@@ -12,14 +12,14 @@ using nlohmann::ordered_json;
 
 namespace {
 
-constexpr std::array<std::pair<ErrorsKind, std::string_view>, 7> errorKinds{
-    {{ErrorsKind::equalSpread, "equal spread"},
-     {ErrorsKind::hc0, "HC0"},
-     {ErrorsKind::hc1, "HC1"},
-     {ErrorsKind::hc2, "HC2"},
-     {ErrorsKind::hc3, "HC3"},
-     {ErrorsKind::byGroup, "by group"},
-     {ErrorsKind::serial, "serial"}}};
+constexpr std::array<std::pair<CovarianceKind, std::string_view>, 7> errorKinds{
+    {{CovarianceKind::homoskedastic, "equal spread"},
+     {CovarianceKind::hc0, "HC0"},
+     {CovarianceKind::hc1, "HC1"},
+     {CovarianceKind::hc2, "HC2"},
+     {CovarianceKind::hc3, "HC3"},
+     {CovarianceKind::clustered, "by group"},
+     {CovarianceKind::autocorrelated, "serial"}}};
 
 /// How a part says what it is, and the keys that go with it.
 struct FormWords {
@@ -168,14 +168,14 @@ Errors parseErrors(const JsonValue& value) {
         kind.refuse("is \"" + kind.text() + "\"",
                     "Known are equal spread, HC0, HC1, HC2, HC3, by group and serial.");
     errors.kind = found->first;
-    if (errors.kind == ErrorsKind::byGroup || errors.kind == ErrorsKind::serial)
+    if (errors.kind == CovarianceKind::clustered || errors.kind == CovarianceKind::autocorrelated)
         errors.column = object.at("column").text();
-    if (errors.kind == ErrorsKind::byGroup)
+    if (errors.kind == CovarianceKind::clustered)
         object.optional("correction", [&](const JsonValue& v) {
             if (v.text() != "few groups") v.refuse("is \"" + v.text() + "\"", "Known is few groups.");
-            errors.kind = ErrorsKind::byFewGroups;
+            errors.kind = CovarianceKind::clusteredFewGroups;
         });
-    if (errors.kind == ErrorsKind::serial)
+    if (errors.kind == CovarianceKind::autocorrelated)
         object.optional("lags", [&](const JsonValue& v) { errors.lags = v.integer(0, 10000); });
     object.finish();
     return errors;
@@ -215,8 +215,8 @@ ordered_json estimatorJson(const Settings& estimator) {
 
 ordered_json errorsJson(const Errors& errors) {
     ordered_json out;
-    const bool few = errors.kind == ErrorsKind::byFewGroups;
-    out["kind"] = errorsKindName(few ? ErrorsKind::byGroup : errors.kind);
+    const bool few = errors.kind == CovarianceKind::clusteredFewGroups;
+    out["kind"] = covarianceKindName(few ? CovarianceKind::clustered : errors.kind);
     if (!errors.column.empty()) out["column"] = errors.column;
     if (few) out["correction"] = "few groups";
     if (errors.lags >= 0) out["lags"] = errors.lags;
@@ -236,7 +236,7 @@ ChosenTerms parseChosen(const JsonValue& value) {
         });
     };
     named("shares", chosen.shares);
-    named("passed_over", chosen.passedOver);
+    named("passed_over", chosen.notSelected);
     object.finish();
     return chosen;
 }
@@ -245,12 +245,12 @@ ordered_json chosenJson(const ChosenTerms& chosen) {
     ordered_json out = {{"how", chosen.how}, {"tried", chosen.tried}};
     for (const auto& [name, share] : chosen.shares)
         out["shares"][name] = share;
-    for (const auto& [name, p] : chosen.passedOver)
+    for (const auto& [name, p] : chosen.notSelected)
         out["passed_over"][name] = p;
     return out;
 }
 
-std::string_view errorsKindName(ErrorsKind kind) {
+std::string_view covarianceKindName(CovarianceKind kind) {
     for (const auto& [known, name] : errorKinds)
         if (known == kind) return name;
     return {};

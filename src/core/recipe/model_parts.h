@@ -25,6 +25,6 @@ ChosenTerms parseChosen(const JsonValue& value);
 nlohmann::ordered_json chosenJson(const ChosenTerms& chosen);
 
 /// "HC3", "by group".
-std::string_view errorsKindName(ErrorsKind kind);
+std::string_view covarianceKindName(CovarianceKind kind);
 
 } // namespace oxgoad

@@ -158,13 +158,13 @@ std::string estimatorText(const Settings& estimator) {
 
 std::string errorsText(const Errors& errors) {
     switch (errors.kind) {
-    case ErrorsKind::equalSpread:
+    case CovarianceKind::homoskedastic:
         return "errors for equal spread";
-    case ErrorsKind::byGroup:
+    case CovarianceKind::clustered:
         return "errors by " + errors.column;
-    case ErrorsKind::byFewGroups:
+    case CovarianceKind::clusteredFewGroups:
         return "errors by " + errors.column + ", corrected for few groups";
-    case ErrorsKind::serial:
+    case CovarianceKind::autocorrelated:
         return errors.lags >= 0
                    ? "errors for " + plural(static_cast<std::size_t>(errors.lags), "lag", "lags") + " of " +
                          errors.column
@@ -172,7 +172,7 @@ std::string errorsText(const Errors& errors) {
     default:
         break;
     }
-    return std::string(errorsKindName(errors.kind)) + " errors";
+    return std::string(covarianceKindName(errors.kind)) + " errors";
 }
 
 Recipe parseRecipe(std::string_view text, const std::string& name) {
@@ -213,7 +213,7 @@ std::string recipeText(const Recipe& recipe) {
     out["intercept"] = recipe.intercept;
     if (!recipe.reference.empty()) out["reference"] = recipe.reference;
     out["estimator"] = estimatorJson(recipe.estimator);
-    if (recipe.errors.kind != ErrorsKind::equalSpread) out["errors"] = errorsJson(recipe.errors);
+    if (recipe.errors.kind != CovarianceKind::homoskedastic) out["errors"] = errorsJson(recipe.errors);
     if (recipe.logResponse) out["response_in_logs"] = true;
     if (recipe.level != 0.95) out["level"] = recipe.level;
     if (recipe.setAside) out["set_aside"] = setAsideJson(*recipe.setAside);

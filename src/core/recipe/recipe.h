@@ -63,7 +63,7 @@ std::string estimatorText(const Settings& estimator);
 
 /// How the standard errors of least squares are worked out.
 struct Errors {
-    ErrorsKind kind = ErrorsKind::equalSpread;
+    CovarianceKind kind = CovarianceKind::homoskedastic;
     /// Groups, or periods.
     std::string column;
     /// Serial: periods to look back, -1 for the usual number.
@@ -89,7 +89,7 @@ struct ChosenTerms {
     /// Share of the folds in which each chosen term was chosen again, by name.
     std::vector<std::pair<std::string, double>> shares;
     /// Terms that were not chosen though they would be significant: name and p when added.
-    std::vector<std::pair<std::string, double>> passedOver;
+    std::vector<std::pair<std::string, double>> notSelected;
     bool operator==(const ChosenTerms&) const = default;
 };
 

@@ -43,9 +43,19 @@ std::optional<RecipeProblem> problemOf(const Recipe& recipe) {
     if (!(recipe.errors == Errors{}) && !kind.leastSquares)
         return RecipeProblem{"errors", "go with least squares only",
                              "Other estimators have errors of their own; take the key out."};
-    if (recipe.choose && !kind.linear)
+    if (recipe.choose && kind.can.terms != Capabilities::Terms::formula)
         return RecipeProblem{"choose", "goes with models that have coefficients only",
                              "Take the key out, or choose another estimator."};
+    if (recipe.logResponse && !kind.can.logResponse)
+        return RecipeProblem{"response_in_logs", "does not go with " + kind.sentence(recipe.estimator),
+                             "It has a scale of its own; take the key out."};
+    for (const auto& [role, can] :
+         {std::pair(Role::weight, kind.can.weights != WeightUse::refused), {Role::offset, kind.can.offset}})
+        if (const std::string column = columnWith(recipe, role); !can && !column.empty())
+            return RecipeProblem{"roles." + column,
+                                 "is \"" + std::string(roleName(role)) + "\", which " +
+                                     kind.sentence(recipe.estimator) + " cannot use",
+                                 "Give it another role, or choose another estimator."};
     return std::nullopt;
 }
 
@@ -72,10 +82,22 @@ Recipe settled(Recipe recipe, std::vector<std::string>* dropped) {
         say(errorsText(recipe.errors) + " go with least squares only and are dropped.");
         recipe.errors = {};
     }
-    if (recipe.choose && !kind.linear) {
+    if (recipe.choose && kind.can.terms != Capabilities::Terms::formula) {
         say("Choosing terms goes with models that have coefficients only and is dropped.");
         recipe.choose.reset();
     }
+    if (recipe.logResponse && !kind.can.logResponse) {
+        say("The logarithm of the response does not go with " + kind.sentence(recipe.estimator) +
+            " and is dropped.");
+        recipe.logResponse = false;
+    }
+    for (const auto& [role, can] :
+         {std::pair(Role::weight, kind.can.weights != WeightUse::refused), {Role::offset, kind.can.offset}})
+        if (const std::string column = columnWith(recipe, role); !can && !column.empty()) {
+            say(column + " is no " + std::string(roleName(role)) + ": " + kind.sentence(recipe.estimator) +
+                " cannot use one.");
+            recipe.roles.erase(column);
+        }
     return recipe;
 }
 

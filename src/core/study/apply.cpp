@@ -9,7 +9,7 @@ Applied apply(const Study& study, const Table& table, const std::string& file,
     applied.said = bound.predict(rows, threads, progress);
     applied.predicted.reserve(rows.size());
     for (std::size_t i = 0; i < rows.size(); ++i)
-        applied.predicted.push_back(bound.natural(applied.said[i], rows[i]));
+        applied.predicted.push_back(bound.toResponseScale(applied.said[i], rows[i]));
     return applied;
 }
 

@@ -16,7 +16,7 @@ Recipe withChoice(const Recipe& recipe, const Choice& choice) {
     for (const ChosenTerm& candidate : choice.candidates) {
         if (candidate.chosen) record.shares.emplace_back(termName(candidate.term), candidate.share);
         if (!candidate.chosen && candidate.p < 0.05)
-            record.passedOver.emplace_back(termName(candidate.term), candidate.p);
+            record.notSelected.emplace_back(termName(candidate.term), candidate.p);
     }
     next.chosen = std::move(record);
     return next;
@@ -66,7 +66,7 @@ std::string choiceJson(const Choice& choice) {
                                      {"chosen", candidate.chosen},
                                      {"share_of_folds", candidate.share},
                                      {"p", candidate.p}});
-    out["passed_over"] = choice.passedOver;
+    out["passed_over"] = choice.notSelected;
     out["seen_error"] = choice.seenError;
     out["honest_error"] = choice.honestError;
     out["judged_by"] = choice.judgedBy;

@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "estimate/distributions.h"
+#include "estimate/linear/linear_model.h"
 #include "look/scaled.h"
 #include "study/judge.h"
 #include "study/rows_used.h"
@@ -79,7 +80,7 @@ std::vector<std::uint32_t> commonRows(const Recipe& recipe, const PreparedRows& 
 
 /// Factors with one level, numbers with one value and terms that cannot be made are passed over.
 std::vector<Term> usable(const Recipe& recipe, const PreparedRows& prepared, const std::vector<Term>& terms,
-                         std::span<const std::uint32_t> rows, std::vector<std::string>& passedOver) {
+                         std::span<const std::uint32_t> rows, std::vector<std::string>& notSelected) {
     std::vector<Term> kept;
     for (const Term& term : terms) {
         try {
@@ -96,7 +97,7 @@ std::vector<Term> usable(const Recipe& recipe, const PreparedRows& prepared, con
         } catch (const Error& error) {
             if (error.code() != ErrorCode::badTerm) throw;
         }
-        passedOver.push_back(termName(term));
+        notSelected.push_back(termName(term));
     }
     return kept;
 }
@@ -120,7 +121,7 @@ double told(ChooseCriterion criterion, double value, double unit, double totalVa
 /// Every candidate as a column, shifted and scaled, and the rows as folds of triangular factors of these
 /// columns; or of the rows themselves where candidates are so many that a factor of them all would be most of
 /// the work.
-struct Ground {
+struct CandidateFactors {
     std::vector<std::uint32_t> rows;
     std::vector<double> weights;
     Design design;
@@ -128,12 +129,13 @@ struct Ground {
     LeastSquaresFit fit;
     Candidates candidates;
     CellFactors cells;
-    std::vector<std::string> passedOver;
+    std::vector<std::string> notSelected;
 };
 
 /// One fit of everything tells which columns can be told apart, and gives shifts and scales.
-void fitEverything(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
-                   std::span<const std::uint32_t> rows, Threads threads, Progress& progress) {
+void fitEverything(CandidateFactors& ground, const Recipe& recipe, const Table& table,
+                   const std::string& file, std::span<const std::uint32_t> rows, Threads threads,
+                   Progress& progress) {
     Recipe everything = recipe;
     everything.estimator = Settings{};
     everything.errors = {};
@@ -152,7 +154,7 @@ void fitEverything(Ground& ground, const Recipe& recipe, const Table& table, con
             if (ground.design.columns()[j].term == t)
                 columns.push_back(ground.candidates.first + static_cast<Index>(j));
         if (columns.empty()) {
-            ground.passedOver.push_back(termName(recipe.terms[t]));
+            ground.notSelected.push_back(termName(recipe.terms[t]));
             continue;
         }
         ground.candidates.terms.push_back(recipe.terms[t]);
@@ -165,7 +167,7 @@ constexpr std::size_t wideTerms = 300;
 constexpr double mostRowValues = 5e7;
 
 /// Learns the candidates' columns; whether steps go by the rows of these. Errors: as those of a fit.
-bool goesByRows(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
+bool goesByRows(CandidateFactors& ground, const Recipe& recipe, const Table& table, const std::string& file,
                 std::span<const std::uint32_t> rows, const ChoosePlan& request, bool byFolds) {
     if (request.by != ChooseBy::forward && request.by != ChooseBy::bothWays) return false;
     if (recipe.terms.size() < wideTerms) return false;
@@ -181,7 +183,7 @@ bool goesByRows(Ground& ground, const Recipe& recipe, const Table& table, const 
 }
 
 /// The rows themselves, [1, X~, y~] times the roots of their weights.
-MatrixXd wideRows(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
+MatrixXd wideRows(CandidateFactors& ground, const Recipe& recipe, const Table& table, const std::string& file,
                   std::span<const std::uint32_t> rows, Threads threads, Progress& progress) {
     ground.rows.assign(rows.begin(), rows.end());
     ground.weights = weightsOf(recipe, table, file, rows);
@@ -194,7 +196,7 @@ MatrixXd wideRows(Ground& ground, const Recipe& recipe, const Table& table, cons
     forEachBlock(bound, rows, threads, progress, [&](std::size_t from, const MatrixXd& block) {
         x.block(static_cast<Index>(from), first, block.rows(), p) = block;
     });
-    const WorkingResponse response(recipe, table, file);
+    const ModelResponse response(recipe, table, file);
     for (Index i = 0; i < n; ++i)
         x(i, first + p) = response.at(rows[static_cast<std::size_t>(i)]);
     VectorXd weights = VectorXd::Ones(n);
@@ -239,7 +241,7 @@ void takeFolds(CellFactors& cells, const Dealing& dealing) {
 }
 
 /// The wide rows as they are, dealt into folds where that is asked for.
-void dealWideRows(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
+void dealWideRows(CandidateFactors& ground, const Recipe& recipe, const Table& table, const std::string& file,
                   const ChoosePlan& request, bool byFolds, MatrixXd x) {
     ground.cells.reduced = false;
     ground.cells.rows = static_cast<double>(ground.rows.size());
@@ -262,12 +264,12 @@ void dealWideRows(Ground& ground, const Recipe& recipe, const Table& table, cons
 }
 
 /// Rows dealt into folds, each reduced to a triangular factor in one pass.
-void reduceFolds(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
+void reduceFolds(CandidateFactors& ground, const Recipe& recipe, const Table& table, const std::string& file,
                  const ChoosePlan& request, Threads threads, Progress& progress) {
     const auto& rows = ground.rows;
     const Dealing dealing =
         dealRows(innerFolds(recipe, table, rows, request.folds, request.seed), table, rows, file);
-    const WorkingResponse response(recipe, table, file);
+    const ModelResponse response(recipe, table, file);
     const BoundDesign bound(ground.design, table, file);
     const auto cellOf = dealing.cellOf(0);
     const std::size_t cells = dealing.cells();
@@ -292,9 +294,9 @@ void reduceFolds(Ground& ground, const Recipe& recipe, const Table& table, const
 }
 
 /// The same without folds.
-void reduceWhole(Ground& ground, const Recipe& recipe, const Table& table, const std::string& file,
+void reduceWhole(CandidateFactors& ground, const Recipe& recipe, const Table& table, const std::string& file,
                  Threads threads, Progress& progress) {
-    const WorkingResponse response(recipe, table, file);
+    const ModelResponse response(recipe, table, file);
     const BoundDesign bound(ground.design, table, file);
     const auto& rows = ground.rows;
     std::vector<double> y;
@@ -363,7 +365,7 @@ Choice chooseAmong(const Recipe& recipe, const Table& table, const std::string& 
     choice.rows = rows.size();
     choice.folds = request.folds;
     const bool byFolds = describe || request.criterion == ChooseCriterion::crossValidated;
-    Ground ground;
+    CandidateFactors ground;
     if (goesByRows(ground, recipe, table, file, rows, request, byFolds)) {
         ProgressStage first(progress, 0, 0.4);
         MatrixXd x = wideRows(ground, recipe, table, file, rows, threads, first);
@@ -377,7 +379,7 @@ Choice chooseAmong(const Recipe& recipe, const Table& table, const std::string& 
         else
             reduceWhole(ground, recipe, table, file, threads, reducing);
     }
-    choice.passedOver = ground.passedOver;
+    choice.notSelected = ground.notSelected;
     ProgressStage choosing(progress, 0.8, 1);
     Chooser chooser(ground.candidates, ground.cells, request, threads, choosing);
     const double unit = ground.fit.responseScale;
@@ -410,7 +412,7 @@ Choice chooseAmong(const Recipe& recipe, const Table& table, const std::string& 
 
 Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const ChoosePlan& request,
                    Threads threads, Progress& progress, const std::function<void(const ChooseStep&)>& soFar) {
-    std::vector<std::string> passedOver;
+    std::vector<std::string> notSelected;
     Recipe among = recipe;
     among.terms = candidatesOf(recipe, prepared, request);
     if (recipe.response.empty())
@@ -422,14 +424,14 @@ Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const Cho
         const bool lacking = std::any_of(columns.begin(), columns.end(), [&](const std::string& name) {
             return 2 * prepared.table.at(name, {}).missingCount() > prepared.table.rows();
         });
-        if (lacking) passedOver.push_back(termName(term));
+        if (lacking) notSelected.push_back(termName(term));
         return lacking;
     });
     const auto rows = commonRows(recipe, prepared, among.terms);
     if (rows.empty())
         throw Error(ErrorCode::tooFewRows, "no learning row has values in all columns to choose from", {},
                     "Give columns that are mostly missing the role \"set aside\", or fill them in a step.");
-    among.terms = usable(recipe, prepared, among.terms, rows, passedOver);
+    among.terms = usable(recipe, prepared, among.terms, rows, notSelected);
     const auto names = inputNames(among.terms);
     std::erase_if(among.reference, [&](const auto& reference) {
         return std::find(names.begin(), names.end(), reference.first) == names.end();
@@ -437,8 +439,8 @@ Choice chooseTerms(const Recipe& recipe, const PreparedRows& prepared, const Cho
     among.choose.reset();
     ProgressStage choosing(progress, 0, 0.5);
     Choice choice = chooseAmong(among, prepared.table, {}, rows, request, threads, choosing, soFar, true);
-    passedOver.insert(passedOver.end(), choice.passedOver.begin(), choice.passedOver.end());
-    choice.passedOver = std::move(passedOver);
+    notSelected.insert(notSelected.end(), choice.notSelected.begin(), choice.notSelected.end());
+    choice.notSelected = std::move(notSelected);
 
     // The whole procedure judged: the choice made anew in every fold, by the recipe's own folds where it has
     // some. What is chosen by least squares is judged by least squares.

@@ -50,7 +50,7 @@ struct Choice {
     /// "10 folds, seed 1".
     std::string judgedBy;
     /// Candidates left out: that no rows tell apart, that most rows lack, or with too many levels.
-    std::vector<std::string> passedOver;
+    std::vector<std::string> notSelected;
     std::string how;
 };
 

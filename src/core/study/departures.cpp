@@ -8,8 +8,8 @@
 
 namespace oxgoad {
 
-Departures::Departures(const MatrixXd& learned, std::vector<Index> columns,
-                       const std::vector<const MatrixXd*>& judged)
+ColumnRemovals::ColumnRemovals(const MatrixXd& learned, std::vector<Index> columns,
+                               const std::vector<const MatrixXd*>& judged)
     : m_columns(std::move(columns)) {
     const auto k = static_cast<Index>(m_columns.size());
     if (learned.rows() < k) return;
@@ -33,18 +33,18 @@ Departures::Departures(const MatrixXd& learned, std::vector<Index> columns,
     }
 }
 
-double Departures::judgedSquares() const {
+double ColumnRemovals::judgedSquares() const {
     double sum = 0;
     for (const VectorXd& left : m_left)
         sum += left.squaredNorm();
     return sum;
 }
 
-Eigen::Index Departures::placeOf(Index column) const {
+Eigen::Index ColumnRemovals::placeOf(Index column) const {
     return std::find(m_columns.begin(), m_columns.end(), column) - m_columns.begin();
 }
 
-Eigen::MatrixXd Departures::directionsOf(const std::vector<Index>& columns) const {
+Eigen::MatrixXd ColumnRemovals::directionsOf(const std::vector<Index>& columns) const {
     const auto q = static_cast<Index>(columns.size());
     MatrixXd rows(m_inverse.cols(), q);
     for (Index j = 0; j < q; ++j)
@@ -53,7 +53,7 @@ Eigen::MatrixXd Departures::directionsOf(const std::vector<Index>& columns) cons
     return orthonormalColumns(rows);
 }
 
-std::pair<double, double> Departures::without(const std::vector<Index>& columns) const {
+std::pair<double, double> ColumnRemovals::without(const std::vector<Index>& columns) const {
     if (columns.empty()) return {m_squares, judgedSquares()};
     const MatrixXd own = directionsOf(columns);
     const VectorXd effects = own.transpose() * m_effects;
@@ -65,7 +65,7 @@ std::pair<double, double> Departures::without(const std::vector<Index>& columns)
     return {m_squares + effects.squaredNorm(), judged};
 }
 
-void Departures::leave(const std::vector<Index>& columns, Threads threads, const Progress& progress) {
+void ColumnRemovals::leave(const std::vector<Index>& columns, Threads threads, const Progress& progress) {
     for (const Index column : columns) {
         stopIfTold(progress);
         const Index place = placeOf(column), last = m_inverse.cols() - 1;

@@ -15,15 +15,15 @@ namespace oxgoad {
 /// O(columns²) for one that leaves, and to tell what each would cost (downdating by rotations of the inverse:
 /// Golub and Van Loan 2013, §6.5; the sum of squares of a column that leaves: Björck 1996, §3.2). Rows that
 /// are judged go along: to tell what each column that leaves does to them takes O(rows · columns²).
-class Departures {
+class ColumnRemovals {
 public:
     using Index = Eigen::Index;
     using MatrixXd = Eigen::MatrixXd;
     using VectorXd = Eigen::VectorXd;
 
     /// `learned` and each of `judged` have all columns; `columns` of them are in.
-    Departures(const MatrixXd& learned, std::vector<Index> columns,
-               const std::vector<const MatrixXd*>& judged);
+    ColumnRemovals(const MatrixXd& learned, std::vector<Index> columns,
+                   const std::vector<const MatrixXd*>& judged);
 
     /// False where the columns depend on each other, or nearly: then nothing here holds.
     bool sound() const { return m_sound; }

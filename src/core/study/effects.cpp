@@ -66,19 +66,19 @@ public:
             mean = meanAt(inputs);
         }
         line.at.push_back(at);
-        line.mean.push_back(m_study.rule.natural(mean));
-        line.lower.push_back(m_study.rule.natural(mean - half));
-        line.upper.push_back(m_study.rule.natural(mean + half));
+        line.mean.push_back(m_study.rule.toResponseScale(mean));
+        line.lower.push_back(m_study.rule.toResponseScale(mean - half));
+        line.upper.push_back(m_study.rule.toResponseScale(mean + half));
     }
 
     double meanAt(const std::vector<double>& inputs) const {
-        return m_study.model->predict(rowOf(inputs))[0] + m_offset;
+        return m_study.rule.valuesOf(*m_study.model, rowOf(inputs))[0] + m_offset;
     }
 
     /// From the held values with the row's own residual: what the row would say were the others held.
     double partial(const std::vector<double>& inputs, std::size_t row) const {
         const double value = meanAt(inputs) + m_evidence.rows.residual[row];
-        return m_study.rule.logarithm ? std::exp(value) : value;
+        return m_study.rule.link.quantileToResponseScale(value);
     }
 
     /// The offset is held at its mean over the learning rows.

@@ -94,7 +94,7 @@ private:
         m_bound.emplace(study().bind(m_table, m_file));
         m_working.emplace(m_recipe, m_table, m_file);
         m_evidence.logResponse = m_recipe.logResponse;
-        m_evidence.smearing = study().rule.smearing;
+        m_evidence.smearing = study().rule.link.smearing;
         m_evidence.weight = study().rule.weight;
         m_evidence.offset = study().rule.offset;
         m_evidence.says = study().model->says();
@@ -114,8 +114,6 @@ private:
         if (!factors && study().model->definedWhereInputsAre()) return 0;
         return std::erase_if(rows, [&](std::uint32_t row) { return !m_bound->complete(row); });
     }
-
-    double natural(double said, std::uint32_t row) const { return m_bound->natural(said, row); }
 
     Judged judged(std::vector<std::uint32_t> rows) {
         Judged out;
@@ -139,7 +137,7 @@ private:
             const auto row = m_used.learning[i];
             actual.push_back(m_response[row]);
             sum += m_response[row];
-            m_fitted.push_back(natural(study().taught.fitted[static_cast<Index>(i)], row));
+            m_fitted.push_back(m_bound->toResponseScale(study().trained.fitted[static_cast<Index>(i)], row));
             m_learned.push_back(m_working->at(row));
         }
         m_mean = static_cast<double>(sum / static_cast<long double>(actual.size()));
@@ -155,13 +153,14 @@ private:
     }
 
     void scoreLeftOneOut() {
-        const TaughtRows& taught = study().taught;
-        if (taught.leftOneOut.empty()) return;
+        const TrainingResults& trained = study().trained;
+        if (trained.unseen.empty()) return;
         std::vector<double> actual, predicted;
-        for (std::size_t i = 0; i < taught.leftOneOut.size(); ++i) {
-            const auto row = m_used.learning[taught.leftOneOutRows[i]];
+        for (std::size_t i = 0; i < trained.unseen.size(); ++i) {
+            const auto row = m_used.learning[trained.unseenRows[i]];
             actual.push_back(m_response[row]);
-            predicted.push_back(natural(m_learned[taught.leftOneOutRows[i]] - taught.leftOneOut[i], row));
+            predicted.push_back(
+                m_bound->toResponseScale(m_learned[trained.unseenRows[i]] - trained.unseen[i], row));
         }
         m_evidence.leftOneOut = score(actual, predicted, m_mean);
     }
@@ -187,7 +186,7 @@ private:
         rows.residual.assign(m_table.rows(), nan);
         for (std::size_t i = 0; i < m_used.learning.size(); ++i) {
             rows.fitted[m_used.learning[i]] = m_fitted[i];
-            rows.residual[m_used.learning[i]] = study().taught.residuals[static_cast<Index>(i)];
+            rows.residual[m_used.learning[i]] = study().trained.residuals[static_cast<Index>(i)];
         }
         for (const Judged* judged : {&m_heldOut, &m_test, &m_weightless})
             for (std::size_t i = 0; i < judged->rows.size(); ++i) {
@@ -237,7 +236,7 @@ private:
         m_progress.checkpoint(0.9, "Forecasting");
         ProgressStage stage(m_progress, 0.9, 0.95);
         const std::vector<Term> terms = study().terms();
-        const Eigen::VectorXd& residuals = study().taught.residuals;
+        const Eigen::VectorXd& residuals = study().trained.residuals;
         const LearnedRows learned{
             m_table,
             m_file,
@@ -295,7 +294,7 @@ private:
     std::span<const double> m_response;
     RowsUsed m_used;
     std::optional<BoundModel> m_bound;
-    std::optional<WorkingResponse> m_working;
+    std::optional<ModelResponse> m_working;
     /// Of the learning rows: what the model fits, and fitted values in the response's unit.
     std::vector<double> m_learned, m_fitted;
     double m_mean = 0;

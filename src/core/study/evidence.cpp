@@ -5,6 +5,8 @@
 #include "base/text.h"
 #include "study/fold_evidence.h"
 
+#include "study/tune.h"
+
 #include <nlohmann/json.hpp>
 
 #include <algorithm>
@@ -166,6 +168,28 @@ void addKnots(ordered_json& out, const Design& design, std::size_t term) {
         if (!at.empty()) out["knots"][input] = at;
 }
 
+/// How a kind without coefficients came by its model.
+void addLearning(ordered_json& fit, const Study& study) {
+    if (!study.outcome.converged) {
+        fit["converged"] = false;
+        fit["why"] = study.outcome.why;
+    }
+    if (!study.outcome.history.empty())
+        fit["history"] = {{"of", study.outcome.historyOf}, {"values", study.outcome.history}};
+    if (!study.tuning) return;
+    const Tuning& tuning = *study.tuning;
+    ordered_json& tuned = fit["tuned"];
+    tuned = {{"setting", tuning.field},
+             {"value", tuning.points[tuning.chosen].value},
+             {"smallest_error_at", tuning.points[tuning.smallest].value},
+             {"judged_by", tuning.judgedBy}};
+    if (!tuning.note.empty()) tuned["note"] = tuning.note;
+    for (const TuningPoint& point : tuning.points)
+        tuned["tried"].push_back({{"value", point.value},
+                                  {"mean_of_fold_mse", point.meanOfFoldMse},
+                                  {"standard_error", point.standardError}});
+}
+
 ordered_json fitJson(const Evidence& e, const Recipe& recipe) {
     ordered_json fit;
     fit["estimator"] = estimatorText(recipe.estimator);
@@ -173,7 +197,7 @@ ordered_json fitJson(const Evidence& e, const Recipe& recipe) {
     if (linear && kindOf(recipe.estimator).leastSquares) {
         fit["errors"] = errorsText(recipe.errors);
         if (linear->errorUnits > 0) fit["error_units"] = linear->errorUnits;
-        if (recipe.errors.kind == ErrorsKind::serial) fit["error_lags"] = linear->errorLags;
+        if (recipe.errors.kind == CovarianceKind::autocorrelated) fit["error_lags"] = linear->errorLags;
         fit["aicc"] = linear->aicc;
         fit["bic"] = linear->bic;
     }
@@ -219,6 +243,7 @@ ordered_json fitJson(const Evidence& e, const Recipe& recipe) {
         addLinear(fit, *linear);
         return fit;
     }
+    if (e.study) addLearning(fit, *e.study);
     for (const InputEvidence& input : e.inputs)
         fit["inputs"].push_back(inputJson(input));
     for (const NamedNumber& said : e.says)

@@ -29,8 +29,8 @@ struct Half {
     std::vector<std::uint32_t> rows;
     std::vector<double> y, weights;
     DesignRows x;
-    Half(const Teaching& teaching, const BoundDesign& bound, std::span<const std::uint32_t> places)
-        : rows(at(teaching.rows, places)), y(at(teaching.y, places)), weights(at(teaching.weights, places)),
+    Half(const TrainingData& training, const BoundDesign& bound, std::span<const std::uint32_t> places)
+        : rows(at(training.rows, places)), y(at(training.y, places)), weights(at(training.weights, places)),
           x(bound, rows) {}
 
     bool weighs() const { return weights.empty() || *std::max_element(weights.begin(), weights.end()) > 0; }
@@ -57,20 +57,20 @@ struct Split {
 
 class HalvesStudy {
 public:
-    HalvesStudy(const Recipe& recipe, const Teaching& teaching, const Study& study,
+    HalvesStudy(const Recipe& recipe, const TrainingData& training, const Study& study,
                 const HalvesRequest& request)
-        : m_recipe(recipe), m_teaching(teaching), m_study(study), m_request(request), m_x(teaching),
-          m_plain(penaltyOptions(study.settings, study.linear()->penalised->l1Share, m_x.design, teaching)),
+        : m_recipe(recipe), m_data(training), m_study(study), m_request(request), m_x(training),
+          m_plain(penaltyOptions(study.settings, study.linear()->penalised->l1Share, m_x.design, training)),
           m_penalty(study.linear()->penalised->penalty) {
         for (const DesignColumn& column : m_x.design.columns())
             m_terms.push_back(column.term);
     }
 
-    Halves run(Threads threads, Progress& progress) {
-        const std::size_t n = m_teaching.rows.size(), terms = m_recipe.terms.size();
+    StabilitySelection run(Threads threads, Progress& progress) {
+        const std::size_t n = m_data.rows.size(), terms = m_recipe.terms.size();
         if (n < 8)
             throw Error(ErrorCode::tooFewRows, "halves of " + plural(n, "row", "rows") + " choose nothing",
-                        {.file = m_teaching.file}, "Bring more rows.");
+                        {.file = m_data.file}, "Bring more rows.");
         std::vector<Split> splits(static_cast<std::size_t>(m_request.splits));
         std::atomic<int> done{0};
         try {
@@ -90,7 +90,7 @@ public:
 
 private:
     Split split(std::size_t number, std::size_t terms, Progress& progress) const {
-        std::vector<std::uint32_t> places(m_teaching.rows.size());
+        std::vector<std::uint32_t> places(m_data.rows.size());
         std::iota(places.begin(), places.end(), 0U);
         RandomStream random(m_request.seed + number, "halves of the learning rows");
         for (std::size_t i = places.size() - 1; i > 0; --i)
@@ -103,7 +103,7 @@ private:
             std::vector<std::uint32_t> own(side == 0 ? places.begin() : places.begin() + middle,
                                            side == 0 ? places.begin() + middle : places.end());
             std::sort(own.begin(), own.end());
-            const Half half(m_teaching, m_x.bound, own);
+            const Half half(m_data, m_x.bound, own);
             out.kept[side].assign(terms, 0);
             if (!half.weighs()) continue;
             const PenalisedProblem problem =
@@ -192,8 +192,8 @@ private:
         }
     }
 
-    Halves tally(const std::vector<Split>& splits, std::size_t terms) const {
-        Halves out;
+    StabilitySelection tally(const std::vector<Split>& splits, std::size_t terms) const {
+        StabilitySelection out;
         out.asked = m_request;
         out.penalty = m_penalty;
         out.l1Share = m_plain.l1Share;
@@ -250,7 +250,7 @@ private:
     }
 
     const Recipe& m_recipe;
-    const Teaching& m_teaching;
+    const TrainingData& m_data;
     const Study& m_study;
     const HalvesRequest& m_request;
     PenalisedRows m_x;
@@ -275,13 +275,13 @@ double pOverSplits(std::vector<double> p, double smallestShare) {
     return std::min(1.0, (1 - std::log(smallestShare)) * smallest);
 }
 
-Halves halvesOf(const Recipe& recipe, const PreparedRows& prepared, const Study& study,
-                const HalvesRequest& request, Threads threads, Progress& progress) {
-    const TaughtAgain again(recipe, prepared, study, threads);
-    return HalvesStudy(recipe, again.teaching(), study, request).run(threads, progress);
+StabilitySelection halvesOf(const Recipe& recipe, const PreparedRows& prepared, const Study& study,
+                            const HalvesRequest& request, Threads threads, Progress& progress) {
+    const TrainingAgain again(recipe, prepared, study, threads);
+    return HalvesStudy(recipe, again.data(), study, request).run(threads, progress);
 }
 
-std::string halvesCsv(const Halves& halves) {
+std::string halvesCsv(const StabilitySelection& halves) {
     CsvWriter out;
     for (const auto* name : {"term", "columns", "share_of_halves", "stable", "p_after_selection"})
         out.text(name);

@@ -31,7 +31,7 @@ struct TermHalves {
     double p = 1;
 };
 
-struct Halves {
+struct StabilitySelection {
     HalvesRequest asked;
     double penalty = 0, l1Share = 0;
     /// Terms that are penalised, and how many of them a half keeps on average.
@@ -56,11 +56,11 @@ struct Halves {
 /// quantiles γ over γ, from γ = 0.05, times 1 − ln 0.05. Weights count. Requires a penalised study with its
 /// penalty found and an l1 share above 0. A stop keeps the splits done; Throws Stopped before the first,
 /// Error (tooFewRows) for fewer than eight rows. The same for any number of threads.
-Halves halvesOf(const Recipe& recipe, const PreparedRows& prepared, const Study& study,
-                const HalvesRequest& request, Threads threads, Progress& progress);
+StabilitySelection halvesOf(const Recipe& recipe, const PreparedRows& prepared, const Study& study,
+                            const HalvesRequest& request, Threads threads, Progress& progress);
 
 /// halves.csv: term, columns, share_of_halves, stable, p_after_selection.
-std::string halvesCsv(const Halves& halves);
+std::string halvesCsv(const StabilitySelection& halves);
 
 /// The smallest of quantiles over γ, times 1 − ln γ_min, at most 1.
 double pOverSplits(std::vector<double> p, double smallestShare = 0.05);

@@ -27,10 +27,11 @@ struct Sample {
 };
 
 double meanSquare(const BoundModel& bound, const Sample& sample, const MatrixXd& inputs) {
-    const VectorXd said = bound.model().predict(inputs);
+    const VectorXd said = bound.rule().valuesOf(bound.model(), inputs);
     long double sum = 0;
     for (std::size_t i = 0; i < sample.rows.size(); ++i) {
-        const double e = sample.actual[i] - bound.natural(said[static_cast<Index>(i)], sample.rows[i]);
+        const double e =
+            sample.actual[i] - bound.toResponseScale(said[static_cast<Index>(i)], sample.rows[i]);
         sum += static_cast<long double>(e) * e;
     }
     return static_cast<double>(sum / static_cast<long double>(sample.rows.size()));
@@ -71,8 +72,8 @@ void drawShape(InputEvidence& evidence, std::size_t input, const BoundModel& bou
             known.factor ? static_cast<double>(i)
                          : evidence.lowest + (evidence.highest - evidence.lowest) * static_cast<double>(i) /
                                                  static_cast<double>(count - 1);
-    for (const double said : bound.model().predict(inputs))
-        evidence.shape.push_back(bound.rule().natural(said + offset));
+    for (const double said : bound.rule().valuesOf(bound.model(), inputs))
+        evidence.shape.push_back(bound.rule().toResponseScale(said + offset));
 }
 
 } // namespace

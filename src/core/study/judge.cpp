@@ -66,7 +66,7 @@ public:
         long double squares = 0;
         for (std::size_t i = 0; i < whole.rows.size(); ++i) {
             const auto row = whole.rows[i];
-            const double fitted = bound.natural(whole.taught.fitted[static_cast<Index>(i)], row);
+            const double fitted = bound.toResponseScale(whole.trained.fitted[static_cast<Index>(i)], row);
             m_wholeActual.push_back(response[row]);
             m_wholeFitted.push_back(fitted);
             squares += (static_cast<long double>(response[row]) - fitted) *
@@ -493,7 +493,7 @@ private:
         for (std::size_t i = 0; i < study.rows.size(); ++i) {
             const auto row = study.rows[i];
             const long double e = static_cast<long double>(response[row]) -
-                                  bound.natural(study.taught.fitted[static_cast<Index>(i)], row);
+                                  bound.toResponseScale(study.trained.fitted[static_cast<Index>(i)], row);
             learned += e * e;
         }
         out.learningMse = static_cast<double>(learned / static_cast<long double>(study.rows.size()));
@@ -505,7 +505,8 @@ private:
         std::vector<double> at(table.rows(), nan);
         const BoundModel bound = study.bind(table, m_file);
         for (std::size_t i = 0; i < study.rows.size(); ++i)
-            at[study.rows[i]] = bound.natural(study.taught.fitted[static_cast<Index>(i)], study.rows[i]);
+            at[study.rows[i]] =
+                bound.toResponseScale(study.trained.fitted[static_cast<Index>(i)], study.rows[i]);
         for (std::size_t i = 0; i < used.heldOut.size(); ++i)
             at[used.heldOut[i]] = judged[i];
         std::vector<std::uint32_t> others;
@@ -553,7 +554,7 @@ private:
         }
         const std::vector<double> said = bound.predict(complete, m_options.threads, m_progress);
         for (std::size_t i = 0; i < complete.size(); ++i)
-            predicted[places[i]] = bound.natural(said[i], complete[i]);
+            predicted[places[i]] = bound.toResponseScale(said[i], complete[i]);
         for (const auto& [inputs, at] : lacking) {
             std::map<std::vector<double>, double> levels; // those learned together, and how often
             for (const auto row : study.rows) {
@@ -575,7 +576,8 @@ private:
                         block(line, static_cast<Index>(inputs[k])) = together[k];
                     weights[line++] = times;
                 }
-                predicted[i] = bound.natural(study.model->predict(block).dot(weights) / weights.sum(), row);
+                predicted[i] = bound.toResponseScale(
+                    study.rule.valuesOf(*study.model, block).dot(weights) / weights.sum(), row);
                 if (unseen)
                     for (const std::size_t k : inputs)
                         tell(*unseen, fold, study.inputs[k].name,

@@ -1,10 +1,12 @@
 #include "base/error.h"
 #include "base/text.h"
+#include "estimate/linear/linear_model.h"
 #include "estimate/linear/robust_errors.h"
 #include "estimate/penalised/penalised.h"
 #include "study/choose_terms.h"
 #include "study/rows_used.h"
 #include "study/study.h"
+#include "study/tune.h"
 
 #include <algorithm>
 #include <cmath>
@@ -38,7 +40,7 @@ std::vector<std::uint32_t> unitsOfErrors(const Errors& errors, const Table& tabl
                                          std::span<const std::uint32_t> rows) {
     if (errors.column.empty()) return {};
     const Column& column = table.at(errors.column, file);
-    const bool serial = errors.kind == ErrorsKind::serial;
+    const bool serial = errors.kind == CovarianceKind::autocorrelated;
     if (column.kind() == ColumnKind::text || (serial && column.kind() == ColumnKind::factor))
         throw Error(ErrorCode::wrongType,
                     "is a " + std::string(kindName(column.kind())) + " column, which has no " +
@@ -49,21 +51,21 @@ std::vector<std::uint32_t> unitsOfErrors(const Errors& errors, const Table& tabl
 }
 
 int lagsOf(const Errors& errors, std::span<const std::uint32_t> units) {
-    if (errors.kind != ErrorsKind::serial) return 0;
+    if (errors.kind != CovarianceKind::autocorrelated) return 0;
     if (errors.lags >= 0) return errors.lags;
     return usualLags(units.empty() ? 0 : *std::max_element(units.begin(), units.end()) + std::size_t{1});
 }
 
 std::vector<double> workingValues(const Recipe& recipe, const Table& table, const std::string& file,
                                   std::span<const std::uint32_t> rows) {
-    const WorkingResponse response(recipe, table, file);
+    const ModelResponse response(recipe, table, file);
     std::vector<double> working;
     working.reserve(rows.size());
     for (const auto row : rows) {
         working.push_back(response.at(row));
         if (std::isnan(working.back()))
             throw Error(ErrorCode::badTerm,
-                        "ln of the response is not defined at " + shortText(response.natural(row)) +
+                        "ln of the response is not defined at " + shortText(response.asRead(row)) +
                             " in row " + countText(row + 1),
                         {.file = file, .column = recipe.response},
                         "Fit the response as it is, or leave out the rows where it is 0 or less.");
@@ -71,54 +73,41 @@ std::vector<double> workingValues(const Recipe& recipe, const Table& table, cons
     return working;
 }
 
-/// Residuals that a rule is made of: of rows left out one at a time where that is asked for and the kind says
-/// them, otherwise of the learning rows.
-struct Residuals {
+/// Residuals that a rule is made of: of rows not learned from where that is asked for and the kind says them,
+/// otherwise of the learning rows.
+struct RuleResiduals {
     std::vector<double> values, weights;
-    bool leftOut = false;
+    bool unseen = false;
 };
 
-Residuals residualsOf(const Study& study, bool leftOut) {
-    Residuals found;
-    leftOut = leftOut && !study.taught.leftOneOut.empty();
-    found.leftOut = leftOut;
-    const std::size_t count = leftOut ? study.taught.leftOneOut.size() : study.rows.size();
+RuleResiduals residualsOf(const TrainingResults& rows, std::span<const double> weights, bool unseen) {
+    RuleResiduals found;
+    found.unseen = unseen && !rows.unseen.empty();
+    const std::size_t count =
+        found.unseen ? rows.unseen.size() : static_cast<std::size_t>(rows.residuals.size());
     for (std::size_t i = 0; i < count; ++i) {
-        const std::size_t place = leftOut ? study.taught.leftOneOutRows[i] : i;
-        found.values.push_back(leftOut ? study.taught.leftOneOut[i]
-                                       : study.taught.residuals[static_cast<Index>(i)]);
-        found.weights.push_back(study.weights.empty() ? 1 : study.weights[place]);
+        const std::size_t place = found.unseen ? rows.unseenRows[i] : i;
+        found.values.push_back(found.unseen ? rows.unseen[i] : rows.residuals[static_cast<Index>(i)]);
+        found.weights.push_back(weights.empty() ? 1 : weights[place]);
     }
     return found;
 }
 
-void findSmearing(PredictionRule& rule, const Residuals& residuals) {
-    long double sum = 0, squares = 0, whole = 0;
-    for (std::size_t i = 0; i < residuals.values.size(); ++i) {
-        const double w = residuals.weights[i];
-        const double grown = std::exp(residuals.values[i]);
-        sum += w * grown;
-        squares += static_cast<long double>(w) * grown * grown;
-        whole += w;
-    }
-    const long double mean = sum / whole;
-    rule.smearing = static_cast<double>(mean);
-    rule.relativeVariance = static_cast<double>(squares / whole / (mean * mean) - 1);
-}
-
 /// What theory says of linear models is taken of rows left out where there is none. What a model is off at
-/// rows that it learned from says nothing of others: without rows left out there are no intervals.
-void findSpread(PredictionRule& rule, const Residuals& residuals) {
+/// rows that it learned from says nothing of others: without unseen rows there are no intervals.
+void findSpread(PredictionRule& rule, const RuleResiduals& residuals, IntervalsByErrors::Of of) {
     long double squares = 0, count = 0;
+    IntervalsByErrors errors{of, {}};
     for (std::size_t i = 0; i < residuals.values.size(); ++i) {
         const double w = residuals.weights[i], e = residuals.values[i];
         if (!(w > 0) || std::isnan(e)) continue;
         squares += static_cast<long double>(w) * e * e;
         ++count;
-        if (residuals.leftOut) rule.leftOneOut.push_back(std::fabs(e) * std::sqrt(w / rule.usualWeight));
+        if (residuals.unseen) errors.sizes.push_back(std::fabs(e) * std::sqrt(w / rule.usualWeight));
     }
-    std::sort(rule.leftOneOut.begin(), rule.leftOneOut.end());
+    std::sort(errors.sizes.begin(), errors.sizes.end());
     rule.spread = count > 0 ? static_cast<double>(std::sqrt(squares / count)) : std::nan("");
+    if (!errors.sizes.empty()) rule.intervals = std::move(errors);
 }
 
 } // namespace
@@ -152,8 +141,8 @@ std::vector<double> weightsOf(const Recipe& recipe, const Table& table, const st
     return weights;
 }
 
-WorkingResponse::WorkingResponse(const Recipe& recipe, const Table& table, const std::string& file)
-    : m_response(table.at(recipe.response, file).numbers()), m_logarithm(recipe.logResponse) {
+ModelResponse::ModelResponse(const Recipe& recipe, const Table& table, const std::string& file)
+    : m_response(table.at(recipe.response, file).numbers()), m_link(linkOf(recipe)) {
     const std::string name = columnWith(recipe, Role::offset);
     if (name.empty()) return;
     m_offset = &table.at(name, file);
@@ -164,14 +153,12 @@ WorkingResponse::WorkingResponse(const Recipe& recipe, const Table& table, const
                     {.file = file, .column = name}, "Give another column the role of the offset, or none.");
 }
 
-double WorkingResponse::offset(std::size_t row) const {
+double ModelResponse::offset(std::size_t row) const {
     return m_offset ? m_offset->numbers()[row] : 0;
 }
 
-double WorkingResponse::at(std::size_t row) const {
-    const double y = m_response[row];
-    if (!m_logarithm) return y - offset(row);
-    return y > 0 ? std::log(y) - offset(row) : std::nan("");
+double ModelResponse::at(std::size_t row) const {
+    return m_link.toModelScale(m_response[row]) - offset(row);
 }
 
 std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
@@ -187,8 +174,8 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
         const Choice choice =
             chooseAmong(recipe, table, file, study->rows, *recipe.choose, threads, choosing);
         for (const Term& term : recipe.terms)
-            study->passedOver.push_back(std::find(choice.terms.begin(), choice.terms.end(), term) ==
-                                        choice.terms.end());
+            study->notSelected.push_back(std::find(choice.terms.begin(), choice.terms.end(), term) ==
+                                         choice.terms.end());
         if (choice.terms.empty() && !recipe.intercept)
             throw Error(ErrorCode::badTerm, "no term was chosen, and the model has no constant",
                         {.file = file}, "Give it a constant, or choose by another criterion.");
@@ -207,77 +194,111 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
     study->weights = weightsOf(recipe, table, file, study->rows);
     const Errors errors = kind.leastSquares ? recipe.errors : Errors{};
     const std::vector<std::uint32_t> units = unitsOfErrors(errors, table, file, study->rows);
-    const Teaching teaching{.inputs = inputs,
-                            .rows = study->rows,
-                            .y = working,
-                            .weights = study->weights,
-                            .terms = recipe.terms,
-                            .passedOver = study->passedOver,
-                            .intercept = recipe.intercept,
-                            .errors = errors.kind,
-                            .units = units,
-                            .unitsName = errors.column,
-                            .lags = lagsOf(errors, units),
-                            .intervalLevel =
-                                recipe.forecast ? std::optional(recipe.forecast->level) : std::nullopt,
-                            .file = file,
-                            .threads = threads};
+    const TrainingData training{.inputs = inputs,
+                                .rows = study->rows,
+                                .y = working,
+                                .weights = study->weights,
+                                .terms = recipe.terms,
+                                .notSelected = study->notSelected,
+                                .intercept = recipe.intercept,
+                                .errors = errors.kind,
+                                .units = units,
+                                .unitsName = errors.column,
+                                .lags = lagsOf(errors, units),
+                                .intervalLevel =
+                                    recipe.forecast ? std::optional(recipe.forecast->level) : std::nullopt,
+                                .file = file,
+                                .threads = threads};
     study->settings = recipe.estimator;
-    Taught taught;
+    requireCapable(kind, study->settings, training, linkOf(recipe),
+                   !columnWith(recipe, Role::offset).empty());
+    FitResult fit{.outcome = {.converged = false}};
     if (isSought(recipe.estimator)) {
-        SoughtModel found = learnSought(recipe, table, teaching, progress);
+        SoughtModel found = learnSought(recipe, table, training, progress);
         study->search = std::move(found.search);
         study->settings = study->search->settings;
-        taught = std::move(found.taught);
+        fit = std::move(found.fit);
     } else {
-        taught = kind.learn(study->settings, teaching, progress);
+        ProgressStage last(progress, soughtKey(recipe.estimator) ? 0.9 : 0, 1);
+        if (soughtKey(recipe.estimator)) {
+            ProgressStage tuning(progress, 0, 0.9);
+            study->tuning = tuneByFolds(recipe, table, training, tuning);
+            study->settings = study->tuning->settings;
+        }
+        fit = kind.learn(study->settings, training, last);
     }
-    study->model = std::move(taught.model);
-    study->taught = std::move(taught.rows);
-    PredictionRule& rule = study->rule;
-    rule.logarithm = recipe.logResponse;
-    rule.offset = columnWith(recipe, Role::offset);
-    rule.weight = columnWith(recipe, Role::weight);
-    long double sum = 0;
-    for (const double w : study->weights)
-        sum += w;
-    if (!study->weights.empty())
-        rule.usualWeight = static_cast<double>(sum / static_cast<long double>(study->weights.size()));
-    if (const LinearModel* linear = study->linear(); linear && linear->hasErrors())
-        rule.spread = linear->fit.residualStandardDeviation;
-    else
-        findSpread(rule, residualsOf(*study, true));
-    // Smearing is of the residuals (Duan 1983) wherever there are coefficients; models that know their own
-    // rows by heart have none to speak of.
-    if (rule.logarithm && !kind.quantile) findSmearing(rule, residualsOf(*study, !study->linear()));
+    study->rule = ruleOf(recipe, kind, fit, study->weights);
+    study->model = std::move(fit.model);
+    study->trained = std::move(fit.rows);
+    study->outcome = std::move(fit.outcome);
     return study;
 }
 
-TaughtAgain::TaughtAgain(const Recipe& recipe, const PreparedRows& prepared, const Study& study,
-                         Threads threads)
+PredictionRule ruleOf(const Recipe& recipe, const ModelKind& kind, const FitResult& fit,
+                      std::span<const double> weights) {
+    PredictionRule rule;
+    rule.link = fit.link.value_or(linkOf(recipe));
+    rule.offset = columnWith(recipe, Role::offset);
+    rule.weight = columnWith(recipe, Role::weight);
+    long double sum = 0;
+    for (const double w : weights)
+        sum += w;
+    if (!weights.empty())
+        rule.usualWeight = static_cast<double>(sum / static_cast<long double>(weights.size()));
+    const LinearModel* linear = fit.model->linear();
+    switch (kind.can.intervals) {
+    case IntervalSource::theory:
+    case IntervalSource::quantiles:
+        rule.spread = linear->fit.residualStandardDeviation;
+        if (kind.can.intervals == IntervalSource::theory)
+            rule.intervals = IntervalsByTheory{};
+        else
+            rule.intervals = IntervalsByQuantiles{};
+        break;
+    case IntervalSource::unseenErrors:
+        findSpread(rule, residualsOf(fit.rows, weights, true), fit.rows.unseenOf);
+        break;
+    case IntervalSource::none:
+        rule.intervals = NoIntervals{kind.title + " gives none"};
+        break;
+    }
+    // Smearing is of the residuals (Duan 1983) wherever there are coefficients; models that know their own
+    // rows by heart have none to speak of.
+    if (rule.link.kind == Link::Kind::logarithm && !kind.quantile) {
+        SmearingSum smearing;
+        const RuleResiduals residuals = residualsOf(fit.rows, weights, !linear);
+        for (std::size_t i = 0; i < residuals.values.size(); ++i)
+            smearing.add(residuals.values[i], residuals.weights[i]);
+        rule.link.smearing = smearing.factor();
+        rule.link.relativeVariance = smearing.relativeVariance();
+    }
+    return rule;
+}
+
+TrainingAgain::TrainingAgain(const Recipe& recipe, const PreparedRows& prepared, const Study& study,
+                             Threads threads)
     : m_inputs(study.inputs, prepared.table, {}),
       m_working(workingValues(recipe, prepared.table, {}, study.rows)),
-      m_weights(weightsOf(recipe, prepared.table, {}, study.rows)), m_teaching{.inputs = m_inputs,
-                                                                               .rows = study.rows,
-                                                                               .y = m_working,
-                                                                               .weights = m_weights,
-                                                                               .terms = recipe.terms,
-                                                                               .passedOver = study.passedOver,
-                                                                               .intercept = recipe.intercept,
-                                                                               .unitsName = m_none,
-                                                                               .file = m_none,
-                                                                               .threads = threads} {}
+      m_weights(weightsOf(recipe, prepared.table, {}, study.rows)), m_data{.inputs = m_inputs,
+                                                                           .rows = study.rows,
+                                                                           .y = m_working,
+                                                                           .weights = m_weights,
+                                                                           .terms = recipe.terms,
+                                                                           .notSelected = study.notSelected,
+                                                                           .intercept = recipe.intercept,
+                                                                           .unitsName = m_none,
+                                                                           .file = m_none,
+                                                                           .threads = threads} {}
 
 std::shared_ptr<const PenaltySearch> penaltyPath(const Recipe& recipe, const PreparedRows& prepared,
                                                  const Study& study, Threads threads, Progress& progress,
                                                  bool detailed) {
-    const TaughtAgain again(recipe, prepared, study, threads);
+    const TrainingAgain again(recipe, prepared, study, threads);
     FirmStage first(progress, 0, 0.4), second(progress, 0.4, 1);
-    const auto search = study.search ? study.search
-                                     : searchPenalty(recipe, prepared.table, again.teaching(),
-                                                     recipe.judge.has_value(), first);
-    return (detailed ? detailedSearch : refinedSearch)(*search, recipe, prepared.table, again.teaching(),
-                                                       second);
+    const auto search =
+        study.search ? study.search
+                     : searchPenalty(recipe, prepared.table, again.data(), recipe.judge.has_value(), first);
+    return (detailed ? detailedSearch : refinedSearch)(*search, recipe, prepared.table, again.data(), second);
 }
 
 } // namespace oxgoad

@@ -94,8 +94,8 @@ LearningCurve learningCurve(const Recipe& asked, const PreparedRows& prepared, c
             break;
         } catch (const Error& error) {
             if (*rows == most) throw;
-            curve.passedOver +=
-                (curve.passedOver.empty() ? "" : "; ") + countText(*rows) + " rows: " + error.message();
+            curve.notSelected +=
+                (curve.notSelected.empty() ? "" : "; ") + countText(*rows) + " rows: " + error.message();
             continue;
         }
         std::sort(curve.points.begin(), curve.points.end(),

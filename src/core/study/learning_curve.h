@@ -24,7 +24,7 @@ struct LearningCurve {
     /// "10 folds, seed 1".
     std::string judgedBy;
     /// Sizes that could not be learned from, and why.
-    std::string passedOver;
+    std::string notSelected;
     bool stopped = false;
     std::string says;
 };

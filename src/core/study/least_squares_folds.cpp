@@ -72,7 +72,7 @@ struct LeastSquaresFolds::Impl {
     /// Orthonormal rows, a row of the table a column.
     MatrixXd z;
     std::vector<std::string> names;
-    std::size_t teaching = 0;
+    std::size_t training = 0;
     bool squares = true;
 
     static constexpr std::uint32_t none = UINT32_MAX;
@@ -110,11 +110,11 @@ struct LeastSquaresFolds::Impl {
                 continue;
             places.push_back(static_cast<std::uint32_t>(i));
             rows.push_back(row);
-            s.push_back(taught ? whole.taught.fitted[static_cast<Index>(next)] : nan);
-            e.push_back(taught ? whole.taught.residuals[static_cast<Index>(next)] : 0);
+            s.push_back(taught ? whole.trained.fitted[static_cast<Index>(next)] : nan);
+            e.push_back(taught ? whole.trained.residuals[static_cast<Index>(next)] : 0);
             w.push_back(!taught ? 0 : whole.weights.empty() ? 1 : whole.weights[next]);
             if (taught)
-                ++teaching;
+                ++training;
             else
                 others.push_back(static_cast<std::uint32_t>(rows.size() - 1));
         }
@@ -198,7 +198,7 @@ struct LeastSquaresFolds::Impl {
     /// Whether the basis is one: Σ w z (z'v) = v over the rows of the whole fit, for one v. What is left
     /// out and added is worked out by that.
     bool proven(Progress& progress) const {
-        if (teaching != whole.rows.size()) return true; // some were not dealt: nothing to hold it against
+        if (training != whole.rows.size()) return true; // some were not dealt: nothing to hold it against
         VectorXd v(rank());
         for (Index k = 0; k < rank(); ++k)
             v[k] = k % 2 == 0 ? 1.0 / static_cast<double>(k + 1) : -1;
@@ -223,9 +223,10 @@ struct LeastSquaresFolds::Impl {
         return static_cast<std::size_t>(std::lower_bound(rows.begin(), rows.end(), row) - rows.begin());
     }
 
-    double natural(double value, std::size_t place, double smearing) const {
-        const double whole = value + bound.offset(rows[place]);
-        return recipe.logResponse ? std::exp(whole) * smearing : whole;
+    double toResponseScale(double value, std::size_t place, double smearing) const {
+        Link link = linkOf(recipe);
+        link.smearing = smearing;
+        return link.toResponseScale(value + bound.offset(rows[place]));
     }
 
     /// Sums over rows that teach: their cross products with each other and with what is left.
@@ -359,7 +360,7 @@ struct LeastSquaresFolds::Impl {
     Whole wholeOf(const VectorXd& d, const Sums& all,
                   const std::function<double(std::size_t)>& learns) const {
         Whole found;
-        const auto n = static_cast<double>(teaching);
+        const auto n = static_cast<double>(training);
         if (squares) {
             found.mse = (all.residual + d.dot(all.squares.selfadjointView<Eigen::Lower>() * d) -
                          2 * d.dot(all.products)) /
@@ -368,23 +369,22 @@ struct LeastSquaresFolds::Impl {
         }
         const VectorXd change = z.transpose() * d;
         if (recipe.logResponse) {
-            long double sum = 0, weights = 0;
+            SmearingSum sum;
             for (Index i = 0; i < change.size(); ++i) {
                 const double w = weight[i] == 0 ? 0 : weight[i] * learns(static_cast<std::size_t>(i));
-                if (w == 0) continue;
-                sum += w * std::exp(left[i] - change[i]);
-                weights += w;
+                if (w != 0) sum.add(left[i] - change[i], w);
             }
-            found.smearing = static_cast<double>(sum / weights);
+            found.smearing = sum.factor();
         }
         long double squared = 0;
         for (Index i = 0; i < change.size(); ++i) {
             if (weight[i] == 0) continue;
             const auto place = static_cast<std::size_t>(i);
-            const double e = response[rows[place]] - natural(said[i] + change[i], place, found.smearing);
+            const double e =
+                response[rows[place]] - toResponseScale(said[i] + change[i], place, found.smearing);
             squared += static_cast<long double>(e) * e;
         }
-        found.mse = static_cast<double>(squared / static_cast<long double>(teaching));
+        found.mse = static_cast<double>(squared / static_cast<long double>(training));
         return found;
     }
 
@@ -403,7 +403,7 @@ struct LeastSquaresFolds::Impl {
         const auto i = static_cast<Index>(place);
         out.rows.push_back(rows[place]);
         out.actual.push_back(response[rows[place]]);
-        out.predicted.push_back(natural(said[i] + z.col(i).dot(d), place, smearing));
+        out.predicted.push_back(toResponseScale(said[i] + z.col(i).dot(d), place, smearing));
     }
 
     /// Squared errors of the judged rows without each term, all in one product.
@@ -433,9 +433,10 @@ struct LeastSquaresFolds::Impl {
                 double squared = 0;
                 for (std::size_t i = begin; i < end; ++i) {
                     const std::size_t place = at[i - begin];
-                    const double e = out.actual[i] - natural(said[static_cast<Index>(place)] +
-                                                                 change(static_cast<Index>(i - begin), t),
-                                                             place, smearing[t]);
+                    const double e =
+                        out.actual[i] - toResponseScale(said[static_cast<Index>(place)] +
+                                                            change(static_cast<Index>(i - begin), t),
+                                                        place, smearing[t]);
                     squared += e * e;
                 }
                 out.squaresWithout[static_cast<std::size_t>(t)] += squared;
@@ -617,19 +618,19 @@ struct LeastSquaresFolds::Impl {
             const double norm = z.col(i).squaredNorm(), h = w * norm;
             const bool lastOfLevel = w > 0 && isLastOfLevel(place);
             if (h > 1 - leastShare || lastOfLevel ||
-                (w > 0 && teaching <= static_cast<std::size_t>(rank()))) {
+                (w > 0 && training <= static_cast<std::size_t>(rank()))) {
                 if (!sink(refit(dealt))) return;
                 continue;
             }
             out.learningMean = w > 0
-                                   ? static_cast<double>((total - y) / static_cast<long double>(teaching - 1))
-                                   : static_cast<double>(total / static_cast<long double>(teaching));
+                                   ? static_cast<double>((total - y) / static_cast<long double>(training - 1))
+                                   : static_cast<double>(total / static_cast<long double>(training));
             const double step = -w * left[i] / (1 - h);
             if (squares) {
-                out.wholeMse = (all.residual + step * step * norm) / static_cast<double>(teaching);
+                out.wholeMse = (all.residual + step * step * norm) / static_cast<double>(training);
                 out.rows.push_back(rows[place]);
                 out.actual.push_back(y);
-                out.predicted.push_back(natural(said[i] + step * norm, place, 1));
+                out.predicted.push_back(toResponseScale(said[i] + step * norm, place, 1));
                 out.squaresWithout.assign(without.col(i).data(), without.col(i).data() + without.rows());
             } else {
                 const VectorXd d = step * z.col(i);

@@ -86,18 +86,18 @@ void describeRows(const LinearScope& scope, LinearEvidence& out) {
     for (auto* values : {&rows.leverage, &rows.studentized, &rows.cook})
         values->assign(n, nan);
     const LeastSquaresFit& fit = scope.study.linear()->fit;
-    const TaughtRows& taught = scope.study.taught;
+    const TrainingResults& trained = scope.study.trained;
     const double df = fit.degreesOfFreedom;
     const double variance = fit.residualSumOfSquares / df;
     const auto rank = static_cast<double>(fit.rank());
     const bool leastSquares = kindOf(scope.recipe.estimator).leastSquares;
-    if (!taught.robustWeights.empty()) rows.robustWeight.assign(n, nan);
+    if (!trained.robustWeights.empty()) rows.robustWeight.assign(n, nan);
     for (std::size_t i = 0; i < scope.study.rows.size(); ++i) {
         const auto row = scope.study.rows[i];
         const auto at = static_cast<Index>(i);
         const double weight = scope.study.weights.empty() ? 1 : scope.study.weights[i];
-        const double e = taught.residuals[at] * std::sqrt(weight);
-        const double h = taught.leverages[at];
+        const double e = trained.residuals[at] * std::sqrt(weight);
+        const double h = trained.leverages[at];
         const double left = 1 - h;
         const bool determined = left < 1e-10; // the row alone fixes its fitted value
         const double deleted = (fit.residualSumOfSquares - e * e / left) / (df - 1);
@@ -109,7 +109,7 @@ void describeRows(const LinearScope& scope, LinearEvidence& out) {
             rows.studentized[row] = e / (fit.residualStandardDeviation * std::sqrt(std::max(left, 1e-10)));
             rows.cook[row] = nan;
         }
-        if (!rows.robustWeight.empty()) rows.robustWeight[row] = taught.robustWeights[i];
+        if (!rows.robustWeight.empty()) rows.robustWeight[row] = trained.robustWeights[i];
     }
 }
 

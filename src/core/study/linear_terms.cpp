@@ -196,13 +196,14 @@ private:
                 sums[first / designBlockRows] = errors.colwise().squaredNorm();
                 return;
             }
+            Link link = m_study.rule.link;
             for (Index i = 0; i < errors.rows(); ++i) {
                 const auto row = m_scope.heldOut[first + static_cast<std::size_t>(i)];
-                for (Index t = 0; t < errors.cols(); ++t)
+                for (Index t = 0; t < errors.cols(); ++t) {
+                    link.smearing = smearing[t];
                     errors(i, t) =
-                        (m_recipe.logResponse ? std::exp(errors(i, t) + m_working.offset(row)) * smearing[t]
-                                              : m_study.rule.natural(errors(i, t) + m_working.offset(row))) -
-                        m_working.natural(row);
+                        link.toResponseScale(errors(i, t) + m_working.offset(row)) - m_working.asRead(row);
+                }
             }
             sums[first / designBlockRows] = errors.colwise().squaredNorm();
         });
@@ -263,7 +264,7 @@ private:
     Threads m_threads;
     Progress& m_progress;
     LinearEvidence& m_out;
-    WorkingResponse m_working;
+    ModelResponse m_working;
     std::vector<std::size_t> m_groups;
 };
 

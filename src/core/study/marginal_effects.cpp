@@ -178,7 +178,7 @@ private:
 class WithoutFactor {
 public:
     /// `touched` are the factor's columns.
-    WithoutFactor(const Evidence& evidence, const BoundInputs& bound, const WorkingResponse& offsets,
+    WithoutFactor(const Evidence& evidence, const BoundInputs& bound, const ModelResponse& offsets,
                   const VectorXd& b, std::size_t input, const std::vector<Index>& touched, Threads threads,
                   Progress& progress)
         : m_design(evidence.study->linear()->design), m_b(b), m_touched(touched) {
@@ -207,7 +207,7 @@ public:
                 double linear = offsets.offset(row) + (fit.intercept ? fit.constant : 0);
                 for (const Index j : columns)
                     linear += b[j] * x[j];
-                const double predicted = study.rule.natural(linear);
+                const double predicted = study.rule.toResponseScale(linear);
                 sum.effect += predicted;
                 for (const Index j : columns)
                     sum.gradient[j] += predicted * x[j];
@@ -250,11 +250,11 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
     const LeastSquaresFit& fit = study.linear()->fit;
     const Design& design = study.linear()->design;
     const BoundInputs bound(study.inputs, table, {});
-    const WorkingResponse offsets = [&] {
+    const ModelResponse offsets = [&] {
         Recipe recipe;
         recipe.response = evidence.response;
         if (!evidence.offset.empty()) recipe.roles[evidence.offset] = Role::offset;
-        return WorkingResponse(recipe, table, {});
+        return ModelResponse(recipe, table, {});
     }();
     const auto p = static_cast<Index>(design.columns().size());
     VectorXd b = fit.coefficients;
@@ -290,7 +290,8 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
         progress.checkpoint(static_cast<double>(w) / static_cast<double>(wanted.size()),
                             "Average marginal effects");
         const auto [input, level] = wanted[w];
-        if (level >= 0 && !study.rule.logarithm && design.inputs()[input].levels.size() > manyColumns) {
+        if (level >= 0 && !study.rule.link.isLogarithmic() &&
+            design.inputs()[input].levels.size() > manyColumns) {
             auto& ofLevel = columnsOfLevel[input];
             if (ofLevel.empty()) ofLevel = columnsByLevel(design, input);
             const auto reference = static_cast<double>(design.inputs()[input].referenceLevel);
@@ -319,8 +320,8 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
         const bool alone = level >= 0 && std::all_of(touched.begin(), touched.end(), [&](Index j) {
                                return design.columns()[static_cast<std::size_t>(j)].pieces.size() == 1;
                            });
-        const bool alike = alone && !study.rule.logarithm;
-        if (alone && study.rule.logarithm && design.inputs()[input].levels.size() > fewLevels) {
+        const bool alike = alone && !study.rule.link.isLogarithmic();
+        if (alone && study.rule.link.isLogarithmic() && design.inputs()[input].levels.size() > fewLevels) {
             if (!without || withoutInput != input) {
                 without.emplace(evidence, bound, offsets, b, input, touched, threads, progress);
                 withoutInput = input;
@@ -332,7 +333,7 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
             continue;
         }
         const std::size_t rows = alike ? 1 : study.rows.size();
-        const std::vector<Index>& needed = study.rule.logarithm ? all : touched;
+        const std::vector<Index>& needed = study.rule.link.isLogarithmic() ? all : touched;
         const ActiveColumns active(design, needed, input);
         const std::size_t blocks = (rows + blockRows - 1) / blockRows;
         std::vector<MarginalSum> sums(blocks);
@@ -364,7 +365,7 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
                     designRow(design, inputs, columns, two);
                     step = 2 * h;
                 }
-                if (!study.rule.logarithm) {
+                if (!study.rule.link.isLogarithmic()) {
                     for (const Index j : columns) {
                         const double d = (two[j] - one[j]) / step;
                         sum.effect += b[j] * d;
@@ -380,8 +381,8 @@ std::vector<MarginalEffect> linearEffects(const Evidence& evidence, const Table&
                     return predicted;
                 };
                 const bool few = needed.size() <= manyColumns;
-                const double low = study.rule.natural((few ? one.dot(b) : linear(one)) + base),
-                             high = study.rule.natural((few ? two.dot(b) : linear(two)) + base);
+                const double low = study.rule.toResponseScale((few ? one.dot(b) : linear(one)) + base),
+                             high = study.rule.toResponseScale((few ? two.dot(b) : linear(two)) + base);
                 sum.effect += (high - low) / step;
                 for (const Index j : columns)
                     sum.gradient[j] += (high * two[j] - low * one[j]) / step;
@@ -427,11 +428,12 @@ std::vector<MarginalEffect> differences(const Study& study, const Table& table, 
             low.col(j).array() -= over / 2;
             high.col(j).array() += over / 2;
         }
-        const VectorXd before = bound.model().predict(low), after = bound.model().predict(high);
+        const VectorXd before = bound.rule().valuesOf(bound.model(), low),
+                       after = bound.rule().valuesOf(bound.model(), high);
         long double sum = 0;
         for (std::size_t i = 0; i < rows.size(); ++i)
-            sum += bound.natural(after[static_cast<Index>(i)], rows[i]) -
-                   bound.natural(before[static_cast<Index>(i)], rows[i]);
+            sum += bound.toResponseScale(after[static_cast<Index>(i)], rows[i]) -
+                   bound.toResponseScale(before[static_cast<Index>(i)], rows[i]);
         found[w].effect =
             over > 0 ? static_cast<double>(sum / static_cast<long double>(rows.size())) / over : 0;
     });

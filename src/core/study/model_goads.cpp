@@ -58,7 +58,7 @@ void addChoiceGoads(const Recipe& recipe, const Evidence& evidence, std::vector<
         goads.push_back(goad);
     }
     std::string strong;
-    for (const auto& [name, p] : chosen.passedOver)
+    for (const auto& [name, p] : chosen.notSelected)
         if (std::none_of(terms.begin(), terms.end(),
                          [&, n = name](const TermEvidence& t) { return t.name == n; }))
             strong += (strong.empty() ? "" : ", ") + name + " (p " + probabilityText(p) + ")";
@@ -159,7 +159,7 @@ void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::ve
             "fewer than 6 digits", "Chan, Golub and LeVeque 1983, The American Statistician 37")
             .column = recipe.response;
     constexpr std::size_t fewGroups = 30;
-    if (recipe.errors.kind == ErrorsKind::byGroup && evidence.linear->errorUnits > 0 &&
+    if (recipe.errors.kind == CovarianceKind::clustered && evidence.linear->errorUnits > 0 &&
         evidence.linear->errorUnits < fewGroups) {
         Goad& goad =
             add("few groups: " + recipe.errors.column, Severity::caution,
@@ -173,10 +173,10 @@ void addUncertaintyGoads(const Recipe& recipe, const Evidence& evidence, std::ve
         goad.column = recipe.errors.column;
         goad.moves.push_back(
             {.label = "correct for few groups", .edit = [](Recipe& edited, const std::string&) {
-                 edited.errors.kind = ErrorsKind::byFewGroups;
+                 edited.errors.kind = CovarianceKind::clusteredFewGroups;
              }});
     }
-    if (evidence.linear->rowsFixed > 0 && recipe.errors.kind != ErrorsKind::equalSpread)
+    if (evidence.linear->rowsFixed > 0 && recipe.errors.kind != CovarianceKind::homoskedastic)
         add("rows that fix their value", Severity::caution,
             plural(evidence.linear->rowsFixed, "row alone fixes its fitted value",
                    "rows alone fix their fitted values"),
@@ -293,13 +293,12 @@ void addModelGoads(const Recipe& recipe, const Evidence& evidence, std::vector<G
     addChoiceGoads(recipe, evidence, goads);
     addPenaltyGoads(recipe, evidence, goads);
     addUncertaintyGoads(recipe, evidence, goads);
-    if (!evidence.linear || !evidence.linear->iterated || evidence.linear->iterated->converged) return;
+    if (!evidence.study || evidence.study->outcome.converged) return;
     Goad goad;
     goad.key = "no convergence";
     goad.severity = Severity::alarm;
     goad.title = "The estimator did not come to rest";
-    goad.reading = "after " + std::to_string(evidence.linear->iterated->iterations) +
-                   " iterations the estimates still moved; those of the last one are kept";
+    goad.reading = evidence.study->outcome.why;
     goad.threshold = "steps below 1e-9 of the scale";
     goad.source = "common practice, no source";
     goad.station = "fit";

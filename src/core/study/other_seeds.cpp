@@ -39,7 +39,7 @@ public:
            std::vector<std::uint32_t> rows, Threads threads, Progress& progress)
         : m_rows(std::move(rows)), m_place(table.rows(), -1) {
         const BoundDesign design(model.linear()->design, table, file);
-        const WorkingResponse working(recipe, table, file);
+        const ModelResponse working(recipe, table, file);
         std::vector<double> y;
         for (std::size_t i = 0; i < m_rows.size(); ++i) {
             m_place[m_rows[i]] = static_cast<std::int64_t>(i);
@@ -241,7 +241,7 @@ void judgeSplit(const Recipe& recipe, const EvaluatedFrom& from, Threads threads
         const auto row = used.learning[i];
         learned.push_back(response[row]);
         sum += response[row];
-        fitted.push_back(bound.natural(study->taught.fitted[static_cast<Eigen::Index>(i)], row));
+        fitted.push_back(bound.toResponseScale(study->trained.fitted[static_cast<Eigen::Index>(i)], row));
     }
     const double mean = static_cast<double>(sum / static_cast<long double>(learned.size()));
     const Scores h = score(actual, applied.predicted, mean);

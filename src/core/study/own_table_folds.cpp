@@ -163,26 +163,25 @@ private:
     void put(FoldOutcome& out, const std::vector<std::uint32_t>& rows, std::size_t taught, std::size_t judged,
              const VectorXd& d) const {
         const VectorXd value = m_said + m_z * d;
-        long double sum = 0, grown = 0, weights = 0;
+        long double sum = 0;
+        SmearingSum smearing;
         for (std::size_t i = 0; i < taught; ++i) {
             sum += m_response[rows[i]];
-            if (!m_recipe.logResponse) continue;
-            const double w = m_weights.empty() ? 1 : m_weights[i];
-            grown += w * std::exp(m_working.at(rows[i]) - value[static_cast<Index>(i)]);
-            weights += w;
+            if (m_recipe.logResponse)
+                smearing.add(m_working.at(rows[i]) - value[static_cast<Index>(i)],
+                             m_weights.empty() ? 1 : m_weights[i]);
         }
         out.learningMean = static_cast<double>(sum / static_cast<long double>(taught));
-        const double smearing = m_recipe.logResponse ? static_cast<double>(grown / weights) : 1;
-        const auto natural = [&](std::size_t i) {
-            const double whole = value[static_cast<Index>(i)] + m_bound.offset(rows[i]);
-            return m_recipe.logResponse ? std::exp(whole) * smearing : whole;
-        };
+        Link link = linkOf(m_recipe);
+        if (m_recipe.logResponse) link.smearing = smearing.factor();
         std::vector<std::uint8_t> inWhole(m_table.rows(), 0);
         for (const auto row : m_whole.rows)
             inWhole[row] = 1;
         long double squares = 0, count = 0;
         for (std::size_t i = 0; i < rows.size(); ++i) {
-            const double predicted = natural(i), actual = m_response[rows[i]];
+            const double predicted =
+                             link.toResponseScale(value[static_cast<Index>(i)] + m_bound.offset(rows[i])),
+                         actual = m_response[rows[i]];
             if (inWhole[rows[i]] != 0) {
                 squares += (static_cast<long double>(actual) - predicted) * (actual - predicted);
                 ++count;
@@ -201,7 +200,7 @@ private:
     const Study& m_whole;
     const LinearModel& m_linear;
     BoundModel m_bound;
-    WorkingResponse m_working;
+    ModelResponse m_working;
     std::span<const double> m_response;
     Progress& m_progress;
     /// R⁻¹ where m_z are the shifted columns as they are, otherwise empty.

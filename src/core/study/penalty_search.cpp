@@ -6,6 +6,7 @@
 #include "estimate/penalised/penalised.h"
 #include "study/path_models.h"
 #include "study/study.h"
+#include "study/tune.h"
 #include "write/csv.h"
 
 #include <algorithm>
@@ -30,12 +31,12 @@ constexpr double mostSums = 5e7;
 
 class Search {
 public:
-    Search(const Recipe& recipe, const Table& table, const Teaching& teaching, Progress& progress)
-        : m_recipe(recipe), m_settings(recipe.estimator), m_table(table), m_teaching(teaching),
-          m_progress(progress), m_x(teaching), m_working(recipe, table, teaching.file) {
+    Search(const Recipe& recipe, const Table& table, const TrainingData& training, Progress& progress)
+        : m_recipe(recipe), m_settings(recipe.estimator), m_table(table), m_data(training),
+          m_progress(progress), m_x(training), m_working(recipe, table, training.file) {
         m_place.assign(table.rows(), 0);
-        for (std::size_t i = 0; i < teaching.rows.size(); ++i)
-            m_place[teaching.rows[i]] = static_cast<std::uint32_t>(i);
+        for (std::size_t i = 0; i < training.rows.size(); ++i)
+            m_place[training.rows[i]] = static_cast<std::uint32_t>(i);
     }
 
     /// The models of all rows to all digits, for a search that is there.
@@ -44,7 +45,7 @@ public:
         *m_out = search;
         for (std::size_t begin = 0; begin < search.points.size();) {
             const double l1Share = search.points[begin].l1Share;
-            PenaltyOptions options = penaltyOptions(m_settings, l1Share, m_x.design, m_teaching);
+            PenaltyOptions options = penaltyOptions(m_settings, l1Share, m_x.design, m_data);
             const PenalisedProblem& problem = problemOfAll(options, m_progress);
             adaptFactors(m_settings, problem, options, m_progress);
             std::vector<double> penalties;
@@ -71,7 +72,7 @@ public:
         const std::vector<PenaltyPoint> all = m_out->points;
         for (std::size_t begin = 0; begin < all.size();) {
             const double l1Share = all[begin].l1Share;
-            const PenaltyOptions plain = penaltyOptions(m_settings, l1Share, m_x.design, m_teaching);
+            const PenaltyOptions plain = penaltyOptions(m_settings, l1Share, m_x.design, m_data);
             PenaltyOptions options = plain;
             adaptFactors(m_settings, problemOfAll(plain, first), options, second);
             std::vector<double> penalties;
@@ -93,8 +94,8 @@ public:
     }
 
     /// The model of all rows at what was found.
-    Taught taught(Progress& progress) const {
-        return learnPenalised(m_out->settings, m_teaching, m_x, *m_problem, progress);
+    FitResult fitAll(Progress& progress) const {
+        return learnPenalised(m_out->settings, m_data, m_x, *m_problem, progress);
     }
 
     std::shared_ptr<const PenaltySearch> run(bool judge) {
@@ -128,9 +129,9 @@ private:
     std::vector<double> deviations() const {
         std::vector<double> found;
         double weight = static_cast<double>(m_problem->rows);
-        if (!m_teaching.weights.empty()) {
+        if (!m_data.weights.empty()) {
             weight = 0;
-            for (const double w : m_teaching.weights)
+            for (const double w : m_data.weights)
                 weight += w;
         }
         const double times = static_cast<double>(m_problem->rows) / weight;
@@ -148,7 +149,7 @@ private:
         PathModels models;
         for (const PenaltyPoint& point : points)
             models.add(point.coefficients, point.constant);
-        const FoldRows all(*this, {m_teaching.rows.begin(), m_teaching.rows.end()});
+        const FoldRows all(*this, {m_data.rows.begin(), m_data.rows.end()});
         const Eigen::RowVectorXd mse = errorsOf(all.rows, models, smearingOf(all, models));
         for (std::size_t k = 0; k < points.size(); ++k)
             points[k].learningMse = mse[static_cast<Index>(k)];
@@ -171,40 +172,20 @@ private:
 
     /// Of a row where the model says `said`.
     double errorAt(std::uint32_t row, double said, double smearing) const {
-        const double middle = said + m_working.offset(row);
-        return m_working.natural(row) - (m_recipe.logResponse ? std::exp(middle) * smearing : middle);
+        Link link = linkOf(m_recipe);
+        link.smearing = smearing;
+        return m_working.asRead(row) - link.toResponseScale(said + m_working.offset(row));
     }
 
-    /// The recipe's folds among the learning rows, or ten of them.
     void deal() {
-        std::vector<std::uint32_t> rows;
-        for (std::size_t i = 0; i < m_teaching.rows.size(); ++i)
-            if (m_teaching.weights.empty() || m_teaching.weights[i] > 0) rows.push_back(m_teaching.rows[i]);
-        // Rows may stand as often as they were drawn; they are dealt once.
-        std::sort(rows.begin(), rows.end());
-        rows.erase(std::unique(rows.begin(), rows.end()), rows.end());
-        if (rows.size() < 4) return;
-        FoldPlan plan = m_recipe.judge.value_or(FoldPlan{});
-        std::string why = m_recipe.judge ? "" : "the recipe names no folds";
-        if (plan.kind == FoldKind::leaveOneOut &&
-            static_cast<double>(rows.size()) * width() * width() > mostSums) {
-            plan = FoldPlan{};
-            why = "leaving out each row takes too long for every penalty";
-        }
-        if (plan.kind == FoldKind::kFolds)
-            plan.folds = std::min(plan.folds, static_cast<int>(rows.size() / 2));
-        try {
-            m_dealing = dealRows(plan, m_table, rows, m_teaching.file);
-        } catch (const Error&) { // too few groups or periods among these rows
-            plan = FoldPlan{};
-            plan.folds = std::min(plan.folds, static_cast<int>(rows.size() / 2));
-            m_dealing = dealRows(plan, m_table, rows, m_teaching.file);
-            why = "the recipe's folds cannot be dealt among these rows";
-        }
-        m_plan = plan;
-        m_out->judgedBy = foldPlanText(plan);
+        const bool leaveOneOut = static_cast<double>(m_data.rows.size()) * width() * width() <= mostSums;
+        InnerDealing inner = dealWithin(m_recipe, m_table, m_data, leaveOneOut);
+        if (!inner.dealing) return;
+        m_dealing = std::move(inner.dealing);
+        m_plan = inner.plan;
+        m_out->judgedBy = inner.judgedBy;
         m_out->folds = m_out->foldsDone = m_dealing->size();
-        if (!why.empty()) m_out->note = why + ", so penalties are judged by " + m_out->judgedBy;
+        if (!inner.why.empty()) m_out->note = inner.why + ", so penalties are judged by " + m_out->judgedBy;
     }
 
     double width() const { return static_cast<double>(m_x.design.columns().size()) + 2; }
@@ -220,16 +201,15 @@ private:
                 all.add(m_learned[c]);
         }
         if (all.rows == m_x.rows.rows())
-            m_problem = problemOf(all, m_shift, plain, m_x.rows, m_teaching.y, m_teaching.weights);
+            m_problem = problemOf(all, m_shift, plain, m_x.rows, m_data.y, m_data.weights);
         else
-            m_problem =
-                problemOf(m_x.rows, m_teaching.y, m_teaching.weights, plain, m_teaching.threads, progress);
+            m_problem = problemOf(m_x.rows, m_data.y, m_data.weights, plain, m_data.threads, progress);
         return *m_problem;
     }
 
     /// All penalties of one share.
     void follow(double l1Share, Progress& progress) {
-        const PenaltyOptions plain = penaltyOptions(m_settings, l1Share, m_x.design, m_teaching);
+        const PenaltyOptions plain = penaltyOptions(m_settings, l1Share, m_x.design, m_data);
         ProgressStage first(progress, 0, 0.3);
         PenaltyOptions options = plain;
         adaptFactors(m_settings, problemOfAll(plain, first), options, first);
@@ -238,7 +218,7 @@ private:
         for (const double penalty : penalties)
             if (penalty < 0)
                 throw Error(ErrorCode::badTerm, "a penalty to try is " + shortText(penalty),
-                            {.file = m_teaching.file}, "Penalties are 0 or more.");
+                            {.file = m_data.file}, "Penalties are 0 or more.");
         if (!given) penalties = usualPenalties(*m_problem, options);
         const FieldValue& asked = m_settings.get(std::string_view("penalty"));
         if (const auto* number = std::get_if<double>(&asked)) penalties.push_back(*number);
@@ -292,7 +272,7 @@ private:
         if (sumsHold()) sumCells(progress);
         std::atomic<std::size_t> done{0};
         try {
-            parallelFor(folds, m_teaching.threads, [&](std::size_t f) {
+            parallelFor(folds, m_data.threads, [&](std::size_t f) {
                 progress.checkpoint(static_cast<double>(done) / static_cast<double>(folds),
                                     "Judging penalties, fold " + countText(f + 1) + " of " +
                                         countText(folds));
@@ -360,26 +340,7 @@ private:
         std::vector<double> mse(found.size(), nan);
         for (std::size_t f = 0; f < mse.size(); ++f)
             if (!(found[f].*part).empty()) mse[f] = (found[f].*part)[k];
-        const std::size_t every = m_dealing->foldsPerRepeat();
-        long double sum = 0, within = 0, folds = 0, repeats = 0;
-        for (std::size_t begin = 0; begin < mse.size(); begin += every) {
-            long double mean = 0, squares = 0, count = 0;
-            for (std::size_t f = begin; f < std::min(begin + every, mse.size()); ++f)
-                if (!std::isnan(mse[f])) {
-                    mean += mse[f];
-                    ++count;
-                }
-            if (count == 0) continue;
-            sum += mean;
-            folds += count;
-            mean /= count;
-            for (std::size_t f = begin; f < std::min(begin + every, mse.size()); ++f)
-                if (!std::isnan(mse[f])) squares += (mse[f] - mean) * (mse[f] - mean);
-            within += count > 1 ? squares / (count - 1) / count : static_cast<long double>(nan);
-            ++repeats;
-        }
-        if (folds == 0) return {nan, nan};
-        return {static_cast<double>(sum / folds), static_cast<double>(std::sqrt(within / repeats))};
+        return spreadOfFolds(mse, m_dealing->foldsPerRepeat());
     }
 
     /// Sums over cells of rows hold the problem of every fold.
@@ -387,7 +348,7 @@ private:
         if (!heldBySums(m_x.rows.rows(), m_x.rows.columns()) || m_plan.kind == FoldKind::bootstrap)
             return false;
         const double cells = static_cast<double>(m_dealing->cells() * m_dealing->repeats());
-        const double times = m_teaching.weights.empty() ? 1 : 2;
+        const double times = m_data.weights.empty() ? 1 : 2;
         return cells * times * width() * width() < mostSums;
     }
     /// And all that it is judged by.
@@ -430,23 +391,23 @@ private:
 
     void sumCells(Progress& progress) {
         if (!m_learned.empty()) return;
-        m_shift = shiftOf(m_x.rows, m_teaching.y, m_teaching.intercept);
+        m_shift = shiftOf(m_x.rows, m_data.y, m_data.intercept);
         const std::size_t cells = pieces();
         m_learned.resize(cells * m_dealing->repeats());
-        if (!m_teaching.weights.empty()) m_plainSums.resize(m_learned.size());
+        if (!m_data.weights.empty()) m_plainSums.resize(m_learned.size());
         // Of large cells each is summed by all threads, small ones beside each other.
         for (std::size_t r = 0; r < m_dealing->repeats(); ++r) {
             std::vector<std::vector<std::uint32_t>> rows(cells);
             const auto cellOf = m_dealing->cellOf(r);
             for (std::size_t i = 0; i < m_dealing->rows().size(); ++i)
                 if (cellOf[i] < cells) rows[cellOf[i]].push_back(m_dealing->rows()[i]);
-            parallelFor(cells, m_teaching.threads, [&](std::size_t c) {
+            parallelFor(cells, m_data.threads, [&](std::size_t c) {
                 const std::vector<std::uint32_t> places = placesOf(rows[c]);
                 const PlacedRows x(m_x.rows, places);
-                const auto y = valuesAt(m_teaching.y, rows[c]), w = valuesAt(m_teaching.weights, rows[c]);
-                m_learned[r * cells + c] = sumRows(x, y, w, m_shift, m_teaching.threads, progress);
+                const auto y = valuesAt(m_data.y, rows[c]), w = valuesAt(m_data.weights, rows[c]);
+                m_learned[r * cells + c] = sumRows(x, y, w, m_shift, m_data.threads, progress);
                 if (!w.empty())
-                    m_plainSums[r * cells + c] = sumRows(x, y, {}, m_shift, m_teaching.threads, progress);
+                    m_plainSums[r * cells + c] = sumRows(x, y, {}, m_shift, m_data.threads, progress);
             });
         }
     }
@@ -489,9 +450,8 @@ private:
         std::vector<double> y, weights;
         PlacedRows x;
         FoldRows(const Search& search, std::vector<std::uint32_t> of)
-            : rows(std::move(of)), places(search.placesOf(rows)),
-              y(search.valuesAt(search.m_teaching.y, rows)),
-              weights(search.valuesAt(search.m_teaching.weights, rows)), x(search.m_x.rows, places) {}
+            : rows(std::move(of)), places(search.placesOf(rows)), y(search.valuesAt(search.m_data.y, rows)),
+              weights(search.valuesAt(search.m_data.weights, rows)), x(search.m_x.rows, places) {}
         FoldRows(const FoldRows&) = delete;
         FoldRows& operator=(const FoldRows&) = delete;
         MatrixXd root(const PenalisedProblem& problem, const std::vector<Index>& columns) const {
@@ -604,10 +564,10 @@ private:
     const Recipe& m_recipe;
     const Settings& m_settings;
     const Table& m_table;
-    const Teaching& m_teaching;
+    const TrainingData& m_data;
     Progress& m_progress;
     PenalisedRows m_x;
-    WorkingResponse m_working;
+    ModelResponse m_working;
     /// Place of each row of the table among those learned from.
     std::vector<std::uint32_t> m_place;
     std::optional<PenalisedProblem> m_problem;
@@ -622,30 +582,29 @@ private:
 } // namespace
 
 std::shared_ptr<const PenaltySearch> searchPenalty(const Recipe& recipe, const Table& table,
-                                                   const Teaching& teaching, bool judge, Progress& progress) {
-    return Search(recipe, table, teaching, progress).run(judge || isSought(recipe.estimator));
+                                                   const TrainingData& training, bool judge,
+                                                   Progress& progress) {
+    return Search(recipe, table, training, progress).run(judge || isSought(recipe.estimator));
 }
 
-SoughtModel learnSought(const Recipe& recipe, const Table& table, const Teaching& teaching,
+SoughtModel learnSought(const Recipe& recipe, const Table& table, const TrainingData& training,
                         Progress& progress) {
     ProgressStage searching(progress, 0, 0.8), learning(progress, 0.8, 1);
-    Search search(recipe, table, teaching, searching);
-    SoughtModel found;
-    found.search = search.run(true);
-    found.taught = search.taught(learning);
-    return found;
+    Search search(recipe, table, training, searching);
+    auto found = search.run(true);
+    return {std::move(found), search.fitAll(learning)};
 }
 
 std::shared_ptr<const PenaltySearch> refinedSearch(const PenaltySearch& search, const Recipe& recipe,
-                                                   const Table& table, const Teaching& teaching,
+                                                   const Table& table, const TrainingData& training,
                                                    Progress& progress) {
-    return Search(recipe, table, teaching, progress).refined(search);
+    return Search(recipe, table, training, progress).refined(search);
 }
 
 std::shared_ptr<const PenaltySearch> detailedSearch(const PenaltySearch& search, const Recipe& recipe,
-                                                    const Table& table, const Teaching& teaching,
+                                                    const Table& table, const TrainingData& training,
                                                     Progress& progress) {
-    return Search(recipe, table, teaching, progress).detailed(search);
+    return Search(recipe, table, training, progress).detailed(search);
 }
 
 std::string pathFoldsCsv(const PenaltySearch& search) {

@@ -67,26 +67,27 @@ struct PenaltySearch {
 /// Requires a penalised estimator. Errors: those of the kind. A stop that may be served (see Progress) keeps
 /// the folds done, two at least, and says so; otherwise throws Stopped. The same for any number of threads.
 std::shared_ptr<const PenaltySearch> searchPenalty(const Recipe& recipe, const Table& table,
-                                                   const Teaching& teaching, bool judge, Progress& progress);
+                                                   const TrainingData& training, bool judge,
+                                                   Progress& progress);
 
 /// A search and the model of all learning rows at what it found.
 struct SoughtModel {
     std::shared_ptr<const PenaltySearch> search;
-    Taught taught;
+    FitResult fit;
 };
 /// Of a recipe with something to be found, by the rows and sums of the search. As searchPenalty.
-SoughtModel learnSought(const Recipe& recipe, const Table& table, const Teaching& teaching,
+SoughtModel learnSought(const Recipe& recipe, const Table& table, const TrainingData& training,
                         Progress& progress);
 
 /// The same search with the models of all rows to all digits, where the search, which only needs to know
 /// which is best, stopped at a few (see PathDigits).
 std::shared_ptr<const PenaltySearch> refinedSearch(const PenaltySearch& search, const Recipe& recipe,
-                                                   const Table& table, const Teaching& teaching,
+                                                   const Table& table, const TrainingData& training,
                                                    Progress& progress);
 
 /// A refined search with what PenaltyPoint says of a detailed one.
 std::shared_ptr<const PenaltySearch> detailedSearch(const PenaltySearch& search, const Recipe& recipe,
-                                                    const Table& table, const Teaching& teaching,
+                                                    const Table& table, const TrainingData& training,
                                                     Progress& progress);
 
 /// path_folds.csv of a detailed search: penalty, l1_share, learning_mse, relaxed_mean_of_fold_mse,

@@ -342,13 +342,14 @@ private:
         for (const std::uint32_t learned : study->rows)
             if (learned >= tableRows) throw Damage{"it learned from a row that is not there"};
         study->weights = vector(3);
-        study->taught.fitted = eigen(4);
-        study->taught.residuals = eigen(5);
-        study->taught.leverages = eigen(6);
-        study->taught.robustWeights = vector(7);
+        study->trained.fitted = eigen(4);
+        study->trained.residuals = eigen(5);
+        study->trained.leverages = eigen(6);
+        study->trained.robustWeights = vector(7);
         const auto leftOut = row.bytes(8).size() / sizeof(std::uint32_t);
-        study->taught.leftOneOutRows = valuesFrom<std::uint32_t>(row.bytes(8), leftOut);
-        study->taught.leftOneOut = valuesFrom<double>(row.bytes(9), leftOut);
+        study->trained.unseenRows = valuesFrom<std::uint32_t>(row.bytes(8), leftOut);
+        study->trained.unseen = valuesFrom<double>(row.bytes(9), leftOut);
+        if (const IntervalsByErrors* errors = study->rule.byErrors()) study->trained.unseenOf = errors->of;
         requireRows(*study);
         m_found.project.studies[static_cast<int>(fit)] = std::move(study);
     }

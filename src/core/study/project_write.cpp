@@ -183,16 +183,16 @@ void writeModels(Database& database, const Project& project, Progress& progress)
     for (const auto& [fit, study] : project.studies) {
         progress.checkpoint(0, "Saving models");
         const std::string text = studyText(*study);
-        const TaughtRows& taught = study->taught;
+        const TrainingResults& trained = study->trained;
         const std::array<std::span<const std::byte>, modelVectors> vectors{
             asBytes(std::span(study->rows)),
             asBytes(std::span(study->weights)),
-            bytesOf(taught.fitted),
-            bytesOf(taught.residuals),
-            bytesOf(taught.leverages),
-            asBytes(std::span(taught.robustWeights)),
-            asBytes(std::span(taught.leftOneOutRows)),
-            asBytes(std::span(taught.leftOneOut))};
+            bytesOf(trained.fitted),
+            bytesOf(trained.residuals),
+            bytesOf(trained.leverages),
+            asBytes(std::span(trained.robustWeights)),
+            asBytes(std::span(trained.unseenRows)),
+            asBytes(std::span(trained.unseen))};
         Statement insert(database, "INSERT INTO models VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
         insert.bind(1, static_cast<std::int64_t>(fit)).bind(2, text);
         CheckSum check;

@@ -15,10 +15,10 @@ namespace oxgoad {
 /// last. Rows that are judged go along: theirs less what the others' coefficients say of them. A term costs
 /// one update of all columns when it comes in (modified Gram–Schmidt: Björck 1967, "Solving linear least
 /// squares problems by Gram-Schmidt orthogonalization", BIT 7), and a candidate one product of two columns.
-class Remainders {
+class ColumnEntries {
 public:
     using Index = Eigen::Index;
-    Remainders(Eigen::MatrixXd learned, std::vector<Eigen::MatrixXd> judged)
+    ColumnEntries(Eigen::MatrixXd learned, std::vector<Eigen::MatrixXd> judged)
         : m_learned(std::move(learned)), m_judged(std::move(judged)),
           m_whole(m_learned.colwise().squaredNorm()) {}
 

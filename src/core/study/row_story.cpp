@@ -197,7 +197,7 @@ private:
 
     void takeInterval(const LinearModel& model, const Eigen::MatrixXd& x) {
         if (!model.hasErrors()) {
-            takeHalf(m_study.rule.leftOneOutHalf(m_recipe.level));
+            takeHalf(m_study.rule.halfByErrors(m_recipe.level));
             return;
         }
         const double spread = m_study.rule.spread;
@@ -228,14 +228,14 @@ private:
             for (std::size_t k = 0; k <= inputs.size(); ++k)
                 at(static_cast<Index>(k), static_cast<Index>(i)) = k > i ? own : start;
         }
-        const Eigen::VectorXd said = m_study.model->predict(at);
+        const Eigen::VectorXd said = m_study.rule.valuesOf(*m_study.model, at);
         m_story.start = said[0];
         m_story.end = said[said.size() - 1];
         m_story.offset = m_bound.offset(m_story.row);
         for (std::size_t i = 0; i < inputs.size(); ++i)
             m_story.ladder.push_back({inputs[i].name, valuesOf({inputs[i].name}),
                                       said[static_cast<Index>(i + 1)] - said[static_cast<Index>(i)]});
-        takeHalf(m_study.rule.leftOneOutHalf(m_recipe.level));
+        takeHalf(m_study.rule.halfByErrors(m_recipe.level));
     }
 
     void takeWithout() {

@@ -58,8 +58,11 @@ public:
             .errorRows = m_errorRows,
             .errors = m_errors,
             .spread = study.rule.spread,
-            .spreadDegreesOfFreedom = study.linear() ? study.linear()->fit.degreesOfFreedom
-                                                     : static_cast<double>(study.rule.leftOneOut.size()),
+            .spreadDegreesOfFreedom =
+                study.linear()
+                    ? study.linear()->fit.degreesOfFreedom
+                    : (study.rule.byErrors() ? static_cast<double>(study.rule.byErrors()->sizes.size())
+                                             : 0.0),
             .heldOutRows = m_heldOutRows,
             .heldOutErrors = m_heldOutErrors,
             .heldOutHalves = m_heldOutHalves,
@@ -69,7 +72,7 @@ public:
             .learnedWithoutItself = !study.linear() && m_evidence.leftOneOut.has_value(),
             .heldOut = m_evidence.heldOut,
             .weights = study.weights,
-            .robustToSpread = m_from.recipe.errors.kind != ErrorsKind::equalSpread,
+            .robustToSpread = m_from.recipe.errors.kind != CovarianceKind::homoskedastic,
             .logResponse = m_from.recipe.logResponse,
             .rowsMissing = m_evidence.rowsMissing,
             .missingByColumn = m_evidence.missingByColumn,
@@ -97,7 +100,7 @@ private:
         const Study& study = *m_evidence.study;
         m_bound.emplace(study.bind(m_table, m_file));
         m_terms = study.terms();
-        const WorkingResponse working(m_from.recipe, m_table, m_file);
+        const ModelResponse working(m_from.recipe, m_table, m_file);
         for (const auto row : study.rows) {
             m_working.push_back(working.at(row));
             m_fitted.push_back(m_evidence.rows.fitted[row]);
@@ -128,10 +131,10 @@ private:
             m_cooks.push_back(m_evidence.linear->rows.cook[row]);
         }
         m_fit = linear->fit;
-        m_fit.residuals = study.taught.residuals;
+        m_fit.residuals = study.trained.residuals;
         takeEffects(*linear);
         m_design.emplace(linear->design, m_table, m_file);
-        m_checked.emplace(CheckedLinear{*linear, *m_design, m_fit, study.taught.residuals, m_checkedTerms,
+        m_checked.emplace(CheckedLinear{*linear, *m_design, m_fit, study.trained.residuals, m_checkedTerms,
                                         m_effects, m_leverages, m_studentized, m_cooks,
                                         [this]() -> const Eigen::MatrixXd& { return orthonormal(); },
                                         tooWide(m_fit, study.rows.size())});
@@ -197,7 +200,7 @@ private:
         const PredictionRule& rule = m_evidence.study->rule;
         if (m_heldOutRows.empty() || (model && model->isQuantile())) return;
         if (!model || !model->hasErrors()) { // by rows left out, where there are enough
-            const double half = rule.leftOneOutHalf(m_from.recipe.level);
+            const double half = rule.halfByErrors(m_from.recipe.level);
             if (std::isnan(half)) return;
             for (const auto row : m_heldOutRows)
                 m_heldOutHalves.push_back(half * std::sqrt(rule.usualWeight / m_bound->weight(row)));
@@ -228,7 +231,7 @@ private:
             m_errorRows = study.rows;
             for (std::size_t i = 0; i < study.rows.size(); ++i) {
                 const double weight = study.weights.empty() ? 1 : study.weights[i];
-                m_errors.push_back(std::sqrt(weight) * study.taught.residuals[static_cast<Index>(i)]);
+                m_errors.push_back(std::sqrt(weight) * study.trained.residuals[static_cast<Index>(i)]);
             }
             return;
         }
@@ -245,10 +248,10 @@ private:
                 add(row,
                     m_from.recipe.logResponse ? std::log(actual / outOfFold[row]) : actual - outOfFold[row]);
             }
-        } else if (!study.taught.leftOneOut.empty()) {
+        } else if (!study.trained.unseen.empty()) {
             m_errorsOf = "errors of learning rows left out one at a time";
-            for (std::size_t i = 0; i < study.taught.leftOneOut.size(); ++i)
-                add(study.rows[study.taught.leftOneOutRows[i]], study.taught.leftOneOut[i]);
+            for (std::size_t i = 0; i < study.trained.unseen.size(); ++i)
+                add(study.rows[study.trained.unseenRows[i]], study.trained.unseen[i]);
         } else if (!m_heldOutRows.empty()) {
             m_errorsOf = "errors of held-out rows";
             for (std::size_t i = 0; i < m_heldOutRows.size(); ++i)
@@ -356,15 +359,6 @@ private:
 };
 
 /// Only asked whether to stop: of checks that run beside each other each would tell a share of its own.
-class Unheard final : public Progress {
-public:
-    explicit Unheard(const Progress& whole) : m_whole(whole) {}
-    bool stopRequested() const override { return m_whole.stopRequested(); }
-
-private:
-    const Progress& m_whole;
-};
-
 std::string checkingText(std::size_t check) {
     const auto& readings = checks()[check].readings;
     return readings.empty() ? "Checking" : "Checking " + std::string(readings[0]);
@@ -440,7 +434,7 @@ void runChecks(Evidence& evidence, const EvaluatedFrom& from, ChecksWanted wante
         if (!outcomes.all()[i].done && !(checks()[i].slow && wanted == ChecksWanted::quick))
             (checks()[i].alone ? alone : beside).push_back(i);
     const auto count = static_cast<double>(beside.size() + alone.size());
-    Unheard unheard(progress);
+    StopOnly unheard(progress);
     CheckedFit fit(evidence, from, threads, progress);
     CheckContext context = fit.context();
     context.progress = &unheard;

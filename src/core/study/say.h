@@ -75,7 +75,7 @@ struct Compared {
 
 /// What a penalty does and how it was found: "Penalty 12.3, l1 share 1, keeps 7 of 10 columns …". Empty for
 /// fits without one.
-std::string penaltyText(const Evidence& evidence);
+std::string settingsFoundText(const Evidence& evidence);
 
 /// One sentence on two fits: where one is nested in the other what the larger one brings (F test), the change
 /// of AICc and BIC, and the difference of errors on the rows both hold out with its standard error; what

@@ -156,7 +156,7 @@ std::string comparisonSentence(const Compared& first, const Compared& second) {
                        countText(static_cast<std::size_t>(large.evidence.linear->degreesOfFreedom)) +
                        " degrees of freedom, p " + probabilityText(p);
                 // Errors that stand unequal spread have a test of their own.
-                if (large.recipe.errors.kind != ErrorsKind::equalSpread)
+                if (large.recipe.errors.kind != CovarianceKind::homoskedastic)
                     text += " (for equal spread; the term table has the test with " +
                             errorsText(large.recipe.errors) + ")";
             }

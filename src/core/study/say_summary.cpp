@@ -1,6 +1,7 @@
 #include "base/text.h"
 #include "study/run_checks.h"
 #include "study/say.h"
+#include "study/tune.h"
 
 #include <algorithm>
 #include <array>
@@ -185,9 +186,26 @@ std::string summaryText(const Evidence& evidence, const Recipe& recipe) {
     return text;
 }
 
-std::string penaltyText(const Evidence& evidence) {
+/// What folds found, of kinds without a path of their own.
+std::string tuningText(const Evidence& evidence) {
+    if (!evidence.study || !evidence.study->tuning) return {};
+    const Tuning& tuning = *evidence.study->tuning;
+    const TuningPoint &found = tuning.points[tuning.chosen], &best = tuning.points[tuning.smallest];
+    std::string text = tuning.label + " " + shortText(found.value) + ", of " +
+                       plural(tuning.points.size(), "value", "values") + " tried";
+    if (tuning.judgedBy.empty()) return text + "; there were too few rows to judge them by folds";
+    text += "; found by " + tuning.judgedBy + ": root mean squared error " +
+            readableText(std::sqrt(found.meanOfFoldMse), 4);
+    if (tuning.chosen != tuning.smallest)
+        text += ", within one standard error of the smallest, " +
+                readableText(std::sqrt(best.meanOfFoldMse), 4) + " at " + shortText(best.value);
+    if (!tuning.note.empty()) text += "; " + tuning.note;
+    return text;
+}
+
+std::string settingsFoundText(const Evidence& evidence) {
     const LinearModel* model = evidence.study ? evidence.study->linear() : nullptr;
-    if (!model || !model->penalised) return {};
+    if (!model || !model->penalised) return tuningText(evidence);
     const Penalised& p = *model->penalised;
     const std::size_t columns = model->design.columns().size();
     std::string text = "Penalty " + readableText(p.penalty, 4) + ", l1 share " + shortText(p.l1Share) +

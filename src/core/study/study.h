@@ -16,6 +16,8 @@
 
 namespace oxgoad {
 
+struct Tuning;
+
 /// A model with all that leads from rows as they are read to predictions of the response. Immutable once it
 /// is made; owns what it holds.
 struct Study {
@@ -27,19 +29,22 @@ struct Study {
     std::shared_ptr<const LearnedModel> model;
     PredictionRule rule;
     /// Terms of the recipe that were not chosen, one a term; empty when all are in the model.
-    std::vector<std::uint8_t> passedOver;
-    /// Rows of the table that were learned from, in the order of `taught` and `weights`.
+    std::vector<std::uint8_t> notSelected;
+    /// Rows of the table that were learned from, in the order of `trained` and `weights`.
     std::vector<std::uint32_t> rows;
     /// Empty when all rows weigh alike.
     std::vector<double> weights;
-    TaughtRows taught;
-    /// How the penalty was found, when it was; not kept with projects.
+    TrainingResults trained;
+    /// How learning ended.
+    FitOutcome outcome{.converged = true};
+    /// How the penalty, or a field of another kind, was found, when it was; not kept with projects.
     std::shared_ptr<const PenaltySearch> search;
+    std::shared_ptr<const Tuning> tuning;
     /// The estimator that learned: the recipe's, with what was found in the place of what was to be found.
     Settings settings;
 
     /// Whether a term of the recipe is in the model.
-    bool has(std::size_t term) const { return passedOver.empty() || passedOver[term] == 0; }
+    bool has(std::size_t term) const { return notSelected.empty() || notSelected[term] == 0; }
     /// Terms of the recipe that are.
     std::vector<Term> terms() const {
         std::vector<Term> in;
@@ -60,38 +65,45 @@ std::shared_ptr<const PenaltySearch> penaltyPath(const Recipe& recipe, const Pre
                                                  const Study& study, Threads threads, Progress& progress,
                                                  bool detailed = false);
 
-/// The learning rows of a study as a kind is taught them; owns what a Teaching refers to.
-class TaughtAgain {
+/// The learning rows of a study as a kind is trained them; owns what a TrainingData refers to.
+class TrainingAgain {
 public:
-    TaughtAgain(const Recipe& recipe, const PreparedRows& prepared, const Study& study, Threads threads);
-    TaughtAgain(const TaughtAgain&) = delete;
-    TaughtAgain& operator=(const TaughtAgain&) = delete;
-    const Teaching& teaching() const { return m_teaching; }
+    TrainingAgain(const Recipe& recipe, const PreparedRows& prepared, const Study& study, Threads threads);
+    TrainingAgain(const TrainingAgain&) = delete;
+    TrainingAgain& operator=(const TrainingAgain&) = delete;
+    const TrainingData& data() const { return m_data; }
 
 private:
     BoundInputs m_inputs;
     std::vector<double> m_working, m_weights;
     std::string m_none;
-    Teaching m_teaching;
+    TrainingData m_data;
 };
 
 /// Weights of some rows; empty when the recipe has none. Errors: wrongType, badWeights with the row.
 std::vector<double> weightsOf(const Recipe& recipe, const Table& table, const std::string& file,
                               std::span<const std::uint32_t> rows);
 
+/// The link of a recipe's response for kinds that have none of their own, without smearing: the identity, or
+/// the logarithm.
+inline Link linkOf(const Recipe& recipe) {
+    return {.kind = recipe.logResponse ? Link::Kind::logarithm : Link::Kind::identity};
+}
+
 /// The value the model fits at a row: the response, or its logarithm, less the offset. NaN where not defined.
-class WorkingResponse {
+class ModelResponse {
 public:
     /// Errors: unknownColumn, wrongType.
-    WorkingResponse(const Recipe& recipe, const Table& table, const std::string& file);
+    ModelResponse(const Recipe& recipe, const Table& table, const std::string& file);
     double at(std::size_t row) const;
     double offset(std::size_t row) const;
-    double natural(std::size_t row) const { return m_response[row]; }
+    /// The response in its own unit.
+    double asRead(std::size_t row) const { return m_response[row]; }
 
 private:
     std::span<const double> m_response;
     const Column* m_offset = nullptr;
-    bool m_logarithm = false;
+    Link m_link;
 };
 
 /// Learns from `rows` of a prepared table, all of which have values in columnsInUse(): which terms, where the
@@ -118,7 +130,7 @@ Applied apply(const Study& study, const Table& table, const std::string& file,
 Prepared prepareFor(const Study& study, const Table& raw, const std::string& file, Progress& progress);
 
 /// Text from which readStudy makes an equal study, to the same bits. What was found at the rows learned from
-/// (`rows`, `weights`, `taught`) is not part of it.
+/// (`rows`, `weights`, `trained`) is not part of it.
 std::string studyText(const Study& study);
 /// Errors: badProject.
 std::shared_ptr<Study> readStudy(std::string_view text);

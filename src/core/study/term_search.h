@@ -155,7 +155,7 @@ public:
     /// p of each term that is not in a set when it is added to it; NaN for those that are.
     std::vector<double> pOfAdding(const TermSet& set) const {
         std::vector<double> p(m_candidates.terms.size(), std::nan(""));
-        const std::vector<Remainders> remainders = remaindersOf(set, false);
+        const std::vector<ColumnEntries> remainders = remaindersOf(set, false);
         const double before = remainders[0].with({}).first;
         parallelFor(p.size(), m_threads, [&](std::size_t t) {
             stopIfTold(m_progress);
@@ -171,7 +171,7 @@ public:
     /// p of each term of a set beside the others; NaN for those that are not in it.
     std::vector<double> pOfLeaving(const TermSet& set) const {
         std::vector<double> p(m_candidates.terms.size(), std::nan(""));
-        const std::vector<Departures> departures = departuresOf(set, false);
+        const std::vector<ColumnRemovals> departures = departuresOf(set, false);
         parallelFor(set.size(), m_threads, [&](std::size_t i) {
             stopIfTold(m_progress);
             const std::size_t t = set[i];
@@ -255,8 +255,8 @@ private:
     }
 
     /// What the set leaves: of all rows, or of each fold where it is judged by folds.
-    std::vector<Remainders> remaindersOf(const TermSet& set, bool folds) const {
-        std::vector<Remainders> made;
+    std::vector<ColumnEntries> remaindersOf(const TermSet& set, bool folds) const {
+        std::vector<ColumnEntries> made;
         if (folds)
             for (std::size_t f = 0; f < m_learned.size(); ++f) {
                 std::vector<Eigen::MatrixXd> judged;
@@ -267,28 +267,29 @@ private:
         else
             made.emplace_back(m_whole, std::vector<Eigen::MatrixXd>{});
         for (Eigen::Index j = 0; j < m_candidates.first; ++j)
-            for (Remainders& each : made)
+            for (ColumnEntries& each : made)
                 each.enter(j, m_threads);
         for (const std::size_t t : set)
             takeIn(made, t);
         return made;
     }
-    void takeIn(std::vector<Remainders>& remainders, std::size_t t) const {
-        for (Remainders& each : remainders)
+    void takeIn(std::vector<ColumnEntries>& remainders, std::size_t t) const {
+        for (ColumnEntries& each : remainders)
             for (const Eigen::Index j : m_candidates.columns[t]) {
                 stopIfTold(m_progress);
                 each.enter(j, m_threads);
             }
     }
     /// Criterion of the set and a term, from what the set leaves.
-    double criterionWith(const std::vector<Remainders>& remainders, const TermSet& set, std::size_t t) const {
+    double criterionWith(const std::vector<ColumnEntries>& remainders, const TermSet& set,
+                         std::size_t t) const {
         const double more = static_cast<double>(m_candidates.columns[t].size());
         const double df = degreesOfFreedom(set) - more;
         if (!(df > 0)) return std::numeric_limits<double>::infinity();
         const auto& columns = m_candidates.columns[t];
         if (m_request.criterion == ChooseCriterion::crossValidated) {
             double sum = 0;
-            for (const Remainders& each : remainders)
+            for (const ColumnEntries& each : remainders)
                 sum += each.with(columns).second;
             return sum / m_judged;
         }
@@ -300,13 +301,13 @@ private:
 
     /// What leaving would do to the set: of all rows, or of each fold. None where columns nearly depend on
     /// each other in one of them.
-    std::vector<Departures> departuresOf(const TermSet& set, bool folds) const {
+    std::vector<ColumnRemovals> departuresOf(const TermSet& set, bool folds) const {
         std::vector<Eigen::Index> columns;
         for (Eigen::Index j = 0; j < m_candidates.first; ++j)
             columns.push_back(j);
         for (const std::size_t t : set)
             columns.insert(columns.end(), m_candidates.columns[t].begin(), m_candidates.columns[t].end());
-        std::vector<Departures> made;
+        std::vector<ColumnRemovals> made;
         const auto add = [&](const Eigen::MatrixXd& learned,
                              const std::vector<const Eigen::MatrixXd*>& judged) {
             stopIfTold(m_progress);
@@ -325,7 +326,7 @@ private:
         }
         return made;
     }
-    double pWithout(const std::vector<Departures>& departures, const TermSet& set, std::size_t t) const {
+    double pWithout(const std::vector<ColumnRemovals>& departures, const TermSet& set, std::size_t t) const {
         const double df = degreesOfFreedom(set), more = static_cast<double>(m_candidates.columns[t].size());
         if (!(df > 0) || !(more > 0)) return std::nan("");
         const double rss = departures[0].squares();
@@ -333,7 +334,7 @@ private:
                            more, df);
     }
     /// Criterion of the set without a term.
-    double criterionWithout(const std::vector<Departures>& departures, const TermSet& set,
+    double criterionWithout(const std::vector<ColumnRemovals>& departures, const TermSet& set,
                             std::size_t t) const {
         if (byP()) return pWithout(departures, set, t);
         const auto& columns = m_candidates.columns[t];
@@ -342,7 +343,7 @@ private:
         if (m_request.criterion != ChooseCriterion::crossValidated)
             return byResidual(departures[0].without(columns).first, df);
         double sum = 0;
-        for (const Departures& each : departures)
+        for (const ColumnRemovals& each : departures)
             sum += each.without(columns).second;
         return sum / m_judged;
     }
@@ -383,7 +384,7 @@ private:
         });
         if (!found || !(byP() ? found->second > m_request.leave : found->second < now)) return false;
         set = without(set, found->first);
-        for (Departures& each : *m_departures)
+        for (ColumnRemovals& each : *m_departures)
             each.leave(m_candidates.columns[found->first], m_threads, m_progress);
         m_departuresOf = set;
         if (m_departures->empty()) m_departures.reset(); // it may be told again
@@ -451,9 +452,9 @@ private:
     std::vector<Eigen::MatrixXd> m_learned;
     /// Of each term its parts that are candidates.
     std::vector<TermSet> m_parents;
-    std::optional<std::vector<Remainders>> m_remainders;
+    std::optional<std::vector<ColumnEntries>> m_remainders;
     TermSet m_remaindersOf;
-    std::optional<std::vector<Departures>> m_departures;
+    std::optional<std::vector<ColumnRemovals>> m_departures;
     TermSet m_departuresOf;
     std::vector<ChooseStep>* m_steps = nullptr;
     const std::function<void(const ChooseStep&)>* m_soFar = nullptr;

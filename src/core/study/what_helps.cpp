@@ -64,7 +64,7 @@ public:
         for (std::size_t h = 0; h < adjusted.size(); ++h)
             m_found.helps[h].pAdjusted = adjusted[h];
         // Nothing can be said of these: their columns repeat others, or too few rows are left.
-        m_found.passedOver +=
+        m_found.notSelected +=
             std::erase_if(m_found.helps, [](const Help& help) { return std::isnan(help.p); });
         sort(m_found.helps);
         ProgressStage last(m_progress, 0.9, 1);
@@ -92,7 +92,7 @@ private:
     };
 
     void findRows() {
-        const WorkingResponse y(m_recipe, m_table, m_recipe.rows.file);
+        const ModelResponse y(m_recipe, m_table, m_recipe.rows.file);
         std::vector<const Column*> inputs;
         for (const std::string& name : columnsInUse(m_recipe))
             inputs.push_back(&m_table.at(name, m_recipe.rows.file));
@@ -145,7 +145,7 @@ private:
             known.varies = known.kind == ColumnKind::factor ? known.levels >= 2 : few.size() >= 2;
             known.bends = known.kind == ColumnKind::number && few.size() >= 3;
             if (!known.varies) {
-                ++m_found.passedOver;
+                ++m_found.notSelected;
                 continue;
             }
             m_placeOf.emplace(name, m_columns.size());
@@ -169,7 +169,7 @@ private:
             if (widthOf(known) <= mostColumns)
                 add(Help::Kind::column, plainTerm(name), {});
             else
-                ++m_found.passedOver;
+                ++m_found.notSelected;
             if (!known.bends) continue;
             add(Help::Kind::bend, Term{{TermPart{name, 2}}}, {plainTerm(name)});
             if (known.positive) add(Help::Kind::bend, Term{{TermPart{name, 1, true}}}, {plainTerm(name)});
@@ -201,7 +201,7 @@ private:
                 const auto& [second, other] = m_columns[m_paired[j]];
                 const std::size_t width = widthOf(known) * widthOf(other);
                 if (width + widthOf(known) + widthOf(other) > mostColumns) {
-                    ++m_found.passedOver;
+                    ++m_found.notSelected;
                     continue;
                 }
                 // A slope by levels reads from its number.
@@ -256,7 +256,7 @@ private:
         fitted.bound = std::make_unique<BoundDesign>(*fitted.design, m_table, file);
         std::erase_if(fitted.rows, [&](std::uint32_t row) { return !fitted.bound->complete(row); });
         stopIfTold(progress);
-        const WorkingResponse y(m_recipe, m_table, file);
+        const ModelResponse y(m_recipe, m_table, file);
         for (const auto row : fitted.rows)
             fitted.y.push_back(y.at(row));
         LeastSquaresOptions options;
@@ -408,7 +408,7 @@ private:
     void tell() const {
         WhatHelps now;
         now.tried = m_found.tried;
-        now.passedOver = m_found.passedOver;
+        now.notSelected = m_found.notSelected;
         now.notOffered = m_found.notOffered;
         now.pairsAmong = m_found.pairsAmong;
         for (const std::size_t h : m_screened)
@@ -563,7 +563,7 @@ std::string helpsJson(const WhatHelps& helps, const Recipe& recipe) {
     out["what_helps"] = 1;
     out["response"] = recipe.response;
     out["tried"] = helps.tried;
-    out["passed_over"] = helps.passedOver;
+    out["passed_over"] = helps.notSelected;
     for (const auto& [column, why] : helps.notOffered)
         out["not_offered"].push_back({{"column", column}, {"because", why}});
     if (helps.pairsAmong > 0) out["pairs_among"] = helps.pairsAmong;

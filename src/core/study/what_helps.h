@@ -37,7 +37,7 @@ struct WhatHelps {
     std::vector<Help> helps;
     std::size_t tried = 0;
     /// Pairs passed over because their levels would make too many columns, and columns with one value.
-    std::size_t passedOver = 0;
+    std::size_t notSelected = 0;
     /// Columns that are not offered, with why: they hold the response by their making (columnsThatHold), or
     /// rows to be forecast lack them wholly.
     std::vector<std::pair<std::string, std::string>> notOffered;

@@ -48,6 +48,7 @@ void checkNumber(const std::string& of, const Field& field, double number) {
     const bool usual = number == 0 && field.fallback && *field.fallback == FieldValue(0.0);
     if (!usual && (!std::isfinite(number) || number < field.low || number > field.high))
         refuse(of + " must lie between " + shortText(field.low) + " and " + shortText(field.high));
+    if (field.whole && number != std::floor(number)) refuse(of + " must be a whole number");
     if (field.type == FieldType::whole && number != std::floor(number))
         refuse(of + " must be a whole number");
 }
@@ -148,6 +149,17 @@ Field wholeField(std::string key, std::string label, double fallback, double low
 
 Field flagField(std::string key, std::string label, bool fallback) {
     return {.key = std::move(key), .label = std::move(label), .type = FieldType::flag, .fallback = fallback};
+}
+
+Field soughtField(std::string key, std::string label, FieldValue fallback, double low, double high,
+                  std::vector<std::string> rules) {
+    return {.key = std::move(key),
+            .label = std::move(label),
+            .type = FieldType::sought,
+            .fallback = std::move(fallback),
+            .choices = std::move(rules),
+            .low = low,
+            .high = high};
 }
 
 } // namespace oxgoad

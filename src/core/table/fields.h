@@ -50,11 +50,16 @@ struct Field {
     double low = 0, high = 0;
     /// Kinds of columns that make sense; empty for any.
     std::vector<ColumnKind> kinds;
+    /// A number that is sought is a whole one.
+    bool whole = false;
 };
 
 Field choiceField(std::string key, std::string label, std::vector<std::string> choices);
 Field numberField(std::string key, std::string label, double fallback, double low, double high);
 Field wholeField(std::string key, std::string label, double fallback, double low, double high);
+/// A number or how it is to be found: by one of the rules, or, without rules, among values that are given.
+Field soughtField(std::string key, std::string label, FieldValue fallback, double low, double high,
+                  std::vector<std::string> rules);
 Field flagField(std::string key, std::string label, bool fallback);
 
 /// Throws Error (badStep) unless every value belongs to a field and every field is there or has a fallback,

@@ -429,12 +429,12 @@ LeastSquaresFit solve(const RowSource& x, std::span<const double> y, const Least
     const Blocks blocks(n, p);
     requireWeights(options.weights, y);
     double weightOfAll = static_cast<double>(n);
-    Index teaching = n;
+    Index training = n;
     if (!options.weights.empty()) {
         long double sum = 0;
         for (const double w : options.weights) {
             sum += w;
-            teaching -= w == 0;
+            training -= w == 0;
         }
         weightOfAll = static_cast<double>(sum);
     }
@@ -519,9 +519,9 @@ LeastSquaresFit solve(const RowSource& x, std::span<const double> y, const Least
         decideRank(fit, reduced(), constantColumn, progress);
     }
     const Index rank = fit.rank();
-    if (teaching < rank || rank == 0)
+    if (training < rank || rank == 0)
         throw Error(ErrorCode::tooFewRows,
-                    plural(static_cast<std::size_t>(teaching), "learning row is", "learning rows are") +
+                    plural(static_cast<std::size_t>(training), "learning row is", "learning rows are") +
                         " too few for " +
                         plural(static_cast<std::size_t>(p + (options.intercept ? 1 : 0)), "coefficient",
                                "coefficients"),
@@ -543,7 +543,7 @@ LeastSquaresFit solve(const RowSource& x, std::span<const double> y, const Least
     const double sizeOfY = std::max(std::fabs(extent.high[p]), std::fabs(extent.low[p]));
     const double spreadOfY = static_cast<double>(std::sqrt(total / static_cast<long double>(weightOfAll)));
     fit.responseDigitsLeft = std::clamp(-std::log10(epsilon / 2 * sizeOfY / spreadOfY), 0.0, 16.0);
-    fit.degreesOfFreedom = static_cast<double>(teaching - rank);
+    fit.degreesOfFreedom = static_cast<double>(training - rank);
     fit.conditionNumber = conditionOf(fit.factor, fit.intercept, progress);
     fit.digitsLeft = std::max(0.0, -std::log10(epsilon / 2 * fit.conditionNumber));
     // Residuals within the rounding of the response's values are no residuals.
@@ -555,7 +555,7 @@ LeastSquaresFit solve(const RowSource& x, std::span<const double> y, const Least
         (fit.conditionNumber > losing || isLittle(rank)) && !apart &&
         !(grouped && fit.conditionNumber <= refined) &&
         solveExactly(fit, x, y, options.weights, options.keepOrthonormal, options.threads, progress)) {
-        if (teaching < n) predictWeightless(fit, x, y, options.weights, blocks);
+        if (training < n) predictWeightless(fit, x, y, options.weights, blocks);
         judgeResiduals();
         return fit;
     }

@@ -16,19 +16,19 @@ namespace {
 using Eigen::Index;
 using Eigen::VectorXd;
 
-void replaceErrors(LinearModel& model, LeastSquaresFit& fit, const Teaching& teaching, const RowSource& x,
+void replaceErrors(LinearModel& model, LeastSquaresFit& fit, const TrainingData& training, const RowSource& x,
                    Progress& progress) {
-    if (teaching.errors == ErrorsKind::equalSpread || !(fit.degreesOfFreedom > 0)) return;
+    if (training.errors == CovarianceKind::homoskedastic || !(fit.degreesOfFreedom > 0)) return;
     progress.checkpoint(0.9, "Errors of the coefficients");
     RobustErrors found;
     try {
-        found = robustErrors(fit, x, teaching.weights, teaching.errors, teaching.units, teaching.lags,
-                             teaching.threads, progress);
+        found = robustErrors(fit, x, training.weights, training.errors, training.units, training.lags,
+                             training.threads, progress);
     } catch (const Error& error) {
-        throw Error(error.code(), error.message(), {.file = teaching.file, .column = teaching.unitsName},
+        throw Error(error.code(), error.message(), {.file = training.file, .column = training.unitsName},
                     error.remedy());
     }
-    model.errorLags = teaching.errors == ErrorsKind::serial ? teaching.lags : 0;
+    model.errorLags = training.errors == CovarianceKind::autocorrelated ? training.lags : 0;
     model.errorUnits = found.units;
     fit.rowsFixed = found.rowsFixed;
     fit.unseen = std::move(found.unseen);
@@ -44,33 +44,38 @@ void dropRows(LeastSquaresFit& fit) {
 }
 
 /// What all linear kinds end with: values of rows go beside the model.
-Taught finished(LinearModel model, LeastSquaresFit fit, std::optional<Iterated> iterated) {
-    Taught taught;
+FitResult finished(LinearModel model, LeastSquaresFit fit, std::optional<Iterated> iterated) {
+    FitResult result{.outcome = {.converged = !iterated || iterated->converged}};
     model.averageLeverage = static_cast<double>(fit.rank()) / static_cast<double>(fit.rows);
     model.largestLeverage = fit.leverages.maxCoeff();
-    taught.rows.fitted = std::move(fit.fitted);
-    taught.rows.residuals = std::move(fit.residuals);
-    taught.rows.leverages = std::move(fit.leverages);
-    if (iterated) taught.rows.robustWeights = std::exchange(iterated->rowWeights, {});
+    result.rows.fitted = std::move(fit.fitted);
+    result.rows.residuals = std::move(fit.residuals);
+    result.rows.leverages = std::move(fit.leverages);
+    if (iterated) {
+        result.rows.robustWeights = std::exchange(iterated->rowWeights, {});
+        if (!iterated->converged)
+            result.outcome.why = "after " + std::to_string(iterated->iterations) +
+                                 " iterations the estimates still moved; those of the last one are kept";
+    }
     dropRows(fit);
     model.fit = std::move(fit);
     model.iterated = std::move(iterated);
-    taught.model = std::make_shared<const LinearModel>(std::move(model));
-    return taught;
+    result.model = std::make_shared<const LinearModel>(std::move(model));
+    return result;
 }
 
-Taught learnLeastSquares(const Settings&, const Teaching& teaching, Progress& progress) {
+FitResult learnLeastSquares(const Settings&, const TrainingData& training, Progress& progress) {
     LinearModel model;
     LeastSquaresFit fit;
     {
         ProgressStage stage(progress, 0, 0.9);
-        LinearFit made = fitLinear(teaching, teaching.errors != ErrorsKind::equalSpread, stage);
+        LinearFit made = fitLinear(training, training.errors != CovarianceKind::homoskedastic, stage);
         model.design = std::move(made.design);
         fit = std::move(made.fit);
     }
     ProgressStage stage(progress, 0.9, 1);
     model.quantileFit = std::nan("");
-    replaceErrors(model, fit, teaching, DesignRows(BoundDesign(model.design, teaching.inputs), teaching.rows),
+    replaceErrors(model, fit, training, DesignRows(BoundDesign(model.design, training.inputs), training.rows),
                   stage);
     return finished(std::move(model), std::move(fit), {});
 }
@@ -79,35 +84,35 @@ Influence influenceOf(const Settings& settings) {
     return settings.text("function") == "bisquare" ? Influence::bisquare : Influence::huber;
 }
 
-Taught learnRobust(const Settings& settings, const Teaching& teaching, Progress& progress) {
+FitResult learnRobust(const Settings& settings, const TrainingData& training, Progress& progress) {
     ProgressStage first(progress, 0, 0.3);
-    LinearFit made = fitLinearTogether(teaching, "a robust fit", first);
+    LinearFit made = fitLinearTogether(training, "a robust fit", first);
     LinearModel model;
     model.kindName = "robust";
     model.design = std::move(made.design);
     model.quantileFit = std::nan("");
     ProgressStage stage(progress, 0.3, 1);
     Iterated iterated =
-        fitRobust(made.fit, DesignRows(BoundDesign(model.design, teaching.inputs), teaching.rows), teaching.y,
+        fitRobust(made.fit, DesignRows(BoundDesign(model.design, training.inputs), training.rows), training.y,
                   {.influence = influenceOf(settings),
                    .tuning = settings.number("tuning"),
-                   .weights = teaching.weights,
-                   .threads = teaching.threads},
+                   .weights = training.weights,
+                   .threads = training.threads},
                   stage);
     return finished(std::move(model), std::move(made.fit), std::move(iterated));
 }
 
-double weightAt(const Teaching& teaching, std::size_t i) {
-    return teaching.weights.empty() ? 1 : teaching.weights[i];
+double weightAt(const TrainingData& training, std::size_t i) {
+    return training.weights.empty() ? 1 : training.weights[i];
 }
 
 /// The quantile of the learning rows alone, to compare the check loss with.
-double lossOfConstant(const Teaching& teaching, double share) {
+double lossOfConstant(const TrainingData& training, double share) {
     std::vector<std::pair<double, double>> sorted;
     double whole = 0;
-    for (std::size_t i = 0; i < teaching.y.size(); ++i) {
-        sorted.emplace_back(teaching.y[i], weightAt(teaching, i));
-        whole += weightAt(teaching, i);
+    for (std::size_t i = 0; i < training.y.size(); ++i) {
+        sorted.emplace_back(training.y[i], weightAt(training, i));
+        whole += weightAt(training, i);
     }
     std::sort(sorted.begin(), sorted.end());
     double passed = 0;
@@ -125,32 +130,32 @@ double lossOfConstant(const Teaching& teaching, double share) {
     return static_cast<double>(loss);
 }
 
-Taught learnQuantile(const Settings& settings, const Teaching& teaching, Progress& progress) {
+FitResult learnQuantile(const Settings& settings, const TrainingData& training, Progress& progress) {
     ProgressStage first(progress, 0, 0.3);
-    LinearFit made = fitLinearTogether(teaching, "a quantile fit", first);
+    LinearFit made = fitLinearTogether(training, "a quantile fit", first);
     LinearModel model;
     model.kindName = "quantile";
     model.design = std::move(made.design);
     model.share = settings.number("share");
     ProgressStage stage(progress, 0.3, 1);
-    const DesignRows x(BoundDesign(model.design, teaching.inputs), teaching.rows);
+    const DesignRows x(BoundDesign(model.design, training.inputs), training.rows);
     const LeastSquaresFit start = made.fit;
     const auto at = [&](LeastSquaresFit& fit, double share) {
-        return fitQuantile(fit, x, teaching.y, share, teaching.weights, teaching.threads, stage);
+        return fitQuantile(fit, x, training.y, share, training.weights, training.threads, stage);
     };
     Iterated iterated = at(made.fit, model.share);
     VectorXd weighted = made.fit.residuals;
-    for (std::size_t i = 0; i < teaching.rows.size(); ++i)
-        weighted[static_cast<Index>(i)] *= weightAt(teaching, i);
-    model.quantileFit = 1 - checkLoss(weighted, model.share) / lossOfConstant(teaching, model.share);
-    if (teaching.intervalLevel) {
+    for (std::size_t i = 0; i < training.rows.size(); ++i)
+        weighted[static_cast<Index>(i)] *= weightAt(training, i);
+    model.quantileFit = 1 - checkLoss(weighted, model.share) / lossOfConstant(training, model.share);
+    if (training.intervalLevel) {
         const auto bound = [&](double share) {
             auto fit = std::make_shared<LeastSquaresFit>(start);
             at(*fit, share);
             dropRows(*fit);
             return fit;
         };
-        model.boundsLevel = *teaching.intervalLevel;
+        model.boundsLevel = *training.intervalLevel;
         model.lower = bound((1 - model.boundsLevel) / 2);
         model.upper = bound((1 + model.boundsLevel) / 2);
     }
@@ -177,10 +182,12 @@ Field shareField() {
 } // namespace
 
 ModelKind leastSquaresKind() {
-    ModelKind kind;
+    ModelKind kind{.can = {.weights = WeightUse::asCopies,
+                           .intervals = IntervalSource::theory,
+                           .iterates = false,
+                           .terms = Capabilities::Terms::formula}};
     kind.name = "least squares";
     kind.title = "Least squares";
-    kind.linear = true;
     kind.leastSquares = true;
     kind.offers = {{"Least squares", {"least squares"}}};
     kind.sentence = [](const Settings&) { return std::string("least squares"); };
@@ -190,7 +197,10 @@ ModelKind leastSquaresKind() {
 }
 
 ModelKind robustKind() {
-    ModelKind kind;
+    ModelKind kind{.can = {.weights = WeightUse::asCopies,
+                           .intervals = IntervalSource::theory,
+                           .iterates = true,
+                           .terms = Capabilities::Terms::formula}};
     kind.name = "robust";
     kind.title = "Robust regression";
     kind.fields = {choiceField("function", "Weight function", {"Huber", "bisquare"}),
@@ -199,7 +209,6 @@ ModelKind robustKind() {
     kind.offers = {
         {"Robust: outliers pull no harder (Huber)", {"robust", {{"function", std::string("Huber")}}}},
         {"Robust: far outliers do not pull (bisquare)", {"robust", {{"function", std::string("bisquare")}}}}};
-    kind.linear = true;
     kind.standsOutliers = true;
     kind.sentence = robustSentence;
     kind.learn = learnRobust;
@@ -208,14 +217,16 @@ ModelKind robustKind() {
 }
 
 ModelKind quantileKind() {
-    ModelKind kind;
+    ModelKind kind{.can = {.weights = WeightUse::asCopies,
+                           .intervals = IntervalSource::quantiles,
+                           .iterates = true,
+                           .terms = Capabilities::Terms::formula}};
     kind.name = "quantile";
     kind.title = "Quantile regression";
     kind.fields = {shareField()};
     for (const double share : {0.05, 0.1, 0.25, 0.5, 0.75, 0.9, 0.95})
         kind.offers.push_back({share == 0.5 ? std::string("Median") : percentText(share) + " quantile",
                                {"quantile", {{"share", share}}}});
-    kind.linear = true;
     kind.standsOutliers = true;
     kind.quantile = true;
     kind.sentence = quantileSentence;

@@ -63,7 +63,7 @@ private:
 
 } // namespace
 
-VectorXd LinearModel::predict(const MatrixXd& inputs) const {
+MatrixXd LinearModel::predict(const MatrixXd& inputs) const {
     VectorXd mean = meanAt(inputs);
     if (fit.dependent.empty()) return mean;
     constexpr Index atOnce = 256;
@@ -254,59 +254,60 @@ std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text) {
     });
 }
 
-Design learnDesign(const Teaching& teaching) {
+Design learnDesign(const TrainingData& training) {
     Design design =
-        Design::learn(teaching.inputs, teaching.rows, teaching.terms, teaching.file, teaching.passedOver);
+        Design::learn(training.inputs, training.rows, training.terms, training.file, training.notSelected);
     if (design.guards().empty()) return design;
-    const BoundDesign bound(design, teaching.inputs);
-    for (const auto row : teaching.rows)
+    const BoundDesign bound(design, training.inputs);
+    for (const auto row : training.rows)
         if (!bound.complete(row))
             throw Error(ErrorCode::badTerm, bound.problems(row).front() + " in row " + countText(row + 1),
-                        {.file = teaching.file}, "Leave the row out or take the term out.");
+                        {.file = training.file}, "Leave the row out or take the term out.");
     return design;
 }
 
 namespace {
 
-LinearFit fitted(Design design, const Teaching& teaching, LeastSquaresOptions options, Progress& progress) {
+LinearFit fitted(Design design, const TrainingData& training, LeastSquaresOptions options,
+                 Progress& progress) {
     LinearFit made{std::move(design), {}};
-    const BoundDesign bound(made.design, teaching.inputs);
-    const auto needed = made.design.columns().size() + (teaching.intercept ? 1 : 0);
-    if (teaching.rows.size() < needed)
+    const BoundDesign bound(made.design, training.inputs);
+    const auto needed = made.design.columns().size() + (training.intercept ? 1 : 0);
+    if (training.rows.size() < needed)
         throw Error(ErrorCode::tooFewRows,
-                    plural(teaching.rows.size(), "learning row is", "learning rows are") + " too few for " +
+                    plural(training.rows.size(), "learning row is", "learning rows are") + " too few for " +
                         plural(needed, "coefficient", "coefficients"),
-                    {.file = teaching.file}, "Take terms out, hold fewer rows out, or bring more rows.");
-    options.intercept = teaching.intercept;
-    options.threads = teaching.threads;
-    options.weights = teaching.weights;
-    made.fit = fitLeastSquares(DesignRows(bound, teaching.rows), teaching.y, options, progress);
+                    {.file = training.file}, "Take terms out, hold fewer rows out, or bring more rows.");
+    options.intercept = training.intercept;
+    options.threads = training.threads;
+    options.weights = training.weights;
+    made.fit = fitLeastSquares(DesignRows(bound, training.rows), training.y, options, progress);
     return made;
 }
 
 } // namespace
 
-LinearFit fitLinear(const Teaching& teaching, bool keepOrthonormal, Progress& progress) {
-    return fitted(learnDesign(teaching), teaching, {.keepOrthonormal = keepOrthonormal}, progress);
+LinearFit fitLinear(const TrainingData& training, bool keepOrthonormal, Progress& progress) {
+    return fitted(learnDesign(training), training, {.keepOrthonormal = keepOrthonormal}, progress);
 }
 
-LinearFit fitLinearTogether(const Teaching& teaching, const std::string& what, Progress& progress) {
-    Design design = learnDesign(teaching);
-    requireOneMatrix(design, what, teaching.file);
+LinearFit fitLinearTogether(const TrainingData& training, const std::string& what, Progress& progress) {
+    Design design = learnDesign(training);
+    requireOneMatrix(design, what, training.file);
     constexpr double mostValues = 1e9; // of the basis of all columns at all rows
     if (const double values =
-            static_cast<double>(design.columns().size() + 1) * static_cast<double>(teaching.rows.size());
+            static_cast<double>(design.columns().size() + 1) * static_cast<double>(training.rows.size());
         values > mostValues)
         throw Error(
             ErrorCode::badTerm,
             what + " of " + plural(design.columns().size(), "column", "columns") + " and " +
-                plural(teaching.rows.size(), "row", "rows") + " would need " +
+                plural(training.rows.size(), "row", "rows") + " would need " +
                 shortText(std::ceil(8e-9 * values)) + " GB",
-            {.file = teaching.file},
+            {.file = training.file},
             "Take least squares, lump rare levels into one, take terms out, or learn from fewer rows.");
     const bool wide = design.columns().size() > 1000; // where levels would be apart
     return fitted(
-        std::move(design), teaching,
+        std::move(design), training,
         {.levels = wide ? LeastSquaresOptions::Levels::together : LeastSquaresOptions::Levels::asNeeded},
         progress);
 }

@@ -23,7 +23,7 @@ struct Penalised {
 };
 
 /// y = b0 + X b + e, the columns X made of the inputs by the design. The fit's vectors with a value a row are
-/// empty: see TaughtRows.
+/// empty: see TrainingResults.
 class LinearModel final : public LearnedModel {
 public:
     std::string kindName = "least squares";
@@ -46,7 +46,7 @@ public:
     double boundsLevel = 0;
 
     const std::string& kind() const override { return kindName; }
-    Eigen::VectorXd predict(const Eigen::MatrixXd& inputs) const override;
+    Eigen::MatrixXd predict(const Eigen::MatrixXd& inputs) const override;
     /// Leverages x'(X'X)⁻¹x.
     Eigen::VectorXd distances(const Eigen::MatrixXd& inputs) const override;
     DistanceScale distanceScale() const override {
@@ -86,13 +86,13 @@ struct LinearFit {
 
 /// Learns the design from the rows. Errors: those of Design::learn, badTerm with the row where a term is not
 /// defined.
-Design learnDesign(const Teaching& teaching);
+Design learnDesign(const TrainingData& training);
 
 /// Learns the design from the rows and fits it by least squares. Errors: those of Design::learn and
 /// fitLeastSquares, tooFewRows. Throws Stopped.
-LinearFit fitLinear(const Teaching& teaching, bool keepOrthonormal, Progress& progress);
+LinearFit fitLinear(const TrainingData& training, bool keepOrthonormal, Progress& progress);
 /// The same for what goes on with the basis of all columns: more than 5,000 columns are an error (badTerm).
-LinearFit fitLinearTogether(const Teaching& teaching, const std::string& what, Progress& progress);
+LinearFit fitLinearTogether(const TrainingData& training, const std::string& what, Progress& progress);
 
 /// Reads what LinearModel::text wrote. Errors: badProject.
 std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text);

@@ -48,10 +48,10 @@ void forWeightedRows(const LeastSquaresFit& fit, const RowSource& x, std::span<c
     });
 }
 
-double spreadFactor(ErrorsKind kind, double leverage) {
+double spreadFactor(CovarianceKind kind, double leverage) {
     const double left = 1 - leverage;
     if (left < fixedLeft) return 0;
-    return kind == ErrorsKind::hc2 ? 1 / left : kind == ErrorsKind::hc3 ? 1 / (left * left) : 1;
+    return kind == CovarianceKind::hc2 ? 1 / left : kind == CovarianceKind::hc3 ? 1 / (left * left) : 1;
 }
 
 /// R' of the rows given, so that R'R is their product without having been formed: small directions keep their
@@ -87,17 +87,17 @@ std::vector<double> weightedResiduals(const LeastSquaresFit& fit, std::span<cons
 
 /// The same for each kind, n and df those of the fit.
 DirectionRows rootApart(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> weights,
-                        ErrorsKind kind, std::span<const std::uint32_t> units, std::size_t count, int lags,
-                        double n, Threads threads, Progress& progress) {
+                        CovarianceKind kind, std::span<const std::uint32_t> units, std::size_t count,
+                        int lags, double n, Threads threads, Progress& progress) {
     const ApartScores scores(fit, x, threads, progress);
     const double df = fit.degreesOfFreedom, g = static_cast<double>(count);
     const std::vector<double> e = weightedResiduals(fit, weights);
-    if (kind == ErrorsKind::byGroup) {
+    if (kind == CovarianceKind::clustered) {
         DirectionRows root = scores.byUnit(e, units, count);
         root.multiply(std::sqrt(g / (g - 1) * (n - 1) / df));
         return root;
     }
-    if (kind == ErrorsKind::serial) {
+    if (kind == CovarianceKind::autocorrelated) {
         DirectionRows root = windowsOf(scores.byUnit(e, units, count), lags);
         root.multiply(std::sqrt(n / df / (lags + 1)));
         return root;
@@ -106,7 +106,7 @@ DirectionRows rootApart(const LeastSquaresFit& fit, const RowSource& x, std::spa
     for (std::size_t i = 0; i < e.size(); ++i)
         squared[i] = e[i] * e[i] * spreadFactor(kind, fit.leverages[static_cast<Index>(i)]);
     DirectionRows root = scores.root(squared);
-    if (kind == ErrorsKind::hc1) root.multiply(std::sqrt(n / df));
+    if (kind == CovarianceKind::hc1) root.multiply(std::sqrt(n / df));
     return root;
 }
 
@@ -190,13 +190,15 @@ private:
     MatrixXd m_scores;
 };
 
-bool goApart(ErrorsKind kind, const LeastSquaresFit& fit) {
-    return fit.factor.levels() > 0 && kind != ErrorsKind::equalSpread && kind != ErrorsKind::byFewGroups;
+bool goApart(CovarianceKind kind, const LeastSquaresFit& fit) {
+    return fit.factor.levels() > 0 && kind != CovarianceKind::homoskedastic &&
+           kind != CovarianceKind::clusteredFewGroups;
 }
 
 /// Said before it is asked for: triangles of blocks of rows, or scores of groups, and the time they take.
-void requireRoom(ErrorsKind kind, const LeastSquaresFit& fit, Index columns, std::size_t units, int lags) {
-    if (kind == ErrorsKind::equalSpread) return;
+void requireRoom(CovarianceKind kind, const LeastSquaresFit& fit, Index columns, std::size_t units,
+                 int lags) {
+    if (kind == CovarianceKind::homoskedastic) return;
     constexpr double mostBytes = 6e9, mostWork = 2e12;
     const auto n = static_cast<double>(fit.rows), k = static_cast<double>(fit.rank());
     const auto u = static_cast<double>(units);
@@ -229,8 +231,8 @@ int usualLags(std::size_t periods) {
 }
 
 RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> weights,
-                          ErrorsKind kind, std::span<const std::uint32_t> units, int lags, Threads threads,
-                          Progress& progress) {
+                          CovarianceKind kind, std::span<const std::uint32_t> units, int lags,
+                          Threads threads, Progress& progress) {
     const Index k = fit.rank();
     const double df = fit.degreesOfFreedom;
     const double n = df + static_cast<double>(k);
@@ -245,13 +247,13 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
         if (1 - fit.leverages[i] < fixedLeft) fixed.push_back(i);
     errors.rowsFixed = fixed.size();
     switch (kind) {
-    case ErrorsKind::equalSpread:
+    case CovarianceKind::homoskedastic:
         errors.covarianceRoot = DirectionRows(fit.residualStandardDeviation * MatrixXd::Identity(k, k));
         return errors;
-    case ErrorsKind::hc0:
-    case ErrorsKind::hc1:
-    case ErrorsKind::hc2:
-    case ErrorsKind::hc3: {
+    case CovarianceKind::hc0:
+    case CovarianceKind::hc1:
+    case CovarianceKind::hc2:
+    case CovarianceKind::hc3: {
         if (apart) {
             errors.covarianceRoot =
                 rootApart(fit, x, weights, kind, units, count, lags, n, threads, progress);
@@ -275,12 +277,12 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
             rows = rootOfRows(stacked).transpose();
         }
         MatrixXd root = rows.transpose();
-        if (kind == ErrorsKind::hc1) root *= std::sqrt(n / df);
+        if (kind == CovarianceKind::hc1) root *= std::sqrt(n / df);
         errors.covarianceRoot = DirectionRows(std::move(root));
         break;
     }
-    case ErrorsKind::byGroup:
-    case ErrorsKind::byFewGroups: {
+    case CovarianceKind::clustered:
+    case CovarianceKind::clusteredFewGroups: {
         if (count < 2)
             throw Error(ErrorCode::tooFewRows, "errors by group need two groups or more, and there is one",
                         {}, "Choose another column for the groups.");
@@ -293,7 +295,7 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
             break;
         }
         MatrixXd root;
-        if (kind == ErrorsKind::byFewGroups) {
+        if (kind == CovarianceKind::clusteredFewGroups) {
             constexpr double most = 5e7; // numbers held
             if (g * static_cast<double>(k) * static_cast<double>(k) > most)
                 throw Error(ErrorCode::badTerm,
@@ -312,7 +314,7 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
         errors.covarianceRoot = DirectionRows(rootOfRows(root.transpose()));
         break;
     }
-    case ErrorsKind::serial: {
+    case CovarianceKind::autocorrelated: {
         if (count <= static_cast<std::size_t>(lags) + 1)
             throw Error(ErrorCode::tooFewRows,
                         "errors with " + plural(static_cast<std::size_t>(lags), "lag", "lags") +
@@ -344,7 +346,7 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
         for (std::size_t f = 0; f < fixed.size() && !weights.empty(); ++f)
             roots[f] = std::sqrt(weights[rows[f]]);
         errors.unseen = ApartScores(fit, x, threads, progress).at(rows, roots);
-        errors.undefinedThere = kind == ErrorsKind::hc2 || kind == ErrorsKind::hc3;
+        errors.undefinedThere = kind == CovarianceKind::hc2 || kind == CovarianceKind::hc3;
     } else if (!fixed.empty()) { // their rows of P
         MatrixXd directions(k, static_cast<Index>(fixed.size()));
         forWeightedRows(fit, x, weights, threads, progress,
@@ -355,7 +357,7 @@ RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::s
                         });
         // Rows that fix their own value have orthonormal rows of P.
         errors.unseen = DirectionRows(std::move(directions));
-        errors.undefinedThere = kind == ErrorsKind::hc2 || kind == ErrorsKind::hc3;
+        errors.undefinedThere = kind == CovarianceKind::hc2 || kind == CovarianceKind::hc3;
     }
     return errors;
 }

@@ -1,7 +1,7 @@
 #pragma once
 // Standard errors of least squares that stand unequal spread, groups and serial dependence.
-#include "estimate/errors_kind.h"
 #include "estimate/linear/least_squares.h"
+#include "model/covariance_kind.h"
 
 #include <cstdint>
 #include <memory>
@@ -34,8 +34,8 @@ struct RobustErrors {
 /// Requires the rows of the fit. Errors: tooFewRows with fewer than two groups or not more periods than lags.
 /// Throws Stopped.
 RobustErrors robustErrors(const LeastSquaresFit& fit, const RowSource& x, std::span<const double> weights,
-                          ErrorsKind kind, std::span<const std::uint32_t> units, int lags, Threads threads,
-                          Progress& progress);
+                          CovarianceKind kind, std::span<const std::uint32_t> units, int lags,
+                          Threads threads, Progress& progress);
 
 /// Lags to look back over n periods: the whole part of 4(n/100)^(2/9) (Newey and West 1994, Review of
 /// Economic Studies 61).

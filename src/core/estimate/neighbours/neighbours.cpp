@@ -64,54 +64,36 @@ NeighbourOptions optionsOf(const Settings& settings) {
             .levelDistance = settings.number("level_distance")};
 }
 
-void requirePlain(const std::vector<Term>& terms, const std::string& file) {
-    if (terms.empty())
-        throw Error(ErrorCode::badTerm, "nearest neighbours need a column to be near in", {.file = file},
-                    "Add a term.");
-    for (const Term& term : terms)
-        if (term.parts.size() != 1 || !(term.parts[0] == TermPart{term.parts[0].column}))
-            throw Error(ErrorCode::badTerm,
-                        "nearest neighbours read columns as they are and cannot use the term " +
-                            termName(term),
-                        {.file = file, .column = term.parts.empty() ? std::string() : term.parts[0].column},
-                        "Take it out, make a column of it by a step, or fit by least squares.");
-}
+std::shared_ptr<NeighboursModel> modelOf(const Settings& settings, const TrainingData& training);
 
-Taught learnNeighbours(const Settings& settings, const Teaching& teaching, Progress& progress) {
-    requirePlain(teaching.terms, teaching.file);
-    const Inputs& inputs = teaching.inputs.inputs();
-    const auto n = static_cast<Index>(teaching.rows.size());
-    MatrixXd points(n, static_cast<Index>(inputs.size()));
-    teaching.inputs.fill(teaching.rows, points);
+FitResult learnNeighbours(const Settings& settings, const TrainingData& training, Progress& progress) {
+    const auto n = static_cast<Index>(training.rows.size());
     progress.checkpoint(0.05, "Sorting rows by nearness");
-    VectorXd weights(static_cast<Index>(teaching.weights.size()));
-    std::copy(teaching.weights.begin(), teaching.weights.end(), weights.begin());
-    const auto model = std::make_shared<NeighboursModel>(inputs, optionsOf(settings), points,
-                                                         Eigen::Map<const VectorXd>(teaching.y.data(), n),
-                                                         std::move(weights));
+    const auto model = modelOf(settings, training);
+    const MatrixXd& points = model->pointsAsRead();
 
-    Taught taught;
-    taught.rows.fitted.resize(n);
+    FitResult result{.outcome = {.converged = true}};
+    result.rows.fitted.resize(n);
     constexpr Index blockRows = 256;
     const auto blocks = static_cast<std::size_t>((n + blockRows - 1) / blockRows);
-    parallelFor(blocks, teaching.threads, [&](std::size_t b) {
+    parallelFor(blocks, training.threads, [&](std::size_t b) {
         progress.checkpoint(0.1 + 0.7 * static_cast<double>(b) / static_cast<double>(blocks),
                             "Looking for neighbours");
         const Index begin = static_cast<Index>(b) * blockRows, count = std::min(blockRows, n - begin);
-        taught.rows.fitted.segment(begin, count) = model->predict(points.middleRows(begin, count));
+        result.rows.fitted.segment(begin, count) = model->predict(points.middleRows(begin, count));
     });
-    taught.rows.residuals = Eigen::Map<const VectorXd>(teaching.y.data(), n) - taught.rows.fitted;
+    result.rows.residuals = Eigen::Map<const VectorXd>(training.y.data(), n) - result.rows.fitted;
 
-    const std::size_t stride = (teaching.rows.size() + mostLeftOut - 1) / mostLeftOut;
-    std::vector<std::uint32_t>& places = taught.rows.leftOneOutRows;
-    for (std::size_t i = 0; i < teaching.rows.size(); i += stride)
+    const std::size_t stride = (training.rows.size() + mostLeftOut - 1) / mostLeftOut;
+    std::vector<std::uint32_t>& places = result.rows.unseenRows;
+    for (std::size_t i = 0; i < training.rows.size(); i += stride)
         places.push_back(static_cast<std::uint32_t>(i));
-    taught.rows.leftOneOut.resize(places.size());
+    result.rows.unseen.resize(places.size());
     std::vector<double> distances(places.size());
-    parallelFor(places.size(), teaching.threads, [&](std::size_t i) {
+    parallelFor(places.size(), training.threads, [&](std::size_t i) {
         stopIfTold(progress);
         const auto [predicted, distance] = model->without(places[i]);
-        taught.rows.leftOneOut[i] = teaching.y[places[i]] - predicted;
+        result.rows.unseen[i] = training.y[places[i]] - predicted;
         distances[i] = distance;
     });
     long double sum = 0;
@@ -121,9 +103,9 @@ Taught learnNeighbours(const Settings& settings, const Teaching& teaching, Progr
         largest = std::max(largest, distance);
     }
     model->setScale(static_cast<double>(sum / static_cast<long double>(distances.size())), largest);
-    taught.model = model;
+    result.model = model;
     progress.checkpoint(1, "Found neighbours");
-    return taught;
+    return result;
 }
 
 std::shared_ptr<const LearnedModel> readNeighbours(std::string_view text) {
@@ -154,7 +136,54 @@ std::shared_ptr<const LearnedModel> readNeighbours(std::string_view text) {
     });
 }
 
+constexpr const char* smallestError = "smallest error";
+constexpr const char* oneStandardError = "one standard error";
+
+Field countField() {
+    Field field = soughtField("count", "Neighbours", 5.0, 1, 10000, {smallestError, oneStandardError});
+    field.whole = true;
+    return field;
+}
+
+/// From the most neighbours, at most a third of the rows.
+std::vector<double> candidateCounts(const Settings&, std::string_view, const TrainingData& training) {
+    std::vector<double> counts;
+    for (const double count : {200, 150, 100, 75, 50, 40, 30, 25, 20, 15, 12, 10, 8, 7, 6, 5, 4, 3, 2, 1})
+        if (3 * count <= static_cast<double>(training.rows.size()) || count == 1) counts.push_back(count);
+    return counts;
+}
+
+std::shared_ptr<NeighboursModel> modelOf(const Settings& settings, const TrainingData& training) {
+    const Inputs& inputs = training.inputs.inputs();
+    const auto n = static_cast<Index>(training.rows.size());
+    MatrixXd points(n, static_cast<Index>(inputs.size()));
+    training.inputs.fill(training.rows, points);
+    VectorXd weights(static_cast<Index>(training.weights.size()));
+    std::copy(training.weights.begin(), training.weights.end(), weights.begin());
+    return std::make_shared<NeighboursModel>(inputs, optionsOf(settings), std::move(points),
+                                             Eigen::Map<const VectorXd>(training.y.data(), n),
+                                             std::move(weights));
+}
+
+/// The nearest of the largest count are those of every smaller one, too.
+MatrixXd predictEachCount(const Settings& settings, std::string_view field, std::span<const double> counts,
+                          const TrainingData& training, const MatrixXd& inputs, Progress& progress) {
+    std::vector<std::size_t> wanted;
+    std::size_t most = 1;
+    for (const double count : counts) {
+        wanted.push_back(static_cast<std::size_t>(count));
+        if (wanted.back() <= training.rows.size()) most = std::max(most, wanted.back());
+    }
+    Settings largest = settings;
+    largest.fields[std::string(field)] = static_cast<double>(most);
+    return modelOf(largest, training)->predictEach(inputs, wanted, progress);
+}
+
 std::string neighboursSentence(const Settings& settings) {
+    if (const auto* rule = std::get_if<std::string>(&settings.get(std::string_view("count"))))
+        return "nearest neighbours, as many as have " +
+               (*rule == smallestError ? std::string("the smallest error over folds")
+                                       : "an error within one standard error of the smallest over folds");
     const NeighbourOptions options = optionsOf(settings);
     std::string text =
         options.count == 1 ? "the nearest neighbour" : countText(options.count) + " nearest neighbours";
@@ -202,7 +231,7 @@ bool NeighboursModel::place(const MatrixXd& inputs, Index row, std::vector<doubl
     return true;
 }
 
-double NeighboursModel::mean(const Found& found) const {
+double NeighboursModel::mean(std::span<const NearestTree::Neighbour> found) const {
     long double sum = 0, whole = 0;
     const bool exact = m_options.byDistance && !found.empty() && found.front().squaredDistance == 0;
     for (const auto& [square, point] : found) {
@@ -222,7 +251,7 @@ double NeighboursModel::distance(const Found& found) {
     return found.empty() ? 0 : static_cast<double>(sum / static_cast<long double>(found.size()));
 }
 
-VectorXd NeighboursModel::predict(const MatrixXd& inputs) const {
+MatrixXd NeighboursModel::predict(const MatrixXd& inputs) const {
     return locate(inputs).values;
 }
 
@@ -238,10 +267,26 @@ LearnedModel::Placed NeighboursModel::locate(const MatrixXd& inputs) const {
     for (Index i = 0; i < inputs.rows(); ++i) {
         if (!place(inputs, i, numbers, codes)) continue;
         m_tree.nearest(numbers.data(), codes.data(), m_options.count, found);
-        placed.values[i] = mean(found);
+        placed.values(i, 0) = mean(found);
         placed.distances[i] = distance(found);
     }
     return placed;
+}
+
+MatrixXd NeighboursModel::predictEach(const MatrixXd& inputs, std::span<const std::size_t> counts,
+                                      Progress& progress) const {
+    MatrixXd said = MatrixXd::Constant(inputs.rows(), static_cast<Index>(counts.size()), std::nan(""));
+    std::vector<double> numbers(m_numbers.size()), codes(m_factors.size());
+    Found found;
+    for (Index i = 0; i < inputs.rows(); ++i) {
+        if (i % 256 == 0) stopIfTold(progress);
+        if (!place(inputs, i, numbers, codes)) continue;
+        m_tree.nearest(numbers.data(), codes.data(), m_options.count, found);
+        for (std::size_t k = 0; k < counts.size(); ++k)
+            if (counts[k] <= found.size())
+                said(i, static_cast<Index>(k)) = mean(std::span(found).first(counts[k]));
+    }
+    return said;
 }
 
 DistanceScale NeighboursModel::distanceScale() const {
@@ -282,11 +327,12 @@ std::string NeighboursModel::text() const {
 }
 
 ModelKind neighboursKind() {
-    ModelKind kind;
+    ModelKind kind{.can = {.weights = WeightUse::accepted,
+                           .intervals = IntervalSource::unseenErrors,
+                           .iterates = false}};
     kind.name = "neighbours";
     kind.title = "Nearest neighbours";
-    kind.fields = {wholeField("count", "Neighbours", 5, 1, 10000),
-                   choiceField("weights", "Weights", {"equal", "by distance"}),
+    kind.fields = {countField(), choiceField("weights", "Weights", {"equal", "by distance"}),
                    choiceField("scale", "Numbers", {"standardised", "as is"}),
                    numberField("level_distance", "Distance of two different levels of a factor", 1, 0, 1e6)};
     for (const double count : {1.0, 5.0, 10.0, 20.0})
@@ -296,7 +342,11 @@ ModelKind neighboursKind() {
              {"neighbours", {{"count", count}}}});
     kind.offers.push_back({"Mean of the 10 nearest rows, weighted by distance",
                            {"neighbours", {{"count", 10.0}, {"weights", std::string("by distance")}}}});
+    kind.offers.push_back({"Mean of the nearest rows, as many as folds say",
+                           {"neighbours", {{"count", std::string(smallestError)}}}});
     kind.sentence = neighboursSentence;
+    kind.candidates = candidateCounts;
+    kind.predictEach = predictEachCount;
     kind.learn = learnNeighbours;
     kind.read = readNeighbours;
     return kind;

@@ -32,12 +32,12 @@ public:
                     Eigen::VectorXd weights);
 
     const std::string& kind() const override;
-    Eigen::VectorXd predict(const Eigen::MatrixXd& inputs) const override;
+    Eigen::MatrixXd predict(const Eigen::MatrixXd& inputs) const override;
     /// Mean distance to the neighbours.
     Eigen::VectorXd distances(const Eigen::MatrixXd& inputs) const override;
     Placed locate(const Eigen::MatrixXd& inputs) const override;
     DistanceScale distanceScale() const override;
-    std::vector<std::string> problems(std::span<const double>) const override { return {}; }
+    bool definedWhereInputsAre() const override { return true; }
     std::vector<NamedNumber> says() const override;
     std::string text() const override;
 
@@ -51,6 +51,11 @@ public:
         m_average = average;
         m_largest = largest;
     }
+    /// What models of fewer neighbours would say, one column a count; NaN where there are fewer points.
+    /// Throws Stopped.
+    Eigen::MatrixXd predictEach(const Eigen::MatrixXd& inputs, std::span<const std::size_t> counts,
+                                Progress& progress) const;
+    const Eigen::MatrixXd& pointsAsRead() const { return m_points; }
     const NeighbourOptions& options() const { return m_options; }
     std::size_t points() const { return m_tree.size(); }
 
@@ -59,7 +64,7 @@ private:
     /// Places a row of inputs among the points; false when a value is missing.
     bool place(const Eigen::MatrixXd& inputs, Eigen::Index row, std::vector<double>& numbers,
                std::vector<double>& codes) const;
-    double mean(const Found& found) const;
+    double mean(std::span<const NearestTree::Neighbour> found) const;
     static double distance(const Found& found);
 
     Inputs m_inputs;

@@ -23,17 +23,6 @@ using Eigen::VectorXd;
 constexpr const char* smallestError = "smallest error";
 constexpr const char* oneStandardError = "one standard error";
 
-Field soughtField(std::string key, std::string label, FieldValue fallback, double high,
-                  std::vector<std::string> rules) {
-    return {.key = std::move(key),
-            .label = std::move(label),
-            .type = FieldType::sought,
-            .fallback = std::move(fallback),
-            .choices = std::move(rules),
-            .low = 0,
-            .high = high};
-}
-
 Field namesField(std::string key, std::string label) {
     return {.key = std::move(key),
             .label = std::move(label),
@@ -63,16 +52,16 @@ std::string penalisedSentence(const Settings& settings) {
 }
 
 /// Columns of the design of each term that is named.
-void eachColumnOf(const Design& design, const Teaching& teaching, const std::string& name,
+void eachColumnOf(const Design& design, const TrainingData& training, const std::string& name,
                   const std::string& asked, bool single, const std::function<void(Index)>& use) {
     std::size_t term = 0;
-    while (term < teaching.terms.size() && termName(teaching.terms[term]) != name)
+    while (term < training.terms.size() && termName(training.terms[term]) != name)
         ++term;
-    if (term == teaching.terms.size())
+    if (term == training.terms.size())
         throw Error(ErrorCode::badTerm,
                     "\"" + asked + "\" of the estimator names \"" + name +
                         "\", which is no term of the model",
-                    {.file = teaching.file}, "Name terms as the model has them.");
+                    {.file = training.file}, "Name terms as the model has them.");
     std::vector<Index> own;
     for (std::size_t j = 0; j < design.columns().size(); ++j)
         if (design.columns()[j].term == term) own.push_back(static_cast<Index>(j));
@@ -80,7 +69,7 @@ void eachColumnOf(const Design& design, const Teaching& teaching, const std::str
         throw Error(ErrorCode::badTerm,
                     "\"" + name + "\" has " + std::to_string(own.size()) +
                         " columns, and only a term of one column can be told to rise or fall",
-                    {.file = teaching.file}, "Take it out of \"" + asked + "\".");
+                    {.file = training.file}, "Take it out of \"" + asked + "\".");
     for (const Index j : own)
         use(j);
 }
@@ -91,7 +80,7 @@ const std::vector<std::string>& namesOf(const Settings& settings, std::string_vi
 
 /// The fit as others read it: what leverages and distances need is the factor of the penalised products.
 LeastSquaresFit fitOf(const PenalisedProblem& problem, const PenaltyOptions& options,
-                      const PenalisedPoint& point, const Teaching& teaching, double effective) {
+                      const PenalisedPoint& point, const TrainingData& training, double effective) {
     const Index p = problem.columns(), first = problem.intercept ? 1 : 0;
     const auto n = static_cast<double>(problem.rows);
     LeastSquaresFit fit;
@@ -102,9 +91,9 @@ LeastSquaresFit fitOf(const PenalisedProblem& problem, const PenaltyOptions& opt
     fit.kept.assign(kept.columns.begin(), kept.columns.end());
     const auto k = static_cast<Index>(fit.kept.size());
     double weight = n, counted = n;
-    if (!teaching.weights.empty()) {
+    if (!training.weights.empty()) {
         weight = counted = 0;
-        for (const double w : teaching.weights) {
+        for (const double w : training.weights) {
             weight += w;
             counted += w > 0 ? 1 : 0;
         }
@@ -144,21 +133,21 @@ LeastSquaresFit fitOf(const PenalisedProblem& problem, const PenaltyOptions& opt
 }
 
 /// With Z'Wr/n of what it says.
-std::pair<TaughtRows, VectorXd> rowsOf(const PenalisedProblem& problem, const PenalisedPoint& point,
-                                       const PenalisedRows& x, const Teaching& teaching, VectorXd leverages,
-                                       Progress& progress) {
-    TaughtRows rows;
+std::pair<TrainingResults, VectorXd> rowsOf(const PenalisedProblem& problem, const PenalisedPoint& point,
+                                            const PenalisedRows& x, const TrainingData& training,
+                                            VectorXd leverages, Progress& progress) {
+    TrainingResults rows;
     const Index n = x.rows.rows();
-    const Eigen::Map<const VectorXd> y(teaching.y.data(), n);
+    const Eigen::Map<const VectorXd> y(training.y.data(), n);
     rows.fitted.resize(n);
     const VectorXd zero = VectorXd::Zero(problem.columns() + 1);
     VectorXd pulls = sumRowBlocks(
-        x.rows, teaching.threads, progress, zero, [&](Index begin, const MatrixXd& raw) -> VectorXd {
+        x.rows, training.threads, progress, zero, [&](Index begin, const MatrixXd& raw) -> VectorXd {
             const Index count = raw.rows();
             rows.fitted.segment(begin, count) = (raw * point.coefficients).array() + point.constant;
             VectorXd r = y.segment(begin, count) - rows.fitted.segment(begin, count);
-            if (!teaching.weights.empty())
-                r.array() *= Eigen::Map<const VectorXd>(teaching.weights.data() + begin, count).array();
+            if (!training.weights.empty())
+                r.array() *= Eigen::Map<const VectorXd>(training.weights.data() + begin, count).array();
             VectorXd own(raw.cols() + 1);
             own << raw.transpose() * r, r.sum();
             own.head(raw.cols()) -= own[raw.cols()] * problem.mean;
@@ -169,65 +158,65 @@ std::pair<TaughtRows, VectorXd> rowsOf(const PenalisedProblem& problem, const Pe
     rows.residuals = y - rows.fitted;
     for (Index i = 0; i < n; ++i)
         if (1 - leverages[i] > 1e-10) {
-            rows.leftOneOutRows.push_back(static_cast<std::uint32_t>(i));
-            rows.leftOneOut.push_back(rows.residuals[i] / (1 - leverages[i]));
+            rows.unseenRows.push_back(static_cast<std::uint32_t>(i));
+            rows.unseen.push_back(rows.residuals[i] / (1 - leverages[i]));
         }
     rows.leverages = std::move(leverages);
     return {std::move(rows), std::move(pulls)};
 }
 
-void requireRows(const Teaching& teaching) {
-    if (teaching.rows.size() < 2)
+void requireRows(const TrainingData& training) {
+    if (training.rows.size() < 2)
         throw Error(ErrorCode::tooFewRows, "one learning row says nothing of a penalty",
-                    {.file = teaching.file}, "Bring more rows.");
+                    {.file = training.file}, "Bring more rows.");
 }
 
-Taught learnAtOnce(const Settings& settings, const Teaching& teaching, Progress& progress) {
-    requireRows(teaching);
-    const PenalisedRows x(teaching);
+FitResult learnAtOnce(const Settings& settings, const TrainingData& training, Progress& progress) {
+    requireRows(training);
+    const PenalisedRows x(training);
     ProgressStage first(progress, 0, 0.5), second(progress, 0.5, 1);
     const PenalisedProblem problem = problemOf(
-        x.rows, teaching.y, teaching.weights,
-        penaltyOptions(settings, settings.number("l1_share"), x.design, teaching), teaching.threads, first);
-    return learnPenalised(settings, teaching, x, problem, second);
+        x.rows, training.y, training.weights,
+        penaltyOptions(settings, settings.number("l1_share"), x.design, training), training.threads, first);
+    return learnPenalised(settings, training, x, problem, second);
 }
 
 } // namespace
 
-Taught learnPenalised(const Settings& settings, const Teaching& teaching, const PenalisedRows& x,
-                      const PenalisedProblem& problem, Progress& progress) {
-    requireRows(teaching);
+FitResult learnPenalised(const Settings& settings, const TrainingData& training, const PenalisedRows& x,
+                         const PenalisedProblem& problem, Progress& progress) {
+    requireRows(training);
     const double l1Share = settings.number("l1_share");
-    PenaltyOptions options = penaltyOptions(settings, l1Share, x.design, teaching);
+    PenaltyOptions options = penaltyOptions(settings, l1Share, x.design, training);
     ProgressStage second(progress, 0, 0.6), third(progress, 0.6, 1);
     if (!(problem.squares > 1e-24 * problem.responseMean * problem.responseMean))
         throw Error(ErrorCode::noSpread,
                     "the response has the same value in all " +
-                        plural(teaching.rows.size(), "learning row", "learning rows"),
-                    {.file = teaching.file}, "Choose another response or other rows.");
+                        plural(training.rows.size(), "learning row", "learning rows"),
+                    {.file = training.file}, "Choose another response or other rows.");
     adaptFactors(settings, problem, options, second);
     const PenalisedPoint point = penalisedPoint(problem, options, settings.number("penalty"), second);
-    if (point.kept == 0 && !teaching.intercept)
+    if (point.kept == 0 && !training.intercept)
         throw Error(ErrorCode::badTerm, "the penalty keeps no term, and the model has no constant",
-                    {.file = teaching.file}, "Lower the penalty, or give the model a constant.");
+                    {.file = training.file}, "Lower the penalty, or give the model a constant.");
     LinearModel model;
     model.kindName = "penalised";
     model.design = x.design;
     model.quantileFit = std::nan("");
     const double effective = effectiveDegreesOfFreedom(problem, options, point);
     model.penalised = Penalised{point.penalty, l1Share, point.dualityGap, effective, point.kept};
-    model.fit = fitOf(problem, options, point, teaching, effective);
-    Taught taught;
+    model.fit = fitOf(problem, options, point, training, effective);
+    FitResult result{.outcome = {.converged = true}};
     VectorXd pulls;
-    std::tie(taught.rows, pulls) =
-        rowsOf(problem, point, x, teaching,
-               penalisedLeverages(problem, options, point, x.rows, teaching.weights, teaching.threads, third),
+    std::tie(result.rows, pulls) =
+        rowsOf(problem, point, x, training,
+               penalisedLeverages(problem, options, point, x.rows, training.weights, training.threads, third),
                third);
     model.fit.fromOrthogonal = fromOptimum(problem, options, point, pulls);
-    model.averageLeverage = taught.rows.leverages.mean();
-    model.largestLeverage = taught.rows.leverages.maxCoeff();
-    taught.model = std::make_shared<const LinearModel>(std::move(model));
-    return taught;
+    model.averageLeverage = result.rows.leverages.mean();
+    model.largestLeverage = result.rows.leverages.maxCoeff();
+    result.model = std::make_shared<const LinearModel>(std::move(model));
+    return result;
 }
 
 bool isSought(const Settings& settings) {
@@ -236,23 +225,23 @@ bool isSought(const Settings& settings) {
             !std::holds_alternative<double>(settings.get(std::string_view("penalty"))));
 }
 
-PenalisedRows::PenalisedRows(const Teaching& teaching)
-    : design(learnDesign(teaching)), bound(design, teaching.inputs),
-      rows(bound, teaching.rows, teaching.threads) {
-    requireOneMatrix(design, "a penalised fit", teaching.file);
+PenalisedRows::PenalisedRows(const TrainingData& training)
+    : design(learnDesign(training)), bound(design, training.inputs),
+      rows(bound, training.rows, training.threads) {
+    requireOneMatrix(design, "a penalised fit", training.file);
 }
 
 PenaltyOptions penaltyOptions(const Settings& settings, double l1Share, const Design& design,
-                              const Teaching& teaching) {
+                              const TrainingData& training) {
     const std::size_t p = design.columns().size();
     PenaltyOptions options;
     options.l1Share = l1Share;
     options.standardise = settings.get<bool>("standardise");
-    options.intercept = teaching.intercept;
+    options.intercept = training.intercept;
     if (settings.get<bool>("grouped")) {
         if (settings.get<bool>("adaptive"))
             throw Error(ErrorCode::badTerm, "whole terms cannot be held back adaptively",
-                        {.file = teaching.file}, "Switch one of the two off.");
+                        {.file = training.file}, "Switch one of the two off.");
         for (const DesignColumn& column : design.columns())
             options.groups.push_back(column.term);
     }
@@ -266,22 +255,22 @@ PenaltyOptions penaltyOptions(const Settings& settings, double l1Share, const De
         if (error != std::errc() || end != text.data() + text.size() || !(factor >= 0) ||
             !std::isfinite(factor))
             throw Error(ErrorCode::badTerm, "the penalty factor of \"" + name + "\" is \"" + text + "\"",
-                        {.file = teaching.file}, "It is a number of 0 or more, such as 0.5.");
-        eachColumnOf(design, teaching, name, "factors", false,
+                        {.file = training.file}, "It is a number of 0 or more, such as 0.5.");
+        eachColumnOf(design, training, name, "factors", false,
                      [&](Index j) { factors()[static_cast<std::size_t>(j)] = factor; });
     }
     for (const std::string& name : namesOf(settings, "unpenalised"))
-        eachColumnOf(design, teaching, name, "unpenalised", false,
+        eachColumnOf(design, training, name, "unpenalised", false,
                      [&](Index j) { factors()[static_cast<std::size_t>(j)] = 0; });
     const auto sign = [&](std::string_view key, int way) {
         for (const std::string& name : namesOf(settings, key))
-            eachColumnOf(design, teaching, name, std::string(key), true, [&](Index j) {
+            eachColumnOf(design, training, name, std::string(key), true, [&](Index j) {
                 if (options.signs.empty()) options.signs.assign(p, 0);
                 int& own = options.signs[static_cast<std::size_t>(j)];
                 if (own == -way)
                     throw Error(ErrorCode::badTerm,
                                 "\"" + name + "\" may neither rise nor fall: it is named in both lists",
-                                {.file = teaching.file}, "Take it out of one of them.");
+                                {.file = training.file}, "Take it out of one of them.");
                 own = way;
             });
     };
@@ -308,11 +297,14 @@ void adaptFactors(const Settings& settings, const PenalisedProblem& problem, Pen
 }
 
 ModelKind penalisedKind() {
-    ModelKind kind;
+    ModelKind kind{.can = {.weights = WeightUse::asCopies,
+                           .intervals = IntervalSource::unseenErrors,
+                           .iterates = false,
+                           .terms = Capabilities::Terms::formula}};
     kind.name = "penalised";
     kind.title = "Penalised least squares";
-    kind.fields = {soughtField("l1_share", "Share of the l1 penalty (1 the lasso, 0 ridge)", 1.0, 1, {}),
-                   soughtField("penalty", "Penalty", std::string(smallestError), 1e300,
+    kind.fields = {soughtField("l1_share", "Share of the l1 penalty (1 the lasso, 0 ridge)", 1.0, 0, 1, {}),
+                   soughtField("penalty", "Penalty", std::string(smallestError), 0, 1e300,
                                {smallestError, oneStandardError}),
                    {.key = "penalties",
                     .label = "Penalties to try (none: as usual)",
@@ -335,7 +327,6 @@ ModelKind penalisedKind() {
                    {"Ridge: all terms, held back", {"penalised", {{"l1_share", 0.0}}}},
                    {"Elastic net: between the two",
                     {"penalised", {{"l1_share", std::vector<double>{0.1, 0.5, 0.9, 1}}}}}};
-    kind.linear = true;
     kind.sentence = penalisedSentence;
     kind.learn = learnAtOnce;
     kind.read = readLinearModel;

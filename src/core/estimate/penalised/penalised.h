@@ -18,12 +18,12 @@ ModelKind penalisedKind();
 /// Whether the penalty or the share is to be found.
 bool isSought(const Settings& settings);
 
-/// The rows of a teaching by the design learned from them; outlived by the teaching.
+/// The rows of a training by the design learned from them; outlived by the training.
 struct PenalisedRows {
     Design design;
     BoundDesign bound;
     HeldRows rows;
-    explicit PenalisedRows(const Teaching& teaching);
+    explicit PenalisedRows(const TrainingData& training);
     PenalisedRows(const PenalisedRows&) = delete;
     PenalisedRows& operator=(const PenalisedRows&) = delete;
 };
@@ -32,12 +32,12 @@ struct PenalisedRows {
 /// model, a term that may neither rise nor fall, a factor that is no number of 0 or more, no term that is
 /// penalised, a term of several columns that is to rise or fall, adaptive groups.
 PenaltyOptions penaltyOptions(const Settings& settings, double l1Share, const Design& design,
-                              const Teaching& teaching);
+                              const TrainingData& training);
 
 /// What `penalisedKind().learn` does, for rows and their problem that are there already. Errors: those of the
 /// kind. Throws Stopped.
-Taught learnPenalised(const Settings& settings, const Teaching& teaching, const PenalisedRows& x,
-                      const PenalisedProblem& problem, Progress& progress);
+FitResult learnPenalised(const Settings& settings, const TrainingData& training, const PenalisedRows& x,
+                         const PenalisedProblem& problem, Progress& progress);
 
 /// Factors of the adaptive lasso (Zou 2006, Journal of the American Statistical Association 101) with
 /// exponent 1: one over the size of a first estimate, by least squares where the rows hold it, otherwise by

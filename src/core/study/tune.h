@@ -1,0 +1,76 @@
+#pragma once
+// A setting of a kind of model found by folds, for any kind; and how what is found by folds is judged.
+#include "base/not_a_number.h"
+#include "estimate/model_kind.h"
+#include "forecast/prediction.h"
+#include "recipe/recipe.h"
+#include "resample/folds.h"
+#include "table/table.h"
+
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <utility>
+#include <vector>
+
+namespace oxgoad {
+
+/// Rules by which a value is taken of those tried: the one of the smallest error; the one that follows the
+/// rows least of those whose error is at most the smallest plus its standard error (Breiman, Friedman, Olshen
+/// and Stone 1984, "Classification and regression trees", §3.4.3).
+inline constexpr const char* smallestErrorRule = "smallest error";
+inline constexpr const char* oneStandardErrorRule = "one standard error";
+
+/// The recipe's folds among some learning rows, or ten, seed 1, where it names none or they cannot be dealt
+/// there.
+struct InnerDealing {
+    std::optional<Dealing> dealing; ///< none for fewer than four rows
+    FoldPlan plan;
+    std::string judgedBy; ///< "10 folds, seed 1"
+    /// Why these are not the recipe's; empty when they are.
+    std::string why;
+};
+/// `leaveOneOut` is whether that many models can be asked for. Weights: rows of weight 0 are in no fold.
+InnerDealing dealWithin(const Recipe& recipe, const Table& table, const TrainingData& training,
+                        bool leaveOneOut);
+
+/// Mean of the folds' mean squared errors, and its standard error: from the spread between the folds of a
+/// repeat, pooled over repeats. NaN among them are folds that said nothing.
+std::pair<double, double> spreadOfFolds(std::span<const double> mse, std::size_t foldsPerRepeat);
+
+struct TuningPoint {
+    double value = 0;
+    /// In the response's unit squared; NaN where no fold could say.
+    double meanOfFoldMse = nan, standardError = nan;
+};
+
+/// How a field of the settings was found.
+struct Tuning {
+    /// Its key, and what the window calls it.
+    std::string field, label;
+    /// The settings with the value that was found.
+    Settings settings;
+    /// From the value that follows the rows least.
+    std::vector<TuningPoint> points;
+    std::size_t chosen = 0, smallest = 0;
+    std::string judgedBy, note;
+    std::size_t folds = 0;
+};
+
+/// Finds the field that the settings leave to be found: in every fold a model of each value, learned from
+/// that fold's learning rows alone, judged on the response's scale. With nothing to judge by, the value that
+/// follows the rows least. Errors: those of the kind; tooFewRows when no value can be learned. Throws
+/// Stopped. The same for any number of threads.
+std::shared_ptr<const Tuning> tuneByFolds(const Recipe& recipe, const Table& table,
+                                          const TrainingData& training, Progress& progress);
+
+/// How predictions follow from what was learned of the rows: the link with its smearing, the spread,
+/// intervals. `weights` are those of the learning rows.
+PredictionRule ruleOf(const Recipe& recipe, const ModelKind& kind, const FitResult& fit,
+                      std::span<const double> weights);
+
+/// tuning.csv: value, mean_of_fold_mse, standard_error.
+std::string tuningCsv(const Tuning& tuning);
+
+} // namespace oxgoad
