@@ -63,6 +63,10 @@ const std::vector<Option>& options() {
          "keeps none. --threads, --read-aloud, --influence, --fail-on-open-goads and --look-at-test go with "
          "it.",
          [](Parsed& p, Text v) { p.arguments.projectEvidence = v; }},
+        {"--forecast", "ROWS",
+         "With --project FILE and --out DIR: forecast the rows of a text file or a workbook by the model that the "
+         "project keeps, which is not fitted anew, and write what the recipe's forecast asks for.",
+         [](Parsed& p, Text v) { p.arguments.forecast = v; }},
         {"--fit", "N", "With --project-evidence: another fit than the one shown.",
          [](Parsed& p, Text v) { p.arguments.fit = number("--fit", v); }},
         {"--describe", "FILE",
@@ -309,6 +313,10 @@ Arguments parseArguments(int argc, char** argv) {
         return arguments;
     }
     if (!arguments.response.empty()) usage("--response goes with --look");
+    if (!arguments.forecast.empty()) { // by what a project keeps: its evidence, of other rows to come
+        if (arguments.project.empty() || arguments.out.empty()) usage("--forecast goes with --project FILE and --out DIR");
+        arguments.projectEvidence = std::exchange(arguments.project, {});
+    }
     if (!arguments.projectEvidence.empty()) {
         if (arguments.out.empty()) usage("--project-evidence needs --out DIR");
         if (!arguments.recipes.empty() || !arguments.project.empty() || arguments.whatHelps ||

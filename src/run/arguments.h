@@ -22,6 +22,8 @@ struct Arguments {
     /// A project whose evidence is asked for, and of which fit; 0 for the one shown.
     std::string projectEvidence;
     int fit = 0;
+    /// With a project and an output folder: rows that its kept model is to forecast.
+    std::string forecast;
     /// What to describe, and how it is read.
     std::string describe;
     /// What to look at.

@@ -222,7 +222,8 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
     const auto prepared = prepareRows(recipe, rows, arguments.threads, fitting);
     requireSteps(arguments, recipe, *prepared, path.string());
     Evidence evidence = evaluate(recipe, rows, *prepared,
-                                 {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest}, fitting);
+                                 {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest, .questioned = true},
+                                 fitting);
     // A stop while folds are judged keeps those done; another one stops the rest.
     const bool partly = evidence.folds && evidence.folds->partial();
     if (partly) {
@@ -319,6 +320,13 @@ int runProjectEvidence(const Arguments& arguments, TerminalProgress& progress) {
     // The project keeps the rows of one forecast: that of the recipe being edited.
     if (recipe.forecast != project.recipe.forecast) recipe.forecast.reset();
     StudyRows rows = project.rows;
+    if (!arguments.forecast.empty()) {
+        if (!recipe.forecast) recipe.forecast = ForecastRequest{};
+        static_cast<RowsSource&>(*recipe.forecast) = arguments.source;
+        recipe.forecast->file = fs::absolute(arguments.forecast).lexically_normal().string();
+        rows.forecast = loadForecastRows(recipe, rows.learning.table, project.folder, arguments.threads, opening,
+                                         passwordOf);
+    }
     if (!recipe.forecast) rows.forecast.reset();
     ProgressStage preparing(progress, 0.4, 0.6);
     const auto prepared = prepareRows(recipe, rows, arguments.threads, preparing);
@@ -327,7 +335,8 @@ int runProjectEvidence(const Arguments& arguments, TerminalProgress& progress) {
     const Evidence evidence = evaluate(recipe, rows, *prepared,
                                        {.threads = arguments.threads,
                                         .lookAtTest = arguments.lookAtTest,
-                                        .study = kept == project.studies.end() ? nullptr : kept->second},
+                                        .study = kept == project.studies.end() ? nullptr : kept->second,
+                                        .questioned = true},
                                        telling);
     NamedFiles more;
     if (arguments.readAloud)

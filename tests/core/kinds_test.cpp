@@ -342,9 +342,9 @@ TEST_P(EveryKind, StopsAtOnceAndAnywhere) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Kinds, EveryKind, testing::Range(std::size_t{0}, allSettings().size()),
-                         [](const testing::TestParamInfo<std::size_t>& info) {
+                         [](const testing::TestParamInfo<std::size_t>& each) {
                              std::string name =
-                                 kindOf(allSettings()[info.param]).title + std::to_string(info.param);
+                                 kindOf(allSettings()[each.param]).title + std::to_string(each.param);
                              std::erase_if(
                                  name, [](char c) { return !std::isalnum(static_cast<unsigned char>(c)); });
                              return name;

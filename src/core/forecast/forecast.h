@@ -32,6 +32,8 @@ struct ForecastEvidence {
     /// How intervals of single values were made: "by theory", "by a pair of quantiles", "by rows left out one
     /// at a time", "none: …" with why.
     std::string intervals;
+    /// Whether they are those of the kind of model, and not made anew as the recipe asks.
+    bool asKind = true;
     std::vector<double> prediction;
     /// Interval of the mean.
     std::vector<double> meanLower, meanUpper;

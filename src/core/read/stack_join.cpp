@@ -214,36 +214,6 @@ bool comparable(ColumnKind a, ColumnKind b) {
     return a == b || (textual(a) && textual(b));
 }
 
-Column pickedRows(const Column& column, const std::string& name, const std::vector<std::int64_t>& rows) {
-    const std::size_t n = rows.size();
-    switch (column.kind()) {
-    case ColumnKind::number: {
-        std::vector<double> values(n, std::nan(""));
-        for (std::size_t i = 0; i < n; ++i)
-            if (rows[i] >= 0) values[i] = column.numbers()[static_cast<std::size_t>(rows[i])];
-        return Column::ofNumbersLike(column, name, std::move(values));
-    }
-    case ColumnKind::date: {
-        std::vector<std::int32_t> values(n, Column::missingDay);
-        for (std::size_t i = 0; i < n; ++i)
-            if (rows[i] >= 0) values[i] = column.days()[static_cast<std::size_t>(rows[i])];
-        return Column::ofDates(name, std::move(values));
-    }
-    case ColumnKind::factor: {
-        std::vector<std::int32_t> values(n, Column::missingCode);
-        for (std::size_t i = 0; i < n; ++i)
-            if (rows[i] >= 0) values[i] = column.codes()[static_cast<std::size_t>(rows[i])];
-        return Column::ofFactor(name, std::move(values), column.levels());
-    }
-    case ColumnKind::text:
-        break;
-    }
-    TextCells cells;
-    for (std::size_t i = 0; i < n; ++i)
-        cells.add(rows[i] >= 0 ? column.text(static_cast<std::size_t>(rows[i])) : std::string_view{});
-    return Column::ofText(name, std::move(cells));
-}
-
 } // namespace
 
 RowsRead joinRows(RowsRead first, const RowsRead& second, const std::string& secondName,
@@ -327,7 +297,7 @@ RowsRead joinRows(RowsRead first, const RowsRead& second, const std::string& sec
         std::string name = wanted[c]->name();
         while (first.table.find(name))
             name = secondName + " " + name;
-        added[c] = pickedRows(*wanted[c], name, match);
+        added[c] = wanted[c]->picked(name, match);
     });
     for (auto& column : added)
         columns.push_back(std::move(*column));

@@ -59,6 +59,9 @@ std::string changeText(const Recipe& from, const Recipe& to) {
         if (!to.checks.contains(name)) changes.push_back("check of " + name + " as usual");
     if (from.forecast != to.forecast)
         changes.push_back(to.forecast ? "forecast of " + sourceName(*to.forecast) : "no forecast");
+    if (from.scenarios != to.scenarios)
+        changes.push_back(to.scenarios.empty() ? "no scenarios"
+                                               : plural(to.scenarios.size(), "scenario", "scenarios"));
     if (from.estimator != to.estimator) changes.push_back("by " + estimatorText(to.estimator));
     if (from.errors != to.errors) changes.push_back(errorsText(to.errors));
     if (from.logResponse != to.logResponse)

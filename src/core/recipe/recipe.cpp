@@ -53,14 +53,9 @@ void parseRest(JsonObject& object, Recipe& recipe) {
     object.optional("set_aside", [&](const JsonValue& v) { recipe.setAside = parseSetAside(v); });
     object.optional("judge", [&](const JsonValue& v) { recipe.judge = parseFoldPlan(v); });
     object.optional("choose", [&](const JsonValue& v) { recipe.choose = parseChoosePlan(v); });
-    object.optional("forecast", [&](const JsonValue& v) {
-        JsonObject forecast(v);
-        ForecastRequest request;
-        static_cast<RowsSource&>(request) = parseSource(forecast);
-        forecast.optional("level", [&](const JsonValue& level) { request.level = level.number(0, 1); });
-        forecast.finish();
-        recipe.forecast = request;
-    });
+    object.optional("forecast", [&](const JsonValue& v) { recipe.forecast = parseForecast(v); });
+    object.optional("scenarios", [&](const JsonValue& v) { recipe.scenarios = parseScenarios(v); });
+    object.optional("clearance", [&](const JsonValue& v) { recipe.clearance = parseClearance(v); });
     object.optional("leave_out", [&](const JsonValue& v) {
         v.eachItem([&](const JsonValue& item) {
             JsonObject row(item);
@@ -219,10 +214,9 @@ std::string recipeText(const Recipe& recipe) {
     if (recipe.setAside) out["set_aside"] = setAsideJson(*recipe.setAside);
     if (recipe.judge) out["judge"] = foldPlanJson(*recipe.judge);
     if (recipe.choose) out["choose"] = choosePlanJson(*recipe.choose);
-    if (recipe.forecast) {
-        writeSource(out["forecast"], *recipe.forecast);
-        out["forecast"]["level"] = recipe.forecast->level;
-    }
+    if (recipe.forecast) out["forecast"] = forecastJson(*recipe.forecast);
+    if (!recipe.scenarios.empty()) out["scenarios"] = scenariosJson(recipe.scenarios);
+    if (recipe.clearance) out["clearance"] = clearanceJson(*recipe.clearance);
     for (const LeftOutRow& row : recipe.leaveOut)
         out["leave_out"].push_back({{"row", row.row}, {"reason", row.reason}});
     for (const AcceptedGoad& goad : recipe.accepted) {
@@ -293,6 +287,7 @@ bool sameModel(const Recipe& a, const Recipe& b) {
     other.noted = a.noted;
     other.chosen = a.chosen;
     other.units = a.units;
+    other.clearance = a.clearance;
     other.roles = a.roles;
     return a == other && columnWith(a, Role::weight) == columnWith(b, Role::weight) &&
            columnWith(a, Role::offset) == columnWith(b, Role::offset);
@@ -305,6 +300,7 @@ bool learnsTheSame(const Recipe& a, const Recipe& b) {
         return false;
     Recipe other = b;
     other.forecast = a.forecast;
+    other.scenarios = a.scenarios;
     other.level = a.level;
     other.checks = a.checks;
     // Terms and penalties are chosen by folds that are dealt as the model is judged.

@@ -5,6 +5,7 @@
 #include "prepare/step.h"
 #include "read/source.h"
 #include "recipe/choose_plan.h"
+#include "recipe/forecast_plan.h"
 #include "recipe/goad.h"
 #include "resample/folds.h"
 #include "resample/parts.h"
@@ -18,13 +19,6 @@
 #include <vector>
 
 namespace oxgoad {
-
-/// Rows to be forecast: a source like any other, and the level of the intervals. The joins of the rows are
-/// made with them too.
-struct ForecastRequest : RowsSource {
-    double level = 0.95;
-    bool operator==(const ForecastRequest&) const = default;
-};
 
 /// A row left out of learning and judging, with the analyst's reason. Rows count from 1.
 struct LeftOutRow {
@@ -114,6 +108,10 @@ struct Recipe {
     /// Which of the terms are in the model is learned, too.
     std::optional<ChoosePlan> choose;
     std::optional<ForecastRequest> forecast;
+    /// What would happen otherwise, over the rows to be forecast.
+    std::vector<Scenario> scenarios;
+    /// Changes no number.
+    std::optional<Clearance> clearance;
     std::vector<LeftOutRow> leaveOut;
     std::vector<AcceptedGoad> accepted;
     std::vector<NotedGoad> noted;

@@ -71,6 +71,8 @@ Recipe rebased(const Recipe& made, const Recipe& base, const Recipe& onto) {
     next.judge = chosen(made.judge, base.judge, onto.judge);
     next.choose = chosen(made.choose, base.choose, onto.choose);
     next.forecast = chosen(made.forecast, base.forecast, onto.forecast);
+    next.scenarios = chosen(made.scenarios, base.scenarios, onto.scenarios);
+    next.clearance = chosen(made.clearance, base.clearance, onto.clearance);
     next.leaveOut = merged(made.leaveOut, base.leaveOut, onto.leaveOut);
     next.accepted = merged(made.accepted, base.accepted, onto.accepted);
     next.noted = merged(made.noted, base.noted, onto.noted);

@@ -4,6 +4,7 @@
 #include "base/file.h"
 #include "base/text.h"
 #include "check/influence.h"
+#include "study/forecast_answers.h"
 #include "study/say.h"
 #include "write/csv.h"
 
@@ -136,6 +137,21 @@ std::string forecastCsv(const Evidence& evidence, const Table& table) {
     return out.bytes();
 }
 
+namespace {
+
+void addForecast(NamedFiles& files, const Recipe& recipe, const Evidence& evidence, const StudyRows& rows) {
+    files.emplace_back("forecast.csv", forecastCsv(evidence, rows.forecast->table));
+    files.emplace_back("clearance.json", clearanceText(recipe, evidence, rows));
+    if (!evidence.answers) return;
+    const ForecastAnswers& answers = *evidence.answers;
+    if (!answers.totals.empty()) files.emplace_back("totals.csv", totalsCsv(answers));
+    if (answers.crossTable) files.emplace_back("cross_table.csv", crossTableCsv(*answers.crossTable));
+    if (!answers.scenarios.empty()) files.emplace_back("scenarios.csv", scenariosCsv(answers));
+    if (!answers.reach.empty()) files.emplace_back("reach_tested.json", reachTestedText(answers));
+}
+
+} // namespace
+
 void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence& evidence,
                    const StudyRows& rows, const NamedFiles& more) {
     NamedFiles files{{"evidence.json", evidenceText(evidence, recipe)},
@@ -143,7 +159,7 @@ void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence&
                      {"rows.csv", rowsCsv(evidence)},
                      {"summary.txt", summaryText(evidence, recipe) + "\n"}};
     if (evidence.forecast && rows.forecast)
-        files.emplace_back("forecast.csv", forecastCsv(evidence, rows.forecast->table));
+        addForecast(files, recipe, evidence, rows);
     files.insert(files.end(), more.begin(), more.end());
     for ([[maybe_unused]] const auto& [name, bytes] : files)
         assert(std::find(filesOfRuns.begin(), filesOfRuns.end(), name) != filesOfRuns.end());

@@ -4,6 +4,7 @@
 #include "base/not_a_number.h"
 #include "base/text.h"
 #include "forecast/forecast.h"
+#include "study/forecast_answers.h"
 #include "study/fold_evidence.h"
 #include "study/input_evidence.h"
 #include "study/linear_evidence.h"
@@ -248,6 +249,8 @@ private:
         const std::string& file = m_rows.forecast->report.file;
         const Evidence* before = m_options.before;
         if (before && before->study == m_evidence.study && before->forecast &&
+            m_recipe.forecast->intervals == IntervalWay::usual &&
+            before->forecast->asKind &&
             sameTable(before->forecast->rows, m_prepared.forecast->table)) {
             m_evidence.forecast = before->forecast;
             if (before->forecast->level != m_recipe.forecast->level)
@@ -259,6 +262,7 @@ private:
             markLeftOut(*m_evidence.forecast);
         }
         m_evidence.forecast->file = m_recipe.forecast->file;
+        m_evidence.forecast->asKind = m_recipe.forecast->intervals == IntervalWay::usual;
     }
 
     /// Rows that a step would have left out of learning.
@@ -375,6 +379,11 @@ Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRow
     if (recipe.judge) {
         ProgressStage judging(progress, 0.3, slow ? 0.7 : 0.95);
         judge(evidence, recipe, rows, prepared, options, judging);
+    }
+    const bool folded = !evidence.folds || !evidence.folds->partial();
+    if (evidence.forecast && folded) {
+        ProgressStage answering(progress, judged ? 0.65 : 0.55, judged ? 0.7 : 0.6);
+        answerForecast(evidence, recipe, rows, prepared, options.questioned, options.threads, answering);
     }
     if (options.before) takeOverChecks(evidence, *options.before, recipe);
     ProgressStage checking(progress, judged ? 0.7 : slow ? 0.6 : 0.95, 1);

@@ -4,6 +4,7 @@
 
 #include "base/text.h"
 #include "study/fold_evidence.h"
+#include "study/forecast_answers.h"
 
 #include "study/tune.h"
 
@@ -17,6 +18,26 @@ namespace oxgoad {
 using nlohmann::ordered_json;
 
 namespace {
+
+void putAnswers(ordered_json& forecast, const ForecastAnswers& answers) {
+    if (answers.coverage) forecast["coverage"] = coverageJson(*answers.coverage);
+    if (!answers.sumsBy.empty()) forecast["totals_intervals"] = answers.sumsBy;
+    if (!answers.shared.empty()) forecast["totals_share"] = answers.shared;
+    for (const ScenarioFound& found : answers.scenarios) {
+        forecast["scenarios"].push_back({{"scenario", found.scenario.name},
+                                         {"says", scenarioText(found.scenario)},
+                                         {"rows", found.rows},
+                                         {"outside", found.outside},
+                                         {"outside_before", found.outsideBefore},
+                                         {"without_prediction", found.unpredicted},
+                                         {"total", found.total},
+                                         {"total_changed", found.changed},
+                                         {"difference", found.difference},
+                                         {"lower", found.lower},
+                                         {"upper", found.upper}});
+        if (!found.problem.empty()) forecast["scenarios"].back()["problem"] = found.problem;
+    }
+}
 
 ordered_json scoresJson(const Scores& s) {
     return {{"rows", s.rows},
@@ -308,8 +329,11 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
                            {"without_prediction", e.forecast->unpredicted}};
     if (e.forecast && e.forecast->unpredicted > 0)
         out["forecast"]["without_prediction_because"] = unpredictedText(*e.forecast);
-    if (e.forecast && !(e.study->linear() && e.study->linear()->hasErrors()))
+    if (e.forecast) {
         out["forecast"]["intervals"] = e.forecast->intervals;
+        out["forecast"]["coverage"] = nullptr;
+        if (e.answers) putAnswers(out["forecast"], *e.answers);
+    }
     if (e.forecast && !e.forecast->totalsBy.empty()) {
         out["forecast"]["totals_by"] = e.forecast->totalsBy;
         if (e.forecast->periodSpread > 0) out["forecast"]["period_spread"] = e.forecast->periodSpread;

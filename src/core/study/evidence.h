@@ -157,6 +157,8 @@ struct LinearEvidence {
     double aicc = 0, bic = 0;
 };
 
+struct ForecastAnswers;
+
 struct Evidence {
     std::string response;
     double level = 0.95;
@@ -213,6 +215,8 @@ struct Evidence {
     std::vector<Reading> readings;
     std::vector<Goad> goads;
     std::optional<ForecastEvidence> forecast;
+    /// What the recipe asks of the forecast beside the predictions of rows; null without a forecast.
+    std::shared_ptr<const ForecastAnswers> answers;
     /// What was learned, for predictions, effects and further questions.
     std::shared_ptr<const Study> study;
 };

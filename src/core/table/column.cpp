@@ -249,4 +249,34 @@ std::optional<AskedKind> commonKind(std::span<const Column* const> columns) {
     return common ? common : AskedKind(ColumnKind::number);
 }
 
+Column Column::picked(const std::string& name, std::span<const std::int64_t> rows) const {
+    const std::size_t n = rows.size();
+    switch (kind()) {
+    case ColumnKind::number: {
+        std::vector<double> values(n, std::nan(""));
+        for (std::size_t i = 0; i < n; ++i)
+            if (rows[i] >= 0) values[i] = numbers()[static_cast<std::size_t>(rows[i])];
+        return ofNumbersLike(*this, name, std::move(values));
+    }
+    case ColumnKind::date: {
+        std::vector<std::int32_t> values(n, missingDay);
+        for (std::size_t i = 0; i < n; ++i)
+            if (rows[i] >= 0) values[i] = days()[static_cast<std::size_t>(rows[i])];
+        return ofDates(name, std::move(values));
+    }
+    case ColumnKind::factor: {
+        std::vector<std::int32_t> values(n, missingCode);
+        for (std::size_t i = 0; i < n; ++i)
+            if (rows[i] >= 0) values[i] = codes()[static_cast<std::size_t>(rows[i])];
+        return ofFactor(name, std::move(values), levels());
+    }
+    case ColumnKind::text:
+        break;
+    }
+    TextCells cells;
+    for (std::size_t i = 0; i < n; ++i)
+        cells.add(rows[i] >= 0 ? text(static_cast<std::size_t>(rows[i])) : std::string_view{});
+    return ofText(name, std::move(cells));
+}
+
 } // namespace oxgoad

@@ -93,6 +93,8 @@ public:
     std::size_t missingCount() const { return m_data->missing; }
     /// The value as text: exact for numbers, ISO for dates and times, "" for missing.
     std::string cellText(std::size_t row) const;
+    /// The cells of some rows under another name; missing where a row is below 0.
+    Column picked(const std::string& name, std::span<const std::int64_t> rows) const;
     /// The value as a number for plotting and sorting: days for dates, codes for factors, NaN for
     /// missing values and text.
     double asNumber(std::size_t row) const;

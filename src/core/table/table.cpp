@@ -68,4 +68,13 @@ std::size_t Table::valueBytes() const {
     return bytes;
 }
 
+Table Table::picked(std::span<const std::uint32_t> rows) const {
+    const std::vector<std::int64_t> places(rows.begin(), rows.end());
+    std::vector<Column> columns;
+    columns.reserve(m_columns.size());
+    for (const Column& column : m_columns)
+        columns.push_back(column.picked(column.name(), places));
+    return Table(std::move(columns));
+}
+
 } // namespace oxgoad

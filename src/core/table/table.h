@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <memory>
 #include <optional>
+#include <span>
 #include <string_view>
 #include <vector>
 
@@ -25,6 +26,8 @@ public:
     /// Throws Error (unknownColumn) naming the column, the file and the nearest names there are.
     const Column& at(std::string_view name, std::string_view file) const;
     Table withColumn(Column column) const;
+    /// Some of the rows, in the order given.
+    Table picked(std::span<const std::uint32_t> rows) const;
     std::size_t valueBytes() const;
 
 private:

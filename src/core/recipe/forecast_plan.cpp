@@ -1,0 +1,240 @@
+#include "recipe/forecast_plan.h"
+
+#include "base/text.h"
+#include "table/fields.h"
+#include "recipe/json_reader.h"
+#include "recipe/recipe_parts.h"
+
+#include <algorithm>
+#include <array>
+#include <set>
+#include <span>
+#include <utility>
+
+namespace oxgoad {
+
+using nlohmann::ordered_json;
+
+namespace {
+
+template <class E> using Names = std::span<const std::pair<E, std::string_view>>;
+
+constexpr std::array<std::pair<IntervalWay, std::string_view>, 5> ways{{{IntervalWay::theory, "theory"},
+                                                                       {IntervalWay::quantiles, "quantiles"},
+                                                                       {IntervalWay::resampled, "resampled"},
+                                                                       {IntervalWay::outOfFold, "out of fold"},
+                                                                       {IntervalWay::usual, "usual"}}};
+constexpr std::array<std::pair<Stretch, std::string_view>, 6> stretches{{{Stretch::none, ""},
+                                                                        {Stretch::day, "day"},
+                                                                        {Stretch::week, "week"},
+                                                                        {Stretch::month, "month"},
+                                                                        {Stretch::quarter, "quarter"},
+                                                                        {Stretch::year, "year"}}};
+constexpr std::array<std::pair<CrossMeasure, std::string_view>, 9> measures{
+    {{CrossMeasure::sumOfPredicted, "sum of predicted"},
+     {CrossMeasure::meanOfPredicted, "mean of predicted"},
+     {CrossMeasure::shareOfPredicted, "share of predicted"},
+     {CrossMeasure::sumOfActual, "sum of actual"},
+     {CrossMeasure::meanOfActual, "mean of actual"},
+     {CrossMeasure::sumOfDifference, "sum of difference"},
+     {CrossMeasure::meanOfDifference, "mean of difference"},
+     {CrossMeasure::rows, "rows"},
+     {CrossMeasure::interval, "interval"}}};
+
+template <class E> std::string_view nameOf(Names<E> names, E value) {
+    for (const auto& [known, name] : names)
+        if (known == value) return name;
+    return {};
+}
+
+template <class E> E named(Names<E> names, const JsonValue& value) {
+    const std::string text = value.text();
+    std::vector<std::string> known;
+    for (const auto& [each, name] : names) {
+        if (name == text && !name.empty()) return each;
+        if (!name.empty()) known.emplace_back(name);
+    }
+    value.refuse("is \"" + text + "\"", "Known are " + nameList(known) + ".");
+}
+
+Segment parseSegment(const JsonValue& value) {
+    if (value.isText()) return {.column = value.text()};
+    JsonObject object(value);
+    Segment segment;
+    if (object.has("number")) {
+        segment.column = object.at("number").text();
+        segment.bands = object.at("bands").integer(2, 100);
+    } else {
+        segment.column = object.at("date").text();
+        segment.stretch = named<Stretch>(stretches, object.at("period"));
+    }
+    object.finish();
+    return segment;
+}
+
+ordered_json segmentJson(const Segment& segment) {
+    if (segment.bands > 0) return {{"number", segment.column}, {"bands", segment.bands}};
+    if (segment.stretch != Stretch::none)
+        return {{"date", segment.column}, {"period", stretchName(segment.stretch)}};
+    return segment.column;
+}
+
+std::string conditionText(const std::string& where) {
+    return where.empty() ? std::string() : " where " + where;
+}
+
+} // namespace
+
+std::string_view intervalWayName(IntervalWay way) { return nameOf<IntervalWay>(ways, way); }
+std::string_view stretchName(Stretch stretch) { return nameOf<Stretch>(stretches, stretch); }
+std::string_view crossMeasureName(CrossMeasure measure) { return nameOf<CrossMeasure>(measures, measure); }
+
+std::string segmentText(const Segment& segment) {
+    if (segment.bands > 0) return std::to_string(segment.bands) + " bands of " + segment.column;
+    if (segment.stretch != Stretch::none)
+        return std::string(stretchName(segment.stretch)) + " of " + segment.column;
+    return segment.column;
+}
+
+std::string scenarioText(const Scenario& scenario) {
+    std::vector<std::string> changes;
+    for (const ColumnChange& change : scenario.change) {
+        const auto* number = std::get_if<double>(&change.value);
+        const std::string value = number ? shortText(std::fabs(*number)) : std::get<std::string>(change.value);
+        if (change.how == ColumnChange::How::to)
+            changes.push_back(change.column + " = " + (number ? shortText(*number) : value));
+        else
+            changes.push_back(change.column + (number && *number < 0 ? " − " : " + ") + value +
+                              (change.how == ColumnChange::How::byPercent ? " %" : ""));
+    }
+    return (changes.empty() ? std::string("nothing changed") : nameList(changes)) +
+           conditionText(scenario.where);
+}
+
+ForecastRequest parseForecast(const JsonValue& value) {
+    JsonObject object(value);
+    ForecastRequest request;
+    static_cast<RowsSource&>(request) = parseSource(object);
+    object.optional("level", [&](const JsonValue& v) { request.level = v.number(0, 1); });
+    object.optional("intervals", [&](const JsonValue& v) { request.intervals = named<IntervalWay>(ways, v); });
+    object.optional("totals", [&](const JsonValue& v) {
+        v.eachItem([&](const JsonValue& item) {
+            JsonObject total(item);
+            TotalRequest asked;
+            total.at("by").eachItem([&](const JsonValue& by) { asked.by.push_back(parseSegment(by)); });
+            total.finish();
+            request.totals.push_back(std::move(asked));
+        });
+        if (request.totals.size() > 100) v.refuse("are more than 100");
+    });
+    object.optional("cross_table", [&](const JsonValue& v) {
+        JsonObject table(v);
+        CrossTable asked{.down = parseSegment(table.at("down")), .across = parseSegment(table.at("across"))};
+        table.optional("measure",
+                       [&](const JsonValue& m) { asked.measure = named<CrossMeasure>(measures, m); });
+        table.finish();
+        request.crossTable = std::move(asked);
+    });
+    object.optional("test_reach", [&](const JsonValue& v) {
+        v.eachItem([&](const JsonValue& item) { request.testReach.push_back(item.text()); });
+    });
+    object.finish();
+    return request;
+}
+
+ordered_json forecastJson(const ForecastRequest& request) {
+    ordered_json out;
+    writeSource(out, request);
+    out["level"] = request.level;
+    if (request.intervals != IntervalWay::usual) out["intervals"] = intervalWayName(request.intervals);
+    for (const TotalRequest& total : request.totals) {
+        ordered_json by = ordered_json::array();
+        for (const Segment& segment : total.by)
+            by.push_back(segmentJson(segment));
+        out["totals"].push_back({{"by", std::move(by)}});
+    }
+    if (request.crossTable)
+        out["cross_table"] = {{"down", segmentJson(request.crossTable->down)},
+                              {"across", segmentJson(request.crossTable->across)},
+                              {"measure", crossMeasureName(request.crossTable->measure)}};
+    if (!request.testReach.empty()) out["test_reach"] = request.testReach;
+    return out;
+}
+
+namespace {
+
+ColumnChange parseChange(const JsonValue& value) {
+    JsonObject object(value);
+    ColumnChange change{.column = object.at("column").text()};
+    int said = 0;
+    const auto take = [&](const char* key, ColumnChange::How how) {
+        object.optional(key, [&](const JsonValue& v) {
+            change.how = how;
+            if (how == ColumnChange::How::to && v.isText())
+                change.value = v.text();
+            else
+                change.value = v.number(-1e300, 1e300);
+            ++said;
+        });
+    };
+    take("by", ColumnChange::How::by);
+    take("by_per_cent", ColumnChange::How::byPercent);
+    take("to", ColumnChange::How::to);
+    object.finish();
+    if (said != 1) value.refuse("says " + std::to_string(said) + " changes", "Give one of by, by_per_cent and to.");
+    return change;
+}
+
+} // namespace
+
+std::vector<Scenario> parseScenarios(const JsonValue& value) {
+    std::vector<Scenario> scenarios;
+    std::set<std::string> names;
+    value.eachItem([&](const JsonValue& item) {
+        JsonObject object(item);
+        Scenario scenario{.name = object.at("name").text()};
+        object.optional("where", [&](const JsonValue& v) { scenario.where = v.text(); });
+        object.at("change").eachItem(
+            [&](const JsonValue& change) { scenario.change.push_back(parseChange(change)); });
+        object.finish();
+        if (!names.insert(scenario.name).second) item.refuse("has the name of another scenario");
+        scenarios.push_back(std::move(scenario));
+    });
+    if (scenarios.size() > 100) value.refuse("are more than 100");
+    return scenarios;
+}
+
+ordered_json scenariosJson(const std::vector<Scenario>& scenarios) {
+    ordered_json out = ordered_json::array();
+    for (const Scenario& scenario : scenarios) {
+        ordered_json each{{"name", scenario.name}};
+        if (!scenario.where.empty()) each["where"] = scenario.where;
+        each["change"] = ordered_json::array();
+        for (const ColumnChange& change : scenario.change) {
+            ordered_json one{{"column", change.column}};
+            const char* key = change.how == ColumnChange::How::by          ? "by"
+                              : change.how == ColumnChange::How::byPercent ? "by_per_cent"
+                                                                           : "to";
+            std::visit([&](const auto& v) { one[key] = v; }, change.value);
+            each["change"].push_back(std::move(one));
+        }
+        out.push_back(std::move(each));
+    }
+    return out;
+}
+
+Clearance parseClearance(const JsonValue& value) {
+    JsonObject object(value);
+    Clearance clearance;
+    object.optional("by", [&](const JsonValue& v) { clearance.by = v.text(); });
+    object.optional("on", [&](const JsonValue& v) { clearance.on = v.text(); });
+    object.optional("says", [&](const JsonValue& v) { clearance.says = v.text(); });
+    object.finish();
+    return clearance;
+}
+
+ordered_json clearanceJson(const Clearance& clearance) {
+    return {{"by", clearance.by}, {"on", clearance.on}, {"says", clearance.says}};
+}
+
+} // namespace oxgoad

@@ -1,0 +1,111 @@
+#pragma once
+// What is asked of a forecast: intervals, totals, a cross table, scenarios, how far it was tested.
+#include "read/source.h"
+
+#include <nlohmann/json_fwd.hpp>
+
+#include <optional>
+#include <string>
+#include <string_view>
+#include <variant>
+#include <vector>
+
+namespace oxgoad {
+
+class JsonObject;
+class JsonValue;
+
+/// How intervals of single values are made; `usual` is what the kind of model gives.
+enum class IntervalWay { usual, theory, quantiles, resampled, outOfFold };
+/// "theory", "quantiles", "resampled", "out of fold"; "usual".
+std::string_view intervalWayName(IntervalWay way);
+
+enum class Stretch { none, day, week, month, quarter, year };
+/// "day", "week", …; "" for none.
+std::string_view stretchName(Stretch stretch);
+
+/// What rows are parted by: the values of a column, a stretch of a date, bands of a number with as many rows each.
+struct Segment {
+    std::string column;
+    Stretch stretch = Stretch::none;
+    int bands = 0;
+    bool operator==(const Segment&) const = default;
+};
+/// "region", "quarter of month", "4 bands of list_rate".
+std::string segmentText(const Segment& segment);
+
+/// A total for each combination of the segments that rows have; of all rows without segments.
+struct TotalRequest {
+    std::vector<Segment> by{};
+    bool operator==(const TotalRequest&) const = default;
+};
+
+/// What a cross table shows in each cell.
+enum class CrossMeasure {
+    sumOfPredicted,
+    meanOfPredicted,
+    shareOfPredicted,
+    sumOfActual,
+    meanOfActual,
+    sumOfDifference,
+    meanOfDifference,
+    rows,
+    interval
+};
+/// "sum of predicted", "share of predicted", "rows", "width of the interval" …
+std::string_view crossMeasureName(CrossMeasure measure);
+
+struct CrossTable {
+    Segment down, across;
+    CrossMeasure measure = CrossMeasure::sumOfPredicted;
+    bool operator==(const CrossTable&) const = default;
+};
+
+/// Rows to be forecast: a source like any other, and what is asked of them. The joins of the rows are made with
+/// them too.
+struct ForecastRequest : RowsSource {
+    double level = 0.95;
+    IntervalWay intervals = IntervalWay::usual;
+    std::vector<TotalRequest> totals{};
+    std::optional<CrossTable> crossTable{};
+    /// Columns along which the model is asked to go beyond what it learned from.
+    std::vector<std::string> testReach{};
+    bool operator==(const ForecastRequest&) const = default;
+};
+
+/// One column changed.
+struct ColumnChange {
+    enum class How { by, byPercent, to };
+    std::string column;
+    How how = How::by;
+    /// An amount in the column's unit, per cent, or the new value: a number, or the text of a level or a date.
+    std::variant<double, std::string> value = 0.0;
+    bool operator==(const ColumnChange&) const = default;
+};
+
+/// Rows to be forecast as they could be otherwise.
+struct Scenario {
+    std::string name;
+    /// A condition over the columns as they are read (see Expression); empty for all rows.
+    std::string where{};
+    std::vector<ColumnChange> change{};
+    bool operator==(const Scenario&) const = default;
+};
+/// "list_rate + 5 % where contract = "annual"".
+std::string scenarioText(const Scenario& scenario);
+
+/// Who clears a forecast for use, and when: free text.
+struct Clearance {
+    std::string by{}, on{}, says{};
+    bool operator==(const Clearance&) const = default;
+};
+
+/// The keys of recipe.md under "forecast", "scenarios" and "clearance". Errors: badRecipe with the path.
+ForecastRequest parseForecast(const JsonValue& value);
+nlohmann::ordered_json forecastJson(const ForecastRequest& request);
+std::vector<Scenario> parseScenarios(const JsonValue& value);
+nlohmann::ordered_json scenariosJson(const std::vector<Scenario>& scenarios);
+Clearance parseClearance(const JsonValue& value);
+nlohmann::ordered_json clearanceJson(const Clearance& clearance);
+
+} // namespace oxgoad

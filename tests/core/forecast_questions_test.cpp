@@ -1,0 +1,378 @@
+// What is asked of rows to be forecast: totals, cross tables, scenarios, other intervals, reach that was tested.
+#include "base/random.h"
+#include "check/error_tests.h"
+#include "estimate/distributions.h"
+#include "share/exports.h"
+#include "study/forecast_answers.h"
+#include "support/support.h"
+
+#include "table/values.h"
+
+#include <algorithm>
+#include <chrono>
+
+using namespace oxgoad;
+using namespace oxgoad::test;
+using nlohmann::json;
+
+namespace forecast_questions_test {
+
+/// Months of depots: y = 100 + 3x + depot + what a month shares + noise.
+struct Made {
+    StudyRows rows;
+
+    explicit Made(unsigned seed, double shared = 0, std::size_t months = 40, std::size_t depots = 6,
+                  std::size_t coming = 3) {
+        RandomStream random(seed, "months");
+        std::vector<double> y, x, truth;
+        std::vector<std::int32_t> day, depot, region;
+        std::vector<std::string> names;
+        for (std::size_t d = 0; d < depots; ++d)
+            names.push_back("D" + std::to_string(d));
+        const auto monthDay = [](std::size_t m) {
+            using namespace std::chrono;
+            return static_cast<std::int32_t>(
+                sys_days{year{2020 + static_cast<int>(m / 12)} / month{static_cast<unsigned>(m % 12 + 1)} / 1}
+                    .time_since_epoch()
+                    .count());
+        };
+        for (std::size_t m = 0; m < months + coming; ++m) {
+            const double ofMonth = shared * random.normal();
+            for (std::size_t d = 0; d < depots; ++d) {
+                x.push_back(20 + 5 * random.normal());
+                day.push_back(monthDay(m));
+                depot.push_back(static_cast<std::int32_t>(d));
+                region.push_back(static_cast<std::int32_t>(d % 2));
+                y.push_back(100 + 3 * x.back() + 4 * static_cast<double>(d) + ofMonth + 2 * random.normal());
+            }
+        }
+        const std::size_t first = months * depots;
+        const auto table = [&](std::size_t from, std::size_t to) {
+            const auto part = [&](const auto& all) {
+                return std::decay_t<decltype(all)>(all.begin() + static_cast<std::ptrdiff_t>(from),
+                                                   all.begin() + static_cast<std::ptrdiff_t>(to));
+            };
+            return Table({Column::ofNumbers("y", part(y)), Column::ofNumbers("x", part(x)),
+                          Column::ofDates("month", part(day)), Column::ofFactor("depot", part(depot), names),
+                          Column::ofFactor("region", part(region), {"north", "south"})});
+        };
+        rows.learning.table = table(0, first);
+        rows.forecast.emplace();
+        rows.forecast->table = table(first, y.size());
+    }
+};
+
+Recipe recipeFor(const Settings& settings = {}) {
+    Recipe recipe = recipeOf("y", {"x", "depot"});
+    recipe.estimator = settings;
+    recipe.forecast = ForecastRequest{};
+    return recipe;
+}
+
+const ForecastAnswers& answersOf(const Evidence& evidence) { return *evidence.answers; }
+
+TEST(Totals, AddUpAndCarryWhatCoefficientsHaveInCommon) {
+    Recipe recipe = recipeFor();
+    recipe.forecast->totals = {{}, {{{.column = "region"}, {.column = "month", .stretch = Stretch::quarter}}}};
+    const Made made(1);
+    const Evidence e = evaluate(recipe, made.rows, {}, quietly());
+    const auto& totals = answersOf(e).totals;
+    ASSERT_EQ(totals.size(), 2U);
+    ASSERT_EQ(totals[0].lines.size(), 1U);
+    double predicted = 0, actual = 0;
+    for (std::size_t i = 0; i < e.forecast->prediction.size(); ++i) {
+        predicted += e.forecast->prediction[i];
+        actual += made.rows.forecast->table.at("y", "").numbers()[i];
+    }
+    const TotalLine& all = totals[0].lines[0];
+    EXPECT_NEAR(all.predicted, predicted, 1e-9 * predicted);
+    EXPECT_NEAR(all.actual, actual, 1e-9 * actual);
+    EXPECT_EQ(all.rows, 18U);
+    // σ²(m + s'(X'X)⁻¹s) (Draper and Smith 1998, §1.4, for several new observations), by the means of rows: the
+    // half of a total of all forecast rows is that of a mean of m new rows, times m.
+    const double sigma = e.linear->residualStandardDeviation, t = studentQuantile(0.95, e.linear->degreesOfFreedom);
+    EXPECT_GT(all.upper - all.predicted, t * sigma * std::sqrt(18.0));
+    EXPECT_LT(all.upper - all.predicted, 1.2 * t * sigma * std::sqrt(18.0));
+    double parts = 0;
+    for (const TotalLine& line : totals[1].lines)
+        parts += line.predicted;
+    EXPECT_NEAR(parts, predicted, 1e-9 * predicted);
+    // Months 41 to 43 of January 2020: May to July 2023.
+    ASSERT_EQ(totals[1].lines.size(), 4U);
+    EXPECT_EQ(totals[1].lines[0].by, (std::vector<std::string>{"north", "2023-Q2"}));
+    EXPECT_EQ(totals[1].lines[3].by, (std::vector<std::string>{"south", "2023-Q3"}));
+    EXPECT_EQ(totalsCsv(answersOf(e)).substr(0, 78),
+              "total,region,month,rows,rows_outside,rows_unpredicted,predicted,lower,upper,ac");
+    // A single row's total is that row.
+    recipe.forecast->totals = {{{{.column = "depot"}, {.column = "month"}}}};
+    const Evidence single = evaluate(recipe, made.rows, {}, quietly());
+    const TotalLine& row = answersOf(single).totals[0].lines[0];
+    EXPECT_NEAR(row.predicted, e.forecast->prediction[0], 1e-10);
+    EXPECT_NEAR(row.upper, e.forecast->upper[0], 1e-9 * row.upper);
+}
+
+/// Share of 90 % intervals of the total that hold it, over sets.
+double held(const Settings& settings, double shared, std::size_t sets, bool logs = false) {
+    std::size_t inside = 0;
+    for (unsigned seed = 1; seed <= sets; ++seed) {
+        Recipe recipe = recipeFor(settings);
+        recipe.logResponse = logs;
+        recipe.forecast->level = 0.9;
+        recipe.forecast->totals = {{}};
+        const Evidence e = unchecked(recipe, Made(seed, shared, 30, 6, 2).rows);
+        const TotalLine& all = answersOf(e).totals[0].lines[0];
+        EXPECT_FALSE(std::isnan(all.lower));
+        inside += all.actual >= all.lower && all.actual <= all.upper;
+    }
+    return static_cast<double>(inside) / static_cast<double>(sets);
+}
+
+TEST(Totals, HoldAsOftenAsTheySay) {
+    // 200 sets: two binomial errors are 0.042.
+    EXPECT_NEAR(held({}, 0, 200), 0.9, 0.045);
+    EXPECT_NEAR(held({}, 0, 200, true), 0.9, 0.045);
+    // What a month shares: without it 90 % totals hold 0.6.
+    EXPECT_NEAR(held({}, 3, 200), 0.9, 0.06);
+}
+
+TEST(Totals, OfKindsWithoutATheoryAreThoseOfModelsWithoutAPart) {
+    for (const Settings& settings :
+         {Settings{"neighbours", {{"count", 5.0}}}, Settings{"quantile", {{"share", 0.5}}},
+          Settings{"penalised", {{"penalty", 0.01}, {"l1_share", 0.5}}}}) {
+        const double share = held(settings, 0, 60);
+        EXPECT_GT(share, 0.8) << settings.kind; // 60 sets: two binomial errors are 0.08
+    }
+}
+
+TEST(Totals, CountRowsThatAreOutsideAndThoseWithoutAPrediction) {
+    Made made(3);
+    std::vector<double> x(made.rows.forecast->table.at("x", "").numbers().begin(),
+                          made.rows.forecast->table.at("x", "").numbers().end());
+    x[0] = std::nan("");
+    x[1] = 500;
+    made.rows.forecast->table = made.rows.forecast->table.withColumn(Column::ofNumbers("x", x));
+    Recipe recipe = recipeFor();
+    recipe.forecast->totals = {{}};
+    const Evidence e = unchecked(recipe, made.rows);
+    const TotalLine& all = answersOf(e).totals[0].lines[0];
+    EXPECT_EQ(all.unpredicted, 1U);
+    EXPECT_EQ(all.outside, 1U);
+    EXPECT_EQ(all.rows, 17U);
+}
+
+TEST(Totals, NameTheWeeksOfTheYearTheyBelongTo) {
+    // ISO 8601: 2024-12-30 is in the first week of 2025, 2027-01-01 in the 53rd of 2026.
+    Made made(4);
+    std::vector<std::int32_t> days(18, *parseDate("2024-12-30"));
+    days[1] = *parseDate("2027-01-01");
+    days[2] = *parseDate("2024-02-14");
+    made.rows.forecast->table = made.rows.forecast->table.withColumn(Column::ofDates("month", days));
+    Recipe recipe = recipeFor();
+    recipe.forecast->totals = {{{{.column = "month", .stretch = Stretch::week}}}};
+    const Evidence e = unchecked(recipe, made.rows);
+    std::vector<std::string> weeks;
+    for (const TotalLine& line : answersOf(e).totals[0].lines)
+        weeks.push_back(line.by[0]);
+    EXPECT_EQ(weeks, (std::vector<std::string>{"2024-W07", "2025-W01", "2026-W53"}));
+}
+
+TEST(CrossTables, AreTheTotalsAndSharesAddUpToOne) {
+    Recipe recipe = recipeFor();
+    const Made made(5);
+    for (const auto measure : {CrossMeasure::sumOfPredicted, CrossMeasure::shareOfPredicted, CrossMeasure::rows,
+                               CrossMeasure::meanOfDifference, CrossMeasure::interval}) {
+        recipe.forecast->crossTable = CrossTable{
+            .down = {.column = "region"}, .across = {.column = "month", .stretch = Stretch::month}, .measure = measure};
+        EXPECT_EQ(parseRecipe(recipeText(recipe), "r"), recipe);
+        const Evidence e = unchecked(recipe, made.rows);
+        const CrossTableFound& table = *answersOf(e).crossTable;
+        EXPECT_EQ(table.down, (std::vector<std::string>{"north", "south"}));
+        EXPECT_EQ(table.across, (std::vector<std::string>{"2023-05", "2023-06", "2023-07"}));
+        double sum = 0;
+        for (const CrossCell& cell : table.cells) {
+            EXPECT_EQ(cell.rows, 3U);
+            sum += cell.value;
+            if (measure == CrossMeasure::sumOfPredicted || measure == CrossMeasure::shareOfPredicted) {
+                EXPECT_LT(cell.lower, cell.value);
+            }
+        }
+        if (measure == CrossMeasure::shareOfPredicted) {
+            EXPECT_NEAR(sum, 1, 1e-12);
+        } else if (measure == CrossMeasure::rows) {
+            EXPECT_EQ(sum, 18);
+        }
+    }
+}
+
+TEST(Scenarios, DifferAsByHand) {
+    Recipe recipe = recipeFor();
+    recipe.scenarios = {
+        {"dearer", "region = \"north\"", {{"x", ColumnChange::How::by, 2.0}}},
+        {"share", "", {{"x", ColumnChange::How::byPercent, 5.0}}},
+        {"move", "depot = \"D0\"", {{"depot", ColumnChange::How::to, std::string("D1")}}},
+        {"new", "depot = \"D0\"", {{"depot", ColumnChange::How::to, std::string("D99")}}},
+        {"wrong", "", {{"rate", ColumnChange::How::by, 1.0}}},
+    };
+    EXPECT_EQ(parseRecipe(recipeText(recipe), "r"), recipe);
+    const Made made(6);
+    const Evidence e = unchecked(recipe, made.rows);
+    const auto& found = answersOf(e).scenarios;
+    ASSERT_EQ(found.size(), 5U);
+    const auto& b = e.linear->coefficients;
+    const auto slope = std::find_if(b.begin(), b.end(), [](const auto& c) { return c.name == "x"; });
+    const double t = studentQuantile(0.95, e.linear->degreesOfFreedom);
+    // 9 rows in the north, 2 more each: 18 times the coefficient, and its error is all there is.
+    EXPECT_EQ(found[0].rows, 9U);
+    EXPECT_NEAR(found[0].difference, 18 * slope->estimate, 1e-9);
+    EXPECT_NEAR(found[0].upper - found[0].difference, 18 * t * slope->standardError, 1e-8);
+    EXPECT_NEAR(found[0].changed - found[0].total, found[0].difference, 1e-8);
+    double sum = 0;
+    for (const double x : made.rows.forecast->table.at("x", "").numbers())
+        sum += x;
+    EXPECT_NEAR(found[1].difference, 0.05 * sum * slope->estimate, 1e-8);
+    const auto depot = std::find_if(b.begin(), b.end(), [](const auto& c) { return c.name.find("D1") != std::string::npos; });
+    ASSERT_NE(depot, b.end());
+    EXPECT_NEAR(found[2].difference, 3 * depot->estimate, 1e-8);
+    EXPECT_EQ(found[3].unpredicted, 3U) << "a depot that nobody learned from";
+    EXPECT_EQ(found[3].outside, 3U);
+    EXPECT_NE(found[4].problem.find("rate"), std::string::npos);
+    EXPECT_EQ(scenariosCsv(answersOf(e)).substr(0, 62), "scenario,rows,total,total_changed,difference,lower,upper\r\ndear");
+}
+
+TEST(Scenarios, OfAModelInLogsFollowTheirRows) {
+    Recipe recipe = recipeFor();
+    recipe.logResponse = true;
+    recipe.scenarios = {{"more", "", {{"x", ColumnChange::How::by, 1.0}}}};
+    const Evidence e = unchecked(recipe, Made(7).rows);
+    const auto& b = e.linear->coefficients;
+    const auto slope = std::find_if(b.begin(), b.end(), [](const auto& c) { return c.name == "x"; });
+    const ScenarioFound& found = answersOf(e).scenarios[0];
+    EXPECT_NEAR(found.changed, found.total * std::exp(slope->estimate), 1e-8 * found.total);
+    EXPECT_LT(found.lower, found.difference);
+}
+
+TEST(Intervals, OfEveryWayHoldWhatTheySay) {
+    for (const auto way : {IntervalWay::theory, IntervalWay::resampled, IntervalWay::outOfFold, IntervalWay::quantiles}) {
+        std::size_t inside = 0, rows = 0;
+        for (unsigned seed = 1; seed <= 12; ++seed) {
+            Recipe recipe = recipeFor();
+            recipe.forecast->intervals = way;
+            recipe.forecast->level = 0.9;
+            recipe.judge = FoldPlan{};
+            const Made made(300 + seed, 0, 40, 6, 10);
+            const Evidence e = unchecked(recipe, made.rows);
+            for (std::size_t i = 0; i < e.forecast->lower.size(); ++i) {
+                const double y = made.rows.forecast->table.at("y", "").numbers()[i];
+                inside += y >= e.forecast->lower[i] && y <= e.forecast->upper[i];
+                ++rows;
+            }
+            ASSERT_TRUE(answersOf(e).coverage);
+            EXPECT_EQ(answersOf(e).coverage->rows, 240U);
+            EXPECT_GT(answersOf(e).coverage->share, 0.8);
+            EXPECT_LT(answersOf(e).coverage->lower, answersOf(e).coverage->share);
+            EXPECT_EQ(parseRecipe(recipeText(recipe), "r"), recipe);
+        }
+        // 720 rows: two binomial errors are 0.022, those of the sets as much again.
+        EXPECT_NEAR(static_cast<double>(inside) / static_cast<double>(rows), 0.9,
+                    way == IntervalWay::quantiles ? 0.05 : 0.035)
+            << intervalWayName(way);
+    }
+}
+
+TEST(Intervals, OutOfFoldAreWiderWhereRowsSpreadMore) {
+    RandomStream random(9, "unequal");
+    std::vector<double> x, y;
+    for (int i = 0; i < 1200; ++i) {
+        x.push_back(10 * random.uniform());
+        y.push_back(20 + 5 * x.back() + (0.2 + 0.5 * x.back()) * random.normal());
+    }
+    StudyRows rows;
+    rows.learning.table = Table({Column::ofNumbers("y", y), Column::ofNumbers("x", x)});
+    rows.forecast.emplace();
+    rows.forecast->table = Table({Column::ofNumbers("x", {1, 9})});
+    Recipe recipe = recipeOf("y", {"x"});
+    recipe.forecast = ForecastRequest{};
+    recipe.forecast->intervals = IntervalWay::outOfFold;
+    const Evidence e = unchecked(recipe, rows);
+    const auto width = [&](std::size_t i) { return e.forecast->upper[i] - e.forecast->lower[i]; };
+    EXPECT_GT(width(1), 3 * width(0));
+    EXPECT_NE(e.forecast->intervals.find("5 bands of the prediction"), std::string::npos) << e.forecast->intervals;
+    EXPECT_NE(e.forecast->intervals.find("1,200 rows out of fold"), std::string::npos);
+}
+
+TEST(ReachTested, SeesABendThatOnlyTheEndsShow) {
+    RandomStream random(11, "bend");
+    std::vector<double> x, bent, straight;
+    for (int i = 0; i < 400; ++i) {
+        x.push_back(10 * random.uniform());
+        bent.push_back(x.back() + 0.6 * x.back() * x.back() + 0.5 * random.normal());
+        straight.push_back(2 * x.back() + 0.5 * random.normal());
+    }
+    for (const bool bends : {true, false}) {
+        StudyRows rows;
+        rows.learning.table = Table({Column::ofNumbers("y", bends ? bent : straight), Column::ofNumbers("x", x)});
+        rows.forecast.emplace();
+        rows.forecast->table = Table({Column::ofNumbers("x", {14})});
+        Recipe recipe = recipeOf("y", {"x"});
+        recipe.forecast = ForecastRequest{};
+        recipe.forecast->testReach = {"x"};
+        const Evidence e = unchecked(recipe, rows);
+        const auto& tested = answersOf(e).reach;
+        ASSERT_EQ(tested.size(), 2U);
+        const ReachTested& high = tested[0];
+        EXPECT_TRUE(high.high);
+        EXPECT_NEAR(high.asked, 0.4, 0.02);
+        ASSERT_EQ(high.steps.size(), 4U);
+        EXPECT_NEAR(high.steps[3].edge, 7, 0.5);
+        if (bends) {
+            EXPECT_GT(high.steps[3].rmse, 2.5 * high.rmseInside);
+            EXPECT_LT(high.steps[3].coverage, 0.7);
+            EXPECT_GT(high.steps[3].rmse, high.steps[0].rmse);
+        } else {
+            EXPECT_LT(high.steps[3].rmse, 1.3 * high.rmseInside);
+            EXPECT_GT(high.steps[3].coverage, 0.88);
+        }
+        EXPECT_NE(reachTestedText(answersOf(e)).find("\"beyond\""), std::string::npos);
+    }
+}
+
+TEST(Clearance, SaysWhatIsOpenAndWhoSigned) {
+    Recipe recipe = recipeFor();
+    recipe.clearance = Clearance{"A. Person", "2026-01-05", "for the plan"};
+    const Made made(12);
+    const Evidence e = evaluate(recipe, made.rows, {}, quietly());
+    const json sheet = json::parse(clearanceText(recipe, e, made.rows));
+    EXPECT_EQ(sheet["cleared"]["by"], "A. Person");
+    EXPECT_EQ(sheet["forecast"]["rows"], 18);
+    std::size_t open = 0;
+    for (const Goad& goad : e.goads)
+        open += !goad.accepted && goad.under.empty();
+    EXPECT_EQ(sheet["open"].size(), open);
+    EXPECT_EQ(sheet["fingerprints"]["rows"].get<std::string>().size(), 16U);
+    Made other(12);
+    std::vector<double> y(other.rows.learning.table.at("y", "").numbers().begin(),
+                          other.rows.learning.table.at("y", "").numbers().end());
+    y[7] += 1e-9;
+    other.rows.learning.table = other.rows.learning.table.withColumn(Column::ofNumbers("y", y));
+    EXPECT_NE(json::parse(clearanceText(recipe, e, other.rows))["fingerprints"]["rows"], sheet["fingerprints"]["rows"]);
+}
+
+TEST(ForecastPlans, AreRefusedByTheirPlace) {
+    const auto error = [](const std::string& rest) {
+        return errorOf([&] {
+            parseRecipe(R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": [], )" + rest + "}", "r");
+        });
+    };
+    EXPECT_NE(error(R"("forecast": {"file": "b.csv", "intervals": "guess"})").find("out of fold"), std::string::npos);
+    EXPECT_NE(error(R"("forecast": {"file": "b.csv", "totals": [{"by": [{"date": "m", "period": "decade"}]}]})")
+                  .find("quarter"),
+              std::string::npos);
+    EXPECT_NE(error(R"("scenarios": [{"name": "a", "change": [{"column": "x"}]}])").find("scenarios[0]"), std::string::npos);
+    EXPECT_NE(error(R"("scenarios": [{"name": "a", "change": []}, {"name": "a", "change": []}])").find("another"),
+              std::string::npos);
+    Recipe recipe = recipeFor();
+    recipe.forecast->totals = {{{{.column = "x", .stretch = Stretch::month}}}};
+    EXPECT_NE(errorOf([&] { unchecked(recipe, Made(1).rows); }).find("need a date"), std::string::npos);
+}
+
+} // namespace forecast_questions_test
