@@ -64,7 +64,8 @@ const std::vector<Option>& options() {
          "it.",
          [](Parsed& p, Text v) { p.arguments.projectEvidence = v; }},
         {"--forecast", "ROWS",
-         "With --project FILE and --out DIR: forecast the rows of a text file or a workbook by the model that the "
+         "With --project FILE and --out DIR: forecast the rows of a text file or a workbook by the model "
+         "that the "
          "project keeps, which is not fitted anew, and write what the recipe's forecast asks for.",
          [](Parsed& p, Text v) { p.arguments.forecast = v; }},
         {"--fit", "N", "With --project-evidence: another fit than the one shown.",
@@ -314,7 +315,8 @@ Arguments parseArguments(int argc, char** argv) {
     }
     if (!arguments.response.empty()) usage("--response goes with --look");
     if (!arguments.forecast.empty()) { // by what a project keeps: its evidence, of other rows to come
-        if (arguments.project.empty() || arguments.out.empty()) usage("--forecast goes with --project FILE and --out DIR");
+        if (arguments.project.empty() || arguments.out.empty())
+            usage("--forecast goes with --project FILE and --out DIR");
         arguments.projectEvidence = std::exchange(arguments.project, {});
     }
     if (!arguments.projectEvidence.empty()) {

@@ -222,7 +222,10 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
     const auto prepared = prepareRows(recipe, rows, arguments.threads, fitting);
     requireSteps(arguments, recipe, *prepared, path.string());
     Evidence evidence = evaluate(recipe, rows, *prepared,
-                                 {.threads = arguments.threads, .lookAtTest = arguments.lookAtTest, .questioned = true},
+                                 {.threads = arguments.threads,
+                                  .lookAtTest = arguments.lookAtTest,
+                                  .questioned = true,
+                                  .importance = true},
                                  fitting);
     // A stop while folds are judged keeps those done; another one stops the rest.
     const bool partly = evidence.folds && evidence.folds->partial();
@@ -324,8 +327,8 @@ int runProjectEvidence(const Arguments& arguments, TerminalProgress& progress) {
         if (!recipe.forecast) recipe.forecast = ForecastRequest{};
         static_cast<RowsSource&>(*recipe.forecast) = arguments.source;
         recipe.forecast->file = fs::absolute(arguments.forecast).lexically_normal().string();
-        rows.forecast = loadForecastRows(recipe, rows.learning.table, project.folder, arguments.threads, opening,
-                                         passwordOf);
+        rows.forecast = loadForecastRows(recipe, rows.learning.table, project.folder, arguments.threads,
+                                         opening, passwordOf);
     }
     if (!recipe.forecast) rows.forecast.reset();
     ProgressStage preparing(progress, 0.4, 0.6);
@@ -336,7 +339,8 @@ int runProjectEvidence(const Arguments& arguments, TerminalProgress& progress) {
                                        {.threads = arguments.threads,
                                         .lookAtTest = arguments.lookAtTest,
                                         .study = kept == project.studies.end() ? nullptr : kept->second,
-                                        .questioned = true},
+                                        .questioned = true,
+                                        .importance = true},
                                        telling);
     NamedFiles more;
     if (arguments.readAloud)

@@ -101,8 +101,9 @@ QStringList fitSummary(const Session& session) {
     lines << QString("Learning rows: RMSE %1%2, MAE %3")
                  .arg(qs(readableText(e->learning.rmse)), unit, qs(readableText(e->learning.mae)));
     if (e->leftOneOut)
-        lines << QString("%1 left out one at a time: RMSE %2 ± %3%4")
+        lines << QString("%1 %2: RMSE %3 ± %4%5")
                      .arg(qs(plural(e->leftOneOut->rows, "learning row", "learning rows")),
+                          qs(std::string(errorsOfName(e->study->trained.unseenOf))),
                           qs(readableText(e->leftOneOut->rmse)),
                           qs(readableText(e->leftOneOut->rmseError, 2)), unit);
     if (e->folds) lines << foldLines(*e->folds, unit);

@@ -273,11 +273,12 @@ void Session::chooseForecast(const QString& path) {
     const fs::path file = fs::absolute(ss(path));
     std::error_code failure;
     const fs::path relative = fs::relative(file, m_folder, failure);
-    ForecastRequest request;
+    ForecastRequest request =
+        recipe.forecast.value_or(ForecastRequest{}); // what was asked is asked of these rows
+    static_cast<RowsSource&>(request) = {};
     request.file =
         failure || relative.empty() || *relative.begin() == ".." ? file.string() : relative.string();
     request.kind = kindOfFile(file);
-    request.level = recipe.forecast ? recipe.forecast->level : 0.95;
     recipe.forecast = request;
     Edit edit = editOf(recipe);
     const State from = drafted();

@@ -171,7 +171,8 @@ std::vector<TermLine> termLines(const Session& session, TermPlaces* places) {
     const Recipe& recipe = session.recipe();
     const auto& evidence = session.evidence();
     // It is there from the start, so that the first tick moves nothing.
-    const bool linear = evidence ? evidence->linear.has_value() : kindOf(recipe.estimator).linear;
+    const bool linear = evidence ? evidence->linear.has_value()
+                                 : kindOf(recipe.estimator).can.terms == Capabilities::Terms::formula;
     if (linear && has("constant"))
         lines.push_back({TermLine::Kind::constant, -1, evidence && evidence->intercept ? 0 : -1, {}});
     std::vector<std::vector<int>> coefficientsOf(recipe.terms.size());

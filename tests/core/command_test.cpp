@@ -503,6 +503,16 @@ TEST(Command, AProjectSaysWhatItsFitsSaidWithoutFitting) {
     ASSERT_EQ(run("--project-evidence " + project + " --out " + folder.file("shown").string(), folder).code,
               0);
     EXPECT_EQ(bytesOf(folder.file("shown") / "rows.csv"), bytesOf(folder.file("project4") / "rows.csv"));
+    // Other rows by the model that it keeps, without a fit: here the same ones.
+    ASSERT_EQ(run("--project " + project + " --forecast " + demo + "/plan.csv --out " +
+                      folder.file("other").string(),
+                  folder)
+                  .code,
+              0);
+    EXPECT_EQ(bytesOf(folder.file("other") / "forecast.csv"),
+              bytesOf(folder.file("project4") / "forecast.csv"));
+    EXPECT_TRUE(std::filesystem::exists(folder.file("other") / "clearance.json"));
+    EXPECT_EQ(run("--forecast " + demo + "/plan.csv --out " + folder.file("none").string(), folder).code, 2);
     const Ran none =
         run("--project-evidence " + project + " --fit 9 --out " + folder.file("none").string(), folder);
     EXPECT_EQ(none.code, 2);

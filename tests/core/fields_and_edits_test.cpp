@@ -78,7 +78,7 @@ TEST(Fields, ASettingLeftOutIsItsFallback) {
         }
     EXPECT_NE(errorOf([] {
                   checkSettings({"magic"});
-              }).find("Known are least squares, robust, quantile, penalised and neighbours"),
+              }).find("Known are least squares, robust, quantile, penalised, neighbours, tree"),
               std::string::npos);
 }
 

@@ -1,4 +1,5 @@
-// What is asked of rows to be forecast: totals, cross tables, scenarios, other intervals, reach that was tested.
+// What is asked of rows to be forecast: totals, cross tables, scenarios, other intervals, reach that was
+// tested.
 #include "base/random.h"
 #include "check/error_tests.h"
 #include "estimate/distributions.h"
@@ -69,11 +70,14 @@ Recipe recipeFor(const Settings& settings = {}) {
     return recipe;
 }
 
-const ForecastAnswers& answersOf(const Evidence& evidence) { return *evidence.answers; }
+const ForecastAnswers& answersOf(const Evidence& evidence) {
+    return *evidence.answers;
+}
 
 TEST(Totals, AddUpAndCarryWhatCoefficientsHaveInCommon) {
     Recipe recipe = recipeFor();
-    recipe.forecast->totals = {{}, {{{.column = "region"}, {.column = "month", .stretch = Stretch::quarter}}}};
+    recipe.forecast->totals = {{},
+                               {{{.column = "region"}, {.column = "month", .stretch = Stretch::quarter}}}};
     const Made made(1);
     const Evidence e = evaluate(recipe, made.rows, {}, quietly());
     const auto& totals = answersOf(e).totals;
@@ -88,9 +92,10 @@ TEST(Totals, AddUpAndCarryWhatCoefficientsHaveInCommon) {
     EXPECT_NEAR(all.predicted, predicted, 1e-9 * predicted);
     EXPECT_NEAR(all.actual, actual, 1e-9 * actual);
     EXPECT_EQ(all.rows, 18U);
-    // σ²(m + s'(X'X)⁻¹s) (Draper and Smith 1998, §1.4, for several new observations), by the means of rows: the
-    // half of a total of all forecast rows is that of a mean of m new rows, times m.
-    const double sigma = e.linear->residualStandardDeviation, t = studentQuantile(0.95, e.linear->degreesOfFreedom);
+    // σ²(m + s'(X'X)⁻¹s) (Draper and Smith 1998, §1.4, for several new observations), by the means of rows:
+    // the half of a total of all forecast rows is that of a mean of m new rows, times m.
+    const double sigma = e.linear->residualStandardDeviation,
+                 t = studentQuantile(0.95, e.linear->degreesOfFreedom);
     EXPECT_GT(all.upper - all.predicted, t * sigma * std::sqrt(18.0));
     EXPECT_LT(all.upper - all.predicted, 1.2 * t * sigma * std::sqrt(18.0));
     double parts = 0;
@@ -179,10 +184,11 @@ TEST(Totals, NameTheWeeksOfTheYearTheyBelongTo) {
 TEST(CrossTables, AreTheTotalsAndSharesAddUpToOne) {
     Recipe recipe = recipeFor();
     const Made made(5);
-    for (const auto measure : {CrossMeasure::sumOfPredicted, CrossMeasure::shareOfPredicted, CrossMeasure::rows,
-                               CrossMeasure::meanOfDifference, CrossMeasure::interval}) {
-        recipe.forecast->crossTable = CrossTable{
-            .down = {.column = "region"}, .across = {.column = "month", .stretch = Stretch::month}, .measure = measure};
+    for (const auto measure : {CrossMeasure::sumOfPredicted, CrossMeasure::shareOfPredicted,
+                               CrossMeasure::rows, CrossMeasure::meanOfDifference, CrossMeasure::interval}) {
+        recipe.forecast->crossTable = CrossTable{.down = {.column = "region"},
+                                                 .across = {.column = "month", .stretch = Stretch::month},
+                                                 .measure = measure};
         EXPECT_EQ(parseRecipe(recipeText(recipe), "r"), recipe);
         const Evidence e = unchecked(recipe, made.rows);
         const CrossTableFound& table = *answersOf(e).crossTable;
@@ -230,13 +236,15 @@ TEST(Scenarios, DifferAsByHand) {
     for (const double x : made.rows.forecast->table.at("x", "").numbers())
         sum += x;
     EXPECT_NEAR(found[1].difference, 0.05 * sum * slope->estimate, 1e-8);
-    const auto depot = std::find_if(b.begin(), b.end(), [](const auto& c) { return c.name.find("D1") != std::string::npos; });
+    const auto depot = std::find_if(b.begin(), b.end(),
+                                    [](const auto& c) { return c.name.find("D1") != std::string::npos; });
     ASSERT_NE(depot, b.end());
     EXPECT_NEAR(found[2].difference, 3 * depot->estimate, 1e-8);
     EXPECT_EQ(found[3].unpredicted, 3U) << "a depot that nobody learned from";
     EXPECT_EQ(found[3].outside, 3U);
     EXPECT_NE(found[4].problem.find("rate"), std::string::npos);
-    EXPECT_EQ(scenariosCsv(answersOf(e)).substr(0, 62), "scenario,rows,total,total_changed,difference,lower,upper\r\ndear");
+    EXPECT_EQ(scenariosCsv(answersOf(e)).substr(0, 62),
+              "scenario,rows,total,total_changed,difference,lower,upper\ndeare");
 }
 
 TEST(Scenarios, OfAModelInLogsFollowTheirRows) {
@@ -252,7 +260,8 @@ TEST(Scenarios, OfAModelInLogsFollowTheirRows) {
 }
 
 TEST(Intervals, OfEveryWayHoldWhatTheySay) {
-    for (const auto way : {IntervalWay::theory, IntervalWay::resampled, IntervalWay::outOfFold, IntervalWay::quantiles}) {
+    for (const auto way :
+         {IntervalWay::theory, IntervalWay::resampled, IntervalWay::outOfFold, IntervalWay::quantiles}) {
         std::size_t inside = 0, rows = 0;
         for (unsigned seed = 1; seed <= 12; ++seed) {
             Recipe recipe = recipeFor();
@@ -296,7 +305,8 @@ TEST(Intervals, OutOfFoldAreWiderWhereRowsSpreadMore) {
     const Evidence e = unchecked(recipe, rows);
     const auto width = [&](std::size_t i) { return e.forecast->upper[i] - e.forecast->lower[i]; };
     EXPECT_GT(width(1), 3 * width(0));
-    EXPECT_NE(e.forecast->intervals.find("5 bands of the prediction"), std::string::npos) << e.forecast->intervals;
+    EXPECT_NE(e.forecast->intervals.find("5 bands of the prediction"), std::string::npos)
+        << e.forecast->intervals;
     EXPECT_NE(e.forecast->intervals.find("1,200 rows out of fold"), std::string::npos);
 }
 
@@ -310,7 +320,8 @@ TEST(ReachTested, SeesABendThatOnlyTheEndsShow) {
     }
     for (const bool bends : {true, false}) {
         StudyRows rows;
-        rows.learning.table = Table({Column::ofNumbers("y", bends ? bent : straight), Column::ofNumbers("x", x)});
+        rows.learning.table =
+            Table({Column::ofNumbers("y", bends ? bent : straight), Column::ofNumbers("x", x)});
         rows.forecast.emplace();
         rows.forecast->table = Table({Column::ofNumbers("x", {14})});
         Recipe recipe = recipeOf("y", {"x"});
@@ -336,6 +347,48 @@ TEST(ReachTested, SeesABendThatOnlyTheEndsShow) {
     }
 }
 
+TEST(Importance, OfALinearModelIsItsClosedForm) {
+    // Mean squared error of y = bx after x was permuted: that before plus 2b²var(x), up to chance; and
+    // columns that go together are permuted together, too.
+    RandomStream random(21, "importance");
+    std::vector<double> x, twin, z, y;
+    for (int i = 0; i < 1000; ++i) {
+        x.push_back(random.normal());
+        twin.push_back(x.back() + 0.2 * random.normal());
+        z.push_back(random.normal());
+        y.push_back(5 * x.back() + 2 * z.back() + random.normal());
+    }
+    StudyRows rows;
+    rows.learning.table = Table({Column::ofNumbers("y", y), Column::ofNumbers("x", x),
+                                 Column::ofNumbers("twin", twin), Column::ofNumbers("z", z)});
+    const Recipe recipe = recipeOf("y", {"x", "twin", "z"});
+    const auto prepared = prepareRows(recipe, rows, {}, quietly());
+    const Evidence e =
+        evaluate(recipe, rows, *prepared, {.checks = ChecksWanted::none, .importance = true}, quietly());
+    ASSERT_EQ(e.importance.lines.size(), 4U);
+    const auto lineOf = [&](std::vector<std::string> columns) {
+        return *std::find_if(e.importance.lines.begin(), e.importance.lines.end(),
+                             [&](const ImportanceLine& l) { return l.columns == columns; });
+    };
+    const auto& c = e.linear->coefficients;
+    const auto squared = [&](const std::string& column, const std::vector<double>& values) {
+        double mean = 0, squares = 0;
+        for (const double v : values)
+            mean += v / 1000;
+        for (const double v : values)
+            squares += (v - mean) * (v - mean) / 1000;
+        const auto b =
+            std::find_if(c.begin(), c.end(), [&](const auto& each) { return each.name == column; })->estimate;
+        return 2 * b * b * squares;
+    };
+    const double before = e.importance.rmse * e.importance.rmse;
+    EXPECT_NEAR(std::pow(e.importance.rmse + lineOf({"z"}).increase, 2), before + squared("z", z), 0.6);
+    EXPECT_NEAR(std::pow(e.importance.rmse + lineOf({"x"}).increase, 2), before + squared("x", x), 4);
+    EXPECT_NEAR(std::pow(e.importance.rmse + lineOf({"x", "twin"}).increase, 2), before + 50, 5);
+    EXPECT_EQ(e.importance.lines.front().columns, (std::vector<std::string>{"x", "twin"}));
+    EXPECT_GT(lineOf({"z"}).spread, 0);
+}
+
 TEST(Clearance, SaysWhatIsOpenAndWhoSigned) {
     Recipe recipe = recipeFor();
     recipe.clearance = Clearance{"A. Person", "2026-01-05", "for the plan"};
@@ -354,22 +407,29 @@ TEST(Clearance, SaysWhatIsOpenAndWhoSigned) {
                           other.rows.learning.table.at("y", "").numbers().end());
     y[7] += 1e-9;
     other.rows.learning.table = other.rows.learning.table.withColumn(Column::ofNumbers("y", y));
-    EXPECT_NE(json::parse(clearanceText(recipe, e, other.rows))["fingerprints"]["rows"], sheet["fingerprints"]["rows"]);
+    EXPECT_NE(json::parse(clearanceText(recipe, e, other.rows))["fingerprints"]["rows"],
+              sheet["fingerprints"]["rows"]);
 }
 
 TEST(ForecastPlans, AreRefusedByTheirPlace) {
     const auto error = [](const std::string& rest) {
         return errorOf([&] {
-            parseRecipe(R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": [], )" + rest + "}", "r");
+            parseRecipe(R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": [], )" + rest +
+                            "}",
+                        "r");
         });
     };
-    EXPECT_NE(error(R"("forecast": {"file": "b.csv", "intervals": "guess"})").find("out of fold"), std::string::npos);
-    EXPECT_NE(error(R"("forecast": {"file": "b.csv", "totals": [{"by": [{"date": "m", "period": "decade"}]}]})")
-                  .find("quarter"),
+    EXPECT_NE(error(R"("forecast": {"file": "b.csv", "intervals": "guess"})").find("out of fold"),
               std::string::npos);
-    EXPECT_NE(error(R"("scenarios": [{"name": "a", "change": [{"column": "x"}]}])").find("scenarios[0]"), std::string::npos);
-    EXPECT_NE(error(R"("scenarios": [{"name": "a", "change": []}, {"name": "a", "change": []}])").find("another"),
+    EXPECT_NE(
+        error(R"("forecast": {"file": "b.csv", "totals": [{"by": [{"date": "m", "period": "decade"}]}]})")
+            .find("quarter"),
+        std::string::npos);
+    EXPECT_NE(error(R"("scenarios": [{"name": "a", "change": [{"column": "x"}]}])").find("scenarios[0]"),
               std::string::npos);
+    EXPECT_NE(
+        error(R"("scenarios": [{"name": "a", "change": []}, {"name": "a", "change": []}])").find("another"),
+        std::string::npos);
     Recipe recipe = recipeFor();
     recipe.forecast->totals = {{{{.column = "x", .stretch = Stretch::month}}}};
     EXPECT_NE(errorOf([&] { unchecked(recipe, Made(1).rows); }).find("need a date"), std::string::npos);

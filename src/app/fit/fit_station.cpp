@@ -5,6 +5,7 @@
 #include "app/fit/effect_pane.h"
 #include "app/fit/path_pane.h"
 #include "app/fit/term_menu.h"
+#include "app/fit/tree_pane.h"
 #include "app/parts.h"
 #include "base/text.h"
 #include "estimate/linear/linear_model.h"
@@ -13,6 +14,7 @@
 #include "workspace/helps_grid.h"
 #include "workspace/reading.h"
 #include "workspace/text.h"
+#include "workspace/tree_view.h"
 
 #include <QHBoxLayout>
 #include <QHeaderView>
@@ -81,7 +83,7 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     for (const auto& [key, text] :
          {std::pair{"words", tr("in words")}, std::pair{"helps", tr("what would help")},
           std::pair{"choose", tr("choose terms")}, std::pair{"curve", tr("more rows?")},
-          std::pair{"path", tr("path")}}) {
+          std::pair{"path", tr("path")}, std::pair{"tree", tr("tree")}}) {
         auto* button = linkButton(text, beside);
         button->setCheckable(true);
         choice->addWidget(button);
@@ -145,6 +147,9 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     m_path = new PathPane(session, m_side);
     m_path->setObjectName("pathPane");
     m_side->addWidget(m_path);
+    m_tree = new TreePane(session, m_side);
+    m_tree->setObjectName("treePane");
+    m_side->addWidget(m_tree);
     lower->addWidget(m_effect);
     lower->addWidget(beside);
     lower->setSizes({440, 460});
@@ -185,19 +190,21 @@ void FitStation::showSide(const std::string& side) {
             shown ? "font-weight: 600; color: #1F2A2C; text-decoration: underline;" : "");
     }
     m_side->setCurrentIndex(at);
-    // A path takes the whole width: the effect of one term is beside the point there.
-    m_effect->setVisible(side != "path");
-    if (side == "path" && m_heights.isEmpty()) {
+    // A path and a tree take the whole width: the effect of one term is beside the point there.
+    const bool wide = side == "path" || side == "tree";
+    m_effect->setVisible(!wide);
+    if (wide && m_heights.isEmpty()) {
         m_heights = m_whole->sizes();
         const int all = m_heights[0] + m_heights[1];
         if (all > 0) m_whole->setSizes({all / 3, all - all / 3});
-    } else if (side != "path" && !m_heights.isEmpty()) {
+    } else if (!wide && !m_heights.isEmpty()) {
         m_whole->setSizes(m_heights);
         m_heights.clear();
     }
     if (side == "helps") findHelps();
     if (side == "curve") m_curve->refresh();
     if (side == "path") m_path->refresh();
+    if (side == "tree") m_tree->refresh();
 }
 
 namespace {
@@ -340,10 +347,11 @@ void FitStation::refresh() {
     const auto& evidence = m_session.evidence();
     const LinearModel* model = evidence ? evidence->study->linear() : nullptr;
     const bool penalised = model && model->penalised;
+    const bool tree = evidence && treeView(m_session);
     for (const auto& [key, button] : m_sides)
-        if (key == "path") button->setVisible(penalised);
+        if (key == "path" || key == "tree") button->setVisible(key == "path" ? penalised : tree);
     std::string side = known ? wanted->second : "words";
-    if (side == "path" && !penalised) side = "words";
+    if ((side == "path" && !penalised) || (side == "tree" && !tree)) side = "words";
     showSide(side);
 }
 

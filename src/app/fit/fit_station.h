@@ -16,6 +16,7 @@ class CurvePane;
 class EffectPane;
 class GridView;
 class PathPane;
+class TreePane;
 
 /// The term table, the effect of the chosen term, and the fit in words.
 class FitStation : public Station {
@@ -59,6 +60,7 @@ private:
     ChoosePane* m_choose;
     CurvePane* m_curve;
     PathPane* m_path;
+    TreePane* m_tree;
     GridView* m_helps;
     GridModel m_helpsModel;
     QLabel* m_helpsSaid;

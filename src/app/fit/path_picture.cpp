@@ -27,7 +27,8 @@ namespace {
 
 constexpr double leftEdge = 74, rightEdge = 190, topEdge = 36, bottomEdge = 36, between = 26;
 
-/// Values that read well, at most about `count` of them.
+} // namespace
+
 std::vector<double> readableTicks(double low, double high, int count) {
     std::vector<double> ticks;
     const double raw = (high - low) / count;
@@ -43,8 +44,6 @@ std::vector<double> readableTicks(double low, double high, int count) {
         ticks.push_back(std::fabs(at) < 1e-9 * step ? 0 : at);
     return ticks;
 }
-
-} // namespace
 
 PathPicture::PathPicture(QWidget* parent) : QWidget(parent) {
     setObjectName("pathPicture");

@@ -10,6 +10,9 @@
 
 namespace oxgoad {
 
+/// Values that read well, at most about `count` of them.
+std::vector<double> readableTicks(double low, double high, int count);
+
 /// Keys: left and right move the handle, Home to the smallest error, End to the simplest within one standard
 /// error.
 class PathPicture : public QWidget {

@@ -1,5 +1,6 @@
 #include "app/forecast/forecast_station.h"
 
+#include "app/forecast/questions_pane.h"
 #include "app/parts.h"
 #include "base/file.h"
 #include "base/text.h"
@@ -25,6 +26,10 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
     head->addWidget(m_head);
     m_show = plainBox(tr("Chart"), "chart", this);
     head->addWidget(m_show);
+    m_below = plainBox(tr("Below the chart"), "below", this);
+    m_below->addItems({tr("rows"), tr("cross table"), tr("what if"), tr("how far it reaches")});
+    connect(m_below, &QComboBox::currentIndexChanged, this, &ForecastStation::showBelow);
+    head->addWidget(m_below);
     head->addStretch(1);
     auto* choose = new QPushButton(tr("Choose rows…"), this);
     choose->setObjectName("chooseForecast");
@@ -48,7 +53,10 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
     m_table->setModel(&m_model);
     splitter->addWidget(m_chart);
     splitter->addWidget(m_table);
-    splitter->setSizes({260, 300});
+    m_questions = new QuestionsPane(session, splitter);
+    m_questions->hide();
+    splitter->addWidget(m_questions);
+    splitter->setSizes({260, 300, 300});
     layout->addWidget(splitter, 1);
     connect(m_show, &QComboBox::currentTextChanged, this, &ForecastStation::drawChart);
 }
@@ -57,12 +65,21 @@ QWidget* ForecastStation::focusTarget() {
     return m_table;
 }
 
+void ForecastStation::showBelow(int what) {
+    m_table->setVisible(what == 0);
+    m_questions->setVisible(what > 0);
+    if (what > 0) m_questions->ask(static_cast<QuestionsPane::Question>(what - 1));
+}
+
 void ForecastStation::refresh() {
     const auto& evidence = m_session.evidence();
     const bool there = evidence && evidence->forecast;
     m_export->setEnabled(there);
     m_written->clear(); // what was written is of another forecast
     m_show->setVisible(there);
+    m_below->setVisible(there);
+    if (!there) m_below->setCurrentIndex(0);
+    if (m_questions->isVisible()) m_questions->refresh();
     const int columns = m_model.columnCount();
     const int lines = m_model.rowCount();
     m_model.setContent(forecastGrid(m_session));

@@ -9,6 +9,7 @@ class QPushButton;
 namespace oxgoad {
 
 class GridView;
+class QuestionsPane;
 
 /// The rows to be forecast: totals over time, each row with its interval and reach, export.
 class ForecastStation : public Station {
@@ -23,6 +24,7 @@ private:
     void drawChart();
     void drawTotals(const ForecastEvidence& forecast);
     void drawRows(const ForecastEvidence& forecast);
+    void showBelow(int what);
     void exportCsv();
 
     FileChooser& m_files;
@@ -30,6 +32,8 @@ private:
     QLabel* m_written;
     QPushButton* m_export;
     QComboBox* m_show;
+    QComboBox* m_below;
+    QuestionsPane* m_questions;
     GridModel m_model;
     GridView* m_table;
     PlotFrame* m_chart;

@@ -6,6 +6,7 @@
 #include "estimate/model_text.h"
 #include "estimate/neighbours/neighbours.h"
 #include "estimate/penalised/penalised.h"
+#include "estimate/tree/tree.h"
 
 #include <algorithm>
 #include <cassert>
@@ -16,8 +17,8 @@ namespace oxgoad {
 namespace {
 
 std::vector<ModelKind>& allKinds() {
-    static std::vector<ModelKind> kinds{leastSquaresKind(), robustKind(), quantileKind(), penalisedKind(),
-                                        neighboursKind()};
+    static std::vector<ModelKind> kinds{leastSquaresKind(), robustKind(),     quantileKind(),
+                                        penalisedKind(),    neighboursKind(), treeKind()};
     return kinds;
 }
 

@@ -75,6 +75,8 @@ struct ModelKind {
     std::function<Eigen::MatrixXd(const Settings&, std::string_view field, std::span<const double> values,
                                   const TrainingData&, const Eigen::MatrixXd& inputs, Progress&)>
         predictEach{};
+    /// What it tells beside the parts of all kinds; `tuned` are the values that folds tried, if they did.
+    std::function<ModelPart(const LearnedModel&, std::span<const TunedValue> tuned)> describe{};
     /// Errors: badProject when the text is none of this kind.
     std::function<std::shared_ptr<const LearnedModel>(std::string_view)> read{};
 };

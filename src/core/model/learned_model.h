@@ -58,6 +58,22 @@ struct NamedNumber {
     double value = 0;
 };
 
+/// A value of a setting that was tried, and what it missed by over folds.
+struct TunedValue {
+    double value = 0, meanOfFoldMse = 0, standardError = 0;
+};
+
+/// What a kind tells of its model in a form of its own: a key of the evidence with its JSON, a table as a
+/// file, lines for people. The texts of cells are those of the data.
+using PartRow = std::vector<std::string>;
+struct ModelPart {
+    std::string key{}, json{};
+    std::string file{};
+    PartRow header{};
+    std::vector<PartRow> table{};
+    std::string text{};
+};
+
 /// How far rows stand from those learned from, by a measure of the model's own.
 struct DistanceScale {
     /// "leverage"; "distance to the 5 nearest"; empty for a model that knows no distance.

@@ -1,9 +1,9 @@
 #include "recipe/forecast_plan.h"
 
 #include "base/text.h"
-#include "table/fields.h"
 #include "recipe/json_reader.h"
 #include "recipe/recipe_parts.h"
+#include "table/fields.h"
 
 #include <algorithm>
 #include <array>
@@ -19,17 +19,18 @@ namespace {
 
 template <class E> using Names = std::span<const std::pair<E, std::string_view>>;
 
-constexpr std::array<std::pair<IntervalWay, std::string_view>, 5> ways{{{IntervalWay::theory, "theory"},
-                                                                       {IntervalWay::quantiles, "quantiles"},
-                                                                       {IntervalWay::resampled, "resampled"},
-                                                                       {IntervalWay::outOfFold, "out of fold"},
-                                                                       {IntervalWay::usual, "usual"}}};
+constexpr std::array<std::pair<IntervalWay, std::string_view>, 5> ways{
+    {{IntervalWay::theory, "theory"},
+     {IntervalWay::quantiles, "quantiles"},
+     {IntervalWay::resampled, "resampled"},
+     {IntervalWay::outOfFold, "out of fold"},
+     {IntervalWay::usual, "usual"}}};
 constexpr std::array<std::pair<Stretch, std::string_view>, 6> stretches{{{Stretch::none, ""},
-                                                                        {Stretch::day, "day"},
-                                                                        {Stretch::week, "week"},
-                                                                        {Stretch::month, "month"},
-                                                                        {Stretch::quarter, "quarter"},
-                                                                        {Stretch::year, "year"}}};
+                                                                         {Stretch::day, "day"},
+                                                                         {Stretch::week, "week"},
+                                                                         {Stretch::month, "month"},
+                                                                         {Stretch::quarter, "quarter"},
+                                                                         {Stretch::year, "year"}}};
 constexpr std::array<std::pair<CrossMeasure, std::string_view>, 9> measures{
     {{CrossMeasure::sumOfPredicted, "sum of predicted"},
      {CrossMeasure::meanOfPredicted, "mean of predicted"},
@@ -85,9 +86,15 @@ std::string conditionText(const std::string& where) {
 
 } // namespace
 
-std::string_view intervalWayName(IntervalWay way) { return nameOf<IntervalWay>(ways, way); }
-std::string_view stretchName(Stretch stretch) { return nameOf<Stretch>(stretches, stretch); }
-std::string_view crossMeasureName(CrossMeasure measure) { return nameOf<CrossMeasure>(measures, measure); }
+std::string_view intervalWayName(IntervalWay way) {
+    return nameOf<IntervalWay>(ways, way);
+}
+std::string_view stretchName(Stretch stretch) {
+    return nameOf<Stretch>(stretches, stretch);
+}
+std::string_view crossMeasureName(CrossMeasure measure) {
+    return nameOf<CrossMeasure>(measures, measure);
+}
 
 std::string segmentText(const Segment& segment) {
     if (segment.bands > 0) return std::to_string(segment.bands) + " bands of " + segment.column;
@@ -100,7 +107,8 @@ std::string scenarioText(const Scenario& scenario) {
     std::vector<std::string> changes;
     for (const ColumnChange& change : scenario.change) {
         const auto* number = std::get_if<double>(&change.value);
-        const std::string value = number ? shortText(std::fabs(*number)) : std::get<std::string>(change.value);
+        const std::string value =
+            number ? shortText(std::fabs(*number)) : std::get<std::string>(change.value);
         if (change.how == ColumnChange::How::to)
             changes.push_back(change.column + " = " + (number ? shortText(*number) : value));
         else
@@ -116,7 +124,8 @@ ForecastRequest parseForecast(const JsonValue& value) {
     ForecastRequest request;
     static_cast<RowsSource&>(request) = parseSource(object);
     object.optional("level", [&](const JsonValue& v) { request.level = v.number(0, 1); });
-    object.optional("intervals", [&](const JsonValue& v) { request.intervals = named<IntervalWay>(ways, v); });
+    object.optional("intervals",
+                    [&](const JsonValue& v) { request.intervals = named<IntervalWay>(ways, v); });
     object.optional("totals", [&](const JsonValue& v) {
         v.eachItem([&](const JsonValue& item) {
             JsonObject total(item);
@@ -181,7 +190,8 @@ ColumnChange parseChange(const JsonValue& value) {
     take("by_per_cent", ColumnChange::How::byPercent);
     take("to", ColumnChange::How::to);
     object.finish();
-    if (said != 1) value.refuse("says " + std::to_string(said) + " changes", "Give one of by, by_per_cent and to.");
+    if (said != 1)
+        value.refuse("says " + std::to_string(said) + " changes", "Give one of by, by_per_cent and to.");
     return change;
 }
 

@@ -24,7 +24,8 @@ enum class Stretch { none, day, week, month, quarter, year };
 /// "day", "week", …; "" for none.
 std::string_view stretchName(Stretch stretch);
 
-/// What rows are parted by: the values of a column, a stretch of a date, bands of a number with as many rows each.
+/// What rows are parted by: the values of a column, a stretch of a date, bands of a number with as many rows
+/// each.
 struct Segment {
     std::string column;
     Stretch stretch = Stretch::none;
@@ -61,8 +62,8 @@ struct CrossTable {
     bool operator==(const CrossTable&) const = default;
 };
 
-/// Rows to be forecast: a source like any other, and what is asked of them. The joins of the rows are made with
-/// them too.
+/// Rows to be forecast: a source like any other, and what is asked of them. The joins of the rows are made
+/// with them too.
 struct ForecastRequest : RowsSource {
     double level = 0.95;
     IntervalWay intervals = IntervalWay::usual;
@@ -78,7 +79,8 @@ struct ColumnChange {
     enum class How { by, byPercent, to };
     std::string column;
     How how = How::by;
-    /// An amount in the column's unit, per cent, or the new value: a number, or the text of a level or a date.
+    /// An amount in the column's unit, per cent, or the new value: a number, or the text of a level or a
+    /// date.
     std::variant<double, std::string> value = 0.0;
     bool operator==(const ColumnChange&) const = default;
 };

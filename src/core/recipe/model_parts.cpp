@@ -136,6 +136,29 @@ ordered_json termJson(const Term& term) {
     return {{"product", parts}};
 }
 
+namespace {
+
+/// One of the fields that stand within an object: {"leaves": 7}, {"complexity": 12.5}; what is to be found
+/// stands there without its name: {"tuned": {…}}.
+FieldValues parseWithin(const JsonValue& value, const ModelKind& kind, const std::string& within) {
+    JsonObject object(value);
+    FieldValues found;
+    for (const Field& field : kind.fields) {
+        if (field.within != within) continue;
+        if (field.type == FieldType::sought && object.has("tuned"))
+            found[field.key] = parseField(field, value);
+        else
+            found.merge(parseFields(object, std::span(&field, 1)));
+    }
+    if (object.has("tuned")) object.at("tuned");
+    object.finish();
+    if (found.size() != 1)
+        value.refuse("says " + std::to_string(found.size()) + " things", "Give one of them.");
+    return found;
+}
+
+} // namespace
+
 Settings parseEstimator(const JsonValue& value) {
     JsonObject object(value);
     Settings estimator;
@@ -148,7 +171,15 @@ Settings parseEstimator(const JsonValue& value) {
             known.push_back(each.name);
         name.refuse("is \"" + estimator.kind + "\"", "Known are " + nameList(known, known.size()) + ".");
     }
-    estimator.fields = parseFields(object, kind->fields);
+    std::vector<Field> outside;
+    for (const Field& field : kind->fields)
+        if (field.within.empty()) outside.push_back(field);
+    estimator.fields = parseFields(object, outside);
+    for (const Field& field : kind->fields)
+        if (!field.within.empty() && object.has(field.within)) {
+            estimator.fields.merge(parseWithin(object.at(field.within), *kind, field.within));
+            break;
+        }
     object.finish();
     try {
         checkSettings(estimator);
@@ -201,8 +232,19 @@ ordered_json estimatorJson(const Settings& estimator) {
     ordered_json out = {{"kind", estimator.kind}};
     for (const Field& field : kindOf(estimator).fields) {
         const FieldValue& value = fieldValue(kindOf(estimator).fields, estimator.fields, field.key);
-        const bool usual = value == FieldValue(0.0) && field.fallback == FieldValue(0.0) && field.low > 0;
+        const bool usual = value == FieldValue(0.0) && field.fallback == FieldValue(0.0) &&
+                           (field.low > 0 || !field.within.empty());
         if (usual || isEmptyList(value)) continue;
+        if (!field.within.empty() && field.type == FieldType::sought &&
+            !std::holds_alternative<double>(value)) {
+            const bool rule = std::holds_alternative<std::string>(value);
+            out[field.within]["tuned"][rule ? "rule" : "values"] = fieldJson(value);
+            continue;
+        }
+        if (!field.within.empty()) {
+            out[field.within][field.key] = fieldJson(value);
+            continue;
+        }
         if (field.type == FieldType::sought && std::holds_alternative<std::string>(value))
             out[field.key]["tuned"]["rule"] = fieldJson(value);
         else if (field.type == FieldType::sought && !std::holds_alternative<double>(value))

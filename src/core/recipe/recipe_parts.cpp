@@ -253,6 +253,8 @@ FieldValue parseSought(const Field& field, const JsonValue& value) {
     return found;
 }
 
+} // namespace
+
 FieldValue parseField(const Field& field, const JsonValue& value) {
     switch (field.type) {
     case FieldType::column:
@@ -289,8 +291,6 @@ FieldValue parseField(const Field& field, const JsonValue& value) {
     }
     return std::string();
 }
-
-} // namespace
 
 FieldValues parseFields(JsonObject& object, std::span<const Field> fields) {
     FieldValues values;

@@ -21,6 +21,8 @@ void writeSource(nlohmann::ordered_json& out, const RowsSource& source);
 RowsPlan parsePlan(const JsonValue& value);
 nlohmann::ordered_json planJson(const RowsPlan& plan);
 
+/// One value, as its field is told. It is not checked yet.
+FieldValue parseField(const Field& field, const JsonValue& value);
 /// The values of fields that are there among an object's keys. They are not checked yet.
 FieldValues parseFields(JsonObject& object, std::span<const Field> fields);
 nlohmann::ordered_json fieldJson(const FieldValue& value);

@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "check/influence.h"
 #include "study/forecast_answers.h"
+#include "study/importance.h"
 #include "study/say.h"
 #include "write/csv.h"
 
@@ -150,6 +151,22 @@ void addForecast(NamedFiles& files, const Recipe& recipe, const Evidence& eviden
     if (!answers.reach.empty()) files.emplace_back("reach_tested.json", reachTestedText(answers));
 }
 
+/// What only the kind of model tells.
+void addPart(NamedFiles& files, const ModelPart& part) {
+    if (part.file.empty()) return;
+    CsvWriter out;
+    for (const std::string& name : part.header)
+        out.text(name);
+    out.endRow();
+    for (const PartRow& row : part.table) {
+        for (const std::string& cell : row)
+            out.text(cell);
+        out.endRow();
+    }
+    files.emplace_back(part.file, out.bytes());
+    files.emplace_back(part.key + ".txt", part.text);
+}
+
 } // namespace
 
 void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence& evidence,
@@ -158,8 +175,10 @@ void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence&
                      {"coefficients.csv", coefficientsCsv(evidence)},
                      {"rows.csv", rowsCsv(evidence)},
                      {"summary.txt", summaryText(evidence, recipe) + "\n"}};
-    if (evidence.forecast && rows.forecast)
-        addForecast(files, recipe, evidence, rows);
+    if (evidence.forecast && rows.forecast) addForecast(files, recipe, evidence, rows);
+    if (!evidence.importance.lines.empty())
+        files.emplace_back("importance.csv", importanceCsv(evidence.importance));
+    addPart(files, partOf(*evidence.study));
     files.insert(files.end(), more.begin(), more.end());
     for ([[maybe_unused]] const auto& [name, bytes] : files)
         assert(std::find(filesOfRuns.begin(), filesOfRuns.end(), name) != filesOfRuns.end());

@@ -26,7 +26,7 @@ public:
         for (const Column& column : table.columns()) {
             add(column.name());
             for (std::size_t i = 0; i < column.size(); ++i)
-                add(column.isMissing(i)                           ? std::string()
+                add(column.isMissing(i)                   ? std::string()
                     : column.kind() == ColumnKind::number ? exactText(column.numbers()[i])
                                                           : column.cellText(i));
         }
@@ -47,7 +47,9 @@ std::string fingerprintOf(const Table& table) {
     return print.text();
 }
 
-ordered_json numberOrNullOf(double value) { return std::isfinite(value) ? ordered_json(value) : ordered_json(nullptr); }
+ordered_json numberOrNullOf(double value) {
+    return std::isfinite(value) ? ordered_json(value) : ordered_json(nullptr);
+}
 
 } // namespace
 
@@ -64,22 +66,20 @@ std::string clearanceText(const Recipe& recipe, const Evidence& evidence, const 
     ordered_json out;
     out["says"] = summaryText(evidence, recipe);
     out["model"] = estimatorText(recipe.estimator);
-    out["forecast"] = {{"file", f.file},
-                       {"rows", f.prediction.size()},
-                       {"level", f.level},
-                       {"intervals", f.intervals},
-                       {"inside", f.inside},
-                       {"edge", f.edge},
-                       {"outside", f.outside},
-                       {"without_prediction", f.unpredicted}};
+    out["forecast"] = {{"file", f.file},       {"rows", f.prediction.size()},
+                       {"level", f.level},     {"intervals", f.intervals},
+                       {"inside", f.inside},   {"edge", f.edge},
+                       {"outside", f.outside}, {"without_prediction", f.unpredicted}};
     if (evidence.heldOut.rows > 0)
         out["error"] = {{"rmse", numberOrNullOf(evidence.heldOut.rmse)}, {"of", "held-out rows"}};
     else if (evidence.folds)
-        out["error"] = {{"rmse", numberOrNullOf(evidence.folds->rmse)}, {"of", foldPlanText(evidence.folds->plan)}};
+        out["error"] = {{"rmse", numberOrNullOf(evidence.folds->rmse)},
+                        {"of", foldPlanText(evidence.folds->plan)}};
     else
         out["error"] = {{"rmse", numberOrNullOf(evidence.learning.rmse)}, {"of", "learning rows"}};
     out["coverage"] = nullptr;
-    if (evidence.answers && evidence.answers->coverage) out["coverage"] = coverageJson(*evidence.answers->coverage);
+    if (evidence.answers && evidence.answers->coverage)
+        out["coverage"] = coverageJson(*evidence.answers->coverage);
     out["open"] = ordered_json::array();
     out["accepted"] = ordered_json::array();
     for (const Goad& goad : evidence.goads) {

@@ -3,6 +3,7 @@
 #include "base/not_a_number.h"
 #include "base/text.h"
 #include "estimate/distributions.h"
+#include "estimate/linear/linear_model.h"
 
 #include <nlohmann/json.hpp>
 

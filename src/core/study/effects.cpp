@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "design/input_ranges.h"
 #include "estimate/distributions.h"
+#include "estimate/linear/linear_model.h"
 
 #include <algorithm>
 #include <cmath>

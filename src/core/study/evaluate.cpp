@@ -3,9 +3,11 @@
 #include "base/error.h"
 #include "base/not_a_number.h"
 #include "base/text.h"
+#include "estimate/linear/linear_model.h"
 #include "forecast/forecast.h"
-#include "study/forecast_answers.h"
 #include "study/fold_evidence.h"
+#include "study/forecast_answers.h"
+#include "study/importance.h"
 #include "study/input_evidence.h"
 #include "study/linear_evidence.h"
 #include "table/same_table.h"
@@ -249,8 +251,7 @@ private:
         const std::string& file = m_rows.forecast->report.file;
         const Evidence* before = m_options.before;
         if (before && before->study == m_evidence.study && before->forecast &&
-            m_recipe.forecast->intervals == IntervalWay::usual &&
-            before->forecast->asKind &&
+            m_recipe.forecast->intervals == IntervalWay::usual && before->forecast->asKind &&
             sameTable(before->forecast->rows, m_prepared.forecast->table)) {
             m_evidence.forecast = before->forecast;
             if (before->forecast->level != m_recipe.forecast->level)
@@ -385,6 +386,9 @@ Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRow
         ProgressStage answering(progress, judged ? 0.65 : 0.55, judged ? 0.7 : 0.6);
         answerForecast(evidence, recipe, rows, prepared, options.questioned, options.threads, answering);
     }
+    if (options.importance && folded)
+        evidence.importance = permutationImportance(recipe, prepared, evidence, rows.learning.report.file,
+                                                    options.threads, progress);
     if (options.before) takeOverChecks(evidence, *options.before, recipe);
     ProgressStage checking(progress, judged ? 0.7 : slow ? 0.6 : 0.95, 1);
     // A stop while folds are judged keeps those done, and checks are then not waited for.

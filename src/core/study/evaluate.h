@@ -24,8 +24,11 @@ struct EvaluateOptions {
     enum class Folds { now, whenQuick, never } folds = Folds::now;
     /// Which checks run here: all, or those that are quick beside the fit.
     ChecksWanted checks = ChecksWanted::all;
-    /// Whether the forecast is questioned by fits of its own that the recipe does not ask for (see answerForecast).
+    /// Whether the forecast is questioned by fits of its own that the recipe does not ask for (see
+    /// answerForecast).
     bool questioned = false;
+    /// Whether columns are permuted to see what the model loses.
+    bool importance = false;
     /// Evidence of that study, whose parts are taken over where nothing else can come out.
     const Evidence* before = nullptr;
 };

@@ -1,6 +1,7 @@
 #include "study/evidence.h"
 
 #include "check/explain.h"
+#include "estimate/linear/linear_model.h"
 
 #include "base/text.h"
 #include "study/fold_evidence.h"
@@ -305,10 +306,21 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     out["fit"] = fitJson(e, recipe);
     out["scores"]["learning"] = scoresJson(e.learning);
     out["scores"]["held_out"] = recipe.setAside ? scoresJson(e.heldOut) : ordered_json();
-    if (e.leftOneOut) out["scores"]["left_one_out"] = scoresJson(*e.leftOneOut);
+    if (e.leftOneOut) {
+        const bool one = e.study->trained.unseenOf == IntervalsByErrors::Of::leftOneOut;
+        out["scores"][one ? "left_one_out" : "unseen_parts"] = scoresJson(*e.leftOneOut);
+    }
     if (e.heldOutKept) out["scores"]["held_out_without_left_out"] = scoresJson(*e.heldOutKept);
     if (e.test) out["scores"]["test"] = scoresJson(*e.test);
     if (e.folds) out["folds"] = foldsJson(*e.folds, recipe);
+    for (const ImportanceLine& line : e.importance.lines)
+        out["importance"].push_back({{"columns", line.columns},
+                                     {"of", e.importance.of},
+                                     {"rmse", e.importance.rmse},
+                                     {"increase", line.increase},
+                                     {"spread", line.spread}});
+    if (const ModelPart part = partOf(*e.study); !part.json.empty())
+        out[part.key] = ordered_json::parse(part.json);
     out["readings"] = ordered_json::array();
     for (const Reading& r : e.readings) {
         ordered_json reading{{"name", r.name}, {"value", r.value},   {"threshold", r.threshold},

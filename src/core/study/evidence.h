@@ -159,6 +159,18 @@ struct LinearEvidence {
 
 struct ForecastAnswers;
 
+/// What the error grows by when some columns say nothing (see permutationImportance).
+struct ImportanceLine {
+    std::vector<std::string> columns;
+    double increase = 0, spread = 0;
+};
+struct Importance {
+    std::string of;
+    std::size_t rows = 0;
+    double rmse = 0;
+    std::vector<ImportanceLine> lines;
+};
+
 struct Evidence {
     std::string response;
     double level = 0.95;
@@ -215,6 +227,8 @@ struct Evidence {
     std::vector<Reading> readings;
     std::vector<Goad> goads;
     std::optional<ForecastEvidence> forecast;
+    /// Empty unless it was asked for.
+    Importance importance;
     /// What the recipe asks of the forecast beside the predictions of rows; null without a forecast.
     std::shared_ptr<const ForecastAnswers> answers;
     /// What was learned, for predictions, effects and further questions.

@@ -83,11 +83,12 @@ Segmented segmentRows(const Segment& segment, const Table& table, const std::str
     const bool number = column.kind() == ColumnKind::number;
     const bool dated = column.kind() == ColumnKind::date || column.moments();
     if (segment.stretch != Stretch::none && !dated)
-        throw Error(ErrorCode::wrongType, "totals by " + std::string(stretchName(segment.stretch)) + " need a date",
+        throw Error(ErrorCode::wrongType,
+                    "totals by " + std::string(stretchName(segment.stretch)) + " need a date",
                     {.file = file, .column = column.name()}, "Name a date, or take the column as it is.");
     if (segment.bands > 0 && !number)
-        throw Error(ErrorCode::wrongType, "bands are made of numbers only", {.file = file, .column = column.name()},
-                    "Name a number, or take the column as it is.");
+        throw Error(ErrorCode::wrongType, "bands are made of numbers only",
+                    {.file = file, .column = column.name()}, "Name a number, or take the column as it is.");
     std::vector<double> cuts;
     if (segment.bands > 0) {
         std::vector<double> sorted;
@@ -108,8 +109,8 @@ Segmented segmentRows(const Segment& segment, const Table& table, const std::str
             labels.push_back(stretchLabel(column.asNumber(i), segment.stretch));
         } else if (segment.bands > 0) {
             const double value = column.numbers()[i];
-            const auto k = static_cast<std::size_t>(
-                std::upper_bound(cuts.begin(), cuts.end(), value) - cuts.begin());
+            const auto k =
+                static_cast<std::size_t>(std::upper_bound(cuts.begin(), cuts.end(), value) - cuts.begin());
             const std::string from = k > 0 ? exactText(cuts[k - 1]) : "",
                               to = k < cuts.size() ? exactText(cuts[k]) : "";
             labels.emplace_back(static_cast<double>(k), from.empty() ? "below " + to
@@ -165,8 +166,9 @@ Combined combine(const std::vector<Segment>& by, const Table& table, const std::
 }
 
 /// Sums of the response by group; NaN where a predicted row has none.
-std::vector<double> actualSums(const Table& table, const std::string& response, const ForecastEvidence& forecast,
-                               std::span<const std::int32_t> group, std::size_t groups) {
+std::vector<double> actualSums(const Table& table, const std::string& response,
+                               const ForecastEvidence& forecast, std::span<const std::int32_t> group,
+                               std::size_t groups) {
     std::vector<double> sums(groups, nan);
     const Column* column = table.find(response);
     if (!column || column->kind() != ColumnKind::number) return sums;
@@ -188,8 +190,8 @@ std::vector<double> actualSums(const Table& table, const std::string& response, 
 
 class Answering {
 public:
-    Answering(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared, const Evidence& evidence,
-              Threads threads, Progress& progress)
+    Answering(const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared,
+              const Evidence& evidence, Threads threads, Progress& progress)
         : m_recipe(recipe), m_rows(rows), m_prepared(prepared), m_evidence(evidence),
           m_file(rows.forecast->report.file), m_table(prepared.forecast->table), m_threads(threads),
           m_progress(progress), m_level(recipe.forecast->level) {}
@@ -199,7 +201,8 @@ public:
         if (!asked.totals.empty() || asked.crossTable || !m_recipe.scenarios.empty()) {
             ProgressStage stage(m_progress, 0, 0.6);
             stage.checkpoint(0, "Totals");
-            m_errors.emplace(m_recipe, m_prepared, m_evidence, m_rows.learning.report.file, m_table, m_threads, stage);
+            m_errors.emplace(m_recipe, m_prepared, m_evidence, m_rows.learning.report.file, m_table,
+                             m_threads, stage);
             m_out.sumsBy = m_errors->how();
             m_out.shared = m_errors->sharedText();
         }
@@ -214,10 +217,9 @@ public:
         if (questioned || !asked.testReach.empty())
             m_out.reach =
                 testReach(m_recipe, m_prepared, m_evidence, m_rows.learning.report.file, m_threads, last);
-        const bool heldOut = m_evidence.rowsHeldOut > 0;
-        if (heldOut || questioned || asked.intervals != IntervalWay::usual)
-            m_out.coverage =
-                reachedCoverage(m_recipe, m_prepared, m_evidence, m_rows.learning.report.file, m_threads, last);
+        if (questioned || asked.intervals != IntervalWay::usual)
+            m_out.coverage = reachedCoverage(m_recipe, m_prepared, m_evidence, m_rows.learning.report.file,
+                                             m_threads, last);
         return std::move(m_out);
     }
 
@@ -261,9 +263,10 @@ private:
         const std::size_t groups = out.down.size() * out.across.size();
         if (groups > mostTotals)
             throw Error(ErrorCode::badForecastRows,
-                        "the cross table of " + segmentText(asked.down) + " and " + segmentText(asked.across) +
-                            " has " + countText(groups) + " cells",
-                        {.file = m_file}, "Ask for bands or longer periods: " + countText(mostTotals) + " at most.");
+                        "the cross table of " + segmentText(asked.down) + " and " +
+                            segmentText(asked.across) + " has " + countText(groups) + " cells",
+                        {.file = m_file},
+                        "Ask for bands or longer periods: " + countText(mostTotals) + " at most.");
         std::vector<std::int32_t> group(m_table.rows());
         for (std::size_t i = 0; i < group.size(); ++i)
             group[i] = down.of[i] * static_cast<std::int32_t>(out.across.size()) + across.of[i];
@@ -277,7 +280,8 @@ private:
         return out;
     }
 
-    CrossCell cell(CrossMeasure measure, const PredictionSum& sum, const PredictionSum& whole, double actual) {
+    CrossCell cell(CrossMeasure measure, const PredictionSum& sum, const PredictionSum& whole,
+                   double actual) {
         CrossCell out{sum.rows, nan, nan, nan};
         if (measure == CrossMeasure::rows) out.value = static_cast<double>(sum.rows);
         if (sum.rows == 0 || measure == CrossMeasure::rows) return out;
@@ -346,7 +350,9 @@ private:
         const Table after = applySteps(changed, m_recipe.steps, m_prepared.steps, m_file, m_progress).table;
         const std::array<SumErrors::Side, 2> sides{SumErrors::Side{after, 1}, {m_table, -1}};
         const std::vector<std::int32_t> all(raw.rows(), 0);
-        const auto one = [&](std::span<const SumErrors::Side> of) { return m_errors->sums(of, all, 1, m_progress).front(); };
+        const auto one = [&](std::span<const SumErrors::Side> of) {
+            return m_errors->sums(of, all, 1, m_progress).front();
+        };
         const PredictionSum difference = one(sides);
         out.unpredicted = raw.rows() - difference.rows;
         out.difference = difference.value;
@@ -361,8 +367,13 @@ private:
         const std::string& learnedFile = m_rows.learning.report.file;
         const std::vector<Term> terms = study.terms();
         const BoundModel bound = study.bind(m_prepared.table, learnedFile);
-        const LearnedRows learned{m_prepared.table, learnedFile, m_prepared.table.at(m_recipe.response, learnedFile).numbers(),
-                                  bound, terms, study.rows, {}};
+        const LearnedRows learned{m_prepared.table,
+                                  learnedFile,
+                                  m_prepared.table.at(m_recipe.response, learnedFile).numbers(),
+                                  bound,
+                                  terms,
+                                  study.rows,
+                                  {}};
         const ForecastEvidence with = forecastRows(learned, after, m_file, m_level, m_threads, m_progress);
         const ForecastEvidence& before = *m_evidence.forecast;
         for (std::size_t i = 0; i < chosen.size(); ++i) {
@@ -376,18 +387,21 @@ private:
         }
     }
 
-    Column changedColumn(const Column& column, const ColumnChange& change, const std::vector<std::uint8_t>& chosen) {
+    Column changedColumn(const Column& column, const ColumnChange& change,
+                         const std::vector<std::uint8_t>& chosen) {
         const auto refuse = [&](const std::string& what, const std::string& remedy) {
             throw Error(ErrorCode::wrongType, what, {.file = m_file, .column = column.name()}, remedy);
         };
         const auto* number = std::get_if<double>(&change.value);
         const bool to = change.how == ColumnChange::How::to;
         if (column.kind() == ColumnKind::number) {
-            if (!number) refuse("a number cannot become \"" + std::get<std::string>(change.value) + "\"", "Give a number.");
+            if (!number)
+                refuse("a number cannot become \"" + std::get<std::string>(change.value) + "\"",
+                       "Give a number.");
             std::vector<double> values(column.numbers().begin(), column.numbers().end());
             for (std::size_t i = 0; i < values.size(); ++i)
                 if (chosen[i])
-                    values[i] = to ? *number
+                    values[i] = to                                    ? *number
                                 : change.how == ColumnChange::How::by ? values[i] + *number
                                                                       : values[i] * (1 + *number / 100);
             return Column::ofNumbersLike(column, column.name(), std::move(values));
@@ -397,7 +411,8 @@ private:
             std::optional<std::int32_t> day;
             if (to && !number) day = parseDate(std::get<std::string>(change.value));
             if ((to && !day) || change.how == ColumnChange::How::byPercent || (!to && !number))
-                refuse("a date is changed by days or to a date", "Write \"by\": 30 or \"to\": \"2026-03-01\".");
+                refuse("a date is changed by days or to a date",
+                       "Write \"by\": 30 or \"to\": \"2026-03-01\".");
             for (std::size_t i = 0; i < values.size(); ++i)
                 if (chosen[i] && (to || !column.isMissing(i)))
                     values[i] = to ? *day : values[i] + static_cast<std::int32_t>(std::lround(*number));
@@ -436,9 +451,10 @@ private:
 
 } // namespace
 
-void answerForecast(Evidence& evidence, const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared,
-                    bool questioned, Threads threads, Progress& progress) {
-    remakeIntervals(*evidence.forecast, recipe, prepared, evidence, rows.learning.report.file, threads, progress);
+void answerForecast(Evidence& evidence, const Recipe& recipe, const StudyRows& rows,
+                    const PreparedRows& prepared, bool questioned, Threads threads, Progress& progress) {
+    remakeIntervals(*evidence.forecast, recipe, prepared, evidence, rows.learning.report.file, threads,
+                    progress);
     evidence.answers = std::make_shared<const ForecastAnswers>(
         Answering(recipe, rows, prepared, evidence, threads, progress).run(questioned));
 }
@@ -451,14 +467,16 @@ std::string totalsCsv(const ForecastAnswers& answers) {
             if (std::find(all.begin(), all.end(), segment) == all.end()) all.push_back(segment);
     std::vector<std::string> names;
     for (const Segment& segment : all) {
-        const auto same = std::count_if(all.begin(), all.end(), [&](const Segment& s) { return s.column == segment.column; });
+        const auto same = std::count_if(all.begin(), all.end(),
+                                        [&](const Segment& s) { return s.column == segment.column; });
         names.push_back(same > 1 ? segmentText(segment) : segment.column);
     }
     CsvWriter out;
     out.text("total");
     for (const std::string& name : names)
         out.text(name);
-    for (const auto* name : {"rows", "rows_outside", "rows_unpredicted", "predicted", "lower", "upper", "actual"})
+    for (const auto* name :
+         {"rows", "rows_outside", "rows_unpredicted", "predicted", "lower", "upper", "actual"})
         out.text(name);
     out.endRow();
     for (std::size_t t = 0; t < answers.totals.size(); ++t)
@@ -485,7 +503,11 @@ std::string crossTableCsv(const CrossTableFound& table) {
     for (std::size_t i = 0; i < table.down.size(); ++i)
         for (std::size_t j = 0; j < table.across.size(); ++j) {
             const CrossCell& cell = table.at(i, j);
-            out.text(table.down[i]).text(table.across[j]).number(cell.value).number(cell.lower).number(cell.upper);
+            out.text(table.down[i])
+                .text(table.across[j])
+                .number(cell.value)
+                .number(cell.lower)
+                .number(cell.upper);
             out.count(cell.rows);
             out.endRow();
         }

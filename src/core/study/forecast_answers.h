@@ -1,6 +1,6 @@
 #pragma once
-// What a recipe asks of its rows to be forecast beside their predictions: totals, a cross table, scenarios, how
-// far intervals held, how far the model was asked to go.
+// What a recipe asks of its rows to be forecast beside their predictions: totals, a cross table, scenarios,
+// how far intervals held, how far the model was asked to go.
 #include "recipe/recipe.h"
 #include "study/evidence.h"
 #include "study/prepare_rows.h"
@@ -38,12 +38,15 @@ struct CrossTableFound {
     CrossTable asked;
     std::vector<std::string> down, across;
     std::vector<CrossCell> cells;
-    const CrossCell& at(std::size_t row, std::size_t column) const { return cells[row * across.size() + column]; }
+    const CrossCell& at(std::size_t row, std::size_t column) const {
+        return cells[row * across.size() + column];
+    }
 };
 
 struct ScenarioFound {
     Scenario scenario;
-    /// Rows that the condition chooses, graded outside after the change, and without a prediction before or after.
+    /// Rows that the condition chooses, graded outside after the change, and without a prediction before or
+    /// after.
     std::size_t rows = 0, outside = 0, outsideBefore = 0, unpredicted = 0;
     /// Of all rows that have predictions both ways; the interval is that of the difference.
     double total = 0, changed = 0, difference = 0, lower = 0, upper = 0;
@@ -92,27 +95,29 @@ struct ForecastAnswers {
     std::optional<ReachedCoverage> coverage;
 };
 
-/// Works out what the recipe asks: intervals made as it says, totals, cross table, scenarios, how often intervals
-/// held at held-out rows. With `questioned` also what takes fits of its own and was not asked for: coverage out of
-/// fold, and how far the model reaches along the columns in which rows to be forecast go beyond. Requires evidence
-/// with a forecast of prepared.forecast. Errors: unknownColumn, wrongType for segments, those of the way of
-/// intervals; scenarios that cannot be say so each. Throws Stopped.
-void answerForecast(Evidence& evidence, const Recipe& recipe, const StudyRows& rows, const PreparedRows& prepared,
-                    bool questioned, Threads threads, Progress& progress);
+/// Works out what the recipe asks: intervals made as it says, totals, cross table, scenarios. With
+/// `questioned` also what takes predictions and fits of its own and was not asked for: how often intervals
+/// held, and how far the model reaches along the columns in which rows to be forecast go beyond. Requires
+/// evidence with a forecast of prepared.forecast. Errors: unknownColumn, wrongType for segments, those of the
+/// way of intervals; scenarios that cannot be say so each. Throws Stopped.
+void answerForecast(Evidence& evidence, const Recipe& recipe, const StudyRows& rows,
+                    const PreparedRows& prepared, bool questioned, Threads threads, Progress& progress);
 
 /// Intervals of single values made as the recipe asks, in place of those of the kind. Errors of the method.
 /// Throws Stopped.
 void remakeIntervals(ForecastEvidence& forecast, const Recipe& recipe, const PreparedRows& prepared,
                      const Evidence& evidence, const std::string& file, Threads threads, Progress& progress);
 
-/// Coverage of such intervals over held-out rows, otherwise out of fold where the recipe has folds; none without.
+/// Coverage of such intervals over held-out rows, otherwise out of fold where the recipe has folds; none
+/// without.
 std::optional<ReachedCoverage> reachedCoverage(const Recipe& recipe, const PreparedRows& prepared,
-                                               const Evidence& evidence, const std::string& file, Threads threads,
-                                               Progress& progress);
+                                               const Evidence& evidence, const std::string& file,
+                                               Threads threads, Progress& progress);
 
 /// Columns that the recipe names, or else those along which rows to be forecast go beyond, at most three.
-std::vector<ReachTested> testReach(const Recipe& recipe, const PreparedRows& prepared, const Evidence& evidence,
-                                   const std::string& file, Threads threads, Progress& progress);
+std::vector<ReachTested> testReach(const Recipe& recipe, const PreparedRows& prepared,
+                                   const Evidence& evidence, const std::string& file, Threads threads,
+                                   Progress& progress);
 
 /// totals.csv, cross_table.csv, scenarios.csv.
 std::string totalsCsv(const ForecastAnswers& answers);

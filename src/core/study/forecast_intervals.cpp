@@ -30,7 +30,8 @@ struct UnseenErrors {
 };
 
 UnseenErrors outOfFoldErrors(const Recipe& recipe, const PreparedRows& prepared, const Study& study,
-                             const FoldEvidence* known, const std::string& file, Threads threads, Progress& progress) {
+                             const FoldEvidence* known, const std::string& file, Threads threads,
+                             Progress& progress) {
     UnseenErrors out;
     FoldEvidence made;
     FoldPlan plan = recipe.judge.value_or(FoldPlan{});
@@ -95,7 +96,8 @@ public:
 
 private:
     std::size_t bandOf(double fitted) const {
-        return static_cast<std::size_t>(std::upper_bound(m_cuts.begin(), m_cuts.end(), fitted) - m_cuts.begin());
+        return static_cast<std::size_t>(std::upper_bound(m_cuts.begin(), m_cuts.end(), fitted) -
+                                        m_cuts.begin());
     }
     std::vector<double> m_cuts;
     std::vector<IntervalsByErrors> m_bands;
@@ -107,13 +109,14 @@ void putOutOfFold(ForecastEvidence& forecast, const ByUnseenErrors& errors, cons
     const PredictionRule& rule = coming.rule();
     for (std::size_t i = 0; i < forecast.middle.size(); ++i) {
         if (std::isnan(forecast.prediction[i])) continue;
-        const double half = errors.half(forecast.middle[i], forecast.level) *
-                            std::sqrt(rule.usualWeight / coming.weight(i));
+        const double half =
+            errors.half(forecast.middle[i], forecast.level) * std::sqrt(rule.usualWeight / coming.weight(i));
         forecast.lower[i] = rule.link.quantileToResponseScale(forecast.middle[i] - half);
         forecast.upper[i] = rule.link.quantileToResponseScale(forecast.middle[i] + half);
     }
-    forecast.intervals = "by errors of " + countText(errors.rows()) + " rows out of fold, " + of +
-                         (errors.bands() > 1 ? ", in " + countText(errors.bands()) + " bands of the prediction" : "");
+    forecast.intervals =
+        "by errors of " + countText(errors.rows()) + " rows out of fold, " + of +
+        (errors.bands() > 1 ? ", in " + countText(errors.bands()) + " bands of the prediction" : "");
 }
 
 /// Residuals drawn again, on top of the uncertainty of the mean where a theory says it.
@@ -155,18 +158,20 @@ void putResampled(ForecastEvidence& forecast, const Study& study, const BoundMod
             const auto quantile = [&](double share) {
                 // The ends that draws + 1 equal stretches give.
                 const double place = share * (static_cast<double>(draws) + 1) - 1;
-                return values[static_cast<std::size_t>(std::clamp(place, 0.0, static_cast<double>(draws - 1)))];
+                return values[static_cast<std::size_t>(
+                    std::clamp(place, 0.0, static_cast<double>(draws - 1)))];
             };
             forecast.lower[i] = rule.link.quantileToResponseScale(forecast.middle[i] + quantile(tail));
             forecast.upper[i] = rule.link.quantileToResponseScale(forecast.middle[i] + quantile(1 - tail));
         }
     });
-    forecast.intervals = "by " + countText(draws) + " draws of " + countText(pool.size()) + " residuals, seed 1";
+    forecast.intervals =
+        "by " + countText(draws) + " draws of " + countText(pool.size()) + " residuals, seed 1";
 }
 
 /// By two quantile regressions of the same terms.
-void putQuantiles(ForecastEvidence& forecast, const Recipe& recipe, const PreparedRows& prepared, const Study& study,
-                  const std::string& file, Threads threads, Progress& progress) {
+void putQuantiles(ForecastEvidence& forecast, const Recipe& recipe, const PreparedRows& prepared,
+                  const Study& study, const std::string& file, Threads threads, Progress& progress) {
     Recipe quantile = withEstimator(recipe, {"quantile", {{"share", 0.5}}});
     quantile.terms = study.terms();
     quantile.choose.reset();
@@ -174,10 +179,11 @@ void putQuantiles(ForecastEvidence& forecast, const Recipe& recipe, const Prepar
     quantile.forecast->level = forecast.level;
     const auto learned = learn(quantile, prepared.table, prepared.steps, file, study.rows, threads, progress);
     const BoundModel bound = learned->bind(prepared.table, file);
-    const LearnedRows rows{prepared.table, file,          prepared.table.at(recipe.response, file).numbers(),
-                           bound,          quantile.terms, learned->rows,
-                           {}};
-    const ForecastEvidence by = forecastRows(rows, forecast.rows, forecast.file, forecast.level, threads, progress);
+    const LearnedRows rows{
+        prepared.table, file, prepared.table.at(recipe.response, file).numbers(), bound, quantile.terms,
+        learned->rows,  {}};
+    const ForecastEvidence by =
+        forecastRows(rows, forecast.rows, forecast.file, forecast.level, threads, progress);
     for (std::size_t i = 0; i < forecast.middle.size(); ++i) {
         if (std::isnan(forecast.prediction[i])) continue;
         forecast.lower[i] = by.lower[i];
@@ -192,10 +198,11 @@ ForecastEvidence forecastOf(const Recipe& recipe, const PreparedRows& prepared, 
                             Progress& progress) {
     const std::vector<Term> terms = study.terms();
     const BoundModel bound = study.bind(prepared.table, file);
-    const LearnedRows learned{prepared.table, file,       prepared.table.at(recipe.response, file).numbers(),
-                              bound,          terms,      study.rows,
-                              {}};
-    return forecastRows(learned, prepared.table.picked(rows), file, recipe.forecast->level, threads, progress);
+    const LearnedRows learned{
+        prepared.table, file, prepared.table.at(recipe.response, file).numbers(), bound, terms,
+        study.rows,     {}};
+    return forecastRows(learned, prepared.table.picked(rows), file, recipe.forecast->level, threads,
+                        progress);
 }
 
 struct Counted {
@@ -212,12 +219,14 @@ struct Counted {
 
 ReachedCoverage reachedOf(const Counted& counted, std::string of) {
     const auto [low, high] = binomialInterval(counted.inside, counted.rows, 0.95);
-    return {counted.rows, counted.inside, static_cast<double>(counted.inside) / static_cast<double>(counted.rows), low,
-            high, std::move(of)};
+    return {
+        counted.rows, counted.inside, static_cast<double>(counted.inside) / static_cast<double>(counted.rows),
+        low,          high,           std::move(of)};
 }
 
-void remake(ForecastEvidence& forecast, const Recipe& recipe, const PreparedRows& prepared, const Study& study,
-            const FoldEvidence* folds, const std::string& file, Threads threads, Progress& progress) {
+void remake(ForecastEvidence& forecast, const Recipe& recipe, const PreparedRows& prepared,
+            const Study& study, const FoldEvidence* folds, const std::string& file, Threads threads,
+            Progress& progress) {
     const BoundModel coming = study.bind(forecast.rows, file);
     switch (recipe.forecast->intervals) {
     case IntervalWay::usual:
@@ -236,7 +245,8 @@ void remake(ForecastEvidence& forecast, const Recipe& recipe, const PreparedRows
 
 /// Along one column and one end.
 ReachTested testEnd(const Recipe& recipe, const PreparedRows& prepared, const Evidence& evidence,
-                    const std::string& file, const Column& column, bool high, Threads threads, Progress& progress) {
+                    const std::string& file, const Column& column, bool high, Threads threads,
+                    Progress& progress) {
     ReachTested out{.column = column.name(), .high = high};
     const Study& study = *evidence.study;
     const std::span<const double> response = prepared.table.at(recipe.response, file).numbers();
@@ -259,16 +269,19 @@ ReachTested testEnd(const Recipe& recipe, const PreparedRows& prepared, const Ev
         const double edgeValue = column.asNumber(rows[count]);
         std::vector<std::uint32_t> beyond, within;
         for (const auto row : rows)
-            (high ? column.asNumber(row) > edgeValue : column.asNumber(row) < edgeValue) ? beyond.push_back(row)
-                                                                                          : within.push_back(row);
+            (high ? column.asNumber(row) > edgeValue : column.asNumber(row) < edgeValue)
+                ? beyond.push_back(row)
+                : within.push_back(row);
         if (beyond.size() < fewest || within.size() < 2 * fewest) continue;
         std::sort(within.begin(), within.end());
         std::sort(beyond.begin(), beyond.end());
         try {
             Recipe plain = recipe;
             plain.estimator = study.settings;
-            const auto without = learn(plain, prepared.table, prepared.steps, file, within, threads, progress);
-            ForecastEvidence forecast = forecastOf(recipe, prepared, *without, beyond, file, threads, progress);
+            const auto without =
+                learn(plain, prepared.table, prepared.steps, file, within, threads, progress);
+            ForecastEvidence forecast =
+                forecastOf(recipe, prepared, *without, beyond, file, threads, progress);
             ReachStep step{.share = share, .edge = edgeValue};
             Counted counted;
             const auto [low, top] = std::minmax_element(within.begin(), within.end(), [&](auto a, auto b) {
@@ -279,7 +292,8 @@ ReachTested testEnd(const Recipe& recipe, const PreparedRows& prepared, const Ev
                 if (std::isnan(forecast.prediction[i])) continue;
                 ++step.rows;
                 step.beyond += std::fabs(column.asNumber(beyond[i]) - edgeValue);
-                counted.add(response[beyond[i]], forecast.prediction[i], forecast.lower[i], forecast.upper[i]);
+                counted.add(response[beyond[i]], forecast.prediction[i], forecast.lower[i],
+                            forecast.upper[i]);
             }
             if (step.rows < fewest) continue;
             const auto n = static_cast<double>(step.rows);
@@ -296,17 +310,19 @@ ReachTested testEnd(const Recipe& recipe, const PreparedRows& prepared, const Ev
     }
     if (out.steps.empty()) {
         if (out.problem.empty())
-            out.problem = "too few learning rows at that end: " + countText(fewest) + " are needed beyond, and twice as many within";
+            out.problem = "too few learning rows at that end: " + countText(fewest) +
+                          " are needed beyond, and twice as many within";
         return out;
     }
     const ReachStep& farthest = out.steps.back();
-    out.says = percentText(farthest.beyond) + " of the range beyond the " + (high ? "highest " : "lowest ") +
+    const auto percent = [](double share) { return readableText(100 * share, 2) + " %"; };
+    out.says = percent(farthest.beyond) + " of the range beyond the " + (high ? "highest " : "lowest ") +
                column.name() + " learned from, on the average of " + countText(farthest.rows) +
                " rows: the error was " + readableText(farthest.rmse / out.rmseInside, 2) + " times that " +
                out.insideOf +
                (std::isnan(farthest.coverage) ? std::string()
-                                              : ", and " + percentText(recipe.forecast->level) + " intervals held " +
-                                                    percentText(farthest.coverage));
+                                              : ", and " + percentText(recipe.forecast->level) +
+                                                    " intervals held " + percent(farthest.coverage));
     return out;
 }
 
@@ -318,8 +334,8 @@ void remakeIntervals(ForecastEvidence& forecast, const Recipe& recipe, const Pre
 }
 
 std::optional<ReachedCoverage> reachedCoverage(const Recipe& recipe, const PreparedRows& prepared,
-                                               const Evidence& evidence, const std::string& file, Threads threads,
-                                               Progress& progress) {
+                                               const Evidence& evidence, const std::string& file,
+                                               Threads threads, Progress& progress) {
     const std::span<const double> response = prepared.table.at(recipe.response, file).numbers();
     const RowsUsed used = rowsUsed(recipe, prepared, file);
     Counted counted;
@@ -328,7 +344,8 @@ std::optional<ReachedCoverage> reachedCoverage(const Recipe& recipe, const Prepa
             forecastOf(recipe, prepared, *evidence.study, used.heldOut, file, threads, progress);
         remake(forecast, recipe, prepared, *evidence.study, evidence.folds.get(), file, threads, progress);
         for (std::size_t i = 0; i < used.heldOut.size(); ++i)
-            counted.add(response[used.heldOut[i]], forecast.prediction[i], forecast.lower[i], forecast.upper[i]);
+            counted.add(response[used.heldOut[i]], forecast.prediction[i], forecast.lower[i],
+                        forecast.upper[i]);
         if (counted.rows == 0) return std::nullopt;
         return reachedOf(counted, "held-out rows");
     }
@@ -339,14 +356,17 @@ std::optional<ReachedCoverage> reachedCoverage(const Recipe& recipe, const Prepa
     const Dealing dealing = dealRows(plan, prepared.table, used.learning, file);
     std::optional<UnseenErrors> errors;
     if (recipe.forecast->intervals == IntervalWay::outOfFold)
-        errors = outOfFoldErrors(recipe, prepared, *evidence.study, evidence.folds.get(), file, threads, progress);
+        errors =
+            outOfFoldErrors(recipe, prepared, *evidence.study, evidence.folds.get(), file, threads, progress);
     Recipe plain = recipe;
     plain.estimator = evidence.study->settings;
     for (std::size_t f = 0; f < dealing.size(); ++f) {
         stopIfTold(progress);
         Fold fold = dealing.fold(f);
-        const auto study = learn(plain, prepared.table, prepared.steps, file, fold.learning, threads, progress);
-        ForecastEvidence forecast = forecastOf(recipe, prepared, *study, fold.judged, file, threads, progress);
+        const auto study =
+            learn(plain, prepared.table, prepared.steps, file, fold.learning, threads, progress);
+        ForecastEvidence forecast =
+            forecastOf(recipe, prepared, *study, fold.judged, file, threads, progress);
         if (errors) { // the other folds' errors about this fold's model
             const BoundModel coming = study->bind(forecast.rows, file);
             putOutOfFold(forecast, ByUnseenErrors(*errors, static_cast<std::int32_t>(f)), errors->of, coming);
@@ -354,14 +374,16 @@ std::optional<ReachedCoverage> reachedCoverage(const Recipe& recipe, const Prepa
             remake(forecast, recipe, prepared, *study, nullptr, file, threads, progress);
         }
         for (std::size_t i = 0; i < fold.judged.size(); ++i)
-            counted.add(response[fold.judged[i]], forecast.prediction[i], forecast.lower[i], forecast.upper[i]);
+            counted.add(response[fold.judged[i]], forecast.prediction[i], forecast.lower[i],
+                        forecast.upper[i]);
     }
     if (counted.rows == 0) return std::nullopt;
     return reachedOf(counted, "out of fold");
 }
 
-std::vector<ReachTested> testReach(const Recipe& recipe, const PreparedRows& prepared, const Evidence& evidence,
-                                   const std::string& file, Threads threads, Progress& progress) {
+std::vector<ReachTested> testReach(const Recipe& recipe, const PreparedRows& prepared,
+                                   const Evidence& evidence, const std::string& file, Threads threads,
+                                   Progress& progress) {
     struct End {
         const Column* column;
         bool high;
@@ -373,10 +395,12 @@ std::vector<ReachTested> testReach(const Recipe& recipe, const PreparedRows& pre
     const auto take = [&](const Column& column, bool named) {
         double low = INFINITY, high = -INFINITY, least = INFINITY, most = -INFINITY;
         for (const auto row : study.rows)
-            if (!column.isMissing(row)) low = std::min(low, column.asNumber(row)), high = std::max(high, column.asNumber(row));
+            if (!column.isMissing(row))
+                low = std::min(low, column.asNumber(row)), high = std::max(high, column.asNumber(row));
         if (const Column* other = coming.find(column.name()); other && other->kind() == column.kind())
             for (std::size_t i = 0; i < other->size(); ++i)
-                if (!other->isMissing(i)) least = std::min(least, other->asNumber(i)), most = std::max(most, other->asNumber(i));
+                if (!other->isMissing(i))
+                    least = std::min(least, other->asNumber(i)), most = std::max(most, other->asNumber(i));
         const double width = high - low;
         if (!(width > 0)) return;
         if (most > high || named) ends.push_back({&column, true, std::max(0.0, (most - high) / width)});
@@ -393,7 +417,8 @@ std::vector<ReachTested> testReach(const Recipe& recipe, const PreparedRows& pre
     } else {
         for (const Input& input : study.inputs)
             if (!input.factor) take(prepared.table.at(input.name, file), false);
-        std::stable_sort(ends.begin(), ends.end(), [](const End& a, const End& b) { return a.asked > b.asked; });
+        std::stable_sort(ends.begin(), ends.end(),
+                         [](const End& a, const End& b) { return a.asked > b.asked; });
         ends.resize(std::min<std::size_t>(ends.size(), 3));
     }
     std::vector<ReachTested> out;
@@ -401,7 +426,8 @@ std::vector<ReachTested> testReach(const Recipe& recipe, const PreparedRows& pre
         ProgressStage stage(progress, static_cast<double>(k) / static_cast<double>(ends.size()),
                             static_cast<double>(k + 1) / static_cast<double>(ends.size()));
         stage.checkpoint(0, "Testing how far the model reaches");
-        out.push_back(testEnd(recipe, prepared, evidence, file, *ends[k].column, ends[k].high, threads, stage));
+        out.push_back(
+            testEnd(recipe, prepared, evidence, file, *ends[k].column, ends[k].high, threads, stage));
         out.back().asked = ends[k].asked;
     }
     return out;

@@ -1,6 +1,7 @@
 #include "base/not_a_number.h"
 #include "base/text.h"
 #include "estimate/decompositions.h"
+#include "estimate/linear/linear_model.h"
 #include "study/judge_parts.h"
 
 #include <Eigen/Cholesky>

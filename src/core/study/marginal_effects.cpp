@@ -2,6 +2,7 @@
 
 #include "base/not_a_number.h"
 #include "estimate/distributions.h"
+#include "estimate/linear/linear_model.h"
 
 #include <algorithm>
 #include <cmath>

@@ -1,6 +1,7 @@
 #include "study/model_goads.h"
 
 #include "base/text.h"
+#include "estimate/linear/linear_model.h"
 #include "recipe/recipe_edits.h"
 
 #include <algorithm>

@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "estimate/linear/linear_model.h"
 #include "estimate/row_blocks.h"
 #include "study/judge.h"
 #include "study/rows_used.h"

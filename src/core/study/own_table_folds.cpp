@@ -1,5 +1,6 @@
 // Folds whose steps are learned anew, on tables of their own, in the basis of the whole fit.
 #include "base/not_a_number.h"
+#include "estimate/linear/linear_model.h"
 #include "study/judge_parts.h"
 
 #include <Eigen/Cholesky>

@@ -3,6 +3,7 @@
 #include "base/not_a_number.h"
 #include "base/random.h"
 #include "estimate/distributions.h"
+#include "estimate/linear/linear_model.h"
 #include "estimate/row_blocks.h"
 #include "look/curve.h"
 

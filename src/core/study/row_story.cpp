@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "check/influence.h"
 #include "estimate/distributions.h"
+#include "estimate/linear/linear_model.h"
 #include "estimate/row_blocks.h"
 #include "study/effects.h"
 

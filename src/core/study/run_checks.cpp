@@ -5,6 +5,7 @@
 #include "check/checks.h"
 #include "estimate/distributions.h"
 #include "estimate/linear/apart_reader.h"
+#include "estimate/linear/linear_model.h"
 #include "estimate/row_blocks.h"
 #include "study/fold_evidence.h"
 #include "study/judge.h"

@@ -2,6 +2,7 @@
 
 #include "base/text.h"
 #include "estimate/distributions.h"
+#include "estimate/linear/linear_model.h"
 #include "study/say_parts.h"
 
 #include <algorithm>

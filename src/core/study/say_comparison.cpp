@@ -1,5 +1,6 @@
 #include "base/text.h"
 #include "estimate/distributions.h"
+#include "estimate/linear/linear_model.h"
 #include "study/compare.h"
 #include "study/say.h"
 #include "study/say_parts.h"

@@ -1,6 +1,7 @@
 // The equation of a fit, and of each level of a factor.
 #include "base/text.h"
 #include "estimate/distributions.h"
+#include "estimate/linear/linear_model.h"
 #include "study/say.h"
 #include "study/say_parts.h"
 

@@ -1,4 +1,5 @@
 #include "base/text.h"
+#include "estimate/linear/linear_model.h"
 #include "study/run_checks.h"
 #include "study/say.h"
 #include "study/tune.h"

@@ -129,6 +129,9 @@ Applied apply(const Study& study, const Table& table, const std::string& file,
 /// Prepares rows as they were read with what the study's steps learned.
 Prepared prepareFor(const Study& study, const Table& raw, const std::string& file, Progress& progress);
 
+/// What its kind tells of the model beside the parts of all kinds; empty without.
+ModelPart partOf(const Study& study);
+
 /// Text from which readStudy makes an equal study, to the same bits. What was found at the rows learned from
 /// (`rows`, `weights`, `trained`) is not part of it.
 std::string studyText(const Study& study);

@@ -60,8 +60,8 @@ SumErrors::SumErrors(const Recipe& recipe, const PreparedRows& prepared, const E
     const LinearModel* linear = m_study.linear();
     const PredictionRule& rule = m_study.rule;
     m_theory = linear && linear->hasErrors() && !linear->isQuantile();
-    m_ownVariance = rule.link.kind == Link::Kind::logarithm ? rule.link.relativeVariance
-                                                            : rule.spread * rule.spread;
+    m_ownVariance =
+        rule.link.kind == Link::Kind::logarithm ? rule.link.relativeVariance : rule.spread * rule.spread;
     const VectorXd& residuals = m_study.trained.residuals;
     if (linear && linear->isQuantile() && residuals.size() > 1) {
         const bool logs = rule.link.isLogarithmic();
@@ -84,7 +84,8 @@ void SumErrors::findShared(const Recipe& recipe, const PreparedRows& prepared, c
         const Column* other = prepared.table.find(column.name());
         if (!other || other->kind() != column.kind()) continue;
         const bool firstDate = column.kind() == ColumnKind::date && columns.empty();
-        const bool group = roleOf(recipe, column.name()) == Role::group && column.kind() == ColumnKind::factor;
+        const bool group =
+            roleOf(recipe, column.name()) == Role::group && column.kind() == ColumnKind::factor;
         if (firstDate)
             columns.insert(columns.begin(), column.name());
         else if (group)
@@ -97,8 +98,7 @@ void SumErrors::findShared(const Recipe& recipe, const PreparedRows& prepared, c
             keys.push_back(keyIn(column, row));
         const Grouping grouping = Grouping::by(keys, noKey);
         if (grouping.shared() < 2) continue;
-        const OneWay way =
-            oneWay({residuals.data(), static_cast<std::size_t>(residuals.size())}, grouping);
+        const OneWay way = oneWay({residuals.data(), static_cast<std::size_t>(residuals.size())}, grouping);
         if (!(way.p() < pLimitOfGroups) || !(way.between > 0)) continue;
         m_shared.push_back({name, std::sqrt(way.between), way.numeratorDf});
     }
@@ -113,7 +113,8 @@ std::string SumErrors::sharedText() const {
     std::vector<std::string> names;
     for (const Shared& shared : m_shared)
         names.push_back(shared.column);
-    return names.empty() ? std::string() : "rows of the same " + nameList(names) + " share a part of their errors";
+    return names.empty() ? std::string()
+                         : "rows of the same " + nameList(names) + " share a part of their errors";
 }
 
 void SumErrors::learnModels(const Recipe& recipe, const PreparedRows& prepared, Threads threads,
@@ -136,14 +137,16 @@ void SumErrors::learnModels(const Recipe& recipe, const PreparedRows& prepared, 
             if (i % count != k) rows.push_back(m_study.rows[order[i]]);
         std::sort(rows.begin(), rows.end());
         try {
-            m_models.push_back(learn(plain, prepared.table, prepared.steps, m_file, std::move(rows), threads, stage));
+            m_models.push_back(
+                learn(plain, prepared.table, prepared.steps, m_file, std::move(rows), threads, stage));
         } catch (const Error& error) {
             why = error.what();
         }
     }
     if (m_models.size() < fewestModels) {
         m_models.clear();
-        m_how = "none: " + (why.empty() ? "there are too few learning rows to learn without a part of them" : why);
+        m_how = "none: " +
+                (why.empty() ? "there are too few learning rows to learn without a part of them" : why);
     } else {
         m_how = "by " + countText(m_models.size()) + " models, each learned without a part of the rows";
     }
@@ -207,7 +210,8 @@ std::vector<PredictionSum> SumErrors::sums(std::span<const Side> sides, std::spa
     }
     std::vector<std::uint32_t> counted;
     for (std::uint32_t i = 0; i < group.size(); ++i)
-        if (group[i] >= 0 && std::all_of(rows.begin(), rows.end(), [i](const Rows& r) { return r.predicted[i] != 0; }))
+        if (group[i] >= 0 &&
+            std::all_of(rows.begin(), rows.end(), [i](const Rows& r) { return r.predicted[i] != 0; }))
             counted.push_back(i);
     for (const auto i : counted) {
         PredictionSum& sum = sums[static_cast<std::size_t>(group[i])];

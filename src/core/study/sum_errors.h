@@ -1,6 +1,6 @@
 #pragma once
-// How sure a sum of predictions is: what all rows have in common because the model was learned from these rows
-// and no others, what each row has of its own, and what the rows of a period or a group share.
+// How sure a sum of predictions is: what all rows have in common because the model was learned from these
+// rows and no others, what each row has of its own, and what the rows of a period or a group share.
 #include "study/evidence.h"
 #include "study/prepare_rows.h"
 
@@ -33,8 +33,8 @@ struct PredictionSum {
     /// Derivative by what rows share, by its column and value.
     std::map<std::pair<std::size_t, std::int64_t>, double> shared;
 
-    /// this + factor · other, where the rows of `other` that count here are `within` it (a share of a whole) or
-    /// apart.
+    /// this + factor · other, where the rows of `other` that count here are `within` it (a share of a whole)
+    /// or apart.
     PredictionSum minusShareOf(const PredictionSum& whole, double share) const;
 };
 
@@ -42,13 +42,14 @@ struct SumInterval {
     double lower = 0, upper = 0;
 };
 
-/// Of models with a theory the common part is g'Vg with V the covariance of the coefficients and g the derivative
-/// of the sum (delta method for logarithms). Of others it is the grouped jackknife: the model learned anew without
-/// each of 20 parts of the learning rows, settings that were found staying, variance (K − 1)/K Σ(θₖ − θ̄)² (Efron and
-/// Tibshirani 1993, "An introduction to the bootstrap", §11.5), t with K − 1 degrees of freedom. Own parts are
-/// σ²/w, or ŷ² times the relative variance in logarithms; where residuals of a period (the first date the tables
-/// share) or of a column with the role of a group go together (one-way analysis of variance, p below 0.01), their
-/// variance between is shared by the rows of a value, and own parts are less by it.
+/// Of models with a theory the common part is g'Vg with V the covariance of the coefficients and g the
+/// derivative of the sum (delta method for logarithms). Of others it is the grouped jackknife: the model
+/// learned anew without each of 20 parts of the learning rows, settings that were found staying, variance (K
+/// − 1)/K Σ(θₖ − θ̄)² (Efron and Tibshirani 1993, "An introduction to the bootstrap", §11.5), t with K − 1
+/// degrees of freedom. Own parts are σ²/w, or ŷ² times the relative variance in logarithms; where residuals
+/// of a period (the first date the tables share) or of a column with the role of a group go together (one-way
+/// analysis of variance, p below 0.01), their variance between is shared by the rows of a value, and own
+/// parts are less by it.
 class SumErrors {
 public:
     /// References outlive it. Throws Stopped.
@@ -65,7 +66,8 @@ public:
         const Table& table;
         double sign = 1;
     };
-    /// Sums by group: `group` says which each row is of, -1 for none. All tables have as many rows. Throws Stopped.
+    /// Sums by group: `group` says which each row is of, -1 for none. All tables have as many rows. Throws
+    /// Stopped.
     std::vector<PredictionSum> sums(std::span<const Side> sides, std::span<const std::int32_t> group,
                                     std::size_t groups, Progress& progress) const;
     /// NaN where nothing is known of it.

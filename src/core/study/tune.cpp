@@ -228,6 +228,16 @@ std::shared_ptr<const Tuning> tuneByFolds(const Recipe& recipe, const Table& tab
     return Tuner(recipe, table, training).run(progress);
 }
 
+ModelPart partOf(const Study& study) {
+    const ModelKind& kind = kindOf(study.settings);
+    if (!kind.describe) return {};
+    std::vector<TunedValue> tuned;
+    if (study.tuning)
+        for (const TuningPoint& point : study.tuning->points)
+            tuned.push_back({point.value, point.meanOfFoldMse, point.standardError});
+    return kind.describe(*study.model, tuned);
+}
+
 std::string tuningCsv(const Tuning& tuning) {
     CsvWriter out;
     for (const auto* name : {"value", "mean_of_fold_mse", "standard_error"})

@@ -52,6 +52,8 @@ struct Field {
     std::vector<ColumnKind> kinds;
     /// A number that is sought is a whole one.
     bool whole = false;
+    /// Key of the object that it is in together with others; empty for none.
+    std::string within{};
 };
 
 Field choiceField(std::string key, std::string label, std::vector<std::string> choices);

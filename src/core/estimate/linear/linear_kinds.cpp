@@ -197,7 +197,7 @@ ModelKind leastSquaresKind() {
 }
 
 ModelKind robustKind() {
-    ModelKind kind{.can = {.weights = WeightUse::asCopies,
+    ModelKind kind{.can = {.weights = WeightUse::accepted,
                            .intervals = IntervalSource::theory,
                            .iterates = true,
                            .terms = Capabilities::Terms::formula}};

@@ -23,7 +23,9 @@ struct Question {
 };
 
 /// A tie is decided by the order of columns and thresholds, not by rounding.
-bool clearlyMore(double gain, double best) { return gain > best + 1e-12 * std::fabs(best); }
+bool clearlyMore(double gain, double best) {
+    return gain > best + 1e-12 * std::fabs(best);
+}
 
 class Grower {
 public:
@@ -42,7 +44,8 @@ public:
             const std::size_t at = addNode(place);
             if (place.parent != TreeNode::none)
                 (place.left ? m_nodes[static_cast<std::size_t>(place.parent)].left
-                            : m_nodes[static_cast<std::size_t>(place.parent)].right) = static_cast<std::int32_t>(at);
+                            : m_nodes[static_cast<std::size_t>(place.parent)].right) =
+                    static_cast<std::int32_t>(at);
             const std::size_t middle = split(place, at);
             if (middle == place.begin) continue;
             // The left one is taken first, with all that is below it.
@@ -91,7 +94,8 @@ private:
             if (m_rows.levels[j] > 0) return;
             m_lists[j] = base; // by the response already: a stable sort keeps that
             const std::vector<double>& x = m_rows.columns[j];
-            std::stable_sort(m_lists[j].begin(), m_lists[j].end(), [&](auto a, auto b) { return x[a] < x[b]; });
+            std::stable_sort(m_lists[j].begin(), m_lists[j].end(),
+                             [&](auto a, auto b) { return x[a] < x[b]; });
         });
         m_side.resize(m_rows.y.size());
     }
@@ -120,7 +124,8 @@ private:
         return m_nodes.size() - 1;
     }
 
-    /// Asks the best question and parts the rows; where the right ones begin, or the begin where nothing is asked.
+    /// Asks the best question and parts the rows; where the right ones begin, or the begin where nothing is
+    /// asked.
     std::size_t split(const Place& place, std::size_t at) {
         const std::size_t n = place.end - place.begin, columns = m_rows.columns.size();
         const double error = m_nodes[at].mse * m_nodes[at].weight;
@@ -137,7 +142,8 @@ private:
         std::size_t column = columns;
         double most = std::max(0.0, m_options.leastGain * rootError);
         for (std::size_t j = 0; j < columns; ++j)
-            if (best[j].gain > 0 && (column == columns ? best[j].gain >= most : clearlyMore(best[j].gain, most))) {
+            if (best[j].gain > 0 &&
+                (column == columns ? best[j].gain >= most : clearlyMore(best[j].gain, most))) {
                 column = j;
                 most = best[j].gain;
             }
@@ -194,7 +200,8 @@ private:
         if (!(x[list[place.begin]] < x[list[place.end - 1]])) return best;
         const Sums whole = all(list, place);
         Sums left;
-        const std::size_t first = place.begin + m_options.smallestLeaf, last = place.end - m_options.smallestLeaf;
+        const std::size_t first = place.begin + m_options.smallestLeaf,
+                          last = place.end - m_options.smallestLeaf;
         for (std::size_t i = place.begin; i < last; ++i) {
             const auto row = list[i];
             left.add(weight(row), m_y[row]);
@@ -275,7 +282,8 @@ private:
         for (std::size_t t = n; t-- > 0;) {
             end[t] = t + 1;
             if (!m_nodes[t].asks()) continue;
-            const auto l = static_cast<std::size_t>(m_nodes[t].left), r = static_cast<std::size_t>(m_nodes[t].right);
+            const auto l = static_cast<std::size_t>(m_nodes[t].left),
+                       r = static_cast<std::size_t>(m_nodes[t].right);
             gain[t] = m_nodes[t].gain / whole + gain[l] + gain[r];
             leaves[t] = leaves[l] + leaves[r];
             end[t] = end[r];
@@ -302,7 +310,8 @@ private:
             const double lost = gain[at];
             const std::size_t fewer = leaves[at] - 1;
             gain[at] = 0, leaves[at] = 1;
-            for (auto a = m_nodes[at].parent; a != TreeNode::none; a = m_nodes[static_cast<std::size_t>(a)].parent) {
+            for (auto a = m_nodes[at].parent; a != TreeNode::none;
+                 a = m_nodes[static_cast<std::size_t>(a)].parent) {
                 const auto t = static_cast<std::size_t>(a);
                 open.erase(link(t));
                 gain[t] = std::max(0.0, gain[t] - lost);
@@ -347,9 +356,10 @@ std::vector<TreeStep> weakestLinks(const std::vector<TreeNode>& nodes) {
     std::vector<double> reached(nodes.size(), INFINITY); // the least complexity of a place above
     std::vector<double> leaves(steps.size() + 1), error(steps.size() + 1);
     const auto stepOf = [&](double complexity) {
-        return static_cast<std::size_t>(std::lower_bound(steps.begin(), steps.end(), complexity,
-                                                         [](const TreeStep& s, double c) { return s.complexity < c; }) -
-                                        steps.begin());
+        return static_cast<std::size_t>(
+            std::lower_bound(steps.begin(), steps.end(), complexity,
+                             [](const TreeStep& s, double c) { return s.complexity < c; }) -
+            steps.begin());
     };
     for (std::size_t t = 0; t < nodes.size(); ++t) {
         const TreeNode& node = nodes[t];

@@ -19,16 +19,16 @@ using nlohmann::json;
 
 namespace {
 
-const std::string smallestError = "smallest error", oneStandardError = "one standard error";
+const std::string treeOfSmallestError = "smallest error", treeWithinOneError = "one standard error";
 
-TreeOptions optionsOf(const Settings& settings) {
+TreeOptions treeOptionsOf(const Settings& settings) {
     return {.smallestLeaf = static_cast<std::size_t>(settings.number("smallest_leaf")),
             .smallestSplit = static_cast<std::size_t>(settings.number("smallest_split")),
             .deepest = static_cast<std::size_t>(settings.number("deepest")),
             .leastGain = settings.number("least_gain")};
 }
 
-TreeRows rowsOf(const TrainingData& training) {
+TreeRows treeRowsOf(const TrainingData& training) {
     TreeRows rows;
     const Inputs& inputs = training.inputs.inputs();
     rows.columns.resize(inputs.size());
@@ -52,10 +52,11 @@ double complexityOfLeaves(const std::vector<TreeNode>& nodes, std::size_t leaves
 
 double complexityFor(const Settings& settings, const std::vector<TreeNode>& nodes) {
     const double leaves = settings.number("leaves");
-    return leaves > 0 ? complexityOfLeaves(nodes, static_cast<std::size_t>(leaves)) : settings.number("complexity");
+    return leaves > 0 ? complexityOfLeaves(nodes, static_cast<std::size_t>(leaves))
+                      : settings.number("complexity");
 }
 
-void requireRows(const Settings& settings, const TrainingData& training) {
+void requireTreeRows(const Settings& settings, const TrainingData& training) {
     const auto [least, most] = std::minmax_element(training.y.begin(), training.y.end());
     if (training.rows.size() < 2 || !(*least < *most))
         throw Error(training.rows.size() < 2 ? ErrorCode::tooFewRows : ErrorCode::noSpread,
@@ -67,22 +68,24 @@ void requireRows(const Settings& settings, const TrainingData& training) {
     const auto leaf = static_cast<std::size_t>(settings.number("smallest_leaf"));
     if (training.rows.size() < 2 * leaf)
         throw Error(ErrorCode::tooFewRows,
-                    plural(training.rows.size(), "learning row is", "learning rows are") + " too few for two leaves of " +
-                        countText(leaf),
+                    plural(training.rows.size(), "learning row is", "learning rows are") +
+                        " too few for two leaves of " + countText(leaf),
                     {.file = training.file}, "Ask for smaller leaves, or bring more rows.");
 }
 
-TreeModel grown(const Settings& settings, const TrainingData& training, const Progress& progress) {
-    std::vector<TreeNode> nodes = growTree(rowsOf(training), optionsOf(settings), training.threads, progress);
+TreeModel grownTree(const Settings& settings, const TrainingData& training, const Progress& progress) {
+    std::vector<TreeNode> nodes =
+        growTree(treeRowsOf(training), treeOptionsOf(settings), training.threads, progress);
     const double complexity = complexityFor(settings, nodes);
     return {training.inputs.inputs(), std::move(nodes), complexity};
 }
 
 /// Errors of rows that the tree of the others had not seen: in five parts, or, of many rows, of one fifth.
-void judgeUnseen(const Settings& settings, const TrainingData& training, TrainingResults& out, Progress& progress) {
+void judgeUnseen(const Settings& settings, const TrainingData& training, TrainingResults& out,
+                 Progress& progress) {
     constexpr std::uint32_t parts = 5, many = 20000;
     const auto n = static_cast<std::uint32_t>(training.rows.size());
-    const TreeOptions options = optionsOf(settings);
+    const TreeOptions options = treeOptionsOf(settings);
     if (n < 4 * options.smallestLeaf || n < 10) return;
     RandomStream stream(training.seed, "parts of a tree's rows");
     const std::vector<std::uint32_t> order = shuffled(n, stream);
@@ -113,8 +116,9 @@ void judgeUnseen(const Settings& settings, const TrainingData& training, Trainin
                                 .seed = training.seed,
                                 .file = training.file,
                                 .threads = training.threads};
-        const TreeModel model = grown(settings, part, progress);
-        MatrixXd inputs(static_cast<Index>(others.size()), static_cast<Index>(training.inputs.inputs().size()));
+        const TreeModel model = grownTree(settings, part, progress);
+        MatrixXd inputs(static_cast<Index>(others.size()),
+                        static_cast<Index>(training.inputs.inputs().size()));
         training.inputs.fill(others, inputs);
         const MatrixXd said = model.predict(inputs);
         for (std::size_t i = 0; i < left.size(); ++i)
@@ -129,8 +133,8 @@ void judgeUnseen(const Settings& settings, const TrainingData& training, Trainin
 
 FitResult learnTree(const Settings& settings, const TrainingData& training, Progress& progress) {
     progress.checkpoint(0.05, "Growing the tree");
-    requireRows(settings, training);
-    auto model = std::make_shared<const TreeModel>(grown(settings, training, progress));
+    requireTreeRows(settings, training);
+    auto model = std::make_shared<const TreeModel>(grownTree(settings, training, progress));
     FitResult result{.model = model, .outcome = {.converged = true}};
     const auto n = static_cast<Index>(training.rows.size());
     result.rows.fitted.resize(n);
@@ -139,8 +143,8 @@ FitResult learnTree(const Settings& settings, const TrainingData& training, Prog
         stopIfTold(progress);
         const Index count = std::min(block, n - begin);
         MatrixXd inputs(count, static_cast<Index>(training.inputs.inputs().size()));
-        training.inputs.fill(training.rows.subspan(static_cast<std::size_t>(begin), static_cast<std::size_t>(count)),
-                             inputs);
+        training.inputs.fill(
+            training.rows.subspan(static_cast<std::size_t>(begin), static_cast<std::size_t>(count)), inputs);
         result.rows.fitted.segment(begin, count) = model->predict(inputs).col(0);
     }
     result.rows.residuals = Eigen::Map<const VectorXd>(training.y.data(), n) - result.rows.fitted;
@@ -149,12 +153,14 @@ FitResult learnTree(const Settings& settings, const TrainingData& training, Prog
     return result;
 }
 
-/// Between the steps of the full tree's sequence (Breiman and others 1984, §3.4.2), from the root's; where there are
-/// many steps, thinner among large trees.
-std::vector<double> candidateComplexities(const Settings& settings, std::string_view, const TrainingData& training) {
-    requireRows(settings, training);
+/// Between the steps of the full tree's sequence (Breiman and others 1984, §3.4.2), from the root's; where
+/// there are many steps, thinner among large trees.
+std::vector<double> candidateComplexities(const Settings& settings, std::string_view,
+                                          const TrainingData& training) {
+    requireTreeRows(settings, training);
     Progress quiet;
-    const std::vector<TreeNode> nodes = growTree(rowsOf(training), optionsOf(settings), training.threads, quiet);
+    const std::vector<TreeNode> nodes =
+        growTree(treeRowsOf(training), treeOptionsOf(settings), training.threads, quiet);
     const std::vector<TreeStep> steps = weakestLinks(nodes);
     std::vector<double> values{steps.size() > 1 ? nodes[0].mse : 0};
     constexpr std::size_t most = 150;
@@ -165,7 +171,8 @@ std::vector<double> candidateComplexities(const Settings& settings, std::string_
                           static_cast<double>(steps[k].leaves) >= thinned * static_cast<double>(last);
         if (!kept) continue;
         last = steps[k].leaves;
-        values.push_back(k == 0 ? 0.5 * steps[1].complexity : std::sqrt(steps[k].complexity * steps[k + 1].complexity));
+        values.push_back(k == 0 ? 0.5 * steps[1].complexity
+                                : std::sqrt(steps[k].complexity * steps[k + 1].complexity));
     }
     return values;
 }
@@ -173,15 +180,16 @@ std::vector<double> candidateComplexities(const Settings& settings, std::string_
 MatrixXd predictEachComplexity(const Settings& settings, std::string_view, std::span<const double> values,
                                const TrainingData& training, const MatrixXd& inputs, Progress& progress) {
     const TreeModel model(training.inputs.inputs(),
-                          growTree(rowsOf(training), optionsOf(settings), training.threads, progress), 0);
+                          growTree(treeRowsOf(training), treeOptionsOf(settings), training.threads, progress),
+                          0);
     return model.predictEach(inputs, values);
 }
 
 std::string treeSentence(const Settings& settings) {
     if (const auto* rule = std::get_if<std::string>(&settings.get(std::string_view("complexity"))))
-        return "a regression tree cut back to " + (*rule == smallestError
-                                                       ? std::string("the smallest error over folds")
-                                                       : "within one standard error of the smallest over folds");
+        return "a regression tree cut back to " +
+               (*rule == treeOfSmallestError ? std::string("the smallest error over folds")
+                                             : "within one standard error of the smallest over folds");
     if (settings.number("leaves") > 0)
         return "a regression tree cut back to " +
                plural(static_cast<std::size_t>(settings.number("leaves")), "leaf", "leaves");
@@ -200,8 +208,8 @@ std::string treeText(const TreeModel& model, const std::vector<TreeNode>& nodes)
             depth[t] = depth[above] + 1;
             way = model.question(nodes[above], nodes[above].left == static_cast<std::int32_t>(t));
         }
-        out << std::string(2 * depth[t], ' ') << way << ": " << groupedText(std::round(node.mean * 1e6) / 1e6) << " from "
-            << plural(node.rows, "row", "rows") << "\n";
+        out << std::string(2 * depth[t], ' ') << way << ": " << groupedText(std::round(node.mean * 1e6) / 1e6)
+            << " from " << plural(node.rows, "row", "rows") << "\n";
     }
     return out.str();
 }
@@ -219,16 +227,18 @@ const std::string& TreeModel::kind() const {
     return name;
 }
 
+bool TreeModel::goesLeft(const TreeNode& node, const double* inputs) const {
+    const double value = inputs[node.input];
+    return m_inputs[static_cast<std::size_t>(node.input)].factor
+               ? std::binary_search(node.levels.begin(), node.levels.end(), static_cast<std::int32_t>(value))
+               : value < node.below;
+}
+
 std::size_t TreeModel::leafOf(const double* inputs, double complexity) const {
     std::size_t at = 0;
     while (m_nodes[at].asks() && m_nodes[at].cutAt > complexity) {
         const TreeNode& node = m_nodes[at];
-        const double value = inputs[node.input];
-        const bool left = m_inputs[static_cast<std::size_t>(node.input)].factor
-                              ? std::binary_search(node.levels.begin(), node.levels.end(),
-                                                   static_cast<std::int32_t>(value))
-                              : value < node.below;
-        at = static_cast<std::size_t>(left ? node.left : node.right);
+        at = static_cast<std::size_t>(goesLeft(node, inputs) ? node.left : node.right);
     }
     return at;
 }
@@ -286,7 +296,8 @@ std::string TreeModel::question(const TreeNode& node, bool left) const {
     if (!input.factor) return input.name + (left ? " below " : " from ") + input.valueText(node.below);
     std::vector<std::string> names;
     for (std::size_t code = 0; code < input.levels.size(); ++code)
-        if (std::binary_search(node.levels.begin(), node.levels.end(), static_cast<std::int32_t>(code)) == left)
+        if (std::binary_search(node.levels.begin(), node.levels.end(), static_cast<std::int32_t>(code)) ==
+            left)
             names.push_back(input.levels[code]);
     std::string text = input.name + " ";
     constexpr std::size_t most = 4;
@@ -309,10 +320,13 @@ std::vector<NamedNumber> TreeModel::says() const {
 std::string TreeModel::text() const {
     json nodes = json::array();
     for (const TreeNode& node : m_nodes)
-        nodes.push_back({node.parent, node.left, node.right, node.input, numberJson(node.below), node.levels, node.rows,
-                         numberJson(node.weight), numberJson(node.mean), numberJson(node.mse), numberJson(node.gain),
-                         numberJson(node.cutAt)});
-    return json{{"kind", "tree"}, {"inputs", inputsJson(m_inputs)}, {"complexity", numberJson(m_complexity)}, {"nodes", nodes}}
+        nodes.push_back({node.parent, node.left, node.right, node.input, numberJson(node.below), node.levels,
+                         node.rows, numberJson(node.weight), numberJson(node.mean), numberJson(node.mse),
+                         numberJson(node.gain), numberJson(node.cutAt)});
+    return json{{"kind", "tree"},
+                {"inputs", inputsJson(m_inputs)},
+                {"complexity", numberJson(m_complexity)},
+                {"nodes", nodes}}
         .dump(-1, ' ', false, json::error_handler_t::replace);
 }
 
@@ -356,7 +370,8 @@ std::shared_ptr<const LearnedModel> readTree(std::string_view text) {
             if (node.asks() && (nodes[static_cast<std::size_t>(node.left)].parent != t ||
                                 nodes[static_cast<std::size_t>(node.right)].parent != t))
                 damaged("a place that hangs elsewhere");
-            if (t > 0 && !nodes[static_cast<std::size_t>(node.parent)].asks()) damaged("a place under a leaf");
+            if (t > 0 && !nodes[static_cast<std::size_t>(node.parent)].asks())
+                damaged("a place under a leaf");
         }
         if (nodes.empty()) damaged("no place");
         const double complexity = numberFrom(j.at("complexity"));
@@ -376,7 +391,8 @@ ModelPart describeTree(const LearnedModel& learned, std::span<const TunedValue> 
     json tree{{"complexity", model.complexity()}, {"nodes", json::array()}, {"sequence", json::array()}};
     for (std::size_t t = 0; t < nodes.size(); ++t) {
         const TreeNode& node = nodes[t];
-        json each{{"node", t + 1}, {"parent", nullptr}, {"column", nullptr}, {"rows", node.rows}, {"mean", node.mean}, {"mse", node.mse}};
+        json each{{"node", t + 1},     {"parent", nullptr}, {"column", nullptr},
+                  {"rows", node.rows}, {"mean", node.mean}, {"mse", node.mse}};
         if (node.parent != TreeNode::none) each["parent"] = node.parent + 1;
         std::vector<std::string> levels;
         if (node.asks()) {
@@ -392,16 +408,11 @@ ModelPart describeTree(const LearnedModel& learned, std::span<const TunedValue> 
             }
         }
         tree["nodes"].push_back(each);
-        PartRow row{countText(t + 1)};
-        row = {std::to_string(t + 1),
-               node.parent == TreeNode::none ? "" : std::to_string(node.parent + 1),
-               node.asks() ? inputs[static_cast<std::size_t>(node.input)].name : "",
-               node.asks() && levels.empty() ? exactText(node.below) : "",
-               nameList(levels, levels.size()),
-               std::to_string(node.rows),
-               exactText(node.mean),
-               exactText(node.mse)};
-        part.table.push_back(std::move(row));
+        part.table.push_back(
+            {std::to_string(t + 1), node.parent == TreeNode::none ? "" : std::to_string(node.parent + 1),
+             node.asks() ? inputs[static_cast<std::size_t>(node.input)].name : "",
+             node.asks() && levels.empty() ? exactText(node.below) : "", nameList(levels, levels.size()),
+             std::to_string(node.rows), exactText(node.mean), exactText(node.mse)});
     }
     const std::vector<TreeStep> steps = model.sequence();
     for (std::size_t k = 0; k < steps.size(); ++k) {
@@ -412,7 +423,8 @@ ModelPart describeTree(const LearnedModel& learned, std::span<const TunedValue> 
                   {"standard_error", nullptr}};
         const double end = k + 1 < steps.size() ? steps[k + 1].complexity : INFINITY;
         for (const TunedValue& value : tuned)
-            if (value.value >= steps[k].complexity && value.value < end && std::isfinite(value.meanOfFoldMse)) {
+            if (value.value >= steps[k].complexity && value.value < end &&
+                std::isfinite(value.meanOfFoldMse)) {
                 line["mean_of_fold_mse"] = value.meanOfFoldMse;
                 line["standard_error"] = value.standardError;
             }
@@ -428,21 +440,26 @@ ModelPart describeTree(const LearnedModel& learned, std::span<const TunedValue> 
 } // namespace
 
 ModelKind treeKind() {
-    ModelKind kind{.can = {.weights = WeightUse::accepted, .intervals = IntervalSource::unseenErrors, .iterates = false}};
+    ModelKind kind{.can = {.weights = WeightUse::accepted,
+                           .intervals = IntervalSource::unseenErrors,
+                           .iterates = false}};
     kind.name = "tree";
     kind.title = "Regression tree";
-    Field complexity =
-        soughtField("complexity", "Complexity (mean squared error a leaf)", 0.0, 0, 1e300, {smallestError, oneStandardError});
+    Field complexity = soughtField("complexity", "Complexity (mean squared error a leaf)", 0.0, 0, 1e300,
+                                   {treeOfSmallestError, treeWithinOneError});
     Field leaves = wholeField("leaves", "Cut back to so many leaves (0: as the complexity says)", 0, 0, 1e6);
     complexity.within = leaves.within = "cut_back";
     kind.fields = {wholeField("smallest_leaf", "Rows of a leaf at least", 5, 1, 1e9),
                    wholeField("smallest_split", "Rows of a place that is parted at least", 10, 2, 1e9),
                    wholeField("deepest", "Questions below each other at most", 30, 0, 100),
-                   numberField("least_gain", "Least gain of a question, as a share of the root's squared error", 0, 0, 1),
-                   complexity, leaves};
-    kind.offers = {{"Tree, cut back to the smallest error over folds", {"tree", {{"complexity", smallestError}}}},
-                   {"Tree, cut back within one standard error", {"tree", {{"complexity", oneStandardError}}}},
-                   {"Tree, full", {"tree"}}};
+                   numberField("least_gain",
+                               "Least gain of a question, as a share of the root's squared error", 0, 0, 1),
+                   complexity,
+                   leaves};
+    kind.offers = {
+        {"Tree, cut back to the smallest error over folds", {"tree", {{"complexity", treeOfSmallestError}}}},
+        {"Tree, cut back within one standard error", {"tree", {{"complexity", treeWithinOneError}}}},
+        {"Tree, full", {"tree"}}};
     kind.sentence = treeSentence;
     kind.learn = learnTree;
     kind.candidates = candidateComplexities;

@@ -59,20 +59,23 @@ struct TreeRows {
     std::vector<double> y, weights;
 };
 
-/// Grows a tree by the largest fall of the squared error at each place: thresholds half way between neighbouring
-/// values, levels of factors in the order of their means, which is exact for squared errors (Breiman, Friedman, Olshen
-/// and Stone 1984, "Classification and regression trees", §8.2, §8.8, theorem 4.5). Of questions that take away the same
-/// (to 1e-12 of it) the first column's, the lowest threshold's. The order of rows and the number of threads change
-/// nothing. Depth first, left first. With the weakest-link complexity of every place (there, §3.3). Throws Stopped.
+/// Grows a tree by the largest fall of the squared error at each place: thresholds half way between
+/// neighbouring values, levels of factors in the order of their means, which is exact for squared errors
+/// (Breiman, Friedman, Olshen and Stone 1984, "Classification and regression trees", §8.2, §8.8,
+/// theorem 4.5). Of questions that take away the same (to 1e-12 of it) the first column's, the lowest
+/// threshold's. The order of rows and the number of threads change nothing. Depth first, left first. With the
+/// weakest-link complexity of every place (there, §3.3). Throws Stopped.
 std::vector<TreeNode> growTree(const TreeRows& rows, const TreeOptions& options, Threads threads,
                                const Progress& progress);
 
-/// The weakest-link sequence from the full tree to the root, a line for each distinct complexity; the first has 0.
+/// The weakest-link sequence from the full tree to the root, a line for each distinct complexity; the first
+/// has 0.
 std::vector<TreeStep> weakestLinks(const std::vector<TreeNode>& nodes);
 
 class TreeModel final : public LearnedModel {
 public:
-    /// Requires nodes whose places hang together (growTree, or read). A row stays where complexity reaches cutAt.
+    /// Requires nodes whose places hang together (growTree, or read). A row stays where complexity reaches
+    /// cutAt.
     TreeModel(Inputs inputs, std::vector<TreeNode> nodes, double complexity);
 
     const std::string& kind() const override;
@@ -92,6 +95,8 @@ public:
     std::vector<TreeStep> sequence() const { return weakestLinks(m_nodes); }
     /// The place where a row (its inputs) stays; of the full tree.
     std::size_t leafOf(const double* inputs, double complexity) const;
+    /// Which way a row goes at a place that asks.
+    bool goesLeft(const TreeNode& node, const double* inputs) const;
     /// "list_rate below 22.5", "contract annual or anchor"; the other way with `left` false.
     std::string question(const TreeNode& node, bool left) const;
 

@@ -1,0 +1,166 @@
+// What is asked of a forecast, and the drawing of a tree, by mouse and keys in the window.
+#include "app/fit/tree_picture.h"
+#include "app_support.h"
+#include "estimate/tree/tree.h"
+#include "study/forecast_answers.h"
+
+#include <QLineEdit>
+#include <cstdlib>
+
+using namespace oxgoad;
+using namespace oxgoad::test;
+
+namespace questions_test {
+
+class Questions : public WindowTest {
+protected:
+    void choose(const QString& box, const QString& text) {
+        auto* at = find<QComboBox>(box);
+        const int index = at->findText(text);
+        ASSERT_GE(index, 0) << ss(text);
+        at->setCurrentIndex(index);
+        emit at->activated(index);
+    }
+    void type(const QString& field, const QString& text) {
+        auto* at = find<QLineEdit>(field);
+        at->setFocus();
+        at->clear();
+        QTest::keyClicks(at, text);
+    }
+    /// For people: where OXGOAD_PICTURES names a folder.
+    void picture(const QString& name) {
+        if (const char* folder = std::getenv("OXGOAD_PICTURES")) {
+            QTest::qWait(300);
+            window->grab().save(QString::fromUtf8(folder) + "/" + name + ".png");
+        }
+    }
+    void forecastDemo() {
+        openFile(demo + "/depot_months.csv");
+        station(3);
+        for (const auto* term : {"places", "occupancy", "list_rate", "contract"})
+            tick(find<GridView>("terms"), term);
+        ASSERT_TRUE(settle());
+        station(6);
+        files.toOpen = demo + "/plan.csv";
+        click(find<QPushButton>("chooseForecast"));
+        ASSERT_TRUE(settle());
+    }
+};
+
+TEST_F(Questions, AreAskedInSentencesAndAnsweredInTables) {
+    forecastDemo();
+    choose("below", "cross table");
+    choose("crossDown", "region");
+    choose("crossAcross", "quarter of month");
+    ASSERT_TRUE(settle());
+    auto* answers = find<GridView>("answersTable");
+    ASSERT_TRUE(session().recipe().forecast->crossTable);
+    EXPECT_EQ(answers->model()->columnCount(), 5);
+    EXPECT_EQ(answers->model()->headerData(1, Qt::Horizontal).toString(), "2026-Q1");
+    EXPECT_GE(answers->model()->rowCount(), 3);
+    picture("forecast_cross");
+    choose("crossMeasure", "share of predicted");
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().evidence()->answers->crossTable->asked.measure, CrossMeasure::shareOfPredicted);
+    EXPECT_LT(answers->model()->index(0, 1).data(RawValueRole).toDouble(), 1);
+    // The same down and across is no table, and says so.
+    choose("crossAcross", "region");
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().recipe().forecast->crossTable->across.column, "month");
+
+    choose("below", "what if");
+    type("scenarioName", "dearer");
+    choose("scenarioColumn", "list_rate");
+    choose("scenarioHow", "by per cent");
+    type("scenarioValue", "five");
+    type("scenarioWhere", "contract = \"annual\"");
+    click(find<QPushButton>("scenarioAdd"));
+    ASSERT_TRUE(settle());
+    EXPECT_TRUE(session().recipe().scenarios.empty()) << "five is no number";
+    type("scenarioValue", "5");
+    QTest::keyClick(find<QLineEdit>("scenarioValue"), Qt::Key_Return);
+    ASSERT_TRUE(settle());
+    ASSERT_EQ(session().recipe().scenarios.size(), 1U);
+    ASSERT_EQ(answers->model()->rowCount(), 1);
+    EXPECT_EQ(answers->model()->index(0, 1).data().toString(), "list_rate + 5 % where contract = \"annual\"");
+    EXPECT_GT(answers->model()->index(0, 5).data(RawValueRole).toDouble(), 0);
+    type("scenarioName", "wrong");
+    type("scenarioWhere", "nothing = 3");
+    click(find<QPushButton>("scenarioAdd"));
+    ASSERT_TRUE(settle());
+    EXPECT_TRUE(answers->model()->index(1, 9).data().toString().contains("nothing"));
+    picture("forecast_what_if");
+    answers->setCurrentIndex(answers->model()->index(1, 0));
+    click(find<QPushButton>("scenarioDrop"));
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().recipe().scenarios.size(), 1U);
+    EXPECT_EQ(session().recipe().scenarios[0].name, "dearer");
+
+    choose("below", "how far it reaches");
+    choose("reachColumn", "list_rate");
+    click(find<QPushButton>("reachTest"));
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(answers->model()->rowCount(), 8);
+    picture("forecast_reach");
+    // All of it is in the project, and undone step by step.
+    QTest::keyClick(window.get(), Qt::Key_Z, Qt::ControlModifier);
+    ASSERT_TRUE(settle());
+    EXPECT_TRUE(session().recipe().forecast->testReach.empty());
+}
+
+TEST_F(Questions, ATreeIsDrawnCutBackAndRead) {
+    openFile(demo + "/trailer_quotes.csv");
+    station(3);
+    for (const auto* term : {"age", "kilometres", "length", "condition"})
+        tick(find<GridView>("terms"), term);
+    ASSERT_TRUE(settle());
+    Recipe recipe = session().recipe();
+    recipe.response = "price";
+    recipe.estimator = {"tree",
+                        {{"smallest_leaf", 30.0},
+                         {"smallest_split", 60.0},
+                         {"complexity", std::string("one standard error")}}};
+    session().change(recipe);
+    ASSERT_TRUE(settle());
+    click(button("tree"));
+    QTest::qWait(100);
+    auto* picture = find<TreePicture>("treePicture");
+    const std::size_t before = picture->leaves();
+    ASSERT_GT(before, 3U);
+    EXPECT_TRUE(find<QLabel>("treeSaid")->text().contains("10 folds"));
+    session().selectRow(4);
+    QTest::qWait(50);
+    EXPECT_TRUE(picture->sentence().startsWith("Row 5: ")) << ss(picture->sentence());
+    this->picture("fit_tree");
+    // By keys: one step further, the root, a leaf.
+    picture->setFocus();
+    QTest::keyClick(picture, Qt::Key_Up);
+    ASSERT_TRUE(settle());
+    EXPECT_LT(picture->leaves(), before);
+    EXPECT_TRUE(
+        std::holds_alternative<double>(session().recipe().estimator.get(std::string_view("complexity"))));
+    QTest::keyClick(picture, Qt::Key_Right);
+    EXPECT_TRUE(picture->sentence().contains("from ")) << ss(picture->sentence());
+    EXPECT_TRUE(picture->accessibleDescription().contains("leaves"));
+    QTest::keyClick(picture, Qt::Key_Home);
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(picture->leaves(), 1U);
+    // By mouse: the line is dragged down.
+    const QPoint grip = picture->gripAt(picture->step());
+    QTest::mousePress(picture, Qt::LeftButton, {}, grip);
+    QTest::mouseMove(picture, picture->gripAt(picture->step() / 2));
+    QTest::mouseRelease(picture, Qt::LeftButton, {}, picture->gripAt(picture->step() / 2));
+    ASSERT_TRUE(settle());
+    EXPECT_GT(picture->leaves(), 1U);
+    click(find<QPushButton>("treeFull"));
+    ASSERT_TRUE(settle());
+    EXPECT_GT(picture->leaves(), before);
+    this->picture("fit_tree_full");
+    // Another kind has no drawing.
+    recipe.estimator = {};
+    session().change(recipe);
+    ASSERT_TRUE(settle());
+    EXPECT_FALSE(picture->isVisible());
+}
+
+} // namespace questions_test
