@@ -54,6 +54,8 @@ const std::vector<Kept>& keptModels() {
             few + R"(, "estimator": {"kind": "quantile", "share": 0.9})",
             many + R"(, "estimator": {"kind": "penalised", "l1_share": 0.5, "penalty": 0.3})",
             R"("terms": ["x", "z", "g"], "estimator": {"kind": "neighbours", "count": 3})",
+            R"("terms": ["x", "z", "g"], "estimator": {"kind": "tree", "smallest_leaf": 3})",
+            R"("terms": ["x", "g"], "estimator": {"kind": "neighbours", "count": {"tuned": {"rule": "smallest error"}}})",
             many + R"(, "choose": {"way": "forward", "by": "BIC"})",
             many + R"(, "steps": [{"do": "fill missing", "columns": ["z"], "with": "median"}])",
             R"("terms": [{"column": "x", "as": "straight pieces"}, {"column": "g", "as": "trend"}, {"product": ["g", "h"]}])"};

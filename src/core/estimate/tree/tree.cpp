@@ -360,6 +360,11 @@ std::shared_ptr<const LearnedModel> readTree(std::string_view text) {
                 damaged("a question without two answers");
             if (asks && !(node.input >= 0 && static_cast<std::size_t>(node.input) < inputs.size()))
                 damaged("a question about no column");
+            const std::size_t known = asks && inputs[static_cast<std::size_t>(node.input)].factor
+                                          ? inputs[static_cast<std::size_t>(node.input)].levels.size()
+                                          : 0;
+            for (const auto code : node.levels)
+                if (code < 0 || static_cast<std::size_t>(code) >= known) damaged("a level that is not there");
             if (!std::is_sorted(node.levels.begin(), node.levels.end()) || !std::isfinite(node.mean) ||
                 !(node.cutAt >= 0) || !(node.weight > 0) || !std::isfinite(node.below))
                 damaged("a place that is not sound");
