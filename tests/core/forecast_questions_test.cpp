@@ -419,6 +419,10 @@ TEST(ForecastPlans, AreRefusedByTheirPlace) {
                         "r");
         });
     };
+    // What a kind has no theory for is refused, and nothing else is given in its place.
+    EXPECT_NE(error(R"("estimator": {"kind": "tree"}, "forecast": {"file": "b.csv", "intervals": "theory"})")
+                  .find("has none"),
+              std::string::npos);
     EXPECT_NE(error(R"("forecast": {"file": "b.csv", "intervals": "guess"})").find("out of fold"),
               std::string::npos);
     EXPECT_NE(

@@ -21,6 +21,12 @@ std::vector<std::string> secondsWith(const Recipe& recipe, Role role) {
     return seconds;
 }
 
+/// Nothing else is given in its place unasked.
+bool asksForMissingTheory(const Recipe& recipe, const ModelKind& kind) {
+    return recipe.forecast && recipe.forecast->intervals == IntervalWay::theory &&
+           kind.can.intervals != IntervalSource::theory;
+}
+
 } // namespace
 
 std::optional<RecipeProblem> problemOf(const Recipe& recipe) {
@@ -46,6 +52,10 @@ std::optional<RecipeProblem> problemOf(const Recipe& recipe) {
     if (recipe.choose && kind.can.terms != Capabilities::Terms::formula)
         return RecipeProblem{"choose", "goes with models that have coefficients only",
                              "Take the key out, or choose another estimator."};
+    if (asksForMissingTheory(recipe, kind))
+        return RecipeProblem{"forecast.intervals",
+                             "is \"theory\", and " + kind.sentence(recipe.estimator) + " has none",
+                             "Ask for \"out of fold\" or \"resampled\", or take the key out."};
     if (recipe.logResponse && !kind.can.logResponse)
         return RecipeProblem{"response_in_logs", "does not go with " + kind.sentence(recipe.estimator),
                              "It has a scale of its own; take the key out."};
@@ -85,6 +95,10 @@ Recipe settled(Recipe recipe, std::vector<std::string>* dropped) {
     if (recipe.choose && kind.can.terms != Capabilities::Terms::formula) {
         say("Choosing terms goes with models that have coefficients only and is dropped.");
         recipe.choose.reset();
+    }
+    if (asksForMissingTheory(recipe, kind)) {
+        say("Intervals by theory do not go with " + kind.sentence(recipe.estimator) + ": they are its own now.");
+        recipe.forecast->intervals = IntervalWay::usual;
     }
     if (recipe.logResponse && !kind.can.logResponse) {
         say("The logarithm of the response does not go with " + kind.sentence(recipe.estimator) +
