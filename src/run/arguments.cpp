@@ -99,7 +99,8 @@ const std::vector<Option>& options() {
          [](Parsed& p, Text) { p.arguments.whatHelps = true; }},
         {"--read-aloud", "",
          "With --out, also the equation in words and by level, effects with bands and average marginal "
-         "effects: reading.txt, effects.csv, marginal_effects.csv.",
+         "effects: reading.txt, effects.csv, marginal_effects.csv; of models without coefficients also what "
+         "columns do on average and which act together: average_effects.csv, interactions.csv.",
          [](Parsed& p, Text) { p.arguments.readAloud = true; }},
         {"--influence", "",
          "With --out, also what leaving out each learning row would do to the coefficients: influence.csv "
@@ -159,6 +160,35 @@ const std::vector<Option>& options() {
          "With --out, also the error against the number of rows learned from: learning_curve.csv, "
          "learning_curve.txt.",
          [](Parsed& p, Text) { p.arguments.learningCurve = true; }},
+        {"--hand-on", "FORMATS",
+         "With --out, also the model for others, formats parted by commas: report (and pdf), workbook, ods, "
+         "sql, "
+         "python, c, onnx, pmml, json, equation. What a format cannot hold is said, and the others are "
+         "written.",
+         [](Parsed& p, Text v) {
+             for (std::size_t at = 0; at <= v.size();) {
+                 const std::size_t end = std::min(v.find(',', at), v.size());
+                 if (end > at) p.arguments.handOn.push_back(v.substr(at, end - at));
+                 at = end + 1;
+             }
+             if (p.arguments.handOn.empty()) usage("--hand-on needs one format or more");
+         }},
+        {"--report", "", "With --out, also report.html and report.pdf: the same as --hand-on report.",
+         [](Parsed& p, Text) { p.arguments.handOn.emplace_back("report"); }},
+        {"--score", "MODEL.json",
+         "With --rows FILE and --out DIR: forecast rows by a model that was handed on as JSON, without the "
+         "rows it "
+         "learned from; writes forecast.csv.",
+         [](Parsed& p, Text v) { p.arguments.score = v; }},
+        {"--rows", "FILE", "With --score: a text file, a workbook or an SQLite file (with --query).",
+         [](Parsed& p, Text v) { p.arguments.rows = v; }},
+        {"--fail-on-rows-outside", "", "End with 5 when rows to be forecast lie outside what was learned.",
+         [](Parsed& p, Text) { p.arguments.failOutside = true; }},
+        {"--fail-on-drift", "",
+         "End with 6 when columns of the rows to be forecast differ from those learned from.",
+         [](Parsed& p, Text) { p.arguments.failDrift = true; }},
+        {"--log", "FILE", "Add one line of JSON to FILE when done: when, what, how many rows, how it ended.",
+         [](Parsed& p, Text v) { p.arguments.log = v; }},
         {"--look-at-test", "", "Score the locked test rows too; in a project the look is counted.",
          [](Parsed& p, Text) { p.arguments.lookAtTest = true; }},
         {"--go-on", "",
@@ -176,7 +206,9 @@ const std::vector<Option>& options() {
     return all;
 }
 
-constexpr const char* waysToCall[]{"RECIPE.json --out DIR [--threads N] [--quiet]",
+constexpr const char* waysToCall[]{"RECIPE.json --out DIR --hand-on sql,workbook,report",
+                                   "--score MODEL.json --rows FILE --out DIR",
+                                   "RECIPE.json --out DIR [--threads N] [--quiet]",
                                    "RECIPE.json [MORE.json ...] --project FILE.oxgoad",
                                    "--project-evidence FILE.oxgoad --out DIR [--fit N]",
                                    "--look FILE [--response NAME] [--against WHAT] [--out DIR]",
@@ -191,7 +223,9 @@ constexpr ExitCode exitCodes[]{
     {0, "Done. Cells that do not fit and rows without a prediction are told on standard error."},
     {2, "Bad input, or a step that cannot run: one sentence on standard error, nothing half written."},
     {3, "Stopped by an interrupt; folds that were judged by then are kept and written."},
-    {4, "Goads are open, with --fail-on-open-goads."}};
+    {4, "Goads are open, with --fail-on-open-goads."},
+    {5, "Rows to be forecast lie outside what was learned, with --fail-on-rows-outside."},
+    {6, "Rows to be forecast differ from those learned from, with --fail-on-drift."}};
 
 constexpr const char* aboutFiles =
     "File names in a recipe are relative to it; recipe.md and evidence.md, which are installed with the "
@@ -303,6 +337,10 @@ Arguments parseArguments(int argc, char** argv) {
         arguments.describeAgainst = against.value_or("");
         return arguments;
     }
+    if (arguments.score.empty() != arguments.rows.empty() ||
+        (!arguments.score.empty() && (arguments.out.empty() || !arguments.recipes.empty())))
+        usage("--score MODEL.json goes with --rows FILE and --out DIR");
+    if (!arguments.score.empty()) return arguments;
     if (against) {
         const auto named = againstNamed(*against);
         if (!named) usage("--against needs response, predicted or residual, not \"" + *against + "\"");

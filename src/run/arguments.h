@@ -24,6 +24,14 @@ struct Arguments {
     int fit = 0;
     /// With a project and an output folder: rows that its kept model is to forecast.
     std::string forecast;
+    /// Formats to hand the model on in.
+    std::vector<std::string> handOn;
+    /// A model that was handed on as JSON, and the rows it is to score.
+    std::string score, rows;
+    /// Ends with exitRowsOutside or exitDrift, where rows to be forecast give reason.
+    bool failOutside = false, failDrift = false;
+    /// A file to which one line of JSON is added when it is done.
+    std::string log;
     /// What to describe, and how it is read.
     std::string describe;
     /// What to look at.

@@ -1,6 +1,9 @@
 #include "run/commands.h"
 
 #include "base/text.h"
+#include "hand_on/hand_on.h"
+#include "hand_on/model_file.h"
+#include "ledger/drift.h"
 #include "share/exports.h"
 #include "share/ledger_text.h"
 #include "share/look_text.h"
@@ -15,10 +18,16 @@
 #include "study/tune.h"
 #include "study/what_helps.h"
 
+#include <array>
+#include <chrono>
 #include <cstdlib>
+#include <ctime>
 #include <deque>
 #include <filesystem>
+#include <fstream>
 #include <iostream>
+
+#include <nlohmann/json.hpp>
 
 namespace oxgoad {
 
@@ -213,6 +222,55 @@ void warnOfRows(const StudyRows& rows, const Evidence& evidence) {
     if (!unpredicted.empty()) warn(unpredicted + ".");
 }
 
+/// The model in the formats that were asked for; what one of them cannot hold is said.
+void handOnAsked(const Arguments& arguments, const Recipe& recipe, const Evidence& evidence,
+                 const StudyRows& rows, const PreparedRows& prepared, TerminalProgress& progress) {
+    if (arguments.handOn.empty()) return;
+    const auto handed = handOn(arguments.out, arguments.handOn, {evidence, recipe, rows, prepared}, progress);
+    progress.clear();
+    for (const HandedOn& one : handed)
+        if (!one.refused.empty())
+            warn(one.file + " was not written: " + one.refused);
+        else if (!one.lacks.empty())
+            warn(one.file + ": " + one.lacks + ".");
+}
+
+/// A sentence for each column of the model whose values in the rows to be forecast are others than those
+/// learned from. Dates go on by themselves.
+std::vector<std::string> driftOf(const Evidence& evidence, const StudyRows& rows, Progress& progress) {
+    const auto used = [&](const Table& table) {
+        std::vector<Column> columns;
+        for (const Column& column : table.columns())
+            if (column.kind() != ColumnKind::date && findInput(evidence.study->inputs, column.name()))
+                columns.push_back(column);
+        return Table(std::move(columns));
+    };
+    const Drift drift = compareReadings(used(rows.learning.table), used(rows.forecast->table), progress);
+    std::vector<std::string> out;
+    for (const ColumnDrift& column : drift.columns)
+        for (const std::string& change : column.changes)
+            out.push_back(column.column + ": " + change);
+    return out;
+}
+
+/// How a run ends that was told to look at what it found.
+int judged(const Arguments& arguments, const Evidence& evidence, const StudyRows& rows,
+           TerminalProgress& progress) {
+    if (const int open = openGoads(arguments, evidence, progress); open != 0) return open;
+    if (arguments.failOutside && evidence.forecast && evidence.forecast->outside > 0) {
+        progress.clear();
+        warn(plural(evidence.forecast->outside, "row", "rows") +
+             " to be forecast lie outside what was learned.");
+        return exitRowsOutside;
+    }
+    if (!arguments.failDrift || !rows.forecast) return 0;
+    const auto changed = driftOf(evidence, rows, progress);
+    progress.clear();
+    for (const std::string& each : changed)
+        warn(each);
+    return changed.empty() ? 0 : exitDrift;
+}
+
 int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
     const fs::path path = arguments.recipes[0];
     const Recipe recipe = dealtAgain(readRecipe(path), arguments);
@@ -288,6 +346,7 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
                           movesJson(evidence, recipe, rows, *prepared, arguments.threads, progress));
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows, more);
+    handOnAsked(arguments, recipe, evidence, rows, *prepared, progress);
     progress.clear();
     warnOfRows(rows, evidence);
     if (evidence.study->search && evidence.study->search->stopped()) {
@@ -297,7 +356,7 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
                   << countText(evidence.study->search->folds) << " folds; what they say was written.\n";
         return exitStopped;
     }
-    if (!partly) return openGoads(arguments, evidence, progress);
+    if (!partly) return judged(arguments, evidence, rows, progress);
     progress.clear();
     std::cerr << "Stopped after " << countText(evidence.folds->done) << " of "
               << countText(evidence.folds->asked) << " folds; what they say was written.\n";
@@ -350,7 +409,25 @@ int runProjectEvidence(const Arguments& arguments, TerminalProgress& progress) {
                                                         arguments.threads, progress));
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows, more);
-    return openGoads(arguments, evidence, progress);
+    handOnAsked(arguments, recipe, evidence, rows, *prepared, progress);
+    return judged(arguments, evidence, rows, progress);
+}
+
+/// Rows scored by a model that was handed on.
+int runScore(const Arguments& arguments, TerminalProgress& progress) {
+    const ModelFile model = readModelFile(arguments.score);
+    RowsSource source = arguments.source;
+    source.file = fs::absolute(arguments.rows).lexically_normal().string();
+    source.kind = arguments.source.query.empty() ? kindOfFile(arguments.rows) : SourceKind::sqlite;
+    const Scored scored = scoreByFile(model, source, ".", arguments.threads, progress, passwordOf);
+    Evidence evidence;
+    evidence.forecast = scored.forecast;
+    writeFiles(arguments.out, {{"forecast.csv", forecastCsv(evidence, scored.read.table)}});
+    progress.clear();
+    StudyRows rows;
+    rows.learning.report = scored.read.report;
+    warnOfRows(rows, evidence);
+    return arguments.failOutside && scored.forecast.outside > 0 ? exitRowsOutside : 0;
 }
 
 void runToProject(const Arguments& arguments, Progress& progress) {
@@ -383,7 +460,10 @@ void runToProject(const Arguments& arguments, Progress& progress) {
 
 } // namespace
 
-int runCommand(const Arguments& arguments, TerminalProgress& progress) {
+namespace {
+
+int runAsked(const Arguments& arguments, TerminalProgress& progress) {
+    if (!arguments.score.empty()) return runScore(arguments, progress);
     if (!arguments.describe.empty())
         describeRows(arguments, progress);
     else if (!arguments.look.empty())
@@ -395,6 +475,44 @@ int runCommand(const Arguments& arguments, TerminalProgress& progress) {
     else
         runToProject(arguments, progress);
     return 0;
+}
+
+/// One line of JSON at the end of a file, whole or not at all.
+void addToLog(const Arguments& arguments, int code, const std::string& problem) {
+    if (arguments.log.empty()) return;
+    const auto now = std::chrono::floor<std::chrono::seconds>(std::chrono::system_clock::now());
+    const std::time_t time = std::chrono::system_clock::to_time_t(now);
+    std::tm utc{};
+    gmtime_r(&time, &utc);
+    std::array<char, 32> at{};
+    std::strftime(at.data(), at.size(), "%Y-%m-%dT%H:%M:%SZ", &utc);
+    nlohmann::ordered_json line{
+        {"at", at.data()},
+        {"what", arguments.score.empty()
+                     ? arguments.recipes.empty() ? arguments.projectEvidence : arguments.recipes.front()
+                     : arguments.score},
+        {"out", arguments.out},
+        {"code", code}};
+    if (!problem.empty()) line["problem"] = problem;
+    std::ofstream out(arguments.log, std::ios::app);
+    out << line.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace) + "\n" << std::flush;
+    if (!out) warn(arguments.log + " cannot be written.");
+}
+
+} // namespace
+
+int runCommand(const Arguments& arguments, TerminalProgress& progress) {
+    try {
+        const int code = runAsked(arguments, progress);
+        addToLog(arguments, code, {});
+        return code;
+    } catch (const Stopped&) {
+        addToLog(arguments, exitStopped, "stopped");
+        throw;
+    } catch (const std::exception& error) {
+        addToLog(arguments, 2, error.what());
+        throw;
+    }
 }
 
 } // namespace oxgoad

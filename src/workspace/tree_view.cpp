@@ -30,12 +30,12 @@ std::shared_ptr<const TreeView> treeView(const Session& session) {
         some.push_back(rows[i]);
         view->actual.push_back(numbers[rows[i]]);
     }
-    const BoundInputs inputs(evidence->study->inputs, prepared->table, {});
+    const BoundModel bound = evidence->study->bind(prepared->table, {});
+    const BoundInputs& inputs = bound.inputs();
     view->inputs.resize(static_cast<Eigen::Index>(some.size()),
                         static_cast<Eigen::Index>(model->inputs().size()));
     inputs.fill(some, view->inputs);
-    if (const auto row = session.selectedRow();
-        row && *row < prepared->table.rows() && inputs.complete(*row)) {
+    if (const auto row = session.selectedRow(); row && *row < prepared->table.rows()) {
         view->row = static_cast<std::uint32_t>(*row);
         for (std::size_t j = 0; j < model->inputs().size(); ++j)
             view->rowInputs.push_back(inputs.value(j, *row));

@@ -36,17 +36,19 @@ Evidence fitted(const Recipe& recipe, const std::string& text) {
 }
 
 /// Every distance, sorted: what the tree must find.
-std::vector<NearestTree::Neighbour> plainly(const MatrixXd& numbers, const MatrixXd& codes,
-                                            double codeDistance, const double* at, const double* codesAt,
+std::vector<NearestTree::Neighbour> plainly(const MatrixXd& numbers, const MatrixXd& codes, double codePart,
+                                            bool differences, const double* at, const double* codesAt,
                                             std::size_t count, std::int64_t without) {
     std::vector<NearestTree::Neighbour> all;
     for (Index i = 0; i < std::max(numbers.rows(), codes.rows()); ++i) {
         if (i == without) continue;
         double sum = 0;
-        for (Index j = 0; j < numbers.cols(); ++j)
-            sum += (numbers(i, j) - at[j]) * (numbers(i, j) - at[j]);
+        for (Index j = 0; j < numbers.cols(); ++j) {
+            const double d = numbers(i, j) - at[j];
+            sum += differences ? std::fabs(d) : d * d;
+        }
         for (Index j = 0; j < codes.cols(); ++j)
-            sum += codes(i, j) != codesAt[j] ? codeDistance * codeDistance : 0;
+            sum += codes(i, j) != codesAt[j] ? codePart : 0;
         all.push_back({sum, static_cast<std::uint32_t>(i)});
     }
     std::sort(all.begin(), all.end());
@@ -98,7 +100,9 @@ TEST(Neighbours, TheTreeFindsWhatAPlainSearchFinds) {
             value = coarse ? static_cast<double>(random.below(4)) : random.normal();
         for (double& value : codes.reshaped())
             value = static_cast<double>(random.below(3));
-        const NearestTree tree(numbers, codes, 0.7);
+        const bool differences = problem % 3 == 0;
+        const NearestTree tree(numbers, codes, std::vector<double>(static_cast<std::size_t>(m), 0.49),
+                               differences);
         std::vector<NearestTree::Neighbour> found;
         for (int query = 0; query < 10; ++query) {
             std::vector<double> at(static_cast<std::size_t>(d)), codesAt(static_cast<std::size_t>(m));
@@ -109,11 +113,12 @@ TEST(Neighbours, TheTreeFindsWhatAPlainSearchFinds) {
             const std::size_t count = 1 + random.below(20);
             const std::int64_t without = query % 2 == 0 ? -1 : static_cast<std::int64_t>(random.below(n));
             tree.nearest(at.data(), codesAt.data(), count, found, without);
-            const auto plain = plainly(numbers, codes, 0.7, at.data(), codesAt.data(), count, without);
+            const auto plain =
+                plainly(numbers, codes, 0.49, differences, at.data(), codesAt.data(), count, without);
             ASSERT_EQ(found.size(), plain.size()) << problem;
             for (std::size_t i = 0; i < found.size(); ++i) {
                 EXPECT_EQ(found[i].point, plain[i].point) << problem << " " << i;
-                EXPECT_EQ(found[i].squaredDistance, plain[i].squaredDistance) << problem << " " << i;
+                EXPECT_EQ(found[i].sum, plain[i].sum) << problem << " " << i;
             }
         }
     }
@@ -161,6 +166,31 @@ TEST(Neighbours, ALevelThatDiffersIsAsFarAsTheSettingSays) {
     const Evidence far = fitted(recipe, rows);
     EXPECT_EQ(far.rows.fitted[4], 2);
     EXPECT_EQ(far.heldOutUnpredicted, 1U) << "c was never learned from";
+}
+
+TEST(Neighbours, CountColumnsByTheirRangesAndByWhatTheyAreSaidToCount) {
+    // Gower's distance by its definition: rows of x over 0 to 10 and a factor.
+    Recipe recipe = recipeBy("y", {"x", "g"}, neighbours(1, "equal", "Gower"));
+    recipe.setAside = SetAside{.kind = SetAsideKind::column, .column = "part", .heldOutValues = {"judge"}};
+    const std::string rows = "x,g,part,y\n0,a,learn,1\n10,a,learn,2\n4,b,learn,3\n3.5,a,judge,0\n";
+    // (|3.5 − 0|/10 + 0)/2 = 0.175, (0.65 + 0)/2, (0.05 + 1)/2.
+    Evidence e = fitted(recipe, rows);
+    EXPECT_EQ(e.rows.fitted[3], 1);
+    MatrixXd at(1, 2);
+    at << 3.5, 0;
+    EXPECT_NEAR(e.study->model->distances(at)[0], 0.175, 1e-15);
+    // The factor counts a hundredth: (0.35)/1.01, (0.05 + 0.01)/1.01.
+    recipe.estimator.fields["column_weights"] = TextPairs{{"g", "0.01"}};
+    e = fitted(recipe, rows);
+    EXPECT_EQ(e.rows.fitted[3], 3);
+    EXPECT_NEAR(e.study->model->distances(at)[0], 0.06 / 1.01, 1e-15);
+    const auto again = readModel(e.study->model->text());
+    EXPECT_EQ(again->predict(at), e.study->model->predict(at));
+    recipe.estimator = neighbours(1, "equal", "as is");
+    recipe.estimator.fields["column_weights"] = TextPairs{{"x", "0"}};
+    EXPECT_EQ(fitted(recipe, rows).rows.fitted[3], 1) << "x counts nothing: the first row of a";
+    recipe.estimator.fields["column_weights"] = TextPairs{{"z", "2"}};
+    EXPECT_NE(errorOf([&] { fitted(recipe, rows); }).find("do not read"), std::string::npos);
 }
 
 TEST(Neighbours, AConstantColumnAndStandardDeviationsWithDivisorN) {

@@ -7,6 +7,8 @@
 #include "support/support.h"
 
 #include <algorithm>
+#include <bit>
+#include <functional>
 #include <map>
 #include <numeric>
 
@@ -367,6 +369,198 @@ TEST(Trees, SayWhatFoldsGrownAnewWouldSay) {
         }
         EXPECT_GT(digits(e.study->tuning->points[k].meanOfFoldMse, mean), 12) << k;
     }
+}
+
+TEST(Trees, SendMissingValuesWhereMoreIsSaid) {
+    // Every threshold with the rows that lack the value on either side, by brute force at the root.
+    for (unsigned seed = 1; seed <= 200; ++seed) {
+        TreeRows rows = drawn(seed, 30, seed % 2 == 0);
+        RandomStream random(seed, "missing");
+        for (std::size_t i = 0; i < rows.y.size(); ++i)
+            if (random.uniform() < 0.3) {
+                rows.columns[0][i] = NAN;
+                rows.y[i] += seed % 3 == 0 ? 4 : 0;
+            }
+        rows.columns.resize(1);
+        rows.levels.resize(1);
+        const std::size_t leaf = 1 + seed % 4;
+        const auto nodes =
+            growTree(rows, {.smallestLeaf = leaf, .smallestSplit = 2, .deepest = 1}, {1}, quietly());
+        std::vector<std::size_t> all;
+        for (std::size_t i = 0; i < rows.y.size(); ++i)
+            if (weightOf(rows, i) > 0) all.push_back(i);
+        double best = 0;
+        for (const auto k : all)
+            for (const bool missingLeft : {false, true}) {
+                std::vector<std::size_t> l, r;
+                for (const auto i : all) {
+                    const double x = rows.columns[0][i];
+                    ((std::isnan(x) ? missingLeft : x < rows.columns[0][k]) ? l : r).push_back(i);
+                }
+                // A question that only tells rows without a value apart is not asked.
+                const auto there = [&](const std::vector<std::size_t>& side) {
+                    return std::any_of(side.begin(), side.end(),
+                                       [&](auto i) { return !std::isnan(rows.columns[0][i]); });
+                };
+                if (l.size() < leaf || r.size() < leaf || !there(l) || !there(r)) continue;
+                best = std::max(best, squares(rows, all) - squares(rows, l) - squares(rows, r));
+            }
+        EXPECT_NEAR(nodes[0].gain, best, 1e-9) << seed;
+    }
+}
+
+TEST(Trees, LearnAndPredictRowsWithoutAValueOrOfANewLevel) {
+    std::string text = "y,x,g\n";
+    RandomStream random(5, "rows");
+    for (int i = 0; i < 200; ++i) {
+        const double x = 10 * random.uniform();
+        const bool lacks = i % 5 == 0;
+        const char level = i % 7 == 0 ? 'c' : i % 2 == 0 ? 'a' : 'b';
+        text += std::to_string((lacks   ? 40
+                                : x < 5 ? 10
+                                        : 20) +
+                               (level == 'c' ? 100 : 0)) +
+                "," + (lacks ? "" : std::to_string(x)) + "," + (i % 11 == 0 ? "" : std::string(1, level)) +
+                "\n";
+    }
+    StudyRows rows;
+    rows.learning = readBytes(text);
+    rows.forecast = readBytes("x,g\n3,a\n,a\n7,new\n11,a\n,\n");
+    Recipe recipe = treeRecipe({});
+    recipe.terms = recipeOf("y", {"x", "g"}).terms;
+    recipe.forecast = ForecastRequest{};
+    const Evidence e = unchecked(recipe, rows);
+    EXPECT_EQ(e.rowsLearning, 200U) << "rows without a value are learned from";
+    ASSERT_TRUE(e.forecast);
+    EXPECT_EQ(e.forecast->unpredicted, 0U);
+    EXPECT_NEAR(e.forecast->prediction[0], 10, 1);
+    EXPECT_EQ(e.forecast->reach[0].grade, ReachGrade::inside);
+    EXPECT_NEAR(e.forecast->prediction[1], 40, 1) << "rows that lack it had 40";
+    EXPECT_EQ(e.forecast->reach[1].grade, ReachGrade::edge);
+    EXPECT_EQ(e.forecast->reach[1].reasons.at(0), "x is missing");
+    EXPECT_NEAR(e.forecast->prediction[2], 20, 1) << "a level never learned goes with most rows";
+    EXPECT_EQ(e.forecast->reach[2].grade, ReachGrade::outside);
+    EXPECT_NE(e.forecast->reach[2].reasons.at(0).find("g = new was never learned"), std::string::npos);
+    EXPECT_EQ(e.forecast->reach[3].grade, ReachGrade::outside);
+    EXPECT_TRUE(std::isfinite(e.forecast->prediction[4]));
+    const auto again = readModel(e.study->model->text());
+    MatrixXd some(3, 2);
+    some << NAN, 0, 3, INFINITY, 7, NAN;
+    EXPECT_EQ(again->predict(some), e.study->model->predict(some));
+}
+
+TEST(Trees, ShareAPredictionAmongColumnsAsShapleySaid) {
+    // Against the definition: all subsets of columns known, the others averaged by the tree's own weights.
+    for (unsigned seed = 1; seed <= 60; ++seed) {
+        RandomStream random(seed, "shapley");
+        const std::size_t p = 2 + seed % 7;
+        TreeRows rows;
+        rows.columns.resize(p);
+        rows.levels.assign(p, 0);
+        for (int i = 0; i < 60; ++i) {
+            double y = random.normal();
+            for (std::size_t j = 0; j < p; ++j) {
+                rows.columns[j].push_back(std::floor(5 * random.uniform()));
+                y += rows.columns[j].back() * (j % 2 == 0 && j > 0 ? rows.columns[j - 1].back() : 1);
+            }
+            rows.y.push_back(y);
+        }
+        Inputs inputs(p);
+        for (std::size_t j = 0; j < p; ++j)
+            inputs[j].name = "x" + std::to_string(j);
+        const TreeModel model(inputs, growTree(rows, {.smallestLeaf = 2}, {1}, quietly()),
+                              seed % 2 == 0 ? 0.05 : 0);
+        std::vector<double> x(p);
+        for (double& value : x)
+            value = std::floor(5 * random.uniform());
+        const std::vector<TreeNode> nodes = model.cutBack();
+        const std::function<double(std::size_t, unsigned)> expected = [&](std::size_t at, unsigned known) {
+            const TreeNode& node = nodes[at];
+            if (!node.asks()) return node.mean;
+            const auto l = static_cast<std::size_t>(node.left), r = static_cast<std::size_t>(node.right);
+            if (known >> node.input & 1U)
+                return expected(x[static_cast<std::size_t>(node.input)] < node.below ? l : r, known);
+            return (nodes[l].weight * expected(l, known) + nodes[r].weight * expected(r, known)) /
+                   node.weight;
+        };
+        const auto factorial = [](unsigned n) { return std::tgamma(n + 1.0); };
+        const Contributions said = model.contributions(x);
+        double sum = said.start;
+        for (std::size_t j = 0; j < p; ++j) {
+            double value = 0;
+            for (unsigned set = 0; set < 1U << p; ++set) {
+                if (set >> j & 1U) continue;
+                const auto size = static_cast<unsigned>(std::popcount(set));
+                value += factorial(size) * factorial(static_cast<unsigned>(p) - size - 1) /
+                         factorial(static_cast<unsigned>(p)) *
+                         (expected(0, set | 1U << j) - expected(0, set));
+            }
+            EXPECT_NEAR(said.amounts[j], value, 1e-10) << seed << " " << j;
+            sum += said.amounts[j];
+        }
+        MatrixXd row(1, static_cast<Index>(p));
+        for (std::size_t j = 0; j < p; ++j)
+            row(0, static_cast<Index>(j)) = x[j];
+        EXPECT_NEAR(sum, model.predict(row)(0, 0), 1e-10) << "they add up";
+    }
+}
+
+TEST(Trees, AreCutBackByRowsHeldOut) {
+    std::string text = "y,x,z\n";
+    RandomStream random(9, "held out");
+    for (int i = 0; i < 300; ++i) {
+        const double x = random.uniform();
+        text += std::to_string((x < 0.4 ? 0 : 3) + random.normal()) + "," + std::to_string(x) + "," +
+                std::to_string(random.uniform()) + "\n";
+    }
+    StudyRows rows;
+    rows.learning = readBytes(text);
+    const Recipe recipe = parseRecipe(
+        R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": ["x", "z"],
+            "set_aside": {"kind": "random", "share": 0.3, "seed": 2},
+            "estimator": {"kind": "tree", "cut_back": {"tuned": {"rule": "smallest error", "by": "held out"}}}})",
+        "recipe");
+    EXPECT_EQ(parseRecipe(recipeText(recipe), "recipe").estimator, recipe.estimator);
+    EXPECT_NE(recipeText(recipe).find("\"by\": \"held out\""), std::string::npos);
+    const Evidence e = unchecked(recipe, rows);
+    ASSERT_TRUE(e.study->tuning);
+    EXPECT_NE(e.study->tuning->judgedBy.find("held-out rows"), std::string::npos);
+    // No value that was tried has a smaller error over the held-out rows than the one taken.
+    const auto& points = e.study->tuning->points;
+    for (const TuningPoint& point : points)
+        EXPECT_GE(point.meanOfFoldMse, points[e.study->tuning->chosen].meanOfFoldMse);
+    EXPECT_NEAR(points[e.study->tuning->chosen].meanOfFoldMse, e.heldOut.rmse * e.heldOut.rmse, 1e-10);
+    EXPECT_EQ(e.study->model->says()[0].value, 2) << "one step was planted";
+}
+
+TEST(Trees, SayWhetherOneDealingDecided) {
+    std::string text = "y,x,z\n";
+    RandomStream random(4, "seeds");
+    for (int i = 0; i < 120; ++i) {
+        const double x = random.uniform();
+        text += std::to_string((x < 0.4 ? 0 : 6) + random.normal()) + "," + std::to_string(x) + "," +
+                std::to_string(random.uniform()) + "\n";
+    }
+    StudyRows rows;
+    rows.learning = readBytes(text);
+    Recipe recipe = treeRecipe({{"complexity", std::string(oneStandardErrorRule)}});
+    recipe.terms = recipeOf("y", {"x", "z"}).terms;
+    recipe.judge = FoldPlan{.folds = 10, .seed = 1};
+    Progress progress;
+    const auto prepared = prepareRows(recipe, rows, {1}, progress);
+    const Evidence e = unchecked(recipe, rows);
+    const SettingSeeds seeds = tuneWithOtherSeeds(recipe, *prepared, *e.study, 20, {1}, progress);
+    ASSERT_EQ(seeds.why, "");
+    EXPECT_EQ(seeds.sizes.size(), 20U);
+    EXPECT_EQ(seeds.unit, "leaves");
+    EXPECT_EQ(seeds.onAverage, 2) << "a step of six standard deviations";
+    EXPECT_GE(std::count(seeds.sizes.begin(), seeds.sizes.end(), 2.0), 15);
+    // Each is what the recipe with that seed finds by itself.
+    recipe.judge->seed = 3;
+    const Evidence other = unchecked(recipe, rows);
+    EXPECT_EQ(other.study->model->says()[0].value, seeds.sizes[1]);
+    recipe.judge->kind = FoldKind::leaveOneOut;
+    EXPECT_NE(tuneWithOtherSeeds(recipe, *prepared, *e.study, 20, {1}, progress).why, "");
 }
 
 } // namespace tree_test

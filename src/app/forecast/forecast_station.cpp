@@ -1,5 +1,6 @@
 #include "app/forecast/forecast_station.h"
 
+#include "app/forecast/hand_on_pane.h"
 #include "app/forecast/questions_pane.h"
 #include "app/parts.h"
 #include "base/file.h"
@@ -27,7 +28,8 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
     m_show = plainBox(tr("Chart"), "chart", this);
     head->addWidget(m_show);
     m_below = plainBox(tr("Below the chart"), "below", this);
-    m_below->addItems({tr("rows"), tr("cross table"), tr("what if"), tr("how far it reaches")});
+    m_below->addItems(
+        {tr("rows"), tr("cross table"), tr("what if"), tr("how far it reaches"), tr("hand on")});
     connect(m_below, &QComboBox::currentIndexChanged, this, &ForecastStation::showBelow);
     head->addWidget(m_below);
     head->addStretch(1);
@@ -43,6 +45,14 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
         tr("The given columns with prediction, intervals, reach and reasons, as comma-separated text"));
     connect(m_export, &QPushButton::clicked, this, &ForecastStation::exportCsv);
     head->addWidget(m_export);
+    auto* handOn = new QPushButton(tr("Hand on…"), this);
+    handOn->setObjectName("handOn");
+    handOn->setToolTip(tr("The model as a workbook, for a database, as a program, as a report"));
+    connect(handOn, &QPushButton::clicked, this, [this] {
+        m_below->setCurrentIndex(m_below->count() - 1);
+        m_handOn->focusTarget()->setFocus(Qt::OtherFocusReason);
+    });
+    head->addWidget(handOn);
     layout->addLayout(head);
     auto* splitter = new QSplitter(Qt::Vertical, this);
     splitter->setHandleWidth(1);
@@ -56,7 +66,11 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
     m_questions = new QuestionsPane(session, splitter);
     m_questions->hide();
     splitter->addWidget(m_questions);
-    splitter->setSizes({260, 300, 300});
+    m_handOn = new HandOnPane(session, files, splitter);
+    m_handOn->setObjectName("handOnPane");
+    m_handOn->hide();
+    splitter->addWidget(m_handOn);
+    splitter->setSizes({260, 300, 300, 300});
     layout->addWidget(splitter, 1);
     connect(m_show, &QComboBox::currentTextChanged, this, &ForecastStation::drawChart);
 }
@@ -67,8 +81,11 @@ QWidget* ForecastStation::focusTarget() {
 
 void ForecastStation::showBelow(int what) {
     m_table->setVisible(what == 0);
-    m_questions->setVisible(what > 0);
-    if (what > 0) m_questions->ask(static_cast<QuestionsPane::Question>(what - 1));
+    const int handOn = m_below->count() - 1;
+    m_handOn->setVisible(what == handOn);
+    if (what == handOn) m_handOn->refresh();
+    m_questions->setVisible(what > 0 && what < handOn);
+    if (what > 0 && what < handOn) m_questions->ask(static_cast<QuestionsPane::Question>(what - 1));
 }
 
 void ForecastStation::refresh() {
@@ -78,7 +95,9 @@ void ForecastStation::refresh() {
     m_written->clear(); // what was written is of another forecast
     m_show->setVisible(there);
     m_below->setVisible(there);
-    if (!there) m_below->setCurrentIndex(0);
+    // A model can be handed on without a forecast.
+    if (!there && m_below->currentIndex() != m_below->count() - 1) m_below->setCurrentIndex(0);
+    if (m_handOn->isVisible()) m_handOn->refresh();
     if (m_questions->isVisible()) m_questions->refresh();
     const int columns = m_model.columnCount();
     const int lines = m_model.rowCount();

@@ -9,6 +9,7 @@ class QPushButton;
 namespace oxgoad {
 
 class GridView;
+class HandOnPane;
 class QuestionsPane;
 
 /// The rows to be forecast: totals over time, each row with its interval and reach, export.
@@ -31,6 +32,7 @@ private:
     QLabel* m_head;
     QLabel* m_written;
     QPushButton* m_export;
+    HandOnPane* m_handOn;
     QComboBox* m_show;
     QComboBox* m_below;
     QuestionsPane* m_questions;

@@ -191,7 +191,13 @@ const std::vector<Check>& checks() {
         {{"spread by group"}, needsErrors, checkSpreadByGroup, slow, folds, beside, Tells::spread},
         {{"suspiciously good column"}, needsNothing, checkGoodColumn, slow, noFolds, beside, Tells::leak},
         {{"response said by its making"}, needsNothing, checkLeaks, slow, noFolds, beside, Tells::leak},
-        {{"hangs on the seed"}, needsNothing, checkSeeds, slow, folds, alone, Tells::judgement},
+        {{"hangs on the seed", "setting hangs on the seed"},
+         needsNothing,
+         checkSeeds,
+         slow,
+         folds,
+         alone,
+         Tells::judgement},
     };
     return all;
 }

@@ -74,6 +74,21 @@ struct SeedSpread {
     double own = 0, ownOverMean = 0, ownOverLearning = 0;
 };
 
+/// A setting found by folds that were dealt with other seeds.
+struct SettingSeeds {
+    /// Why there are none; empty when there are.
+    std::string why;
+    /// "leaves", "neighbours": what is told of a value.
+    std::string unit;
+    /// Found with each other seed, with the recipe's own, and the one whose error is smallest (or simplest
+    /// within one standard error, by the recipe's rule) on average over all dealings.
+    std::vector<double> sizes;
+    double own = 0, onAverage = 0;
+    /// The setting of the last, and how to take it.
+    std::string field;
+    double value = 0;
+};
+
 /// Everything a check may read. References outlive the call.
 struct CheckContext {
     const Recipe& recipe;
@@ -128,6 +143,8 @@ struct CheckContext {
     const Table* coming = nullptr;
     /// Judges with other seeds; null where nobody can.
     std::function<SeedSpread(Progress&)> otherSeeds;
+    /// Finds the setting that the recipe leaves to folds with other seeds; null where none is left to them.
+    std::function<SettingSeeds(Progress&)> otherSettings;
     Threads threads;
     /// Asked whether to stop; never null.
     Progress* progress = nullptr;

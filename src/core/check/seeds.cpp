@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 namespace oxgoad {
 
@@ -34,7 +35,71 @@ double chanceOf(const CheckContext& context) {
 
 } // namespace
 
+namespace {
+
+/// "7 leaves with 12 seeds, 9 with 5".
+std::string sizesText(const SettingSeeds& seeds) {
+    std::map<double, std::size_t> counts;
+    for (const double size : seeds.sizes)
+        ++counts[size];
+    std::vector<std::pair<std::size_t, double>> sorted;
+    for (const auto& [size, count] : counts)
+        sorted.emplace_back(count, size);
+    std::stable_sort(sorted.begin(), sorted.end(),
+                     [](const auto& a, const auto& b) { return a.first > b.first; });
+    constexpr std::size_t few = 5;
+    std::string text;
+    for (std::size_t k = 0; k < std::min(few, sorted.size()); ++k)
+        text += (k == 0 ? "" : ", ") + readableText(sorted[k].second) + (k == 0 ? " " + seeds.unit : "") +
+                " with " + (k == 0 ? plural(sorted[k].first, "seed", "seeds") : countText(sorted[k].first));
+    return text + (sorted.size() > few ? ", …" : "");
+}
+
+void checkSettingSeeds(const CheckContext& context, Findings& findings) {
+    const std::string name = "setting hangs on the seed";
+    SettingSeeds seeds;
+    if (context.otherSettings)
+        seeds = context.otherSettings(*context.progress);
+    else
+        seeds.why = "no setting was left to folds";
+    if (!seeds.why.empty() || seeds.sizes.size() < 2) {
+        findings.readings.push_back(noReading(name, seeds.why.empty() ? "too few seeds said" : seeds.why));
+        return;
+    }
+    const auto n = static_cast<double>(seeds.sizes.size());
+    const auto same = static_cast<double>(std::count(seeds.sizes.begin(), seeds.sizes.end(), seeds.own));
+    std::vector<double> sorted = seeds.sizes;
+    std::sort(sorted.begin(), sorted.end());
+    const double middle = sorted[sorted.size() / 2];
+    const double limit = context.limitOf(name, 0.9);
+    const std::string says =
+        sizesText(seeds) + "; " + readableText(seeds.own) +
+        " with the recipe's own; on average over all dealings best: " + readableText(seeds.onAverage);
+    findings.readings.push_back(madeReading(name, 1 - same / n, limit, {},
+                                            "share of seeds whose folds choose another size: " + says,
+                                            "common practice, no source"));
+    // One lucky dealing: hardly any other chooses it, and those in the middle choose half as much again.
+    if (!(1 - same / n > limit) || std::max(seeds.own, middle) < 1.5 * std::min(seeds.own, middle)) return;
+    Goad goad;
+    goad.key = goad.check = name;
+    goad.title = "One dealing of the folds decided the " + seeds.unit;
+    goad.reading = says;
+    goad.threshold = "chosen by at most " + percentText(1 - limit) +
+                     " of other seeds, and 1.5 times more or fewer than the one in the middle";
+    goad.source = "common practice, no source";
+    goad.station = "fit";
+    goad.moves.push_back(
+        {.label = "take the best on average",
+         .edit = [field = seeds.field, value = seeds.value](Recipe& recipe, const std::string&) {
+             recipe.estimator.fields[field] = value;
+         }});
+    findings.goads.push_back(std::move(goad));
+}
+
+} // namespace
+
 void checkSeeds(const CheckContext& context, Findings& findings) {
+    checkSettingSeeds(context, findings);
     const std::string name = "hangs on the seed";
     const std::string source = "common practice, no source";
     SeedSpread seeds;

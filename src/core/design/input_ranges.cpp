@@ -21,7 +21,8 @@ std::vector<double> densityOver(const BoundInputs& inputs, std::size_t input,
     if (known.factor) {
         std::vector<double> density(known.levels.size(), 0);
         for (const auto row : rows)
-            ++density[static_cast<std::size_t>(inputs.value(input, row))];
+            if (const double level = inputs.value(input, row); std::isfinite(level))
+                ++density[static_cast<std::size_t>(level)];
         return density;
     }
     std::vector<double> density(cells, 0);
@@ -30,6 +31,7 @@ std::vector<double> densityOver(const BoundInputs& inputs, std::size_t input,
     const std::size_t stride = most == 0 ? 1 : std::max<std::size_t>(1, rows.size() / most);
     for (std::size_t i = 0; i < rows.size(); i += stride) {
         const double value = inputs.value(input, rows[i]);
+        if (std::isnan(value)) continue;
         const double cell = width > 0 ? (value - range.low) / width * static_cast<double>(cells) : 0;
         ++density[static_cast<std::size_t>(std::min(last, cell))];
     }

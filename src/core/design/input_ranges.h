@@ -3,6 +3,7 @@
 #include "design/inputs.h"
 
 #include <algorithm>
+#include <cmath>
 #include <cstdint>
 #include <span>
 #include <vector>
@@ -15,13 +16,14 @@ struct Range {
     double high = 0;
     bool seen = false;
     void add(double value) {
+        if (std::isnan(value)) return;
         low = seen ? std::min(low, value) : value;
         high = seen ? std::max(high, value) : value;
         seen = true;
     }
 };
 
-/// Of a number or a date over some rows that all have it.
+/// Of a number or a date over some rows; missing values are passed over.
 Range rangeOver(const BoundInputs& inputs, std::size_t input, std::span<const std::uint32_t> rows);
 
 /// Rows in each of `cells` equal cells from the lowest to the highest of a range, rows a level for a factor.

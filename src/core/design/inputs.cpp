@@ -20,7 +20,8 @@ bool holdsYears(const Column& column, std::span<const std::uint32_t> rows) {
     if (column.kind() != ColumnKind::number) return false;
     const auto values = column.numbers();
     return !rows.empty() && std::all_of(rows.begin(), rows.end(), [&](std::uint32_t row) {
-        return values[row] == std::floor(values[row]) && areYears(values[row], values[row]);
+        return std::isnan(values[row]) ||
+               (values[row] == std::floor(values[row]) && areYears(values[row], values[row]));
     });
 }
 
@@ -93,8 +94,8 @@ Inputs learnInputs(const Table& table, std::span<const std::uint32_t> rows,
     return inputs;
 }
 
-BoundInputs::BoundInputs(const Inputs& inputs, const Table& table, const std::string& file)
-    : m_inputs(&inputs) {
+BoundInputs::BoundInputs(const Inputs& inputs, const Table& table, const std::string& file, double unseen)
+    : m_inputs(&inputs), m_unseen(unseen) {
     for (const Input& input : inputs) {
         Source source;
         source.column = &table.at(input.name, file);
@@ -124,26 +125,36 @@ double BoundInputs::value(std::size_t input, std::size_t row) const {
     if (source.column->isMissing(row)) return std::nan("");
     if (!(*m_inputs)[input].factor) return source.column->asNumber(row);
     const auto level = source.levelOfCode[static_cast<std::size_t>(source.column->codes()[row])];
-    return level == unseenLevel ? std::nan("") : level;
+    return level == unseenLevel ? m_unseen : level;
 }
 
 bool BoundInputs::complete(std::size_t row) const {
     for (std::size_t i = 0; i < m_sources.size(); ++i)
-        if (std::isnan(value(i, row))) return false;
+        if (!std::isfinite(value(i, row))) return false;
     return true;
 }
 
 std::vector<std::string> BoundInputs::problems(std::size_t row) const {
     std::vector<std::string> found;
-    for (std::size_t i = 0; i < m_sources.size(); ++i) {
-        const Input& input = (*m_inputs)[i];
+    for (std::size_t i = 0; i < m_sources.size(); ++i)
         if (m_sources[i].column->isMissing(row))
-            found.push_back(input.name + " is missing");
-        else if (std::isnan(value(i, row)))
-            found.push_back(input.name + " = " + m_sources[i].column->cellText(row) +
-                            " was never learned from");
-    }
+            found.push_back((*m_inputs)[i].name + " is missing");
+        else if (!std::isfinite(value(i, row)))
+            found.push_back(unseenText(i, row));
     return found;
+}
+
+std::vector<std::string> BoundInputs::unseenLevels(std::size_t row) const {
+    std::vector<std::string> found;
+    for (std::size_t i = 0; i < m_sources.size(); ++i)
+        if (!m_sources[i].column->isMissing(row) && !std::isfinite(value(i, row)))
+            found.push_back(unseenText(i, row));
+    return found;
+}
+
+std::string BoundInputs::unseenText(std::size_t input, std::size_t row) const {
+    return (*m_inputs)[input].name + " = " + m_sources[input].column->cellText(row) +
+           " was never learned from";
 }
 
 std::span<const double> BoundInputs::numbers(std::size_t input) const {
@@ -155,7 +166,8 @@ void BoundInputs::fillOne(std::size_t input, std::span<const std::uint32_t> rows
     const std::size_t n = rows.size();
     const Source& source = m_sources[input];
     if ((*m_inputs)[input].factor) {
-        std::vector<double> worth(source.levelOfCode.size() + 1, std::nan(""));
+        std::vector<double> worth(source.levelOfCode.size() + 1, m_unseen);
+        worth[0] = nan;
         for (std::size_t code = 0; code < source.levelOfCode.size(); ++code)
             if (source.levelOfCode[code] != unseenLevel) worth[code + 1] = source.levelOfCode[code];
         const auto codes = source.column->codes(); // -1 where missing

@@ -1,5 +1,6 @@
 #pragma once
 // What a model reads of a table: named columns of numbers or of levels, as learned from learning rows.
+#include "base/not_a_number.h"
 #include "base/parallel.h"
 #include "base/progress.h"
 #include "table/table.h"
@@ -36,7 +37,7 @@ using Inputs = std::vector<Input>;
 /// Place of an input; none when there is none of that name.
 std::optional<std::size_t> findInput(const Inputs& inputs, const std::string& name);
 
-/// Learns the inputs from `rows`, in whose columns nothing is missing. References name a level per factor;
+/// Learns the inputs from `rows`; missing values are passed over. References name a level per factor;
 /// where none is named the first level in the table's order is the reference. Errors: unknownColumn,
 /// wrongType (a text column), badTerm (a factor with one level, a reference level that no learning row has).
 /// Throws Stopped.
@@ -48,16 +49,20 @@ Inputs learnInputs(const Table& table, std::span<const std::uint32_t> rows,
 /// Inputs over a table: the only place where a model touches columns. Learns nothing. Both must outlive it.
 class BoundInputs {
 public:
-    /// Errors: unknownColumn, wrongType (text where numbers are needed, or the other way round).
-    BoundInputs(const Inputs& inputs, const Table& table, const std::string& file);
+    /// `unseen` stands for levels that were never learned. Errors: unknownColumn, wrongType (text where
+    /// numbers are needed, or the other way round).
+    BoundInputs(const Inputs& inputs, const Table& table, const std::string& file, double unseen = nan);
 
     const Inputs& inputs() const { return *m_inputs; }
-    /// A number, a day, or the index of a level among the input's; NaN when missing or never seen.
+    /// A number, a day, or the index of a level among the input's; NaN when missing, `unseen` for a level
+    /// never seen.
     double value(std::size_t input, std::size_t row) const;
     /// True when every input has a value that was learned.
     bool complete(std::size_t row) const;
     /// Why the row cannot be used, a phrase for each reason; empty when complete.
     std::vector<std::string> problems(std::size_t row) const;
+    /// Of these the levels that were never learned.
+    std::vector<std::string> unseenLevels(std::size_t row) const;
     /// All values of a number as the table has them, NaN where missing; empty for a factor or a date.
     std::span<const double> numbers(std::size_t input) const;
     /// Writes the values of one input at the chosen rows.
@@ -71,7 +76,10 @@ private:
         /// From the table's code to the input's level; -2 for a level that was never seen.
         std::vector<std::int32_t> levelOfCode;
     };
+    std::string unseenText(std::size_t input, std::size_t row) const;
+
     const Inputs* m_inputs;
+    double m_unseen;
     std::vector<Source> m_sources;
 };
 

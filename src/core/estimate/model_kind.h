@@ -75,6 +75,9 @@ struct ModelKind {
     std::function<Eigen::MatrixXd(const Settings&, std::string_view field, std::span<const double> values,
                                   const TrainingData&, const Eigen::MatrixXd& inputs, Progress&)>
         predictEach{};
+    /// How large a model with that value of a field is, in words of its kind: 7 leaves. Of kinds whose values
+    /// do not say that themselves.
+    std::function<NamedNumber(const LearnedModel&, std::string_view field, double value)> sizeAt{};
     /// What it tells beside the parts of all kinds; `tuned` are the values that folds tried, if they did.
     std::function<ModelPart(const LearnedModel&, std::span<const TunedValue> tuned)> describe{};
     /// Errors: badProject when the text is none of this kind.

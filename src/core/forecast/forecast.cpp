@@ -202,11 +202,9 @@ void predictByErrors(ForecastEvidence& out, const BoundModel& bound, std::span<c
     });
 }
 
-void gradeRows(ForecastEvidence& out, const LearnedRows& learned, const BoundModel& bound,
+void gradeRows(ForecastEvidence& out, const LearnedReach& judge, const BoundModel& bound,
                const std::vector<double>& distance, const std::vector<std::uint8_t>& unsure, Threads threads,
                Progress& progress) {
-    const LearnedReach judge(learned.model.inputs(), learned.rows, learned.terms,
-                             learned.model.model().distanceScale(), progress);
     const std::size_t n = out.reach.size();
     std::vector<std::uint32_t> all(n);
     std::iota(all.begin(), all.end(), 0U);
@@ -240,10 +238,35 @@ void gradeRows(ForecastEvidence& out, const LearnedRows& learned, const BoundMod
 
 } // namespace
 
-ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, const std::string& file,
-                              double level, Threads threads, Progress& progress) {
-    const LearnedModel& model = learned.model.model();
-    const BoundModel bound(learned.model.inputs().inputs(), model, learned.model.rule(), coming, file);
+namespace {
+
+/// Rows that have a prediction.
+std::vector<std::uint32_t> predictable(const BoundModel& bound, std::size_t rows) {
+    std::vector<std::uint32_t> complete;
+    for (std::uint32_t i = 0; i < rows; ++i)
+        if (bound.complete(i) && bound.hasOffset(i)) complete.push_back(i);
+    return complete;
+}
+
+} // namespace
+
+void markLeftOut(ForecastEvidence& forecast, std::span<const std::int16_t> leftOutBy) {
+    for (std::size_t i = 0; i < forecast.reach.size(); ++i)
+        if (const auto by = leftOutBy[i]; by > 0) {
+            Reach& reach = forecast.reach[i];
+            reach.reasons.push_back("step " + std::to_string(by) + " would have left it out of learning");
+            if (reach.grade == ReachGrade::inside) {
+                reach.grade = ReachGrade::edge;
+                --forecast.inside;
+                ++forecast.edge;
+            }
+        }
+}
+
+ForecastEvidence scoreRows(const Inputs& inputs, const LearnedModel& model, const PredictionRule& rule,
+                           const LearnedReach& reach, const Table& coming, const std::string& file,
+                           double level, Threads threads, Progress& progress) {
+    const BoundModel bound(inputs, model, rule, coming, file);
     ForecastEvidence out;
     out.level = level;
     const std::size_t n = coming.rows();
@@ -252,9 +275,7 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
                          &out.meanError, &out.valueError})
         values->assign(n, nan);
     out.reach.resize(n);
-    std::vector<std::uint32_t> complete;
-    for (std::uint32_t i = 0; i < n; ++i)
-        if (bound.complete(i) && bound.hasOffset(i)) complete.push_back(i);
+    const std::vector<std::uint32_t> complete = predictable(bound, n);
     std::vector<double> distance(n, nan);
     std::vector<std::uint8_t> unsure(n, 0);
     out.intervals = intervalsText(bound.rule().intervals);
@@ -263,14 +284,26 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
     } else {
         predictByErrors(out, bound, complete, distance, threads, progress);
     }
-    gradeRows(out, learned, bound, distance, unsure, threads, progress);
+    gradeRows(out, reach, bound, distance, unsure, threads, progress);
     out.unpredicted = n - complete.size();
+    return out;
+}
+
+ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, const std::string& file,
+                              double level, Threads threads, Progress& progress) {
+    const Inputs& inputs = learned.model.inputs().inputs();
+    const LearnedModel& model = learned.model.model();
+    const LearnedReach reach(learned.model.inputs(), learned.rows, learned.terms, model.distanceScale(),
+                             progress);
+    ForecastEvidence out =
+        scoreRows(inputs, model, learned.model.rule(), reach, coming, file, level, threads, progress);
     if (const Column* dates = sharedDates(learned.table, coming)) {
         out.totalsBy = dates->name();
         const Column& before = learned.table.at(dates->name(), learned.file);
         out.history = historyTotals(before, learned.response);
         findPeriodSpread(out, before, learned);
-        out.coming = comingTotals(*dates, bound, complete, out);
+        const BoundModel bound(inputs, model, learned.model.rule(), coming, file);
+        out.coming = comingTotals(*dates, bound, predictable(bound, coming.rows()), out);
     }
     return out;
 }
@@ -280,9 +313,7 @@ void setForecastLevel(ForecastEvidence& forecast, const LearnedRows& learned, co
     const LearnedModel& model = learned.model.model();
     const BoundModel bound(learned.model.inputs().inputs(), model, learned.model.rule(), forecast.rows, file);
     forecast.level = level;
-    std::vector<std::uint32_t> complete;
-    for (std::uint32_t i = 0; i < forecast.middle.size(); ++i)
-        if (bound.complete(i) && bound.hasOffset(i)) complete.push_back(i);
+    const std::vector<std::uint32_t> complete = predictable(bound, forecast.middle.size());
     putIntervals(forecast, complete, learned.model.rule(), model.linear());
     if (const Column* dates = sharedDates(learned.table, forecast.rows))
         forecast.coming = comingTotals(*dates, bound, complete, forecast);

@@ -91,6 +91,14 @@ struct LearnedRows {
 ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, const std::string& file,
                               double level, Threads threads, Progress& progress);
 
+/// The same of a model by itself: no history, no totals. `reach` is that of its learning rows.
+ForecastEvidence scoreRows(const Inputs& inputs, const LearnedModel& model, const PredictionRule& rule,
+                           const LearnedReach& reach, const Table& coming, const std::string& file,
+                           double level, Threads threads, Progress& progress);
+
+/// Rows that a step would have left out of learning, by its number, are at the edge at least.
+void markLeftOut(ForecastEvidence& forecast, std::span<const std::int16_t> leftOutBy);
+
 /// Intervals of the same predictions at another level. Requires a model with the intervals' theory, or none;
 /// not a pair of quantiles, which are learned.
 void setForecastLevel(ForecastEvidence& forecast, const LearnedRows& learned, const std::string& file,

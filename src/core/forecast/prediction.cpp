@@ -1,6 +1,7 @@
 #include "forecast/prediction.h"
 
 #include "base/error.h"
+#include "base/not_a_number.h"
 
 #include <cmath>
 
@@ -28,7 +29,7 @@ VectorXd PredictionRule::valuesOf(const LearnedModel& model, const MatrixXd& inp
 
 BoundModel::BoundModel(const Inputs& inputs, const LearnedModel& model, const PredictionRule& rule,
                        const Table& table, const std::string& file)
-    : m_model(model), m_rule(rule), m_inputs(inputs, table, file) {
+    : m_model(model), m_rule(rule), m_inputs(inputs, table, file, model.readsMissing() ? INFINITY : nan) {
     if (!rule.offset.empty()) m_offset = &table.at(rule.offset, file);
     if (!rule.weight.empty()) m_weight = table.find(rule.weight);
     for (const Column* column : {m_offset, m_weight})
@@ -40,11 +41,13 @@ BoundModel::BoundModel(const Inputs& inputs, const LearnedModel& model, const Pr
 }
 
 bool BoundModel::complete(std::size_t row) const {
+    if (m_model.readsMissing()) return true;
     if (!m_inputs.complete(row)) return false;
     return m_model.definedWhereInputsAre() || problems(row).empty();
 }
 
 std::vector<std::string> BoundModel::problems(std::size_t row) const {
+    if (m_model.readsMissing()) return m_inputs.unseenLevels(row);
     std::vector<std::string> found = m_inputs.problems(row);
     std::vector<double> values;
     for (std::size_t i = 0; i < m_inputs.inputs().size(); ++i)

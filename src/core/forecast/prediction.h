@@ -46,8 +46,10 @@ public:
     const BoundInputs& inputs() const { return m_inputs; }
     const LearnedModel& model() const { return m_model; }
     const PredictionRule& rule() const { return m_rule; }
-    /// Whether the inputs have values and the model is defined there.
+    /// Whether the row has a prediction: its inputs have values, where the model needs them, and it is
+    /// defined there.
     bool complete(std::size_t row) const;
+    /// Why the row has no prediction, or is outside though it has one: a phrase for each reason.
     std::vector<std::string> problems(std::size_t row) const;
     bool hasOffset(std::size_t row) const { return !m_offset || !m_offset->isMissing(row); }
     double offset(std::size_t row) const { return m_offset ? m_offset->numbers()[row] : 0; }

@@ -67,6 +67,14 @@ void compareNumbers(const Column& before, const Column& now, ColumnDrift& drift)
     const auto b = sortedNumbers(now);
     if (a.empty() || b.empty()) return;
     std::tie(drift.distance, drift.p) = kolmogorovSmirnov(a, b);
+    const double times = quantileOfSorted(b, 0.5) / quantileOfSorted(a, 0.5);
+    const double power = times > 0 ? std::log10(times) : 0;
+    if (before.kind() == ColumnKind::number && drift.distance > 0.5 && std::fabs(power) > 0.7 &&
+        std::fabs(power - std::round(power)) < 0.2)
+        drift.changes.push_back("its values are some " +
+                                (power > 0 ? groupedText(std::pow(10, std::round(power))) + " times"
+                                           : "1/" + groupedText(std::pow(10, -std::round(power))) + " of") +
+                                " what they were, as in another unit");
     auto text = [&](double value) {
         return before.kind() == ColumnKind::date ? dateText(static_cast<std::int32_t>(value))
                                                  : readableText(value);

@@ -84,6 +84,14 @@ struct DistanceScale {
     bool byWeight = false;
 };
 
+/// What each input adds to the prediction of one row, from what the model says of all rows on average; on the
+/// scale of TrainingData::y. Their sum is what it says of the row.
+struct Contributions {
+    double start = 0;
+    /// One an input; empty for a model that cannot say.
+    std::vector<double> amounts{};
+};
+
 /// What was learned. Immutable, complete, safe to share between threads.
 class LearnedModel {
 public:
@@ -115,8 +123,15 @@ public:
         static_cast<void>(inputs);
         return {};
     }
+    /// Whether it predicts rows whose inputs are missing (NaN) or have levels that were never learned
+    /// (infinity); see Capabilities::missingInputs.
+    virtual bool readsMissing() const { return false; }
     /// Whether nothing of that kind can be wrong where all inputs have values that were learned.
     virtual bool definedWhereInputsAre() const { return false; }
+    virtual Contributions contributions(std::span<const double> inputs) const {
+        static_cast<void>(inputs);
+        return {};
+    }
     virtual std::vector<NamedNumber> says() const = 0;
     /// Text from which the kind's `read` makes an equal model, to the same bits.
     virtual std::string text() const = 0;

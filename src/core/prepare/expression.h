@@ -41,15 +41,21 @@ public:
     /// the same names and kinds. Errors: badExpression. The same for any number of threads.
     std::vector<double> evaluate(std::span<const Column> columns) const;
 
-private:
     /// What stands for a piece of the text in the translated expression.
     struct Variable {
         enum class Kind { value, comparison, missing, day } kind = Kind::value;
         std::string column;
         /// For comparisons with a quoted text; of a day the order of its parts.
         std::string literal;
+        /// EQ, NE, LT, LE, GT, GE
         std::string comparison;
     };
+    /// For those who write it in other notations: v0, v1 … for the variables, + - * ^ and OVER, AND, OR, EQ,
+    /// NE, LT, LE, GT, GE, functions by their names, `choose` for if.
+    const std::string& translation() const { return m_translated; }
+    const std::vector<Variable>& variables() const { return m_variables; }
+
+private:
     friend class ExpressionParser;
     std::string m_text;
     std::vector<std::string> m_names;

@@ -1,6 +1,7 @@
 #include "reach/reach.h"
 
 #include "base/text.h"
+#include "estimate/model_text.h"
 
 #include <algorithm>
 #include <cmath>
@@ -53,13 +54,16 @@ LearnedReach::LearnedReach(const BoundInputs& learned, std::span<const std::uint
                 Together pair{a, b, product,
                               std::vector<char>(inputs[a].levels.size() * inputs[b].levels.size(), 0)};
                 for (const auto row : rows)
-                    pair.seen[static_cast<std::size_t>(learned.value(a, row)) * inputs[b].levels.size() +
-                              static_cast<std::size_t>(learned.value(b, row))] = 1;
+                    if (const double one = learned.value(a, row), other = learned.value(b, row);
+                        std::isfinite(one) && std::isfinite(other))
+                        pair.seen[static_cast<std::size_t>(one) * inputs[b].levels.size() +
+                                  static_cast<std::size_t>(other)] = 1;
                 m_together.push_back(std::move(pair));
             } else {
                 Within pair{a, b, product, std::vector<Range>(inputs[a].levels.size())};
                 for (const auto row : rows)
-                    pair.ranges[static_cast<std::size_t>(learned.value(a, row))].add(learned.value(b, row));
+                    if (const double level = learned.value(a, row); std::isfinite(level))
+                        pair.ranges[static_cast<std::size_t>(level)].add(learned.value(b, row));
                 m_within.push_back(std::move(pair));
             }
         }
@@ -69,8 +73,9 @@ LearnedReach::LearnedReach(const BoundInputs& learned, std::span<const std::uint
 void LearnedReach::judgeRanges(const double* values, std::vector<Finding>& findings) const {
     for (std::size_t i = 0; i < m_ranges.size(); ++i) {
         const Input& input = m_inputs[i];
-        if (input.factor) continue;
         const double value = values[i];
+        if (std::isnan(value)) findings.push_back({ReachGrade::edge, input.name, input.name + " is missing"});
+        if (input.factor) continue;
         const Range& range = m_ranges[i];
         const double beyond = std::max(value - range.high, range.low - value);
         if (!(beyond > 0)) continue;
@@ -88,6 +93,7 @@ void LearnedReach::judgeRanges(const double* values, std::vector<Finding>& findi
 void LearnedReach::judgePairs(const double* values, std::vector<Finding>& findings) const {
     const auto& inputs = m_inputs;
     for (const Together& pair : m_together) {
+        if (!std::isfinite(values[pair.first]) || !std::isfinite(values[pair.second])) continue;
         const auto a = static_cast<std::size_t>(values[pair.first]);
         const auto b = static_cast<std::size_t>(values[pair.second]);
         if (pair.seen[a * inputs[pair.second].levels.size() + b]) continue;
@@ -97,11 +103,12 @@ void LearnedReach::judgePairs(const double* values, std::vector<Finding>& findin
                                 inputs[pair.second].levels[b]});
     }
     for (const Within& pair : m_within) {
+        if (!std::isfinite(values[pair.factor]) || std::isnan(values[pair.number])) continue;
         const auto level = static_cast<std::size_t>(values[pair.factor]);
         const double value = values[pair.number];
         const Range& whole = m_ranges[pair.number];
         const Range& range = pair.ranges[level];
-        if (value > whole.high || value < whole.low) continue; // said already, more gravely
+        if (!range.seen || value > whole.high || value < whole.low) continue; // said already, more gravely
         const double beyond = std::max(value - range.high, range.low - value);
         if (!(beyond > m_options.edgeShare * (whole.high - whole.low))) continue;
         findings.push_back(
@@ -153,6 +160,96 @@ Reach LearnedReach::judge(const double* values, double distance, std::vector<std
     for (Finding& finding : findings)
         reach.reasons.push_back(std::move(finding.reason));
     return reach;
+}
+
+namespace {
+
+using nlohmann::json;
+
+json rangeJson(const Range& range) {
+    return range.seen ? json::array({numberJson(range.low), numberJson(range.high)}) : json(nullptr);
+}
+
+Range rangeFrom(const json& j) {
+    if (j.is_null()) return {};
+    Range range{numberFrom(j.at(0)), numberFrom(j.at(1)), true};
+    if (!(range.low <= range.high)) damaged("a range that ends before it begins");
+    return range;
+}
+
+} // namespace
+
+std::string LearnedReach::text() const {
+    json out{{"ranges", json::array()},
+             {"within", json::array()},
+             {"together", json::array()},
+             {"distance",
+              {{"name", m_distance.name},
+               {"average", numberJson(m_distance.average)},
+               {"largest", numberJson(m_distance.largest)},
+               {"by_weight", m_distance.byWeight}}}};
+    for (const Range& range : m_ranges)
+        out["ranges"].push_back(rangeJson(range));
+    for (const Within& pair : m_within) {
+        json ranges = json::array();
+        for (const Range& range : pair.ranges)
+            ranges.push_back(rangeJson(range));
+        out["within"].push_back({{"factor", pair.factor},
+                                 {"number", pair.number},
+                                 {"in_one_term", pair.product},
+                                 {"ranges_of_levels", ranges}});
+    }
+    for (const Together& pair : m_together)
+        out["together"].push_back({{"first", pair.first},
+                                   {"second", pair.second},
+                                   {"in_one_term", pair.product},
+                                   {"seen", std::vector<int>(pair.seen.begin(), pair.seen.end())}});
+    return out.dump(-1, ' ', false, json::error_handler_t::replace);
+}
+
+LearnedReach LearnedReach::read(std::string_view text, Inputs inputs, ReachOptions options) {
+    return guardedRead([&] {
+        const json j = json::parse(text);
+        LearnedReach reach;
+        reach.m_inputs = std::move(inputs);
+        reach.m_options = options;
+        const std::size_t n = reach.m_inputs.size();
+        const auto input = [&](const json& at, bool factor) {
+            const auto place = at.get<std::size_t>();
+            if (place >= n || reach.m_inputs[place].factor != factor) damaged("a range of no input");
+            return place;
+        };
+        for (const json& each : j.at("ranges"))
+            reach.m_ranges.push_back(rangeFrom(each));
+        if (reach.m_ranges.size() != n) damaged("other ranges than inputs");
+        for (const json& each : j.at("within")) {
+            Within pair{input(each.at("factor"), true),
+                        input(each.at("number"), false),
+                        each.at("in_one_term").get<bool>(),
+                        {}};
+            for (const json& range : each.at("ranges_of_levels"))
+                pair.ranges.push_back(rangeFrom(range));
+            if (pair.ranges.size() != reach.m_inputs[pair.factor].levels.size())
+                damaged("other ranges than levels");
+            reach.m_within.push_back(std::move(pair));
+        }
+        for (const json& each : j.at("together")) {
+            Together pair{input(each.at("first"), true),
+                          input(each.at("second"), true),
+                          each.at("in_one_term").get<bool>(),
+                          {}};
+            for (const json& seen : each.at("seen"))
+                pair.seen.push_back(seen.get<int>() != 0);
+            if (pair.seen.size() !=
+                reach.m_inputs[pair.first].levels.size() * reach.m_inputs[pair.second].levels.size())
+                damaged("other pairs than levels");
+            reach.m_together.push_back(std::move(pair));
+        }
+        const json& d = j.at("distance");
+        reach.m_distance = {d.at("name").get<std::string>(), numberFrom(d.at("average")),
+                            numberFrom(d.at("largest")), d.at("by_weight").get<bool>()};
+        return reach;
+    });
 }
 
 } // namespace oxgoad

@@ -48,13 +48,20 @@ public:
                  ReachOptions options = {});
 
     /// Grades a row by the values of its inputs. `distance` is the model's there; NaN when it cannot be said.
-    /// Rows with problems are outside, with these as reasons.
+    /// Rows with problems are outside, with these as reasons; a missing value of a model that reads such rows
+    /// is at the edge.
     Reach judge(const double* values, double distance, std::vector<std::string> problems) const;
+
+    /// As JSON, for what scores rows without those it learned from; `read` makes an equal one for the same
+    /// inputs. Errors: badProject.
+    std::string text() const;
+    static LearnedReach read(std::string_view text, Inputs inputs, ReachOptions options = {});
 
     /// Range of a numeric input over the learning rows.
     const Range& range(std::size_t input) const { return m_ranges[input]; }
 
 private:
+    LearnedReach() = default;
     struct Finding {
         ReachGrade grade;
         std::string subject, reason;

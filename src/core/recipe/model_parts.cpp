@@ -226,6 +226,13 @@ bool isEmptyList(const FieldValue& value) {
         value);
 }
 
+/// A rule by which a value is found, and by which rows.
+ordered_json ruleJson(const std::string& rule) {
+    if (!rule.ends_with(onHeldOutRows)) return {{"rule", rule}};
+    return {{"rule", rule.substr(0, rule.size() - std::string_view(onHeldOutRows).size())},
+            {"by", "held out"}};
+}
+
 } // namespace
 
 ordered_json estimatorJson(const Settings& estimator) {
@@ -238,7 +245,10 @@ ordered_json estimatorJson(const Settings& estimator) {
         if (!field.within.empty() && field.type == FieldType::sought &&
             !std::holds_alternative<double>(value)) {
             const bool rule = std::holds_alternative<std::string>(value);
-            out[field.within]["tuned"][rule ? "rule" : "values"] = fieldJson(value);
+            if (rule)
+                out[field.within]["tuned"] = ruleJson(std::get<std::string>(value));
+            else
+                out[field.within]["tuned"]["values"] = fieldJson(value);
             continue;
         }
         if (!field.within.empty()) {
@@ -246,7 +256,7 @@ ordered_json estimatorJson(const Settings& estimator) {
             continue;
         }
         if (field.type == FieldType::sought && std::holds_alternative<std::string>(value))
-            out[field.key]["tuned"]["rule"] = fieldJson(value);
+            out[field.key]["tuned"] = ruleJson(std::get<std::string>(value));
         else if (field.type == FieldType::sought && !std::holds_alternative<double>(value))
             out[field.key]["tuned"]["values"] = fieldJson(value);
         else

@@ -246,7 +246,15 @@ FieldValue parseSought(const Field& field, const JsonValue& value) {
             [&](const JsonValue& item) { values.push_back(item.number(-beyond, beyond)); });
         found = values;
     } else {
-        how.optional("rule", [&](const JsonValue& v) { found = v.text(); });
+        std::string rule = field.choices.front();
+        how.optional("rule", [&](const JsonValue& v) { rule = v.text(); });
+        how.optional("by", [&](const JsonValue& v) {
+            if (v.text() == "held out")
+                rule += onHeldOutRows;
+            else if (v.text() != "folds")
+                v.refuse("is \"" + v.text() + "\"", "Known are \"folds\" and \"held out\".");
+        });
+        found = rule;
     }
     how.finish();
     object.finish();

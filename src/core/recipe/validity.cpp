@@ -97,7 +97,8 @@ Recipe settled(Recipe recipe, std::vector<std::string>* dropped) {
         recipe.choose.reset();
     }
     if (asksForMissingTheory(recipe, kind)) {
-        say("Intervals by theory do not go with " + kind.sentence(recipe.estimator) + ": they are its own now.");
+        say("Intervals by theory do not go with " + kind.sentence(recipe.estimator) +
+            ": they are its own now.");
         recipe.forecast->intervals = IntervalWay::usual;
     }
     if (recipe.logResponse && !kind.can.logResponse) {

@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/file.h"
+#include "base/not_a_number.h"
 #include "base/text.h"
 #include "check/influence.h"
 #include "study/forecast_answers.h"
@@ -152,6 +153,36 @@ void addForecast(NamedFiles& files, const Recipe& recipe, const Evidence& eviden
 }
 
 /// What only the kind of model tells.
+/// contributions.csv: of each row to be forecast what the model says on average and what each column adds.
+void addContributions(NamedFiles& files, const Study& study, const Table& coming) {
+    constexpr std::size_t most = 100000;
+    if (coming.rows() == 0 ||
+        study.model->contributions(std::vector<double>(study.inputs.size(), nan)).amounts.empty())
+        return;
+    const BoundModel bound = study.bind(coming, {});
+    CsvWriter out;
+    out.text("row").text("start");
+    for (const Input& input : study.inputs)
+        out.text(input.name);
+    out.text("said");
+    out.endRow();
+    std::vector<double> inputs(study.inputs.size());
+    for (std::size_t row = 0; row < std::min(most, coming.rows()); ++row) {
+        for (std::size_t j = 0; j < inputs.size(); ++j)
+            inputs[j] = bound.inputs().value(j, row);
+        const Contributions said = study.model->contributions(inputs);
+        double sum = said.start;
+        out.count(row + 1).number(said.start);
+        for (const double amount : said.amounts) {
+            out.number(amount);
+            sum += amount;
+        }
+        out.number(sum);
+        out.endRow();
+    }
+    files.emplace_back("contributions.csv", out.bytes());
+}
+
 void addPart(NamedFiles& files, const ModelPart& part) {
     if (part.file.empty()) return;
     CsvWriter out;
@@ -179,6 +210,7 @@ void writeEvidence(const fs::path& folder, const Recipe& recipe, const Evidence&
     if (!evidence.importance.lines.empty())
         files.emplace_back("importance.csv", importanceCsv(evidence.importance));
     addPart(files, partOf(*evidence.study));
+    if (evidence.forecast) addContributions(files, *evidence.study, evidence.forecast->rows);
     files.insert(files.end(), more.begin(), more.end());
     for ([[maybe_unused]] const auto& [name, bytes] : files)
         assert(std::find(filesOfRuns.begin(), filesOfRuns.end(), name) != filesOfRuns.end());

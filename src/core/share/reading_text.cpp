@@ -1,6 +1,7 @@
 #include "share/reading_text.h"
 
 #include "base/text.h"
+#include "study/average_effects.h"
 #include "study/say.h"
 #include "write/csv.h"
 
@@ -91,10 +92,17 @@ std::string marginalEffectsCsv(const std::vector<MarginalEffect>& effects) {
 
 NamedFiles readingFiles(const Recipe& recipe, const Evidence& evidence, const Table& table, Threads threads,
                         Progress& progress) {
-    return {{"reading.txt", readingText(recipe, evidence)},
-            {"effects.csv", effectsCsv(evidence, table, progress)},
-            {"marginal_effects.csv",
-             marginalEffectsCsv(averageMarginalEffects(evidence, table, threads, progress))}};
+    NamedFiles files{{"reading.txt", readingText(recipe, evidence)},
+                     {"effects.csv", effectsCsv(evidence, table, progress)},
+                     {"marginal_effects.csv",
+                      marginalEffectsCsv(averageMarginalEffects(evidence, table, threads, progress))}};
+    if (evidence.study->linear()) return files;
+    const Study& study = *evidence.study;
+    files.emplace_back("average_effects.csv",
+                       averageEffectsCsv(averageEffects(study, table, threads, progress), study));
+    files.emplace_back("interactions.csv",
+                       interactionsCsv(interactionStrengths(study, table, threads, progress)));
+    return files;
 }
 
 } // namespace oxgoad

@@ -5,6 +5,7 @@
 #include "design/input_ranges.h"
 #include "estimate/distributions.h"
 #include "estimate/linear/linear_model.h"
+#include "study/average_effects.h"
 
 #include <algorithm>
 #include <cmath>
@@ -50,6 +51,7 @@ public:
 
     std::string textOf(std::size_t input, double value) const {
         const Input& known = m_study.inputs[input];
+        if (!std::isfinite(value)) return "missing";
         if (known.factor) return known.levels[static_cast<std::size_t>(value)];
         return m_table.at(known.name, {}).kind() == ColumnKind::date
                    ? dateText(static_cast<std::int32_t>(value))
@@ -152,7 +154,8 @@ std::vector<LineRows> linesOf(const Effects& effects, std::size_t by) {
             lines[level].label = known.levels[level];
         }
         for (const auto row : study.rows)
-            lines[static_cast<std::size_t>(effects.bound().value(by, row))].rows.push_back(row);
+            if (const double level = effects.bound().value(by, row); std::isfinite(level))
+                lines[static_cast<std::size_t>(level)].rows.push_back(row);
         if (lines.size() > mostLines) {
             std::stable_sort(lines.begin(), lines.end(), [](const LineRows& a, const LineRows& b) {
                 return a.rows.size() > b.rows.size();
@@ -164,7 +167,8 @@ std::vector<LineRows> linesOf(const Effects& effects, std::size_t by) {
     // A third of the rows around each quartile.
     std::vector<std::pair<double, std::uint32_t>> sorted;
     for (const auto row : study.rows)
-        sorted.emplace_back(effects.bound().value(by, row), row);
+        if (const double x = effects.bound().value(by, row); !std::isnan(x)) sorted.emplace_back(x, row);
+    if (sorted.empty()) return lines;
     std::sort(sorted.begin(), sorted.end());
     const std::size_t n = sorted.size();
     for (int q = 0; q < 3; ++q) {
@@ -202,7 +206,8 @@ std::vector<HeldValue> usualValues(const Study& study, const Table& table) {
         if (input.factor) {
             std::vector<std::size_t> counts(input.levels.size(), 0);
             for (const auto row : study.rows)
-                ++counts[static_cast<std::size_t>(bound.value(i, row))];
+                if (const double level = bound.value(i, row); std::isfinite(level))
+                    ++counts[static_cast<std::size_t>(level)];
             const auto most =
                 static_cast<std::size_t>(std::max_element(counts.begin(), counts.end()) - counts.begin());
             value.value = static_cast<double>(most);
@@ -211,7 +216,8 @@ std::vector<HeldValue> usualValues(const Study& study, const Table& table) {
             std::vector<double> values;
             values.reserve(study.rows.size());
             for (const auto row : study.rows)
-                values.push_back(bound.value(i, row));
+                if (const double x = bound.value(i, row); !std::isnan(x)) values.push_back(x);
+            if (values.empty()) values.push_back(0);
             const auto middle = values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2);
             std::nth_element(values.begin(), middle, values.end());
             value.value = *middle;
@@ -235,6 +241,28 @@ double usualOffset(const Study& study, const Table& table) {
     return static_cast<double>(sum / static_cast<long double>(study.rows.size()));
 }
 
+namespace {
+
+/// Beside the line of one row as is usual: what the column does on average, which is another thing where
+/// columns act together.
+void addAverages(Effect& effect, const AverageEffect& average) {
+    double mean = 0, rows = 0;
+    for (std::size_t k = 0; k < average.at.size(); ++k) {
+        mean += static_cast<double>(average.rows[k]) * average.partial[k];
+        rows += static_cast<double>(average.rows[k]);
+    }
+    if (!(rows > 0) || average.accumulated.empty()) return;
+    effect.lines.front().label = "others as usual";
+    const std::vector<double> none(average.at.size(), std::numeric_limits<double>::quiet_NaN());
+    EffectLine accumulated{"accumulated over the rows", average.at, average.accumulated, none, none};
+    for (double& value : accumulated.mean)
+        value += mean / rows;
+    effect.lines.push_back(std::move(accumulated));
+    effect.lines.push_back({"averaged over the rows", average.at, average.partial, none, none});
+}
+
+} // namespace
+
 Effect effectOf(const Evidence& evidence, const Table& table, const std::string& column,
                 const std::map<std::string, double>& hold, Progress& progress) {
     Effects effects(evidence, table, progress);
@@ -251,11 +279,14 @@ Effect effectOf(const Evidence& evidence, const Table& table, const std::string&
         effects.addPoint(line, inputs, at);
     }
     effect.lines.push_back(std::move(line));
+    if (!effects.study().linear() && effect.levels.empty())
+        addAverages(effect, averageEffect(effects.study(), table, input, progress));
     const auto& rows = effects.study().rows;
     const std::size_t stride = std::max<std::size_t>(1, (rows.size() + mostRows - 1) / mostRows);
     for (std::size_t i = 0; i < rows.size(); i += stride) {
         stopIfTold(progress);
         inputs[input] = effects.bound().value(input, rows[i]);
+        if (std::isnan(inputs[input])) continue;
         effect.rows.row.push_back(rows[i]);
         effect.rows.x.push_back(inputs[input]);
         effect.rows.y.push_back(effects.partial(inputs, rows[i]));
@@ -284,6 +315,7 @@ Effect pairEffect(const Evidence& evidence, const Table& table, const std::strin
         std::vector<char> seen(effect.levels.size(), 0);
         for (const auto row : covered.rows) {
             const double v = effects.bound().value(input, row);
+            if (std::isnan(v)) continue;
             low = std::min(low, v);
             high = std::max(high, v);
             if (factor) seen[static_cast<std::size_t>(v)] = 1;
@@ -302,6 +334,7 @@ Effect pairEffect(const Evidence& evidence, const Table& table, const std::strin
             const auto row = covered.rows[i];
             inputs[input] = effects.bound().value(input, row);
             inputs[other] = effects.bound().value(other, row);
+            if (std::isnan(inputs[input]) || std::isnan(inputs[other])) continue;
             effect.rows.row.push_back(row);
             effect.rows.x.push_back(inputs[input]);
             effect.rows.y.push_back(effects.partial(inputs, row));

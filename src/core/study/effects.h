@@ -66,8 +66,9 @@ std::vector<HeldValue> usualValues(const Study& study, const Table& table);
 double usualOffset(const Study& study, const Table& table);
 
 /// The effect of a column of the model. `hold` names values to hold other columns at (a number, or the index
-/// of a level). Requires evidence with its study, and the table it was made from. Errors: unknownColumn when
-/// the model does not use it. Throws Stopped.
+/// of a level). Models without coefficients have three lines for a number: with the others held, accumulated
+/// and averaged over the rows (see AverageEffect). Requires evidence with its study, and the table it was
+/// made from. Errors: unknownColumn when the model does not use it. Throws Stopped.
 Effect effectOf(const Evidence& evidence, const Table& table, const std::string& column,
                 const std::map<std::string, double>& hold, Progress& progress);
 

@@ -91,8 +91,8 @@ private:
             m_evidence.study = m_options.study;
         } else {
             ProgressStage stage(m_progress, 0.05, 0.7);
-            m_evidence.study =
-                learn(m_recipe, m_table, m_prepared.steps, m_file, m_used.learning, m_threads, stage);
+            m_evidence.study = learn(m_recipe, m_table, m_prepared.steps, m_file, m_used.learning, m_threads,
+                                     stage, m_used.heldOut);
         }
         m_bound.emplace(study().bind(m_table, m_file));
         m_working.emplace(m_recipe, m_table, m_file);
@@ -260,24 +260,10 @@ private:
             m_evidence.forecast = forecastRows(learned, m_prepared.forecast->table, file,
                                                m_recipe.forecast->level, m_threads, stage);
             nameMisfits(m_evidence.forecast->reach, m_rows.forecast->report.faults);
-            markLeftOut(*m_evidence.forecast);
+            markLeftOut(*m_evidence.forecast, m_prepared.forecast->leftOut);
         }
         m_evidence.forecast->file = m_recipe.forecast->file;
         m_evidence.forecast->asKind = m_recipe.forecast->intervals == IntervalWay::usual;
-    }
-
-    /// Rows that a step would have left out of learning.
-    void markLeftOut(ForecastEvidence& forecast) const {
-        for (std::size_t i = 0; i < forecast.reach.size(); ++i)
-            if (const auto by = m_prepared.forecast->leftOut[i]; by > 0) {
-                Reach& reach = forecast.reach[i];
-                reach.reasons.push_back("step " + std::to_string(by) + " would have left it out of learning");
-                if (reach.grade == ReachGrade::inside) {
-                    reach.grade = ReachGrade::edge;
-                    --forecast.inside;
-                    ++forecast.edge;
-                }
-            }
     }
 
     void describePreparation() {

@@ -163,7 +163,8 @@ double ModelResponse::at(std::size_t row) const {
 
 std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
                                    const std::vector<StepOutcome>& steps, const std::string& file,
-                                   std::vector<std::uint32_t> rows, Threads threads, Progress& progress) {
+                                   std::vector<std::uint32_t> rows, Threads threads, Progress& progress,
+                                   std::span<const std::uint32_t> heldOut) {
     const ModelKind& kind = kindOf(recipe.estimator);
     auto study = std::make_shared<Study>();
     study->recipe = recipe;
@@ -222,7 +223,7 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
         ProgressStage last(progress, soughtKey(recipe.estimator) ? 0.9 : 0, 1);
         if (soughtKey(recipe.estimator)) {
             ProgressStage tuning(progress, 0, 0.9);
-            study->tuning = tuneByFolds(recipe, table, training, tuning);
+            study->tuning = tuneByFolds(recipe, table, training, heldOut, tuning);
             study->settings = study->tuning->settings;
         }
         fit = kind.learn(study->settings, training, last);

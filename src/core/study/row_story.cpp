@@ -39,7 +39,7 @@ public:
         if (!m_complete) return std::move(m_story);
         if (m_study.linear())
             climbTerms();
-        else
+        else if (!climbContributions())
             climbColumns();
         takeWithout();
         return std::move(m_story);
@@ -95,6 +95,7 @@ private:
             double below = 0, equal = 0, sum = 0, squares = 0;
             for (const double v : values) {
                 const double d = v - at;
+                if (std::isnan(d)) continue;
                 below += d < 0 ? 1 : 0;
                 equal += d == 0 ? 1 : 0;
                 sum += d;
@@ -132,7 +133,7 @@ private:
             double* to = distances.data() + b * size;
             for (std::size_t r = 0; r < values.size(); ++r) {
                 const double d = values[r] - own[i];
-                to[r] += inputs[i].factor ? (d == 0 ? 0 : 1) : d * d / variances[i];
+                to[r] += inputs[i].factor || std::isnan(d) ? (d == 0 ? 0 : 1) : d * d / variances[i];
             }
         });
         takeNearest(distances);
@@ -215,6 +216,24 @@ private:
         const double middle = m_story.end + m_story.offset;
         m_story.lower = m_recipe.logResponse ? std::exp(middle - half) : middle - half;
         m_story.upper = m_recipe.logResponse ? std::exp(middle + half) : middle + half;
+    }
+
+    /// What each column adds, where the model says that.
+    bool climbContributions() {
+        const auto& inputs = m_study.inputs;
+        std::vector<double> own;
+        for (std::size_t i = 0; i < inputs.size(); ++i)
+            own.push_back(m_bound.inputs().value(i, m_story.row));
+        const Contributions said = m_study.model->contributions(own);
+        if (said.amounts.empty()) return false;
+        m_story.start = m_story.end = said.start;
+        m_story.offset = m_bound.offset(m_story.row);
+        for (std::size_t i = 0; i < inputs.size(); ++i) {
+            m_story.ladder.push_back({inputs[i].name, valuesOf({inputs[i].name}), said.amounts[i]});
+            m_story.end += said.amounts[i];
+        }
+        takeHalf(m_study.rule.halfByErrors(m_recipe.level));
+        return true;
     }
 
     void climbColumns() {

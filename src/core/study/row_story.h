@@ -67,10 +67,10 @@ struct RowStory {
 };
 
 /// Of any row of the table. A ladder of terms for models with coefficients: each times its distance from the
-/// mean of the learning rows. Otherwise columns are moved one after the other from their usual values (see
-/// usualValues) to the row's, in the order of the inputs. Coefficients without the row by b − (X'X)⁻¹x e/(1 −
-/// h) (Miller 1974; Cook and Weisberg 1982, eq. A.2.1), no refit. `forecast` are the prepared rows to be
-/// forecast, or null. Throws Stopped.
+/// mean of the learning rows. For models that say what each column adds (Contributions) that. Otherwise
+/// columns are moved one after the other from their usual values (see usualValues) to the row's, in the order
+/// of the inputs. Coefficients without the row by b − (X'X)⁻¹x e/(1 − h) (Miller 1974; Cook and Weisberg
+/// 1982, eq. A.2.1), no refit. `forecast` are the prepared rows to be forecast, or null. Throws Stopped.
 RowStory rowStory(const Evidence& evidence, const Recipe& recipe, const Table& table, const Table* forecast,
                   const std::string& file, std::uint32_t row, Threads threads, Progress& progress);
 

@@ -27,12 +27,13 @@ std::string_view stateName(RowState state) {
 
 std::vector<std::string> columnsInUse(const Recipe& recipe) {
     std::vector<std::string> names{recipe.response};
+    const bool inputs = !kindOf(recipe.estimator).can.missingInputs;
     const auto add = [&](const std::string& name) {
         if (!name.empty() && std::find(names.begin(), names.end(), name) == names.end())
             names.push_back(name);
     };
     for (const std::string& name : inputNames(recipe.terms))
-        add(name);
+        if (inputs) add(name);
     add(columnWith(recipe, Role::weight));
     add(columnWith(recipe, Role::offset));
     add(recipe.errors.column);

@@ -12,6 +12,7 @@
 #include "study/linear_evidence.h"
 #include "study/model_goads.h"
 #include "study/other_seeds.h"
+#include "study/tune.h"
 
 #include <algorithm>
 #include <atomic>
@@ -93,6 +94,12 @@ public:
         context.otherSeeds = [this](Progress& progress) {
             return otherSeeds(m_evidence, m_from, m_threads, progress);
         };
+        if (m_evidence.study->tuning)
+            context.otherSettings = [this](Progress& progress) {
+                constexpr std::size_t seeds = 20;
+                return tuneWithOtherSeeds(m_from.recipe, m_from.prepared, *m_evidence.study, seeds, m_threads,
+                                          progress);
+            };
         return context;
     }
 

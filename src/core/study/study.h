@@ -111,10 +111,12 @@ private:
 /// by the recipe's kind with the recipe's errors, and how its values become those of the response. `steps`
 /// are what prepared the table. Errors: those of learnInputs and of the kind; badTerm with the row where the
 /// logarithm of the response is not defined; wrongType for a weight or offset that is no number. Throws
-/// Stopped. The same for any number of threads.
+/// Stopped. The same for any number of threads. `heldOut` are other complete rows, which settings can be
+/// chosen by (see tuneByFolds).
 std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
                                    const std::vector<StepOutcome>& steps, const std::string& file,
-                                   std::vector<std::uint32_t> rows, Threads threads, Progress& progress);
+                                   std::vector<std::uint32_t> rows, Threads threads, Progress& progress,
+                                   std::span<const std::uint32_t> heldOut = {});
 
 /// Predictions of rows.
 struct Applied {

@@ -96,12 +96,27 @@ private:
     TrainingData m_data;
 };
 
+/// Takes a value by the rule; the smallest error without.
+void chooseValue(Tuning& out, const std::string* rule) {
+    std::optional<std::size_t> best;
+    for (std::size_t k = 0; k < out.points.size(); ++k)
+        if (!std::isnan(out.points[k].meanOfFoldMse) &&
+            (!best || out.points[k].meanOfFoldMse < out.points[*best].meanOfFoldMse))
+            best = k;
+    out.chosen = out.smallest = best.value_or(0);
+    if (!best || !rule || !rule->starts_with(oneStandardErrorRule)) return;
+    const double limit = out.points[*best].meanOfFoldMse + out.points[*best].standardError;
+    for (std::size_t k = *best; k-- > 0;)
+        if (out.points[k].meanOfFoldMse <= limit) out.chosen = k;
+}
+
 class Tuner {
 public:
-    Tuner(const Recipe& recipe, const Table& table, const TrainingData& training)
+    Tuner(const Recipe& recipe, const Table& table, const TrainingData& training,
+          std::span<const std::uint32_t> heldOut)
         : m_recipe(recipe), m_kind(kindOf(recipe.estimator)), m_data(training),
           m_response(recipe, table, training.file), m_place(table.rows(), 0),
-          m_inner(dealWithin(recipe, table, training, training.rows.size() <= 2000)) {
+          m_inner(dealWithin(recipe, table, training, training.rows.size() <= 2000)), m_heldOut(heldOut) {
         for (std::size_t i = 0; i < training.rows.size(); ++i)
             m_place[training.rows[i]] = static_cast<std::uint32_t>(i);
     }
@@ -122,8 +137,15 @@ public:
                         {.file = m_data.file}, "Bring more rows, or give a value.");
         for (const double value : values)
             out->points.push_back({value});
-        if (m_inner.dealing) judge(*out, values, progress);
-        choose(*out, std::get_if<std::string>(&asked));
+        const auto* rule = std::get_if<std::string>(&asked);
+        const bool byHeldOut = rule && rule->ends_with(onHeldOutRows);
+        if (byHeldOut && !m_heldOut.empty()) {
+            judgeHeldOut(*out, values, progress);
+        } else if (m_inner.dealing) {
+            judge(*out, values, progress);
+            if (byHeldOut) out->note = "no rows are held out here, so it was found by " + m_inner.judgedBy;
+        }
+        chooseValue(*out, rule);
         out->settings = m_recipe.estimator;
         out->settings.fields[out->field] = out->points[out->chosen].value;
         return out;
@@ -152,6 +174,16 @@ private:
         }
     }
 
+    void judgeHeldOut(Tuning& out, const std::vector<double>& values, Progress& progress) const {
+        out.judgedBy = plural(m_heldOut.size(), "held-out row", "held-out rows");
+        out.note = "the held-out rows chose it, so that what they say of its error is too good";
+        out.folds = 1;
+        progress.checkpoint(0.1, "Finding " + out.field + " by held-out rows");
+        const auto found = judgeRows(m_data, m_heldOut, out.field, values, progress);
+        for (std::size_t k = 0; k < values.size(); ++k)
+            std::tie(out.points[k].meanOfFoldMse, out.points[k].standardError) = found[k];
+    }
+
     /// The mean squared error of each value; NaN for those that cannot be learned from so few rows.
     std::vector<double> judgeFold(std::size_t f, const std::string& field, const std::vector<double>& values,
                                   Progress& progress) const {
@@ -159,25 +191,34 @@ private:
         const Fold fold = m_inner.dealing->fold(f);
         if (fold.judged.empty() || fold.learning.empty()) return mse;
         const PartOfData part(m_data, m_place, fold.learning);
-        MatrixXd inputs(static_cast<Index>(fold.judged.size()),
-                        static_cast<Index>(m_data.inputs.inputs().size()));
-        m_data.inputs.fill(fold.judged, inputs);
+        const auto found = judgeRows(part.data(), fold.judged, field, values, progress);
+        for (std::size_t k = 0; k < values.size(); ++k)
+            mse[k] = found[k].first;
+        return mse;
+    }
+
+    /// Of each value the mean squared error over rows that the data do not hold, and its standard error.
+    std::vector<std::pair<double, double>>
+    judgeRows(const TrainingData& data, std::span<const std::uint32_t> judged, const std::string& field,
+              const std::vector<double>& values, Progress& progress) const {
+        std::vector<std::pair<double, double>> mse(values.size(), {nan, nan});
+        MatrixXd inputs(static_cast<Index>(judged.size()), static_cast<Index>(m_data.inputs.inputs().size()));
+        m_data.inputs.fill(judged, inputs);
         StopOnly quiet(progress);
         // Smearing belongs to each value's own residuals, so that logarithms are learned one by one.
         if (m_kind.predictEach && !m_recipe.logResponse) {
-            const MatrixXd said =
-                m_kind.predictEach(m_recipe.estimator, field, values, part.data(), inputs, quiet);
+            const MatrixXd said = m_kind.predictEach(m_recipe.estimator, field, values, data, inputs, quiet);
             for (std::size_t k = 0; k < values.size(); ++k)
-                mse[k] = mseOf(fold.judged, said.col(static_cast<Index>(k)), Link{});
+                mse[k] = mseOf(judged, said.col(static_cast<Index>(k)), Link{});
             return mse;
         }
         for (std::size_t k = 0; k < values.size(); ++k) {
             Settings settings = m_recipe.estimator;
             settings.fields[field] = values[k];
             try {
-                const FitResult fit = m_kind.learn(settings, part.data(), quiet);
-                const PredictionRule rule = ruleOf(m_recipe, m_kind, fit, part.data().weights);
-                mse[k] = mseOf(fold.judged, rule.valuesOf(*fit.model, inputs), rule.link);
+                const FitResult fit = m_kind.learn(settings, data, quiet);
+                const PredictionRule rule = ruleOf(m_recipe, m_kind, fit, data.weights);
+                mse[k] = mseOf(judged, rule.valuesOf(*fit.model, inputs), rule.link);
             } catch (const Error& error) {
                 if (error.code() != ErrorCode::tooFewRows) throw;
             }
@@ -185,31 +226,21 @@ private:
         return mse;
     }
 
-    double mseOf(const std::vector<std::uint32_t>& rows, const Eigen::VectorXd& values,
-                 const Link& link) const {
-        double squares = 0, count = 0;
+    std::pair<double, double> mseOf(std::span<const std::uint32_t> rows, const Eigen::VectorXd& values,
+                                    const Link& link) const {
+        double squares = 0, fourth = 0, count = 0;
         for (std::size_t i = 0; i < rows.size(); ++i) {
             const double said = values[static_cast<Index>(i)];
             if (std::isnan(said)) continue;
             const double e =
                 m_response.asRead(rows[i]) - link.toResponseScale(said + m_response.offset(rows[i]));
             squares += e * e;
+            fourth += e * e * e * e;
             ++count;
         }
-        return count > 0 ? squares / count : nan;
-    }
-
-    static void choose(Tuning& out, const std::string* rule) {
-        std::optional<std::size_t> best;
-        for (std::size_t k = 0; k < out.points.size(); ++k)
-            if (!std::isnan(out.points[k].meanOfFoldMse) &&
-                (!best || out.points[k].meanOfFoldMse < out.points[*best].meanOfFoldMse))
-                best = k;
-        out.chosen = out.smallest = best.value_or(0);
-        if (!best || !rule || *rule != oneStandardErrorRule) return;
-        const double limit = out.points[*best].meanOfFoldMse + out.points[*best].standardError;
-        for (std::size_t k = *best; k-- > 0;)
-            if (out.points[k].meanOfFoldMse <= limit) out.chosen = k;
+        const double mean = count > 0 ? squares / count : nan;
+        const double spread = std::max(0.0, fourth - count * mean * mean) / (count - 1);
+        return {mean, count > 1 ? std::sqrt(spread / count) : nan};
     }
 
     const Recipe& m_recipe;
@@ -219,13 +250,73 @@ private:
     /// Place of each row of the table among those learned from.
     std::vector<std::uint32_t> m_place;
     InnerDealing m_inner;
+    std::span<const std::uint32_t> m_heldOut;
 };
 
 } // namespace
 
+SettingSeeds tuneWithOtherSeeds(const Recipe& recipe, const PreparedRows& prepared, const Study& study,
+                                std::size_t count, Threads threads, Progress& progress) {
+    SettingSeeds out;
+    if (!study.tuning) {
+        out.why = "no setting was left to folds";
+        return out;
+    }
+    const auto* rule = std::get_if<std::string>(&recipe.estimator.get(std::string_view(study.tuning->field)));
+    const FoldPlan plan = recipe.judge.value_or(FoldPlan{});
+    if (study.tuning->folds < 2 || !plan.hasSeed() || (rule && rule->ends_with(onHeldOutRows))) {
+        out.why = "the setting was not found by folds that a seed deals";
+        return out;
+    }
+    constexpr double quick = 60000;
+    if (static_cast<double>(study.rows.size() * study.inputs.size()) > quick) {
+        out.why = "so many rows take long with other seeds; folds that are dealt several times find it over "
+                  "all of them";
+        return out;
+    }
+    const ModelKind& kind = kindOf(recipe.estimator);
+    const auto sizeOf = [&](double value) {
+        if (kind.sizeAt) return kind.sizeAt(*study.model, study.tuning->field, value);
+        std::string unit = study.tuning->label;
+        if (!unit.empty()) unit[0] = static_cast<char>(std::tolower(static_cast<unsigned char>(unit[0])));
+        return NamedNumber{unit, value};
+    };
+    const TrainingAgain again(recipe, prepared, study, threads);
+    Recipe other = recipe;
+    other.judge = plan;
+    Tuning average = *study.tuning;
+    std::vector<double> counts(average.points.size(), 1);
+    for (std::size_t k = 1; k <= count; ++k) {
+        ProgressStage stage(progress, static_cast<double>(k - 1) / static_cast<double>(count),
+                            static_cast<double>(k) / static_cast<double>(count));
+        other.judge->seed = plan.seed + k;
+        const auto tuned = tuneByFolds(other, prepared.table, again.data(), {}, stage);
+        out.sizes.push_back(sizeOf(tuned->points[tuned->chosen].value).value);
+        for (std::size_t v = 0; v < std::min(counts.size(), tuned->points.size()); ++v) {
+            if (std::isnan(tuned->points[v].meanOfFoldMse)) continue;
+            average.points[v].meanOfFoldMse += tuned->points[v].meanOfFoldMse;
+            average.points[v].standardError += tuned->points[v].standardError;
+            ++counts[v];
+        }
+    }
+    for (std::size_t v = 0; v < counts.size(); ++v) {
+        average.points[v].meanOfFoldMse /= counts[v];
+        average.points[v].standardError /= counts[v];
+    }
+    chooseValue(average, rule);
+    const NamedNumber own = sizeOf(study.tuning->points[study.tuning->chosen].value);
+    out.unit = own.name;
+    out.own = own.value;
+    out.field = average.field;
+    out.value = average.points[average.chosen].value;
+    out.onAverage = sizeOf(out.value).value;
+    return out;
+}
+
 std::shared_ptr<const Tuning> tuneByFolds(const Recipe& recipe, const Table& table,
-                                          const TrainingData& training, Progress& progress) {
-    return Tuner(recipe, table, training).run(progress);
+                                          const TrainingData& training,
+                                          std::span<const std::uint32_t> heldOut, Progress& progress) {
+    return Tuner(recipe, table, training, heldOut).run(progress);
 }
 
 ModelPart partOf(const Study& study) {

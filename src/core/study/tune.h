@@ -1,10 +1,12 @@
 #pragma once
 // A setting of a kind of model found by folds, for any kind; and how what is found by folds is judged.
 #include "base/not_a_number.h"
+#include "check/checks.h"
 #include "estimate/model_kind.h"
 #include "forecast/prediction.h"
 #include "recipe/recipe.h"
 #include "resample/folds.h"
+#include "study/study.h"
 #include "table/table.h"
 
 #include <memory>
@@ -59,11 +61,19 @@ struct Tuning {
 };
 
 /// Finds the field that the settings leave to be found: in every fold a model of each value, learned from
-/// that fold's learning rows alone, judged on the response's scale. With nothing to judge by, the value that
-/// follows the rows least. Errors: those of the kind; tooFewRows when no value can be learned. Throws
-/// Stopped. The same for any number of threads.
+/// that fold's learning rows alone, judged on the response's scale; or, where the rule says so
+/// (onHeldOutRows) and there are any, by `heldOut`, rows of the table that nothing here learns from. With
+/// nothing to judge by, the value that follows the rows least. Errors: those of the kind; tooFewRows when no
+/// value can be learned. Throws Stopped. The same for any number of threads.
 std::shared_ptr<const Tuning> tuneByFolds(const Recipe& recipe, const Table& table,
-                                          const TrainingData& training, Progress& progress);
+                                          const TrainingData& training,
+                                          std::span<const std::uint32_t> heldOut, Progress& progress);
+
+/// Finds the field again with folds dealt with the next `count` seeds, each value judged in all of them.
+/// Requires a study whose tuning is by folds that a seed deals; otherwise, or where it would take long, says
+/// why not. Throws Stopped.
+SettingSeeds tuneWithOtherSeeds(const Recipe& recipe, const PreparedRows& prepared, const Study& study,
+                                std::size_t count, Threads threads, Progress& progress);
 
 /// How predictions follow from what was learned of the rows: the link with its smearing, the spread,
 /// intervals. `weights` are those of the learning rows.

@@ -62,6 +62,8 @@ Field wholeField(std::string key, std::string label, double fallback, double low
 /// A number or how it is to be found: by one of the rules, or, without rules, among values that are given.
 Field soughtField(std::string key, std::string label, FieldValue fallback, double low, double high,
                   std::vector<std::string> rules);
+/// At the end of such a rule: judged by held-out rows; in recipes {"tuned": {"rule": …, "by": "held out"}}.
+inline constexpr const char* onHeldOutRows = ", on held-out rows";
 Field flagField(std::string key, std::string label, bool fallback);
 
 /// Throws Error (badStep) unless every value belongs to a field and every field is there or has a fallback,

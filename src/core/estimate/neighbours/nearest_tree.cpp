@@ -27,7 +27,7 @@ struct NearestTree::Search {
     std::vector<double> offsets;
 
     double farthest() const {
-        return found.size() < count ? std::numeric_limits<double>::infinity() : found.front().squaredDistance;
+        return found.size() < count ? std::numeric_limits<double>::infinity() : found.front().sum;
     }
     void take(const Neighbour& neighbour) {
         if (found.size() == count) {
@@ -41,8 +41,9 @@ struct NearestTree::Search {
     }
 };
 
-NearestTree::NearestTree(const Eigen::MatrixXd& numbers, const Eigen::MatrixXd& codes, double codeDistance)
-    : m_codeSquare(codeDistance * codeDistance), m_points(static_cast<std::size_t>(numbers.rows())) {
+NearestTree::NearestTree(const Eigen::MatrixXd& numbers, const Eigen::MatrixXd& codes,
+                         std::vector<double> codeParts, bool plain)
+    : m_codeParts(std::move(codeParts)), m_plain(plain), m_points(static_cast<std::size_t>(numbers.rows())) {
     std::iota(m_points.begin(), m_points.end(), 0U);
     if (!m_points.empty()) build(0, static_cast<std::uint32_t>(m_points.size()), numbers);
     m_numbers.resize(numbers.rows(), numbers.cols());
@@ -99,12 +100,17 @@ void NearestTree::lookThrough(Search& search, const Node& leaf) const {
         const std::uint32_t count = std::min(leafPoints, leaf.end - begin);
         std::fill_n(distances, count, 0.0);
         Eigen::Map<Eigen::ArrayXd> sums(distances, count);
-        for (Index j = 0; j < m_numbers.cols(); ++j)
-            sums += (m_numbers.col(j).segment(begin, count).array() - search.numbers[j]).square();
+        for (Index j = 0; j < m_numbers.cols(); ++j) {
+            const auto differences = m_numbers.col(j).segment(begin, count).array() - search.numbers[j];
+            if (m_plain)
+                sums += differences.abs();
+            else
+                sums += differences.square();
+        }
         for (Index j = 0; j < m_codes.cols(); ++j) {
             const double* codes = m_codes.col(j).data() + begin;
             for (std::uint32_t i = 0; i < count; ++i)
-                distances[i] += codes[i] != search.codes[j] ? m_codeSquare : 0;
+                distances[i] += codes[i] != search.codes[j] ? m_codeParts[static_cast<std::size_t>(j)] : 0;
         }
         const double farthest = search.farthest();
         for (std::uint32_t i = 0; i < count; ++i)
@@ -126,7 +132,7 @@ void NearestTree::look(Search& search, std::uint32_t index, double bound) const 
     const double across = leftFirst ? node.right - value : value - node.left;
     const double before = search.offsets[d];
     const double beyond = std::max(across, 0.0);
-    const double further = bound - before * before + beyond * beyond;
+    const double further = bound - part(before) + part(beyond);
     if (further > search.farthest() * slack) return;
     search.offsets[d] = beyond;
     look(search, leftFirst ? node.rightChild : node.leftChild, std::max(further, 0.0));

@@ -2,27 +2,29 @@
 // The nearest of many points, exactly.
 #include <Eigen/Core>
 
+#include <cmath>
 #include <cstdint>
 #include <vector>
 
 namespace oxgoad {
 
-/// Points of n numbers and m codes; the squared distance of two is the sum of the squared differences of
-/// their numbers, in order, and `codeDistance`² for each code that differs. A k-d tree over the numbers
-/// (Friedman, Bentley and Finkel 1977, ACM Transactions on Mathematical Software 3), with the bounds of Arya
-/// and Mount 1993; leaves are looked through. Immutable, safe to share between threads.
+/// Points of n numbers and m codes; of two of them the squared differences of their numbers are added up, in
+/// order, or the differences themselves (`plain`), and `codeParts[j]` for each code that differs. A k-d tree
+/// over the numbers (Friedman, Bentley and Finkel 1977, ACM Transactions on Mathematical Software 3), with
+/// the bounds of Arya and Mount 1993; leaves are looked through. Immutable, safe to share between threads.
 class NearestTree {
 public:
     /// `numbers` n × d and `codes` n × m, all finite.
-    NearestTree(const Eigen::MatrixXd& numbers, const Eigen::MatrixXd& codes, double codeDistance);
+    NearestTree(const Eigen::MatrixXd& numbers, const Eigen::MatrixXd& codes, std::vector<double> codeParts,
+                bool plain = false);
 
     struct Neighbour {
-        double squaredDistance = 0;
+        /// Of the differences, squared or not.
+        double sum = 0;
         std::uint32_t point = 0;
         /// Nearer first; of two as near the one that stands earlier.
         bool operator<(const Neighbour& other) const {
-            return squaredDistance < other.squaredDistance ||
-                   (squaredDistance == other.squaredDistance && point < other.point);
+            return sum < other.sum || (sum == other.sum && point < other.point);
         }
     };
 
@@ -48,7 +50,10 @@ private:
     void look(Search& search, std::uint32_t node, double bound) const;
     void lookThrough(Search& search, const Node& leaf) const;
 
-    double m_codeSquare;
+    double part(double difference) const { return m_plain ? std::fabs(difference) : difference * difference; }
+
+    std::vector<double> m_codeParts;
+    bool m_plain;
     std::vector<Node> m_nodes;
     /// In the order of the leaves: which point stands there, its numbers and its codes, column by column.
     std::vector<std::uint32_t> m_points;

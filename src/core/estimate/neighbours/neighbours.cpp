@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "estimate/model_text.h"
+#include "table/values.h"
 
 #include <algorithm>
 #include <cmath>
@@ -51,6 +52,19 @@ void learnScale(const MatrixXd& numbers, bool standardised, VectorXd& shift, Vec
     }
 }
 
+/// Ranges of the chosen columns.
+void learnRanges(const MatrixXd& numbers, VectorXd& shift, VectorXd& scale) {
+    shift = VectorXd::Zero(numbers.cols());
+    scale = VectorXd::Ones(numbers.cols());
+    for (Index j = 0; j < numbers.cols() && numbers.rows() > 0; ++j)
+        if (const double range = numbers.col(j).maxCoeff() - numbers.col(j).minCoeff(); range > 0)
+            scale[j] = range;
+}
+
+double weightOf(const NeighbourOptions& options, Index input) {
+    return options.columnWeights.empty() ? 1 : options.columnWeights[static_cast<std::size_t>(input)];
+}
+
 MatrixXd scaled(MatrixXd numbers, const VectorXd& shift, const VectorXd& scale) {
     for (Index j = 0; j < numbers.cols(); ++j)
         numbers.col(j) = (numbers.col(j).array() - shift[j]) / scale[j];
@@ -61,6 +75,7 @@ NeighbourOptions optionsOf(const Settings& settings) {
     return {.count = static_cast<std::size_t>(settings.number("count")),
             .byDistance = settings.text("weights") == "by distance",
             .standardised = settings.text("scale") == "standardised",
+            .gower = settings.text("scale") == "Gower",
             .levelDistance = settings.number("level_distance")};
 }
 
@@ -115,7 +130,13 @@ std::shared_ptr<const LearnedModel> readNeighbours(std::string_view text) {
         NeighbourOptions options{.count = j.at("count").get<std::size_t>(),
                                  .byDistance = j.at("by_distance").get<bool>(),
                                  .standardised = j.at("standardised").get<bool>(),
+                                 .gower = j.value("gower", false),
                                  .levelDistance = numberFrom(j.at("level_distance"))};
+        if (j.contains("column_weights")) options.columnWeights = numbersFrom(j.at("column_weights"));
+        if ((!options.columnWeights.empty() && options.columnWeights.size() != inputs.size()) ||
+            std::any_of(options.columnWeights.begin(), options.columnWeights.end(),
+                        [](double w) { return !(w >= 0 && std::isfinite(w)); }))
+            damaged("other weights than columns");
         MatrixXd points = matrixFrom(j.at("points"));
         VectorXd y = vectorFrom(j.at("y")), weights = vectorFrom(j.at("weights"));
         if (points.cols() != static_cast<Index>(inputs.size()) || y.size() != points.rows() ||
@@ -160,7 +181,22 @@ std::shared_ptr<NeighboursModel> modelOf(const Settings& settings, const Trainin
     training.inputs.fill(training.rows, points);
     VectorXd weights(static_cast<Index>(training.weights.size()));
     std::copy(training.weights.begin(), training.weights.end(), weights.begin());
-    return std::make_shared<NeighboursModel>(inputs, optionsOf(settings), std::move(points),
+    NeighbourOptions options = optionsOf(settings);
+    if (const auto& asked = settings.get<TextPairs>("column_weights"); !asked.empty()) {
+        options.columnWeights.assign(inputs.size(), 1);
+        for (const auto& [name, text] : asked) {
+            const auto at = findInput(inputs, name);
+            const auto weight = parseNumber(text, '.');
+            if (!at || !weight || !(*weight >= 0))
+                throw Error(ErrorCode::badTerm,
+                            at ? "\"" + text + "\" is no weight of a column"
+                               : "neighbours are to weigh a column that they do not read",
+                            {.file = training.file, .column = name},
+                            "Give columns of the model numbers from 0.");
+            options.columnWeights[*at] = *weight;
+        }
+    }
+    return std::make_shared<NeighboursModel>(inputs, options, std::move(points),
                                              Eigen::Map<const VectorXd>(training.y.data(), n),
                                              std::move(weights));
 }
@@ -182,13 +218,18 @@ MatrixXd predictEachCount(const Settings& settings, std::string_view field, std:
 std::string neighboursSentence(const Settings& settings) {
     if (const auto* rule = std::get_if<std::string>(&settings.get(std::string_view("count"))))
         return "nearest neighbours, as many as have " +
-               (*rule == smallestError ? std::string("the smallest error over folds")
-                                       : "an error within one standard error of the smallest over folds");
+               (rule->starts_with(smallestError) ? std::string("the smallest error")
+                                                 : "an error within one standard error of the smallest") +
+               (rule->ends_with(onHeldOutRows) ? " on held-out rows" : " over folds");
     const NeighbourOptions options = optionsOf(settings);
     std::string text =
         options.count == 1 ? "the nearest neighbour" : countText(options.count) + " nearest neighbours";
     if (options.byDistance && options.count > 1) text += " weighted by distance";
-    if (!options.standardised) text += " on columns as they are";
+    if (options.gower)
+        text += " by the mean difference of columns (Gower)";
+    else if (!options.standardised)
+        text += " on columns as they are";
+    if (!settings.get<TextPairs>("column_weights").empty()) text += ", columns weighing differently";
     return text;
 }
 
@@ -200,9 +241,28 @@ NeighboursModel::NeighboursModel(Inputs inputs, NeighbourOptions options, Matrix
       m_weights(std::move(weights)), m_numbers(placesOf(m_inputs, false)),
       m_factors(placesOf(m_inputs, true)), m_tree([&] {
           const MatrixXd numbers = columnsOf(m_points, m_numbers);
-          learnScale(numbers, m_options.standardised, m_shift, m_scale);
+          if (m_options.gower)
+              learnRanges(numbers, m_shift, m_scale);
+          else
+              learnScale(numbers, m_options.standardised, m_shift, m_scale);
+          m_whole = 0;
+          for (std::size_t j = 0; j < m_numbers.size(); ++j) {
+              const double weight = weightOf(m_options, m_numbers[j]);
+              m_whole += weight;
+              // A column that counts nothing lies in one place.
+              m_scale[static_cast<Index>(j)] /=
+                  std::max(m_options.gower ? weight : std::sqrt(weight), 1e-150);
+          }
+          std::vector<double> codeParts;
+          for (const Index factor : m_factors) {
+              const double weight = weightOf(m_options, factor);
+              m_whole += weight;
+              codeParts.push_back(weight *
+                                  (m_options.gower ? 1 : m_options.levelDistance * m_options.levelDistance));
+          }
+          if (!(m_whole > 0)) m_whole = 1;
           return NearestTree(scaled(numbers, m_shift, m_scale), columnsOf(m_points, m_factors),
-                             m_options.levelDistance);
+                             std::move(codeParts), m_options.gower);
       }()) {
     if (m_options.count < 1 || static_cast<std::size_t>(m_points.rows()) < m_options.count)
         throw Error(
@@ -233,21 +293,21 @@ bool NeighboursModel::place(const MatrixXd& inputs, Index row, std::vector<doubl
 
 double NeighboursModel::mean(std::span<const NearestTree::Neighbour> found) const {
     long double sum = 0, whole = 0;
-    const bool exact = m_options.byDistance && !found.empty() && found.front().squaredDistance == 0;
+    const bool exact = m_options.byDistance && !found.empty() && found.front().sum == 0;
     for (const auto& [square, point] : found) {
         if (exact && square > 0) break;
         long double weight = m_weights.size() > 0 ? m_weights[point] : 1;
-        if (m_options.byDistance && !exact) weight /= std::sqrt(static_cast<long double>(square));
+        if (m_options.byDistance && !exact) weight /= static_cast<long double>(distanceOf(square));
         sum += weight * m_y[point];
         whole += weight;
     }
     return static_cast<double>(sum / whole);
 }
 
-double NeighboursModel::distance(const Found& found) {
+double NeighboursModel::distance(const Found& found) const {
     long double sum = 0;
     for (const auto& neighbour : found)
-        sum += std::sqrt(neighbour.squaredDistance);
+        sum += distanceOf(neighbour.sum);
     return found.empty() ? 0 : static_cast<double>(sum / static_cast<long double>(found.size()));
 }
 
@@ -312,17 +372,19 @@ std::vector<NamedNumber> NeighboursModel::says() const {
 }
 
 std::string NeighboursModel::text() const {
-    const json out = {{"kind", kind()},
-                      {"inputs", inputsJson(m_inputs)},
-                      {"count", m_options.count},
-                      {"by_distance", m_options.byDistance},
-                      {"standardised", m_options.standardised},
-                      {"level_distance", numberJson(m_options.levelDistance)},
-                      {"average_distance", numberJson(m_average)},
-                      {"largest_distance", numberJson(m_largest)},
-                      {"points", matrixJson(m_points)},
-                      {"y", numbersJson({m_y.begin(), m_y.end()})},
-                      {"weights", numbersJson({m_weights.begin(), m_weights.end()})}};
+    json out = {{"kind", kind()},
+                {"inputs", inputsJson(m_inputs)},
+                {"count", m_options.count},
+                {"by_distance", m_options.byDistance},
+                {"standardised", m_options.standardised},
+                {"level_distance", numberJson(m_options.levelDistance)},
+                {"average_distance", numberJson(m_average)},
+                {"largest_distance", numberJson(m_largest)},
+                {"points", matrixJson(m_points)},
+                {"y", numbersJson({m_y.begin(), m_y.end()})},
+                {"weights", numbersJson({m_weights.begin(), m_weights.end()})}};
+    if (m_options.gower) out["gower"] = true;
+    if (!m_options.columnWeights.empty()) out["column_weights"] = numbersJson(m_options.columnWeights);
     return out.dump(-1, ' ', false, json::error_handler_t::replace);
 }
 
@@ -332,9 +394,14 @@ ModelKind neighboursKind() {
                            .iterates = false}};
     kind.name = "neighbours";
     kind.title = "Nearest neighbours";
-    kind.fields = {countField(), choiceField("weights", "Weights", {"equal", "by distance"}),
-                   choiceField("scale", "Numbers", {"standardised", "as is"}),
-                   numberField("level_distance", "Distance of two different levels of a factor", 1, 0, 1e6)};
+    kind.fields = {countField(),
+                   choiceField("weights", "Weights", {"equal", "by distance"}),
+                   choiceField("scale", "Numbers", {"standardised", "as is", "Gower"}),
+                   numberField("level_distance", "Distance of two different levels of a factor", 1, 0, 1e6),
+                   {.key = "column_weights",
+                    .label = "Columns that count more or less, and how much",
+                    .type = FieldType::pairs,
+                    .fallback = FieldValue(TextPairs())}};
     for (const double count : {1.0, 5.0, 10.0, 20.0})
         kind.offers.push_back(
             {count == 1 ? std::string("The nearest row")
@@ -342,6 +409,8 @@ ModelKind neighboursKind() {
              {"neighbours", {{"count", count}}}});
     kind.offers.push_back({"Mean of the 10 nearest rows, weighted by distance",
                            {"neighbours", {{"count", 10.0}, {"weights", std::string("by distance")}}}});
+    kind.offers.push_back({"Mean of the 10 nearest rows, by the mean difference of columns",
+                           {"neighbours", {{"count", 10.0}, {"scale", std::string("Gower")}}}});
     kind.offers.push_back({"Mean of the nearest rows, as many as folds say",
                            {"neighbours", {{"count", std::string(smallestError)}}}});
     kind.sentence = neighboursSentence;

@@ -3,7 +3,9 @@
 #include "estimate/model_kind.h"
 #include "estimate/neighbours/nearest_tree.h"
 
+#include <cmath>
 #include <memory>
+#include <vector>
 
 namespace oxgoad {
 
@@ -15,6 +17,11 @@ struct NeighbourOptions {
     /// Numbers less their mean over their standard deviation (divisor n) over the learning rows; otherwise as
     /// they are.
     bool standardised = true;
+    /// The mean over columns of differences, those of numbers over the range of the learning rows, those of
+    /// levels 0 or 1 (Gower 1971, Biometrics 27), instead of the Euclidean distance.
+    bool gower = false;
+    /// What each input counts; empty: all alike.
+    std::vector<double> columnWeights{};
     /// Between rows with different levels of a factor.
     double levelDistance = 1;
 };
@@ -65,7 +72,8 @@ private:
     bool place(const Eigen::MatrixXd& inputs, Eigen::Index row, std::vector<double>& numbers,
                std::vector<double>& codes) const;
     double mean(std::span<const NearestTree::Neighbour> found) const;
-    static double distance(const Found& found);
+    double distanceOf(double sum) const { return m_options.gower ? sum / m_whole : std::sqrt(sum); }
+    double distance(const Found& found) const;
 
     Inputs m_inputs;
     NeighbourOptions m_options;
@@ -73,6 +81,8 @@ private:
     Eigen::VectorXd m_y, m_weights;
     std::vector<Eigen::Index> m_numbers, m_factors;
     Eigen::VectorXd m_shift, m_scale;
+    /// What all columns count together.
+    double m_whole = 1;
     NearestTree m_tree;
     double m_average = 0, m_largest = 0;
 };

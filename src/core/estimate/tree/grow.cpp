@@ -20,6 +20,7 @@ struct Question {
     double gain = -1;
     double below = 0;
     std::vector<std::int32_t> levels{};
+    bool missingLeft = false;
 };
 
 /// A tie is decided by the order of columns and thresholds, not by rounding.
@@ -94,8 +95,9 @@ private:
             if (m_rows.levels[j] > 0) return;
             m_lists[j] = base; // by the response already: a stable sort keeps that
             const std::vector<double>& x = m_rows.columns[j];
-            std::stable_sort(m_lists[j].begin(), m_lists[j].end(),
-                             [&](auto a, auto b) { return x[a] < x[b]; });
+            std::stable_sort(m_lists[j].begin(), m_lists[j].end(), [&](auto a, auto b) {
+                return x[a] < x[b] || (std::isnan(x[b]) && !std::isnan(x[a]));
+            });
         });
         m_side.resize(m_rows.y.size());
     }
@@ -154,6 +156,7 @@ private:
         node.gain = most;
         node.below = best[column].below;
         node.levels = std::move(best[column].levels);
+        node.missingLeft = best[column].missingLeft;
         return part(place, node);
     }
 
@@ -163,9 +166,10 @@ private:
         std::size_t left = 0;
         for (std::size_t i = place.begin; i < place.end; ++i) {
             const auto row = m_lists.back()[i];
-            m_side[row] = factor ? std::binary_search(node.levels.begin(), node.levels.end(),
-                                                      static_cast<std::int32_t>(x[row]))
-                                 : x[row] < node.below;
+            m_side[row] = factor               ? std::binary_search(node.levels.begin(), node.levels.end(),
+                                                                    static_cast<std::int32_t>(x[row]))
+                          : std::isnan(x[row]) ? node.missingLeft
+                                               : x[row] < node.below;
             left += m_side[row];
         }
         const std::size_t n = place.end - place.begin;
@@ -197,23 +201,41 @@ private:
         const std::vector<std::uint32_t>& list = m_lists[j];
         const std::vector<double>& x = m_rows.columns[j];
         Question best;
-        if (!(x[list[place.begin]] < x[list[place.end - 1]])) return best;
+        // Missing ones stand last.
+        std::size_t end = place.end;
+        if (std::isnan(x[list[end - 1]]))
+            end = static_cast<std::size_t>(
+                std::partition_point(list.begin() + static_cast<std::ptrdiff_t>(place.begin),
+                                     list.begin() + static_cast<std::ptrdiff_t>(end),
+                                     [&](auto row) { return !std::isnan(x[row]); }) -
+                list.begin());
+        const std::size_t missing = place.end - end;
+        if (end == place.begin || !(x[list[place.begin]] < x[list[end - 1]])) return best;
         const Sums whole = all(list, place);
-        Sums left;
-        const std::size_t first = place.begin + m_options.smallestLeaf,
-                          last = place.end - m_options.smallestLeaf;
-        for (std::size_t i = place.begin; i < last; ++i) {
+        Sums gone, left;
+        for (std::size_t i = end; i < place.end; ++i)
+            gone.add(weight(list[i]), m_y[list[i]]);
+        const std::size_t n = place.end - place.begin;
+        for (std::size_t i = place.begin; i + 1 < end; ++i) {
             const auto row = list[i];
             left.add(weight(row), m_y[row]);
-            if (i + 1 < first) continue;
+            const std::size_t rows = i + 1 - place.begin;
+            if (rows + missing < m_options.smallestLeaf) continue;
+            if (n - rows < m_options.smallestLeaf) break;
             const double here = x[row], next = x[list[i + 1]];
             if (!(here < next)) continue;
-            const Sums right{whole.weight - left.weight, whole.sum - left.sum};
-            const double gain = left.score() + right.score() - whole.score();
-            if (!clearlyMore(gain, best.gain)) continue;
-            best.gain = gain;
-            best.below = here + (next - here) / 2;
-            if (!(best.below > here)) best.below = next;
+            const auto consider = [&](const Sums& one, std::size_t oneRows, bool missingLeft) {
+                if (oneRows < m_options.smallestLeaf || n - oneRows < m_options.smallestLeaf) return;
+                const Sums right{whole.weight - one.weight, whole.sum - one.sum};
+                const double gain = one.score() + right.score() - whole.score();
+                if (!clearlyMore(gain, best.gain)) return;
+                best.gain = gain;
+                best.below = here + (next - here) / 2;
+                if (!(best.below > here)) best.below = next;
+                best.missingLeft = missingLeft;
+            };
+            consider(left, rows, missing == 0 && 2 * rows > n);
+            if (missing > 0) consider({left.weight + gone.weight, left.sum + gone.sum}, rows + missing, true);
         }
         return best;
     }

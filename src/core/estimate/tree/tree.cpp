@@ -1,6 +1,7 @@
 #include "estimate/tree/tree.h"
 
 #include "base/error.h"
+#include "base/not_a_number.h"
 #include "base/random.h"
 #include "base/text.h"
 #include "estimate/model_text.h"
@@ -19,7 +20,8 @@ using nlohmann::json;
 
 namespace {
 
-const std::string treeOfSmallestError = "smallest error", treeWithinOneError = "one standard error";
+const std::string treeOfSmallestError = "smallest error", treeWithinOneError = "one standard error",
+                  treeByHeldOut = treeOfSmallestError + onHeldOutRows;
 
 TreeOptions treeOptionsOf(const Settings& settings) {
     return {.smallestLeaf = static_cast<std::size_t>(settings.number("smallest_leaf")),
@@ -35,7 +37,10 @@ TreeRows treeRowsOf(const TrainingData& training) {
     for (std::size_t j = 0; j < inputs.size(); ++j) {
         rows.columns[j].resize(training.rows.size());
         training.inputs.fillOne(j, training.rows, rows.columns[j].data());
-        rows.levels.push_back(inputs[j].factor ? inputs[j].levels.size() : 0);
+        rows.levels.push_back(inputs[j].factor ? inputs[j].levels.size() + 1 : 0);
+        if (inputs[j].factor) // "missing" is a level after the last
+            for (double& code : rows.columns[j])
+                if (std::isnan(code)) code = static_cast<double>(inputs[j].levels.size());
     }
     rows.y.assign(training.y.begin(), training.y.end());
     rows.weights.assign(training.weights.begin(), training.weights.end());
@@ -188,12 +193,21 @@ MatrixXd predictEachComplexity(const Settings& settings, std::string_view, std::
 std::string treeSentence(const Settings& settings) {
     if (const auto* rule = std::get_if<std::string>(&settings.get(std::string_view("complexity"))))
         return "a regression tree cut back to " +
-               (*rule == treeOfSmallestError ? std::string("the smallest error over folds")
-                                             : "within one standard error of the smallest over folds");
+               std::string(rule->starts_with(treeOfSmallestError)
+                               ? "the smallest error "
+                               : "within one standard error of the smallest ") +
+               (rule->ends_with(onHeldOutRows) ? "on held-out rows" : "over folds");
     if (settings.number("leaves") > 0)
         return "a regression tree cut back to " +
                plural(static_cast<std::size_t>(settings.number("leaves")), "leaf", "leaves");
     return settings.number("complexity") > 0 ? "a regression tree cut back" : "a regression tree";
+}
+
+NamedNumber leavesAt(const LearnedModel& learned, std::string_view, double complexity) {
+    std::size_t leaves = 1;
+    for (const TreeStep& step : dynamic_cast<const TreeModel&>(learned).sequence())
+        if (step.complexity <= complexity) leaves = step.leaves;
+    return {"leaves", static_cast<double>(leaves)};
 }
 
 /// The tree as indented questions.
@@ -228,10 +242,19 @@ const std::string& TreeModel::kind() const {
 }
 
 bool TreeModel::goesLeft(const TreeNode& node, const double* inputs) const {
+    return goesLeft(m_nodes, node, inputs);
+}
+
+bool TreeModel::goesLeft(const std::vector<TreeNode>& nodes, const TreeNode& node,
+                         const double* inputs) const {
     const double value = inputs[node.input];
-    return m_inputs[static_cast<std::size_t>(node.input)].factor
-               ? std::binary_search(node.levels.begin(), node.levels.end(), static_cast<std::int32_t>(value))
-               : value < node.below;
+    const Input& input = m_inputs[static_cast<std::size_t>(node.input)];
+    if (!input.factor) return std::isnan(value) ? node.missingLeft : value < node.below;
+    if (std::isinf(value))
+        return nodes[static_cast<std::size_t>(node.left)].rows >
+               nodes[static_cast<std::size_t>(node.right)].rows;
+    const double code = std::isnan(value) ? static_cast<double>(input.levels.size()) : value;
+    return std::binary_search(node.levels.begin(), node.levels.end(), static_cast<std::int32_t>(code));
 }
 
 std::size_t TreeModel::leafOf(const double* inputs, double complexity) const {
@@ -252,13 +275,83 @@ MatrixXd TreeModel::predictEach(const MatrixXd& inputs, std::span<const double> 
     MatrixXd said = MatrixXd::Constant(inputs.rows(), static_cast<Index>(complexities.size()), std::nan(""));
     std::vector<double> row(static_cast<std::size_t>(inputs.cols()));
     for (Index i = 0; i < inputs.rows(); ++i) {
-        if (inputs.row(i).hasNaN()) continue;
         for (Index j = 0; j < inputs.cols(); ++j)
             row[static_cast<std::size_t>(j)] = inputs(i, j);
         for (std::size_t k = 0; k < complexities.size(); ++k)
             said(i, static_cast<Index>(k)) = m_nodes[leafOf(row.data(), complexities[k])].mean;
     }
     return said;
+}
+
+namespace {
+
+/// A column on the way to a leaf: the share of weight that goes on where it is not known, and whether the row
+/// goes on where it is.
+struct OnTheWay {
+    std::size_t input;
+    double share;
+    bool follows;
+};
+
+/// What the columns on the way add by one leaf of value 1: over all sets of the others, by their number,
+/// Σ |S|! (d − |S| − 1)! / d! of the products of what is known.
+void addLeaf(const std::vector<OnTheWay>& way, double value, std::vector<double>& amounts) {
+    const std::size_t d = way.size();
+    std::vector<double> sets(d);
+    for (std::size_t j = 0; j < d; ++j) {
+        std::fill(sets.begin(), sets.end(), 0.0);
+        sets[0] = 1;
+        for (std::size_t i = 0, known = 0; i < d; ++i) {
+            if (i == j) continue;
+            ++known;
+            for (std::size_t k = known + 1; k-- > 0;)
+                sets[k] = sets[k] * way[i].share + (k > 0 && way[i].follows ? sets[k - 1] : 0);
+        }
+        // 1 / (d · C(d − 1, k))
+        double weight = 1 / static_cast<double>(d), sum = 0;
+        for (std::size_t k = 0; k < d; ++k) {
+            sum += weight * sets[k];
+            weight *= static_cast<double>(k + 1) / static_cast<double>(std::max<std::size_t>(1, d - 1 - k));
+        }
+        amounts[way[j].input] += value * ((way[j].follows ? 1 : 0) - way[j].share) * sum;
+    }
+}
+
+} // namespace
+
+Contributions TreeModel::contributions(std::span<const double> inputs) const {
+    Contributions out{m_nodes[0].mean, std::vector<double>(m_inputs.size(), 0)};
+    struct Open {
+        std::size_t at;
+        std::vector<OnTheWay> way;
+    };
+    std::vector<Open> open{{0, {}}};
+    while (!open.empty()) {
+        const Open here = std::move(open.back());
+        open.pop_back();
+        const TreeNode& node = m_nodes[here.at];
+        if (!node.asks() || !(node.cutAt > m_complexity)) {
+            // About the mean of all, so that no digits are lost in what cancels.
+            addLeaf(here.way, node.mean - out.start, out.amounts);
+            continue;
+        }
+        const bool left = goesLeft(node, inputs.data());
+        for (const bool side : {false, true}) {
+            Open next{static_cast<std::size_t>(side ? node.left : node.right), here.way};
+            const double share = m_nodes[next.at].weight / node.weight;
+            const auto input = static_cast<std::size_t>(node.input);
+            const auto known = std::find_if(next.way.begin(), next.way.end(),
+                                            [&](const OnTheWay& each) { return each.input == input; });
+            if (known == next.way.end()) {
+                next.way.push_back({input, share, side == left});
+            } else {
+                known->share *= share;
+                known->follows = known->follows && side == left;
+            }
+            open.push_back(std::move(next));
+        }
+    }
+    return out;
 }
 
 std::vector<TreeNode> TreeModel::cutBack() const {
@@ -299,6 +392,7 @@ std::string TreeModel::question(const TreeNode& node, bool left) const {
         if (std::binary_search(node.levels.begin(), node.levels.end(), static_cast<std::int32_t>(code)) ==
             left)
             names.push_back(input.levels[code]);
+    if (names.empty()) return input.name + " is missing";
     std::string text = input.name + " ";
     constexpr std::size_t most = 4;
     for (std::size_t k = 0; k < std::min(most, names.size()); ++k)
@@ -322,7 +416,7 @@ std::string TreeModel::text() const {
     for (const TreeNode& node : m_nodes)
         nodes.push_back({node.parent, node.left, node.right, node.input, numberJson(node.below), node.levels,
                          node.rows, numberJson(node.weight), numberJson(node.mean), numberJson(node.mse),
-                         numberJson(node.gain), numberJson(node.cutAt)});
+                         numberJson(node.gain), numberJson(node.cutAt), node.missingLeft});
     return json{{"kind", "tree"},
                 {"inputs", inputsJson(m_inputs)},
                 {"complexity", numberJson(m_complexity)},
@@ -351,6 +445,7 @@ std::shared_ptr<const LearnedModel> readTree(std::string_view text) {
             node.mse = numberFrom(each.at(9));
             node.gain = numberFrom(each.at(10));
             node.cutAt = numberFrom(each.at(11));
+            node.missingLeft = each.size() > 12 && each.at(12).get<bool>();
             const auto at = static_cast<std::int32_t>(nodes.size());
             const bool asks = node.asks();
             if (at > 0 ? !(node.parent >= 0 && node.parent < at) : node.parent != TreeNode::none)
@@ -361,7 +456,7 @@ std::shared_ptr<const LearnedModel> readTree(std::string_view text) {
             if (asks && !(node.input >= 0 && static_cast<std::size_t>(node.input) < inputs.size()))
                 damaged("a question about no column");
             const std::size_t known = asks && inputs[static_cast<std::size_t>(node.input)].factor
-                                          ? inputs[static_cast<std::size_t>(node.input)].levels.size()
+                                          ? inputs[static_cast<std::size_t>(node.input)].levels.size() + 1
                                           : 0;
             for (const auto code : node.levels)
                 if (code < 0 || static_cast<std::size_t>(code) >= known) damaged("a level that is not there");
@@ -405,12 +500,15 @@ ModelPart describeTree(const LearnedModel& learned, std::span<const TunedValue> 
             each["column"] = input.name;
             each["gain"] = node.gain;
             if (input.factor) {
+                const auto known = static_cast<std::int32_t>(input.levels.size());
                 for (const auto code : node.levels)
-                    levels.push_back(input.levels[static_cast<std::size_t>(code)]);
+                    if (code < known) levels.push_back(input.levels[static_cast<std::size_t>(code)]);
                 each["levels"] = levels;
             } else {
                 each["below"] = node.below;
             }
+            std::vector<double> lacking(inputs.size(), nan);
+            each["missing_goes"] = model.goesLeft(nodes, node, lacking.data()) ? "left" : "right";
         }
         tree["nodes"].push_back(each);
         part.table.push_back(
@@ -447,11 +545,13 @@ ModelPart describeTree(const LearnedModel& learned, std::span<const TunedValue> 
 ModelKind treeKind() {
     ModelKind kind{.can = {.weights = WeightUse::accepted,
                            .intervals = IntervalSource::unseenErrors,
-                           .iterates = false}};
+                           .iterates = false,
+                           .missingInputs = true}};
     kind.name = "tree";
     kind.title = "Regression tree";
-    Field complexity = soughtField("complexity", "Complexity (mean squared error a leaf)", 0.0, 0, 1e300,
-                                   {treeOfSmallestError, treeWithinOneError});
+    Field complexity = soughtField(
+        "complexity", "Complexity (mean squared error a leaf)", 0.0, 0, 1e300,
+        {treeOfSmallestError, treeWithinOneError, treeByHeldOut, treeWithinOneError + onHeldOutRows});
     Field leaves = wholeField("leaves", "Cut back to so many leaves (0: as the complexity says)", 0, 0, 1e6);
     complexity.within = leaves.within = "cut_back";
     kind.fields = {wholeField("smallest_leaf", "Rows of a leaf at least", 5, 1, 1e9),
@@ -464,12 +564,14 @@ ModelKind treeKind() {
     kind.offers = {
         {"Tree, cut back to the smallest error over folds", {"tree", {{"complexity", treeOfSmallestError}}}},
         {"Tree, cut back within one standard error", {"tree", {{"complexity", treeWithinOneError}}}},
+        {"Tree, cut back by the held-out rows", {"tree", {{"complexity", treeByHeldOut}}}},
         {"Tree, full", {"tree"}}};
     kind.sentence = treeSentence;
     kind.learn = learnTree;
     kind.candidates = candidateComplexities;
     kind.predictEach = predictEachComplexity;
     kind.read = readTree;
+    kind.sizeAt = leavesAt;
     kind.describe = describeTree;
     return kind;
 }

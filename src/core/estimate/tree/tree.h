@@ -21,7 +21,10 @@ struct TreeNode {
     std::int32_t input = none;
     double below = 0;
     /// Of a factor: levels that go left, ascending. Levels that no row of the place has go with most rows.
+    /// Where values were missing while it learned, "missing" is a level more, after the last.
     std::vector<std::int32_t> levels{};
+    /// Of a number: where rows go whose value is missing.
+    bool missingLeft = false;
     std::size_t rows = 0;
     double weight = 0, mean = 0;
     /// Mean squared distance from the mean.
@@ -51,7 +54,8 @@ struct TreeStep {
     double learningMse = 0;
 };
 
-/// Columns of learning rows; codes of levels for factors. Rows of weight 0 teach nothing.
+/// Columns of learning rows; codes of levels for factors; NaN for numbers that are missing. Rows of weight 0
+/// teach nothing.
 struct TreeRows {
     std::vector<std::vector<double>> columns;
     /// Levels of each column; 0 for numbers.
@@ -63,8 +67,10 @@ struct TreeRows {
 /// neighbouring values, levels of factors in the order of their means, which is exact for squared errors
 /// (Breiman, Friedman, Olshen and Stone 1984, "Classification and regression trees", §8.2, §8.8,
 /// theorem 4.5). Of questions that take away the same (to 1e-12 of it) the first column's, the lowest
-/// threshold's. The order of rows and the number of threads change nothing. Depth first, left first. With the
-/// weakest-link complexity of every place (there, §3.3). Throws Stopped.
+/// threshold's. Rows whose number is missing go to the side where the fall is larger, and where no row of the
+/// place lacks it, with most rows; in a factor "missing" is a level of its own. The order of rows and the
+/// number of threads change nothing. Depth first, left first. With the weakest-link complexity of every place
+/// (there, §3.3). Throws Stopped.
 std::vector<TreeNode> growTree(const TreeRows& rows, const TreeOptions& options, Threads threads,
                                const Progress& progress);
 
@@ -80,7 +86,12 @@ public:
 
     const std::string& kind() const override;
     Eigen::MatrixXd predict(const Eigen::MatrixXd& inputs) const override;
+    bool readsMissing() const override { return true; }
     bool definedWhereInputsAre() const override { return true; }
+    /// Shapley values (1953) of the tree's own expectation: columns that are not known go both ways, by the
+    /// weight of the learning rows; exact (Lundberg and others 2020, Nature Machine Intelligence 2, algorithm
+    /// 1), leaf by leaf.
+    Contributions contributions(std::span<const double> inputs) const override;
     std::vector<NamedNumber> says() const override;
     std::string text() const override;
 
@@ -95,8 +106,10 @@ public:
     std::vector<TreeStep> sequence() const { return weakestLinks(m_nodes); }
     /// The place where a row (its inputs) stays; of the full tree.
     std::size_t leafOf(const double* inputs, double complexity) const;
-    /// Which way a row goes at a place that asks.
+    /// Which way a row goes at a place that asks; levels never learned (infinity) go with most rows.
     bool goesLeft(const TreeNode& node, const double* inputs) const;
+    /// The same at a place of other nodes over the same inputs, as cutBack() gives.
+    bool goesLeft(const std::vector<TreeNode>& nodes, const TreeNode& node, const double* inputs) const;
     /// "list_rate below 22.5", "contract annual or anchor"; the other way with `left` false.
     std::string question(const TreeNode& node, bool left) const;
 

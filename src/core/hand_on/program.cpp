@@ -1,0 +1,657 @@
+#include "hand_on/program.h"
+
+#include "base/error.h"
+#include "base/not_a_number.h"
+#include "base/text.h"
+#include "estimate/distributions.h"
+#include "estimate/linear/linear_model.h"
+#include "estimate/model_kind.h"
+#include "estimate/tree/tree.h"
+#include "hand_on/say.h"
+#include "hand_on/translate.h"
+#include "table/values.h"
+
+#include <Eigen/QR>
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <numbers>
+
+namespace oxgoad {
+
+using namespace scoring;
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+using Op = ScoreNode::Op;
+
+std::size_t Program::place(const std::string& source) const {
+    for (std::size_t i = 0; i < sources.size(); ++i)
+        if (sources[i].name == source) return i;
+    return sources.size();
+}
+
+namespace {
+
+[[noreturn]] void cannot(const std::string& what, const std::string& remedy) {
+    throw Error(ErrorCode::badTerm, what, {}, remedy);
+}
+
+/// Leaves out assignments and columns that nothing asks for.
+class Pruner {
+public:
+    explicit Pruner(Program& program) : m_program(program) {}
+
+    void run() {
+        m_step.assign(m_program.steps.size(), unused);
+        m_source.assign(m_program.sources.size(), unused);
+        for (const Said* said : {&m_program.prediction, &m_program.lower, &m_program.upper})
+            if (*said) mark(**said);
+        for (const Program::Reason& reason : m_program.reasons)
+            mark(*reason.holds);
+        for (std::size_t k = m_step.size(); k-- > 0;)
+            if (m_step[k] != unused) mark(*m_program.steps[k].value);
+        std::vector<Program::Step> steps;
+        for (std::size_t k = 0; k < m_step.size(); ++k)
+            if (m_step[k] != unused) {
+                m_step[k] = steps.size();
+                steps.push_back(m_program.steps[k]);
+            }
+        std::vector<Program::Source> sources;
+        for (std::size_t k = 0; k < m_source.size(); ++k)
+            if (m_source[k] != unused) {
+                m_source[k] = sources.size();
+                sources.push_back(m_program.sources[k]);
+            }
+        for (Program::Step& step : steps)
+            step.value = renumbered(step.value);
+        for (Said* said : {&m_program.prediction, &m_program.lower, &m_program.upper})
+            if (*said) *said = renumbered(*said);
+        for (Program::Reason& reason : m_program.reasons)
+            reason.holds = renumbered(reason.holds);
+        m_program.steps = std::move(steps);
+        m_program.sources = std::move(sources);
+    }
+
+private:
+    static constexpr std::size_t unused = SIZE_MAX;
+    void mark(const ScoreNode& node) {
+        if (node.op == Op::variable) m_step[node.index] = 0;
+        if (node.op == Op::source) m_source[node.index] = 0;
+        for (const Said& part : node.of)
+            mark(*part);
+    }
+    Said renumbered(const Said& said) const {
+        ScoreNode copy = *said;
+        if (copy.op == Op::variable) copy.index = m_step[copy.index];
+        if (copy.op == Op::source) copy.index = m_source[copy.index];
+        for (Said& part : copy.of)
+            part = renumbered(part);
+        return node(std::move(copy));
+    }
+    Program& m_program;
+    std::vector<std::size_t> m_step, m_source;
+};
+
+class ProgramBuilder {
+public:
+    ProgramBuilder(const Study& study, std::span<const Column> raw, double level, std::size_t mostIn)
+        : m_study(study), m_mostIn(mostIn) {
+        m_program.response = study.recipe.response;
+        m_program.level = level;
+        m_program.sentence = kindOf(study.settings).sentence(study.settings);
+        if (const auto unit = study.recipe.units.find(study.recipe.response);
+            unit != study.recipe.units.end())
+            m_program.unit = unit->second;
+        for (const Column& column : raw)
+            m_columns.declare(column);
+    }
+
+    Program run() {
+        for (std::size_t i = 0; i < m_study.recipe.steps.size(); ++i)
+            if (m_study.recipe.steps[i].on && i < m_study.steps.size() && m_study.steps[i].done)
+                m_columns.run(m_study.recipe.steps[i], m_study.steps[i]);
+        takeInputs();
+        if (const LinearModel* linear = m_study.linear())
+            sayLinear(*linear);
+        else if (const auto* tree = dynamic_cast<const TreeModel*>(m_study.model.get()))
+            sayTree(*tree);
+        else
+            cannot(kindOf(m_study.settings).title +
+                       " keeps the rows themselves, which this format cannot hold",
+                   keptInstead);
+        return finished();
+    }
+
+private:
+    Said keep(std::string says, Said value) { return m_columns.keep(std::move(says), std::move(value)); }
+
+    /// Inputs of the model as numbers and texts, and what is known of them.
+    void takeInputs() {
+        for (const Input& input : m_study.inputs) {
+            const Symbol& symbol = m_columns.at(input.name);
+            const bool text = symbol.kind == ColumnKind::factor || symbol.kind == ColumnKind::text;
+            if (text != input.factor)
+                cannot("the column " + input.name + " changes its kind on the way", keptInstead);
+            m_values.push_back(keep(input.name, symbol.value));
+        }
+        if (!m_study.rule.offset.empty())
+            m_offset = keep(m_study.rule.offset, m_columns.at(m_study.rule.offset).value);
+    }
+
+    Said levelIs(std::size_t input, std::size_t level) const {
+        return same(m_values[input], word(m_study.inputs[input].levels[level]));
+    }
+
+    /// Whether a factor has one of some levels.
+    Said levelAmong(std::size_t input, const std::vector<std::size_t>& levels) const {
+        std::vector<Said> any;
+        for (const auto level : levels)
+            any.push_back(levelIs(input, level));
+        return anyOf(any);
+    }
+
+    Said basisOf(const DesignColumn::Piece& piece) {
+        const Basis& basis = piece.basis;
+        const Said& x = m_values[piece.input];
+        const auto& levels = m_study.inputs[piece.input].levels;
+        switch (basis.kind) {
+        case Basis::Kind::power:
+            return wholePower(x, basis.power);
+        case Basis::Kind::logarithm:
+            return lnOf(x);
+        case Basis::Kind::standard:
+            return (x - number(basis.shift)) / number(basis.scale);
+        case Basis::Kind::hinge:
+            return choose(below(number(basis.shift), x), x - number(basis.shift), whereThere(x, number(0)));
+        case Basis::Kind::spline:
+            return splinePart(x, *basis.values, static_cast<std::size_t>(basis.power));
+        case Basis::Kind::cosine:
+        case Basis::Kind::sine:
+            return unary(basis.kind == Basis::Kind::cosine ? Op::cosine : Op::sine,
+                         number(2 * std::numbers::pi * basis.power / basis.scale) * x);
+        case Basis::Kind::yearCosine:
+        case Basis::Kind::yearSine:
+            return unary(basis.kind == Basis::Kind::yearCosine ? Op::cosine : Op::sine,
+                         number(2 * std::numbers::pi * basis.power) * yearShare(piece.input));
+        case Basis::Kind::indicator:
+            return choose(levelIs(piece.input, static_cast<std::size_t>(basis.level)), number(1),
+                          whereThere(x, number(0)));
+        case Basis::Kind::codes: {
+            // Added up, so that no format has to look into as many choices as there are levels.
+            std::vector<Said> parts;
+            for (std::size_t level = 0; level < levels.size(); ++level)
+                if ((*basis.values)[level] != 0)
+                    parts.push_back(
+                        choose(levelIs(piece.input, level), number((*basis.values)[level]), number(0)));
+            return whereThere(x, sumOf(parts));
+        }
+        }
+        return missing();
+    }
+
+    /// Share of the calendar year that has passed when the day begins.
+    Said yearShare(std::size_t input) {
+        auto& known = m_yearShares[input];
+        if (!known) {
+            const DateParts parts = datePartsOf(m_columns, m_values[input], m_study.inputs[input].name);
+            const Said first = keep("first day of the year", dayOfYear(parts.year)),
+                       next = keep("first day of the next year", dayOfYear(parts.year + number(1)));
+            known = keep("share of the year", (m_values[input] - first) / (next - first));
+        }
+        return known;
+    }
+
+    /// ((x − ξ_k)³₊ − (x − ξ_K)³₊)/(ξ_K − ξ_k), less the same of the last but one, over the squared width.
+    static Said splinePart(const Said& x, const std::vector<double>& knots, std::size_t k) {
+        const std::size_t last = knots.size() - 1;
+        const double width = knots[last] - knots[0], scale = width * width;
+        // As one cubic beyond each knot, so that no more than three are looked at.
+        const auto cube = [&](std::size_t i) {
+            const Said d = x - number(knots[i]);
+            return choose(below(number(knots[i]), x), d * d * d, whereThere(x, number(0)));
+        };
+        const double a = 1 / (knots[last] - knots[k]), b = 1 / (knots[last] - knots[last - 1]);
+        return (number(a) * (cube(k) - cube(last)) - number(b) * (cube(last - 1) - cube(last))) /
+               number(scale);
+    }
+
+    void sayLinear(const LinearModel& model) {
+        const Design& design = model.design;
+        const LeastSquaresFit& fit = model.fit;
+        if (fit.kept.size() > 2000)
+            cannot(plural(fit.kept.size(), "coefficient is", "coefficients are") +
+                       " too many to be written out",
+                   keptInstead);
+        std::vector<Said> columns(design.columns().size());
+        for (std::size_t j = 0; j < columns.size(); ++j) {
+            const DesignColumn& column = design.columns()[j];
+            Said value = basisOf(column.pieces[0]);
+            for (std::size_t k = 1; k < column.pieces.size(); ++k)
+                value = value * basisOf(column.pieces[k]);
+            columns[j] = keep(column.name, value);
+        }
+        requireKnownLevels();
+        for (const Dependency& one : fit.dependent)
+            requireWithin(one, fit, columns);
+        if (fit.intercept) m_program.coefficients.emplace_back("constant", fit.constant);
+        for (const auto j : fit.kept)
+            m_program.coefficients.emplace_back(design.columns()[j].name,
+                                                fit.coefficients[static_cast<Index>(j)]);
+        const Said mean =
+            keep(fit.intercept ? "what the model says" : "what the model says, without a constant",
+                 defined(meanOf(fit, columns)));
+        middle(mean);
+        if (model.lower && model.upper) {
+            // Two lines may cross.
+            const Said low = keep("lower quantile", plusOffset(defined(meanOf(*model.lower, columns)))),
+                       high = keep("upper quantile", plusOffset(defined(meanOf(*model.upper, columns))));
+            m_program.lower = carriedQuantile(binary(Op::least, low, high));
+            m_program.upper = carriedQuantile(binary(Op::most, low, high));
+            return;
+        }
+        if (!model.hasErrors() || model.isQuantile())
+            boundByErrors();
+        else
+            boundByTheory(model, columns);
+    }
+
+    /// Constant and coefficients over columns about their means, as the fit itself adds them up.
+    static Said meanOf(const LeastSquaresFit& fit, const std::vector<Said>& columns) {
+        std::vector<Said> parts;
+        double level = fit.constant;
+        for (const auto j : fit.kept) {
+            const auto at = static_cast<Index>(j);
+            const double b = fit.coefficients[at];
+            if (b == 0) continue;
+            level += b * fit.shift[at];
+            parts.push_back(number(b) * (columns[j] - number(fit.shift[at])));
+        }
+        parts.push_back(number(level));
+        return sumOf(parts);
+    }
+
+    void boundByTheory(const LinearModel& model, const std::vector<Said>& columns) {
+        const LeastSquaresFit& fit = model.fit;
+        const auto rank = static_cast<std::size_t>(fit.rank());
+        const double t = studentQuantile(m_program.level, fit.testDegreesOfFreedom());
+        if (fit.fewGroups)
+            none("degrees of freedom of errors by few groups differ from row to row");
+        else if (fit.rowsFixed > 0 || !fit.unseen.empty())
+            none("some rows alone fix their fitted value, so that errors are not known everywhere");
+        else if (rank > m_mostIn)
+            none("intervals of " + countText(rank) + " coefficients are too long to be written out (" +
+                 countText(m_mostIn) + " at most)");
+        else if (!(m_study.rule.spread > 0) || !std::isfinite(t))
+            none("there are no degrees of freedom left");
+        if (!m_program.noIntervals.empty()) return;
+        // [1, (x − shift)·scale] R⁻¹, and the root of the covariance of its directions.
+        MatrixXd root = MatrixXd::Identity(fit.rank(), fit.rank());
+        fit.factor.turn(root);
+        MatrixXd half; // m × rank with variance |half·z|²
+        if (fit.covarianceRoot)
+            half = fit.covarianceRoot->times(MatrixXd(root.transpose()));
+        else
+            half = root.transpose() * fit.residualStandardDeviation;
+        Eigen::HouseholderQR<MatrixXd> reduced(half);
+        const Index m = std::min(half.rows(), half.cols());
+        const MatrixXd upper = reduced.matrixQR().topRows(m).triangularView<Eigen::Upper>();
+        std::vector<Said> z;
+        if (fit.intercept) z.push_back(number(1));
+        for (const auto j : fit.kept) {
+            const auto at = static_cast<Index>(j);
+            z.push_back((columns[j] - number(fit.shift[at])) * number(fit.scale[at]));
+        }
+        for (std::size_t k = fit.intercept ? 1 : 0; k < z.size(); ++k)
+            z[k] = keep("shifted " + countText(k), z[k]);
+        std::vector<Said> squares;
+        for (Index i = 0; i < m; ++i) {
+            std::vector<Said> parts;
+            for (Index j = i; j < upper.cols(); ++j)
+                if (upper(i, j) != 0) parts.push_back(number(upper(i, j)) * z[static_cast<std::size_t>(j)]);
+            if (parts.empty()) continue;
+            const Said u = keep("direction " + countText(static_cast<std::size_t>(i + 1)), sumOf(parts));
+            squares.push_back(u * u);
+        }
+        const Said variance = keep("variance of the mean", sumOf(squares));
+        const Said own = number(m_study.rule.spread * m_study.rule.spread) / weight();
+        bound(number(t) * unary(Op::root, own + variance));
+    }
+
+    /// The row's weight, or the usual one.
+    Said weight() {
+        const double usual = m_study.rule.usualWeight;
+        if (m_study.rule.weight.empty()) return number(usual);
+        const Symbol* symbol = m_columns.find(m_study.rule.weight);
+        if (!symbol || symbol->kind != ColumnKind::number) return number(usual);
+        return keep("weight", choose(below(number(0), symbol->value), symbol->value, number(usual)));
+    }
+
+    void boundByErrors() {
+        const double half = m_study.rule.halfByErrors(m_program.level);
+        if (!std::isfinite(half)) {
+            none(intervalsText(m_study.rule.intervals));
+            return;
+        }
+        bound(m_study.rule.weight.empty()
+                  ? number(half)
+                  : number(half) * unary(Op::root, number(m_study.rule.usualWeight) / weight()));
+    }
+
+    void none(const std::string& why) { m_program.noIntervals = why; }
+
+    void bound(const Said& half) {
+        const Said h = keep("half of the interval", half);
+        m_program.lower = carriedQuantile(m_middle - h);
+        m_program.upper = carriedQuantile(m_middle + h);
+    }
+
+    /// What the model says, with the offset, and the prediction.
+    void middle(const Said& said) {
+        m_middle = m_offset ? keep("with the offset", plusOffset(said)) : said;
+        const Link& link = m_study.rule.link;
+        if (link.kind == Link::Kind::chances) cannot("chances cannot be written out yet", keptInstead);
+        m_program.prediction = !link.isLogarithmic() ? m_middle
+                               : link.kind == Link::Kind::logarithm && link.smearing != 1
+                                   ? unary(Op::exp, m_middle) * number(link.smearing)
+                                   : unary(Op::exp, m_middle);
+    }
+
+    Said plusOffset(const Said& value) const { return m_offset ? value + m_offset : value; }
+
+    Said carriedQuantile(const Said& value) const {
+        return m_study.rule.link.isLogarithmic() ? unary(Op::exp, value) : value;
+    }
+
+    /// Where a row has a prediction at all.
+    void require(Said holds) {
+        m_required = m_required ? both(m_required, std::move(holds)) : std::move(holds);
+    }
+    Said defined(const Said& value) const {
+        return m_required ? choose(m_required, value, missing()) : value;
+    }
+
+    void requireKnownLevels() {
+        for (std::size_t i = 0; i < m_study.inputs.size(); ++i) {
+            if (!m_study.inputs[i].factor) continue;
+            std::vector<std::size_t> all(m_study.inputs[i].levels.size());
+            for (std::size_t k = 0; k < all.size(); ++k)
+                all[k] = k;
+            const Said known =
+                keep(m_study.inputs[i].name + " is known", choose(levelAmong(i, all), number(1), number(0)));
+            require(below(number(0.5), known));
+            m_program.reasons.push_back({both(other(m_values[i], word("")), below(known, number(0.5))),
+                                         m_study.inputs[i].name + " has a level that was never learned from",
+                                         true});
+        }
+    }
+
+    /// Rows outside of what dependent columns span have no prediction: see LeastSquaresFit::partsFrom.
+    void requireWithin(const Dependency& one, const LeastSquaresFit& fit, const std::vector<Said>& columns) {
+        constexpr double unlisted = 1e-6, rounding = 1e-12;
+        const auto abs = [](const Said& value) { return unary(Op::absolute, value); };
+        const auto j = static_cast<Index>(one.column);
+        const Said& x = columns[one.column];
+        std::vector<Said> said{number(one.constant)}, size{abs(x - number(fit.shift[j]))},
+            digits{abs(x), number(std::fabs(one.constant))};
+        for (const auto& [k, w] : one.combination) {
+            said.push_back(number(w) * columns[k]);
+            size.push_back(number(std::fabs(w)) * abs(columns[k] - number(fit.shift[static_cast<Index>(k)])));
+            digits.push_back(number(std::fabs(w)) * abs(columns[k]));
+        }
+        const Said apart = keep("apart", abs(x - sumOf(said)) - number(unlisted) * sumOf(size) -
+                                             number(rounding) * sumOf(digits));
+        require(atMost(apart, number(0)));
+        m_program.reasons.push_back(
+            {below(number(0), apart), "the rows learned from do not determine what it says here", true});
+    }
+
+    void sayTree(const TreeModel& model) {
+        const std::vector<TreeNode> nodes = model.cutBack();
+        std::size_t leaves = 0;
+        for (const TreeNode& node : nodes)
+            leaves += !node.asks();
+        constexpr std::size_t most = 1000;
+        if (leaves > most)
+            cannot("a tree of " + countText(leaves) + " leaves is too large to be written out (" +
+                       countText(most) + " at most)",
+                   "Cut it back, or use what is kept: " + std::string(keptInstead));
+        for (std::size_t i = 0; i < m_study.inputs.size(); ++i) {
+            if (!m_study.inputs[i].factor) continue;
+            std::vector<std::size_t> all(m_study.inputs[i].levels.size());
+            for (std::size_t k = 0; k < all.size(); ++k)
+                all[k] = k;
+            const Said known =
+                keep(m_study.inputs[i].name + " is known", choose(levelAmong(i, all), number(1), number(0)));
+            m_program.reasons.push_back({both(other(m_values[i], word("")), below(known, number(0.5))),
+                                         m_study.inputs[i].name + " has a level that was never learned from",
+                                         true});
+        }
+        // From the leaves up; places far down are steps of their own, so that no formula is too deep.
+        std::vector<Said> said(nodes.size());
+        std::vector<std::size_t> size(nodes.size(), 1);
+        for (std::size_t t = nodes.size(); t-- > 0;) {
+            const TreeNode& node = nodes[t];
+            if (!node.asks()) {
+                said[t] = number(node.mean);
+                continue;
+            }
+            const auto l = static_cast<std::size_t>(node.left), r = static_cast<std::size_t>(node.right);
+            said[t] = choose(goesLeft(model, nodes, node), said[l], said[r]);
+            size[t] = size[l] + size[r];
+            constexpr std::size_t atOnce = 12;
+            if (size[t] > atOnce) {
+                said[t] = keep("place " + countText(t + 1), said[t]);
+                size[t] = 1;
+            }
+        }
+        middle(keep("what the tree says", said[0]));
+        boundByErrors();
+    }
+
+    Said goesLeft(const TreeModel& model, const std::vector<TreeNode>& nodes, const TreeNode& node) const {
+        const auto input = static_cast<std::size_t>(node.input);
+        const Input& known = m_study.inputs[input];
+        std::vector<double> lacking(m_study.inputs.size(), nan);
+        const bool missingLeft = model.goesLeft(nodes, node, lacking.data());
+        if (!known.factor) {
+            const Said left = below(m_values[input], number(node.below));
+            return missingLeft ? either(left, lacks(m_values[input])) : left;
+        }
+        std::vector<std::size_t> left, right;
+        for (std::size_t level = 0; level < known.levels.size(); ++level)
+            (std::binary_search(node.levels.begin(), node.levels.end(), static_cast<std::int32_t>(level))
+                 ? left
+                 : right)
+                .push_back(level);
+        const bool larger = nodes[static_cast<std::size_t>(node.left)].rows >
+                            nodes[static_cast<std::size_t>(node.right)].rows;
+        Said goes = levelAmong(input, left);
+        if (larger) { // all but what goes right
+            std::vector<Said> none{other(m_values[input], word(""))};
+            for (const auto level : right)
+                none.push_back(other(m_values[input], word(known.levels[level])));
+            goes = allOf(none);
+        }
+        return missingLeft ? either(goes, lacks(m_values[input])) : goes;
+    }
+
+    Program finished() {
+        const bool reads = m_study.model->readsMissing();
+        std::vector<Program::Reason> first;
+        for (std::size_t i = 0; i < m_study.inputs.size(); ++i)
+            first.push_back({lacks(m_values[i]), m_study.inputs[i].name + " is missing", !reads});
+        m_program.reasons.insert(m_program.reasons.begin(), first.begin(), first.end());
+        m_program.sources = m_columns.sources();
+        m_program.steps = m_columns.steps();
+        Pruner(m_program).run();
+        return std::move(m_program);
+    }
+
+    const Study& m_study;
+    std::size_t m_mostIn;
+    Program m_program;
+    Columns m_columns;
+    std::vector<Said> m_values;
+    std::map<std::size_t, Said> m_yearShares;
+    Said m_offset, m_required, m_middle;
+};
+
+} // namespace
+
+Program programOf(const Study& study, std::span<const Column> raw, double level, std::size_t mostIn) {
+    return ProgramBuilder(study, raw, level, mostIn).run();
+}
+
+namespace {
+
+struct Value {
+    double number = 0;
+    std::string text{};
+};
+
+class Runner {
+public:
+    Runner(const Program& program, const ProgramRow& row) : m_program(program), m_row(row) {
+        for (const Program::Step& step : program.steps)
+            m_values.push_back(of(*step.value));
+    }
+
+    Value of(const ScoreNode& node) const {
+        const auto a = [&](std::size_t i) { return of(*node.of[i]).number; };
+        const auto truth = [](bool holds) { return Value{holds ? 1.0 : 0.0}; };
+        switch (node.op) {
+        case Op::constant:
+            return {node.number};
+        case Op::missing:
+            return {nan};
+        case Op::source:
+            return {m_row.numbers[node.index], m_row.texts[node.index]};
+        case Op::variable:
+            return m_values[node.index];
+        case Op::add:
+            return {a(0) + a(1)};
+        case Op::subtract:
+            return {a(0) - a(1)};
+        case Op::multiply:
+            return {a(0) * a(1)};
+        case Op::divide:
+            return {a(0) / a(1)};
+        case Op::power:
+            return {std::pow(a(0), a(1))};
+        case Op::negate:
+            return {-a(0)};
+        case Op::ln:
+            return {std::log(a(0))};
+        case Op::log10:
+            return {std::log10(a(0))};
+        case Op::exp:
+            return {std::exp(a(0))};
+        case Op::root:
+            return {std::sqrt(a(0))};
+        case Op::absolute:
+            return {std::fabs(a(0))};
+        case Op::floor:
+            return {std::floor(a(0))};
+        case Op::sine:
+            return {std::sin(a(0))};
+        case Op::cosine:
+            return {std::cos(a(0))};
+        case Op::least:
+        case Op::most: {
+            const double x = a(0), y = a(1);
+            if (std::isnan(x) || std::isnan(y)) return {nan};
+            return {node.op == Op::least ? std::min(x, y) : std::max(x, y)};
+        }
+        case Op::choose:
+            return of(*node.of[of(*node.of[0]).number != 0 ? 1 : 2]);
+        case Op::word:
+            return {0, node.text};
+        case Op::join: {
+            std::string text;
+            for (const Said& part : node.of) {
+                const std::string piece = of(*part).text;
+                text += piece;
+            }
+            return {0, text};
+        }
+        case Op::below:
+            return truth(a(0) < a(1));
+        case Op::atMost:
+            return truth(a(0) <= a(1));
+        case Op::equal:
+            return truth(a(0) == a(1));
+        case Op::unequal:
+            return truth(a(0) < a(1) || a(0) > a(1));
+        case Op::same:
+        case Op::other: {
+            const std::string x = of(*node.of[0]).text, y = of(*node.of[1]).text;
+            return truth(node.op == Op::same ? x == y : x != y);
+        }
+        case Op::both:
+            return truth(a(0) != 0 && a(1) != 0);
+        case Op::either:
+            return truth(a(0) != 0 || a(1) != 0);
+        case Op::lacks:
+            return truth(node.of[0]->isText ? of(*node.of[0]).text.empty() : std::isnan(a(0)));
+        }
+        return {};
+    }
+
+private:
+    const Program& m_program;
+    const ProgramRow& m_row;
+    std::vector<Value> m_values;
+};
+
+} // namespace
+
+ProgramResult runProgram(const Program& program, const ProgramRow& row) {
+    const Runner runner(program, row);
+    ProgramResult out{runner.of(*program.prediction).number, nan, nan, {}, false};
+    if (!std::isfinite(out.prediction)) out.prediction = nan;
+    if (program.noIntervals.empty()) {
+        out.lower = runner.of(*program.lower).number;
+        out.upper = runner.of(*program.upper).number;
+    }
+    for (const Program::Reason& reason : program.reasons)
+        if (runner.of(*reason.holds).number != 0) {
+            out.reasons.push_back(reason.says);
+            out.outside = out.outside || reason.outside;
+        }
+    return out;
+}
+
+std::vector<std::pair<double, std::string>> runSteps(const Program& program, const ProgramRow& row) {
+    const Runner runner(program, row);
+    std::vector<std::pair<double, std::string>> out;
+    for (const Program::Step& step : program.steps) {
+        const Value value = runner.of(*step.value);
+        out.emplace_back(value.number, value.text);
+    }
+    return out;
+}
+
+std::vector<ProgramRow> programRows(const Program& program, const Table& raw, const std::string& file,
+                                    std::span<const std::uint32_t> rows) {
+    std::vector<ProgramRow> out(rows.size());
+    for (std::size_t i = 0; i < rows.size(); ++i) {
+        out[i].numbers.assign(program.sources.size(), nan);
+        out[i].texts.resize(program.sources.size());
+    }
+    for (std::size_t s = 0; s < program.sources.size(); ++s) {
+        const Column& column = raw.at(program.sources[s].name, file);
+        const bool text = program.sources[s].kind == Program::Kind::text;
+        for (std::size_t i = 0; i < rows.size(); ++i)
+            if (column.isMissing(rows[i]))
+                continue;
+            else if (text)
+                out[i].texts[s] = column.cellText(rows[i]);
+            else
+                out[i].numbers[s] = column.asNumber(rows[i]);
+    }
+    return out;
+}
+
+} // namespace oxgoad
