@@ -10,4 +10,4 @@ install(FILES ${PROJECT_BINARY_DIR}/demo/cold_storage.oxgoad ${PROJECT_BINARY_DI
 install(FILES packaging/oxgoad.desktop DESTINATION ${CMAKE_INSTALL_DATADIR}/applications)
 install(FILES packaging/oxgoad.svg DESTINATION ${CMAKE_INSTALL_DATADIR}/icons/hicolor/scalable/apps)
 install(FILES ${PROJECT_BINARY_DIR}/oxgoad-run.1 packaging/oxgoad.1 DESTINATION ${CMAKE_INSTALL_MANDIR}/man1)
-install(FILES docs/guide.md docs/recipe.md docs/evidence.md docs/methods.md docs/project.md docs/keys.md DESTINATION ${CMAKE_INSTALL_DOCDIR})
+install(FILES docs/guide.md docs/recipe.md docs/evidence.md docs/methods.md docs/project.md docs/keys.md docs/hand_on.md DESTINATION ${CMAKE_INSTALL_DOCDIR})

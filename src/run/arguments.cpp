@@ -29,6 +29,17 @@ double share(const std::string& option, const std::string& value) {
     return number;
 }
 
+/// Words parted by commas.
+std::vector<std::string> listOf(const std::string& text) {
+    std::vector<std::string> words;
+    for (std::size_t at = 0; at <= text.size();) {
+        const std::size_t end = std::min(text.find(',', at), text.size());
+        if (end > at) words.push_back(text.substr(at, end - at));
+        at = end + 1;
+    }
+    return words;
+}
+
 /// What is being parsed, with what only the end can judge.
 struct Parsed {
     Arguments arguments;
@@ -166,13 +177,18 @@ const std::vector<Option>& options() {
          "python, c, onnx, pmml, json, equation. What a format cannot hold is said, and the others are "
          "written.",
          [](Parsed& p, Text v) {
-             for (std::size_t at = 0; at <= v.size();) {
-                 const std::size_t end = std::min(v.find(',', at), v.size());
-                 if (end > at) p.arguments.handOn.push_back(v.substr(at, end - at));
-                 at = end + 1;
-             }
+             p.arguments.handOn = listOf(v);
              if (p.arguments.handOn.empty()) usage("--hand-on needs one format or more");
          }},
+        {"--report-parts", "PARTS",
+         "Of the report: parts parted by commas, of rows, model, errors, goads, forecast, totals, clearance, "
+         "methods.",
+         [](Parsed& p, Text v) { p.arguments.reportParts = listOf(v); }},
+        {"--append-to", "USER@HOST:PORT/DATABASE/TABLE",
+         "With --out or --score, also append the scored rows to a table of a PostgreSQL server, which is "
+         "made when it "
+         "is not there: all rows, or none.",
+         [](Parsed& p, Text v) { p.arguments.appendTo = v; }},
         {"--report", "", "With --out, also report.html and report.pdf: the same as --hand-on report.",
          [](Parsed& p, Text) { p.arguments.handOn.emplace_back("report"); }},
         {"--score", "MODEL.json",

@@ -24,8 +24,10 @@ struct Arguments {
     int fit = 0;
     /// With a project and an output folder: rows that its kept model is to forecast.
     std::string forecast;
-    /// Formats to hand the model on in.
-    std::vector<std::string> handOn;
+    /// Formats to hand the model on in, and parts of the report; all when empty.
+    std::vector<std::string> handOn, reportParts;
+    /// Where scored rows are appended: [USER@]HOST[:PORT]/DATABASE/TABLE.
+    std::string appendTo;
     /// A model that was handed on as JSON, and the rows it is to score.
     std::string score, rows;
     /// Ends with exitRowsOutside or exitDrift, where rows to be forecast give reason.

@@ -14,6 +14,7 @@
 #include "study/learning_curve.h"
 #include "study/preview_move.h"
 #include "study/project.h"
+#include "study/reach_measures.h"
 #include "study/say.h"
 #include "study/tune.h"
 #include "study/what_helps.h"
@@ -222,11 +223,40 @@ void warnOfRows(const StudyRows& rows, const Evidence& evidence) {
     if (!unpredicted.empty()) warn(unpredicted + ".");
 }
 
+/// USER@HOST:PORT/DATABASE/TABLE.
+std::pair<ServerPlace, std::string> tableOf(const std::string& text) {
+    const auto slash = text.find('/'),
+               second = slash == std::string::npos ? slash : text.find('/', slash + 1);
+    if (second == std::string::npos || second + 1 == text.size())
+        usage("--append-to needs USER@HOST:PORT/DATABASE/TABLE, not \"" + text + "\"");
+    ServerPlace place;
+    std::string host = text.substr(0, slash);
+    if (const auto at = host.find('@'); at != std::string::npos) {
+        place.user = host.substr(0, at);
+        host = host.substr(at + 1);
+    }
+    if (const auto colon = host.rfind(':'); colon != std::string::npos) {
+        place.port = std::atoi(host.c_str() + colon + 1);
+        host.resize(colon);
+    }
+    place.host = host;
+    place.database = text.substr(slash + 1, second - slash - 1);
+    return {place, text.substr(second + 1)};
+}
+
+void appendAsked(const Arguments& arguments, const ScoredRows& scored, TerminalProgress& progress) {
+    const auto [place, table] = tableOf(arguments.appendTo);
+    appendScored(place, passwordOf(place), table, scored, progress);
+}
+
 /// The model in the formats that were asked for; what one of them cannot hold is said.
 void handOnAsked(const Arguments& arguments, const Recipe& recipe, const Evidence& evidence,
                  const StudyRows& rows, const PreparedRows& prepared, TerminalProgress& progress) {
+    if (!arguments.appendTo.empty() && evidence.forecast && rows.forecast)
+        appendAsked(arguments, scoredOf({evidence, recipe, rows, prepared}), progress);
     if (arguments.handOn.empty()) return;
-    const auto handed = handOn(arguments.out, arguments.handOn, {evidence, recipe, rows, prepared}, progress);
+    const auto handed = handOn(arguments.out, arguments.handOn,
+                               {evidence, recipe, rows, prepared, arguments.reportParts}, progress);
     progress.clear();
     for (const HandedOn& one : handed)
         if (!one.refused.empty())
@@ -344,6 +374,10 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
     if (arguments.moves)
         more.emplace_back("moves.json",
                           movesJson(evidence, recipe, rows, *prepared, arguments.threads, progress));
+    if (evidence.forecast && prepared->forecast)
+        more.emplace_back("reach_measures.csv", reachMeasuresCsv(reachMeasures(
+                                                    *evidence.study, prepared->table,
+                                                    prepared->forecast->table, arguments.threads, progress)));
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows, more);
     handOnAsked(arguments, recipe, evidence, rows, *prepared, progress);
@@ -423,6 +457,8 @@ int runScore(const Arguments& arguments, TerminalProgress& progress) {
     Evidence evidence;
     evidence.forecast = scored.forecast;
     writeFiles(arguments.out, {{"forecast.csv", forecastCsv(evidence, scored.read.table)}});
+    if (!arguments.appendTo.empty())
+        appendAsked(arguments, {scored.read.table, scored.forecast, {}}, progress);
     progress.clear();
     StudyRows rows;
     rows.learning.report = scored.read.report;

@@ -1,6 +1,7 @@
 // What is asked of a forecast, and the drawing of a tree, by mouse and keys in the window.
 #include "app/fit/tree_picture.h"
 #include "app_support.h"
+#include "base/file.h"
 #include "estimate/tree/tree.h"
 #include "study/forecast_answers.h"
 
@@ -46,6 +47,32 @@ protected:
         ASSERT_TRUE(settle());
     }
 };
+
+TEST_F(Questions, AModelIsHandedOnInThreeClicks) {
+    forecastDemo();
+    const QTemporaryDir own;
+    const auto file = [&](const char* name) { return own.path() + "/" + name; };
+    const auto bytes = [&](const char* name) { return readFile(ss(file(name))); };
+    click(find<QPushButton>("handOn"));
+    picture("hand_on");
+    for (const char* name : {"handOn_workbook", "handOn_sql", "handOn_report"}) {
+        auto* link = find<QPushButton>(name);
+        EXPECT_TRUE(link->isEnabled());
+        EXPECT_FALSE(link->accessibleName().isEmpty());
+        files.toSave = file(name);
+        click(link);
+        ASSERT_TRUE(settle());
+        EXPECT_GT(bytes(name).size(), 1000U) << name;
+        EXPECT_NE(find<QLabel>("handOnSaid")->text().indexOf(name), -1);
+    }
+    EXPECT_TRUE(bytes("handOn_workbook").starts_with("PK"));
+    EXPECT_NE(bytes("handOn_sql").find("SELECT \"rows\".*"), std::string::npos);
+    EXPECT_TRUE(bytes("handOn_report").starts_with("<!DOCTYPE html>"));
+    // By keys: the link that was used last has the focus.
+    find<QPushButton>("handOn")->setFocus();
+    QTest::keyClick(find<QPushButton>("handOn"), Qt::Key_Space);
+    EXPECT_EQ(QApplication::focusWidget(), find<QPushButton>("handOn_report"));
+}
 
 TEST_F(Questions, AreAskedInSentencesAndAnsweredInTables) {
     forecastDemo();

@@ -440,3 +440,116 @@ TEST(ForecastPlans, AreRefusedByTheirPlace) {
 }
 
 } // namespace forecast_questions_test
+
+namespace plain_forecasts_test {
+
+using namespace oxgoad;
+using namespace oxgoad::test;
+
+/// Months of three depots from 2019 on; noise of size `noise` beside what the column says.
+StudyRows months(double noise, bool tells) {
+    RandomStream random(3, "months");
+    std::string text = "month,depot,x,y\n";
+    for (int g = 0; g < 3; ++g)
+        for (int m = 0; m < 60; ++m) {
+            const double x = random.normal(), season = 20 * std::sin(m * 0.5235987755982988);
+            std::array<char, 40> date{};
+            std::snprintf(date.data(), date.size(), "%d-%02d-01", 2019 + m / 12, 1 + m % 12);
+            text += std::string(date.data()) + "," + std::string(1, static_cast<char>('a' + g)) + "," +
+                    std::to_string(tells ? x : random.normal()) + "," +
+                    std::to_string(100 + 30 * g + season + 5 * x + noise * random.normal()) + "\n";
+        }
+    StudyRows rows;
+    rows.learning = readBytes(text);
+    return rows;
+}
+
+Evidence judged(const StudyRows& rows, const std::vector<std::string>& terms, int horizon) {
+    Recipe recipe = recipeOf("y", terms);
+    recipe.judge =
+        FoldPlan{.kind = FoldKind::rollingOrigin, .folds = 6, .column = "month", .horizon = horizon};
+    Progress progress;
+    const auto prepared = prepareRows(recipe, rows, {1}, progress);
+    return evaluate(recipe, rows, *prepared, {.threads = {1}}, progress);
+}
+
+const Reading* readingOf(const Evidence& e, const std::string& name) {
+    for (const Reading& reading : e.readings)
+        if (reading.name == name) return &reading;
+    return nullptr;
+}
+
+bool hasGoad(const Evidence& e, const std::string& key) {
+    return std::any_of(e.goads.begin(), e.goads.end(), [&](const Goad& g) { return g.key == key; });
+}
+
+TEST(PlainForecasts, AreBeatenOrAnAlarmSaysSo) {
+    // A model without the season loses to the value of a year before.
+    const Evidence blind = judged(months(1, true), {"x", "depot"}, 2);
+    ASSERT_NE(readingOf(blind, "plain forecasts"), nullptr);
+    EXPECT_TRUE(hasGoad(blind, "plain forecasts"));
+    EXPECT_GT(readingOf(blind, "plain forecasts")->value, 1);
+    // With it it wins, and by hand: the error of a year before over that of the model on the same rows.
+    StudyRows rows = months(1, true);
+    Recipe recipe = recipeOf("y", {"x", "depot"});
+    Term wave = plainTerm("month");
+    wave.parts[0].form = Form::wave;
+    recipe.terms.push_back(wave);
+    recipe.judge = FoldPlan{.kind = FoldKind::rollingOrigin, .folds = 6, .column = "month", .horizon = 2};
+    Progress progress;
+    const auto prepared = prepareRows(recipe, rows, {1}, progress);
+    const Evidence e = evaluate(recipe, rows, *prepared, {.threads = {1}}, progress);
+    EXPECT_FALSE(hasGoad(e, "plain forecasts"));
+    double year = 0, model = 0;
+    const auto y = prepared->table.at("y", "").numbers();
+    for (std::size_t row = 0; row < 180; ++row)
+        if (row % 60 >= 48) { // the last 12 of each depot
+            year += std::pow(y[row] - y[row - 12], 2);
+            model += std::pow(y[row] - e.folds->outOfFold[row], 2);
+        }
+    const double byYear = std::sqrt(model / year);
+    double last = 0;
+    for (std::size_t row = 0; row < 180; ++row)
+        if (row % 60 >= 48) last += std::pow(y[row] - y[row / 60 * 60 + 47 + (row % 60 - 48) / 2 * 2], 2);
+    EXPECT_NEAR(readingOf(e, "plain forecasts")->value, std::max(byYear, std::sqrt(model / last)), 1e-9);
+    EXPECT_NE(readingOf(e, "plain forecasts")->sentence.find("scaled error"), std::string::npos);
+    // Folds at random are no forecasts.
+    recipe.judge = FoldPlan{};
+    const auto plain = prepareRows(recipe, rows, {1}, progress);
+    const Evidence none = evaluate(recipe, rows, *plain, {.threads = {1}}, progress);
+    EXPECT_TRUE(std::isnan(readingOf(none, "plain forecasts")->value));
+}
+
+TEST(RowsToCome, InAnotherUnitAreAnAlarmAndLikeOnesAreNot) {
+    RandomStream random(5, "to come");
+    std::string learned = "x,g,y\n", like = "x,g\n", times = "x,g\n";
+    for (int i = 0; i < 400; ++i) {
+        const double x = 20 + 5 * random.uniform();
+        const std::string g(1, static_cast<char>('a' + random.below(3)));
+        learned += std::to_string(x) + "," + g + "," + std::to_string(3 * x + random.normal()) + "\n";
+        const double other = 20 + 5 * random.uniform();
+        like += std::to_string(other) + "," + g + "\n";
+        times += std::to_string(1000 * other) + "," + g + "\n";
+    }
+    const auto found = [&](const std::string& coming) {
+        StudyRows rows;
+        rows.learning = readBytes(learned);
+        rows.forecast = readBytes(coming);
+        Recipe recipe = recipeOf("y", {"x", "g"});
+        recipe.forecast = ForecastRequest{};
+        Progress progress;
+        const auto prepared = prepareRows(recipe, rows, {1}, progress);
+        return evaluate(recipe, rows, *prepared, {.threads = {1}}, progress);
+    };
+    EXPECT_FALSE(hasGoad(found(like), "rows to forecast differ"));
+    const Evidence unit = found(times);
+    ASSERT_TRUE(hasGoad(unit, "rows to forecast differ"));
+    for (const Goad& goad : unit.goads)
+        if (goad.key == "rows to forecast differ") {
+            EXPECT_EQ(goad.severity, Severity::alarm);
+            EXPECT_EQ(goad.column, "x");
+            EXPECT_NE(goad.reading.find("1,000 times"), std::string::npos) << goad.reading;
+        }
+}
+
+} // namespace plain_forecasts_test

@@ -3,11 +3,16 @@
 #include "app/parts.h"
 #include "base/file.h"
 #include "hand_on/hand_on.h"
+#include "hand_on/report.h"
 #include "workspace/text.h"
 
+#include <QCheckBox>
+#include <QDialog>
 #include <QFileInfo>
 #include <QGridLayout>
+#include <QHBoxLayout>
 #include <QScrollArea>
+#include <QTextBrowser>
 #include <QVBoxLayout>
 
 namespace oxgoad {
@@ -20,6 +25,21 @@ HandOnPane::HandOnPane(Session& session, FileChooser& files, QWidget* parent)
     m_written->setObjectName("handOnSaid");
     m_written->setWordWrap(true);
     layout->addWidget(m_written);
+    auto* holds = new QHBoxLayout;
+    holds->addWidget(plainLabel(tr("The report holds"), {}, this));
+    for (const auto& [name, title] : reportParts()) {
+        auto* part = new QCheckBox(qs(std::string(title)), this);
+        part->setObjectName(qs("reportPart_" + std::string(name)));
+        part->setChecked(true);
+        holds->addWidget(part);
+        m_parts.push_back(part);
+    }
+    auto* look = linkButton(tr("preview…"), this);
+    look->setObjectName("reportPreview");
+    connect(look, &QPushButton::clicked, this, &HandOnPane::preview);
+    holds->addWidget(look);
+    holds->addStretch(1);
+    layout->addLayout(holds);
     auto* scroll = new QScrollArea(this);
     scroll->setWidgetResizable(true);
     scroll->setFrameShape(QFrame::NoFrame);
@@ -71,6 +91,44 @@ void HandOnPane::refresh() {
     }
 }
 
+std::vector<std::string> HandOnPane::parts() const {
+    std::vector<std::string> names;
+    for (std::size_t k = 0; k < m_parts.size(); ++k)
+        if (m_parts[k]->isChecked()) names.emplace_back(reportParts()[k].first);
+    return names.size() == m_parts.size() ? std::vector<std::string>() : names;
+}
+
+void HandOnPane::preview() {
+    const auto evidence = m_session.evidence();
+    const auto rows = m_session.rows();
+    const auto prepared = m_session.prepared();
+    if (!evidence || !evidence->study || !prepared) return;
+    m_session.saveJobs().start(
+        tr("Writing the report"),
+        [this, evidence, rows, prepared, recipe = m_session.draft(),
+         parts = parts()](Progress& progress) -> Jobs::Finish {
+            const auto blocks = reportOf({*evidence, recipe, *rows, *prepared}, progress, parts);
+            // Pictures of vectors are for the file: what shows here reads no more than text and tables.
+            std::vector<ReportBlock> shown;
+            for (const ReportBlock& block : blocks)
+                if (block.kind != ReportBlock::Kind::plot) shown.push_back(block);
+            return [this, html = reportHtml(shown)] {
+                auto* window = new QDialog(this);
+                window->setObjectName("reportWindow");
+                window->setAttribute(Qt::WA_DeleteOnClose);
+                window->setWindowTitle(tr("Report"));
+                auto* column = new QVBoxLayout(window);
+                auto* page = new QTextBrowser(window);
+                page->setAccessibleName(tr("Report"));
+                page->setOpenLinks(false);
+                page->setHtml(qs(html));
+                column->addWidget(page);
+                window->resize(820, 700);
+                window->show();
+            };
+        });
+}
+
 void HandOnPane::write(const std::string& name) {
     const HandOnFormat& format = *findHandOnFormat(name);
     const auto evidence = m_session.evidence();
@@ -85,12 +143,13 @@ void HandOnPane::write(const std::string& name) {
     const Recipe recipe = m_session.draft();
     m_session.saveJobs().start(
         tr("Handing on"),
-        [this, path, name, evidence, rows, prepared, recipe](Progress& progress) -> Jobs::Finish {
+        [this, path, name, evidence, rows, prepared, recipe,
+         parts = parts()](Progress& progress) -> Jobs::Finish {
             std::string lacks;
             StudyRows own = *rows;
             if (!evidence->forecast) own.forecast.reset();
-            const std::string bytes =
-                handOnBytes(*findHandOnFormat(name), {*evidence, recipe, own, *prepared}, progress, &lacks);
+            const std::string bytes = handOnBytes(
+                *findHandOnFormat(name), {*evidence, recipe, own, *prepared, parts}, progress, &lacks);
             progress.checkpoint(0.9, "Writing");
             replaceFile(ss(path), bytes);
             return [this, path, lacks] {

@@ -4,7 +4,7 @@
 
 #include <QWidget>
 
-class QGridLayout;
+class QCheckBox;
 class QLabel;
 class QPushButton;
 
@@ -27,10 +27,14 @@ private:
         QPushButton* write;
     };
     void write(const std::string& format);
+    void preview();
+    /// Parts of the report that are ticked.
+    std::vector<std::string> parts() const;
 
     Session& m_session;
     FileChooser& m_files;
     std::vector<Line> m_lines;
+    std::vector<QCheckBox*> m_parts;
     QLabel* m_written;
     std::string m_last;
 };

@@ -148,6 +148,8 @@ const std::vector<Check>& checks() {
          folds,
          beside,
          Tells::spread},
+        {{"plain forecasts"}, needsUnseenRows, checkPlainForecasts, quick, folds, beside, Tells::judgement},
+        {{"rows to forecast differ"}, needsForecast, checkRowsToCome, slow},
         {{"largest DFBETAS"}, needsTests, checkMovedCoefficients, slow, noFolds, beside, Tells::rows},
         {{"curvature"}, needsTests, checkCurvature, slow, noFolds, beside, Tells::form},
         {{"curvature overall"},

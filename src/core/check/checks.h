@@ -293,6 +293,14 @@ void checkMisfits(const CheckContext& context, Findings& findings);
 /// Levels in use with fewer than 10 learning rows (common practice, no source).
 void checkRareLevels(const CheckContext& context, Findings& findings);
 
+// Forecasts.
+/// Judged in the order of time: the last value known at the origin and the value of a year before, of the
+/// same group, against the model on the same rows; an error that is no smaller is an alarm. Scaled errors by
+/// Hyndman and Koehler 2006.
+void checkPlainForecasts(const CheckContext& context, Findings& findings);
+/// Columns of the model in rows to be forecast against those learned from: see compareReadings.
+void checkRowsToCome(const CheckContext& context, Findings& findings);
+
 // Judgement.
 /// Worse than the mean, and the error over the mean response above 10 % (common practice, no source).
 void checkErrorSize(const CheckContext& context, Findings& findings);

@@ -88,6 +88,7 @@ void checkGoodColumn(const CheckContext& context, Findings& findings) {
     parallelFor(inputs.size(), context.threads, [&](std::size_t i) {
         stopIfTold(*context.progress);
         const Eigen::VectorXd x = inputValues(context, i);
+        if (!x.allFinite()) return; // of a column with gaps nothing is said here
         const Eigen::VectorXd fewX = thinned(x);
         Alone& each = found[i];
         each = {alone(x, y, inputs[i].factor ? inputs[i].levels.size() : 0),

@@ -2,6 +2,7 @@
 #include "check/checks.h"
 
 #include <algorithm>
+#include <cmath>
 
 namespace oxgoad {
 
@@ -12,7 +13,8 @@ void checkRareLevels(const CheckContext& context, Findings& findings) {
         if (!inputs[i].factor) continue;
         std::vector<std::size_t> counts(inputs[i].levels.size(), 0);
         for (const auto row : context.learningRows)
-            ++counts[static_cast<std::size_t>(context.inputs.value(i, row))];
+            if (const double level = context.inputs.value(i, row); std::isfinite(level))
+                ++counts[static_cast<std::size_t>(level)];
         std::string names;
         std::size_t rare = 0;
         std::size_t rows = 0;

@@ -10,6 +10,7 @@
 #include "hand_on/report.h"
 #include "hand_on/workbook_out.h"
 #include "hand_on/writers.h"
+#include "study/forecast_answers.h"
 #include "study/say.h"
 
 #include <algorithm>
@@ -28,9 +29,15 @@ constexpr std::array formats{
         "the brief, the summary, rows and preparation, terms or tree, checks, goads, forecast and clearance, "
         "in one page without outside parts"},
     HandOnFormat{"pdf", "report.pdf", "Colleagues who read", "the same on pages to print"},
+    HandOnFormat{
+        "rows-xlsx", "scored.xlsx", "People with a workbook program",
+        "the rows to be forecast with prediction, intervals, reach and reasons, and a sheet of what is open"},
+    HandOnFormat{"rows-ods", "scored.ods", "People with a workbook program", "the same in the open format"},
     HandOnFormat{"workbook", "model.xlsx", "People with a workbook program",
                  "rows put into a sheet are forecast by cell formulas, with intervals and reach"},
     HandOnFormat{"ods", "model.ods", "People with a workbook program", "the same in the open format"},
+    HandOnFormat{"rows-sqlite", "scored.sqlite", "Databases",
+                 "the scored rows as a table, and what is open as another"},
     HandOnFormat{"sql", "model.sql", "Databases", "one SELECT over a table named rows"},
     HandOnFormat{"python", "model.py", "Programs",
                  "a script of the standard library, with a test of its own"},
@@ -102,9 +109,24 @@ const HandOnFormat* findHandOnFormat(std::string_view name) {
     return found == formats.end() ? nullptr : found;
 }
 
+ScoredRows scoredOf(const HandOnFrom& from) {
+    ScoredRows scored{from.rows.forecast->table, *from.evidence.forecast, {}};
+    scored.notes.emplace_back("model", kindOf(from.recipe.estimator).sentence(from.recipe.estimator));
+    scored.notes.emplace_back("intervals",
+                              percentText(scored.forecast.level) + ", " + scored.forecast.intervals);
+    scored.notes.emplace_back("fingerprint of the rows learned from",
+                              fingerprintOf(from.rows.learning.table));
+    scored.notes.emplace_back("fingerprint of the rows given", fingerprintOf(from.rows.forecast->table));
+    scored.notes.emplace_back("summary", summaryText(from.evidence, from.recipe));
+    for (const Goad& goad : from.evidence.goads)
+        if (!goad.accepted && goad.under.empty())
+            scored.notes.emplace_back("open", goad.title + ": " + goad.reading);
+    return scored;
+}
+
 std::string handOnLimit(const HandOnFormat& format, const Study& study) {
     const std::string_view name = format.name;
-    if (name == "report" || name == "pdf" || name == "json") return {};
+    if (name == "report" || name == "pdf" || name == "json" || name.starts_with("rows-")) return {};
     const LinearModel* linear = study.linear();
     if (!linear && !study.model->readsMissing())
         return "not for this kind of model, which keeps the rows themselves";
@@ -123,9 +145,19 @@ std::string handOnLimit(const HandOnFormat& format, const Study& study) {
 std::string handOnBytes(const HandOnFormat& format, const HandOnFrom& from, Progress& progress,
                         std::string* lacks) {
     const std::string_view name = format.name;
+    if (name.starts_with("rows-")) {
+        if (!from.evidence.forecast || !from.rows.forecast)
+            throw Error(ErrorCode::badTerm, "there are no rows to forecast", {}, "Choose some first.");
+        const ScoredRows scored = scoredOf(from);
+        return bytesOf([&](const fs::path& file) {
+            (name == "rows-sqlite" ? writeScoredSqlite
+             : name == "rows-ods"  ? writeScoredOds
+                                   : writeScoredXlsx)(file, scored, progress);
+        });
+    }
     if (name == "json") return modelFileText(from.evidence, from.recipe, from.rows, from.prepared);
     if (name == "report" || name == "pdf") {
-        const auto blocks = reportOf(from, progress);
+        const auto blocks = reportOf(from, progress, from.reportParts);
         return name == "pdf" ? reportPdf(blocks) : reportHtml(blocks);
     }
     const double level = from.recipe.forecast ? from.recipe.forecast->level : from.recipe.level;

@@ -1,5 +1,6 @@
 #pragma once
 // What is handed on of a fit, format by format.
+#include "hand_on/scored_rows.h"
 #include "share/exports.h"
 #include "study/evidence.h"
 #include "study/prepare_rows.h"
@@ -42,7 +43,12 @@ struct HandOnFrom {
     const Recipe& recipe;
     const StudyRows& rows;
     const PreparedRows& prepared;
+    /// Parts of the report; all when empty.
+    std::vector<std::string> reportParts{};
 };
+
+/// The scored rows with what goes along. Requires a forecast.
+ScoredRows scoredOf(const HandOnFrom& from);
 
 /// Bytes of one format. Errors: badTerm where the format cannot hold the model, with the way out. Throws
 /// Stopped.

@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/not_a_number.h"
 #include "base/text.h"
+#include "estimate/decompositions.h"
 #include "estimate/distributions.h"
 #include "estimate/linear/linear_model.h"
 #include "estimate/model_kind.h"
@@ -10,8 +11,6 @@
 #include "hand_on/say.h"
 #include "hand_on/translate.h"
 #include "table/values.h"
-
-#include <Eigen/QR>
 
 #include <algorithm>
 #include <cmath>
@@ -294,9 +293,8 @@ private:
             half = fit.covarianceRoot->times(MatrixXd(root.transpose()));
         else
             half = root.transpose() * fit.residualStandardDeviation;
-        Eigen::HouseholderQR<MatrixXd> reduced(half);
-        const Index m = std::min(half.rows(), half.cols());
-        const MatrixXd upper = reduced.matrixQR().topRows(m).triangularView<Eigen::Upper>();
+        const MatrixXd upper = upperTriangle(std::move(half));
+        const Index m = upper.rows();
         std::vector<Said> z;
         if (fit.intercept) z.push_back(number(1));
         for (const auto j : fit.kept) {

@@ -1,5 +1,6 @@
 #include "hand_on/report.h"
 
+#include "base/error.h"
 #include "base/text.h"
 #include "hand_on/hand_on.h"
 #include "study/fold_evidence.h"
@@ -8,6 +9,7 @@
 #include "study/say.h"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 
 namespace oxgoad {
@@ -16,24 +18,40 @@ namespace {
 
 using Kind = ReportBlock::Kind;
 
+constexpr std::array<std::pair<std::string_view, std::string_view>, 8> partsOfReports{
+    {{"rows", "rows"},
+     {"model", "model"},
+     {"errors", "errors"},
+     {"goads", "goads"},
+     {"forecast", "forecast"},
+     {"totals", "totals and what if"},
+     {"clearance", "clearance"},
+     {"methods", "methods"}}};
+
 class Reporter {
 public:
-    Reporter(const HandOnFrom& from, Progress& progress)
-        : m_e(from.evidence), m_recipe(from.recipe), m_from(from), m_progress(progress) {}
+    Reporter(const HandOnFrom& from, Progress& progress, const std::vector<std::string>& parts)
+        : m_e(from.evidence), m_recipe(from.recipe), m_progress(progress), m_parts(parts) {
+        for (const std::string& part : parts)
+            if (std::none_of(partsOfReports.begin(), partsOfReports.end(),
+                             [&](const auto& known) { return known.first == part; }))
+                throw Error(ErrorCode::badTerm, "a report has no part \"" + part + "\"", {},
+                            "Parts are rows, model, errors, goads, forecast, totals, clearance, methods.");
+    }
 
     std::vector<ReportBlock> run() {
         m_progress.checkpoint(0.97, "Writing the report");
         add(Kind::title, m_e.response + " by " + kindOf(m_recipe.estimator).sentence(m_recipe.estimator));
         add(Kind::paragraph, summaryText(m_e, m_recipe));
         openGoadsFirst();
-        rows();
-        model();
-        errors();
-        checks();
-        forecast();
-        answers();
-        cleared();
-        methods();
+        static constexpr std::array tell{&Reporter::rows,    &Reporter::model,    &Reporter::errors,
+                                         &Reporter::checks,  &Reporter::forecast, &Reporter::answers,
+                                         &Reporter::cleared, &Reporter::methods};
+        static_assert(tell.size() == partsOfReports.size());
+        for (std::size_t k = 0; k < tell.size(); ++k)
+            if (m_parts.empty() ||
+                std::find(m_parts.begin(), m_parts.end(), partsOfReports[k].first) != m_parts.end())
+                (this->*tell[k])();
         return std::move(m_blocks);
     }
 
@@ -251,8 +269,8 @@ private:
 
     const Evidence& m_e;
     const Recipe& m_recipe;
-    const HandOnFrom& m_from;
     Progress& m_progress;
+    const std::vector<std::string>& m_parts;
     std::vector<ReportBlock> m_blocks;
 };
 
@@ -337,8 +355,13 @@ std::vector<bool> columnsOfNumbers(const std::vector<std::vector<std::string>>& 
     return numbers;
 }
 
-std::vector<ReportBlock> reportOf(const HandOnFrom& from, Progress& progress) {
-    return Reporter(from, progress).run();
+std::span<const std::pair<std::string_view, std::string_view>> reportParts() {
+    return partsOfReports;
+}
+
+std::vector<ReportBlock> reportOf(const HandOnFrom& from, Progress& progress,
+                                  const std::vector<std::string>& parts) {
+    return Reporter(from, progress, parts).run();
 }
 
 std::string reportHtml(const std::vector<ReportBlock>& blocks) {

@@ -3,7 +3,10 @@
 #include "base/progress.h"
 
 #include <cstdint>
+#include <span>
 #include <string>
+#include <string_view>
+#include <utility>
 #include <vector>
 
 namespace oxgoad {
@@ -22,8 +25,13 @@ struct ReportBlock {
     std::string xTitle{}, yTitle{};
 };
 
-/// What is told, in order. Throws Stopped.
-std::vector<ReportBlock> reportOf(const HandOnFrom& from, Progress& progress);
+/// Parts that can be left out, in the order of the report: name, and what the window calls it.
+std::span<const std::pair<std::string_view, std::string_view>> reportParts();
+
+/// What is told, in order: the summary, and the parts named; all when none is. Errors: badTerm for a part
+/// that is not there. Throws Stopped.
+std::vector<ReportBlock> reportOf(const HandOnFrom& from, Progress& progress,
+                                  const std::vector<std::string>& parts = {});
 
 /// Whether all cells of a column below its head are numbers, which stand to the right.
 std::vector<bool> columnsOfNumbers(const std::vector<std::vector<std::string>>& cells);

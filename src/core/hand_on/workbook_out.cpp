@@ -2,7 +2,9 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "hand_on/notation.h"
 #include "hand_on/say.h"
+#include "hand_on/scored_rows.h"
 
 #include <xlsxwriter.h>
 #include <zip.h>
@@ -10,6 +12,7 @@
 #include <algorithm>
 #include <clocale>
 #include <cmath>
+#include <functional>
 #include <map>
 
 namespace oxgoad {
@@ -121,88 +124,52 @@ private:
         }
         return out + "\"";
     }
+    /// In the sheet of the steps, or from another.
     std::string said(const ScoreNode& node, bool elsewhere) const {
-        const std::string c = m_in.comma();
-        const auto a = [&](std::size_t i) { return said(*node.of[i], elsewhere); };
-        const auto between = [&](const char* sign) { return "(" + a(0) + sign + a(1) + ")"; };
-        const auto call = [&](const char* name) {
-            return std::string(name) + "(" + a(0) + (node.of.size() > 1 ? c + a(1) : "") + ")";
+        const std::string c = m_in.comma(), sheet = elsewhere ? "working" : "";
+        Notation in;
+        in.number = [](double value) { return value < 0 ? "(" + exactText(value) + ")" : exactText(value); };
+        in.text = quoted;
+        in.missing = "NA()";
+        in.source = [&](std::size_t k) { return m_in.cell(sheet, k, m_row + 2); };
+        in.variable = [&](std::size_t k) {
+            return m_in.cell(sheet, m_program.sources.size() + k, m_row + 2);
         };
-        const auto compared = [&](const char* sign) {
-            return "IFERROR(" + a(0) + sign + a(1) + c + "FALSE())";
+        in.comma = m_in.comma();
+        in.floor = "INT";
+        in.join = "&";
+        in.choose = [&](const auto& holds, const auto& yes, const auto& no) {
+            return "IF(" + holds + c + yes + c + no + ")";
         };
-        const std::string sheet = elsewhere ? "working" : "";
-        switch (node.op) {
-        case Op::constant:
-            return node.number < 0 ? "(" + exactText(node.number) + ")" : exactText(node.number);
-        case Op::missing:
-            return "NA()";
-        case Op::source:
-            return m_in.cell(sheet, node.index, m_row + 2);
-        case Op::variable:
-            return m_in.cell(sheet, m_program.sources.size() + node.index, m_row + 2);
-        case Op::add:
-            return between("+");
-        case Op::subtract:
-            return between("-");
-        case Op::multiply:
-            return between("*");
-        case Op::divide:
-            return between("/");
-        case Op::power:
-            return call("POWER");
-        case Op::negate:
-            return "(-" + a(0) + ")";
-        case Op::ln:
-            return call("LN");
-        case Op::log10:
-            return call("LOG10");
-        case Op::exp:
-            return call("EXP");
-        case Op::root:
-            return call("SQRT");
-        case Op::absolute:
-            return call("ABS");
-        case Op::floor:
-            return call("INT");
-        case Op::sine:
-            return call("SIN");
-        case Op::cosine:
-            return call("COS");
-        case Op::least:
-            return call("MIN");
-        case Op::most:
-            return call("MAX");
-        case Op::choose:
-            return "IF(" + a(0) + c + a(1) + c + a(2) + ")";
-        case Op::word:
-            return quoted(node.text);
-        case Op::join: {
-            std::string text = "(";
-            for (std::size_t i = 0; i < node.of.size(); ++i)
-                text += (i > 0 ? "&" : "") + a(i);
-            return text + ")";
-        }
-        case Op::below:
-            return compared("<");
-        case Op::atMost:
-            return compared("<=");
-        case Op::equal:
-            return compared("=");
-        case Op::unequal:
-            return compared("<>");
-        case Op::same:
-            return call("EXACT");
-        case Op::other:
-            return "NOT(" + call("EXACT") + ")";
-        case Op::both:
-            return call("AND");
-        case Op::either:
-            return call("OR");
-        case Op::lacks:
-            return node.of[0]->isText ? "(" + a(0) + "=\"\")" : "ISERROR(" + a(0) + ")";
-        }
-        return "NA()";
+        in.lacksText = [](const auto& a) { return "(" + a + "=\"\")"; };
+        in.lacksNumber = [](const auto& a) { return "ISERROR(" + a + ")"; };
+        in.own = [&](const ScoreNode& each,
+                     const std::vector<std::string>& of) -> std::optional<std::string> {
+            const auto compared = [&](const char* sign) {
+                return "IFERROR(" + of[0] + sign + of[1] + c + "FALSE())";
+            };
+            switch (each.op) {
+            case Op::below:
+                return compared("<");
+            case Op::atMost:
+                return compared("<=");
+            case Op::equal:
+                return compared("=");
+            case Op::unequal:
+                return compared("<>");
+            case Op::same: // texts are compared letter by letter, capitals and all
+                return "EXACT(" + of[0] + c + of[1] + ")";
+            case Op::other:
+                return "NOT(EXACT(" + of[0] + c + of[1] + "))";
+            case Op::both:
+                return "AND(" + of[0] + c + of[1] + ")";
+            case Op::either:
+                return "OR(" + of[0] + c + of[1] + ")";
+            default:
+                return std::nullopt;
+            }
+        };
+        return writtenIn(in, node);
     }
 
     const Program& m_program;
@@ -219,20 +186,7 @@ std::size_t rowsOfFormulas(const Program& program) {
     return std::clamp<std::size_t>(6000000 / (size + 400 * (program.sources.size() + 6)), 20, 1000);
 }
 
-/// What both formats put into cells.
-class Sheets {
-public:
-    virtual ~Sheets() = default;
-    virtual void sheet(const std::string& name) = 0;
-    virtual void text(std::size_t row, std::size_t column, const std::string& text) = 0;
-    virtual void number(std::size_t row, std::size_t column, double value) = 0;
-    virtual void date(std::size_t row, std::size_t column, double day) = 0;
-    /// With what it comes to, for those who do not calculate: a number, or a text where that is NaN.
-    virtual void formula(std::size_t row, std::size_t column, const std::string& formula, double value,
-                         const std::string& text) = 0;
-};
-
-void fillSheets(Sheets& out, const Program& program, const std::vector<ProgramRow>& rows,
+void fillSheets(SheetsOut& out, const Program& program, const std::vector<ProgramRow>& rows,
                 const std::vector<PlainSheet>& more, Dialect dialect) {
     const std::size_t n = rowsOfFormulas(program), sources = program.sources.size();
     if (sources + program.steps.size() > 1000)
@@ -316,7 +270,7 @@ void fillSheets(Sheets& out, const Program& program, const std::vector<ProgramRo
     }
 }
 
-class Xlsx final : public Sheets {
+class Xlsx final : public SheetsOut {
 public:
     explicit Xlsx(const std::string& file) : m_book(workbook_new(file.c_str())) {
         m_date = workbook_add_format(m_book);
@@ -382,7 +336,7 @@ std::string xmlText(const std::string& text) {
 }
 
 /// Cells row by row: sheets are put together when they are whole.
-class Ods final : public Sheets {
+class Ods final : public SheetsOut {
 public:
     void sheet(const std::string& name) override { m_sheets.push_back({name, {}}); }
     void text(std::size_t row, std::size_t column, const std::string& text) override {
@@ -456,6 +410,10 @@ private:
     std::vector<std::pair<std::string, std::map<std::size_t, std::map<std::size_t, std::string>>>> m_sheets;
 };
 
+/// A workbook that `fill` fills.
+void makeXlsx(const std::filesystem::path& file, const std::function<void(SheetsOut&)>& fill);
+void makeOds(const std::filesystem::path& file, const std::function<void(SheetsOut&)>& fill);
+
 [[noreturn]] void cannotWriteBook(const std::filesystem::path& file) {
     throw Error(ErrorCode::cannotWrite, "cannot be written", {.file = file.string()},
                 "Choose another folder.");
@@ -463,15 +421,16 @@ private:
 
 } // namespace
 
-void writeXlsx(const std::filesystem::path& file, const Program& program, const std::vector<ProgramRow>& rows,
-               const std::vector<PlainSheet>& more) {
+namespace {
+
+void makeXlsx(const std::filesystem::path& file, const std::function<void(SheetsOut&)>& fill) {
     // The library writes numbers as the locale says, which would spoil them.
     const std::string locale = std::setlocale(LC_NUMERIC, nullptr);
     std::setlocale(LC_NUMERIC, "C");
     bool written = false;
     try {
         Xlsx book(file.string());
-        fillSheets(book, program, rows, more, {});
+        fill(book);
         written = book.close();
     } catch (...) {
         std::setlocale(LC_NUMERIC, locale.c_str());
@@ -481,10 +440,9 @@ void writeXlsx(const std::filesystem::path& file, const Program& program, const 
     if (!written) cannotWriteBook(file);
 }
 
-void writeOds(const std::filesystem::path& file, const Program& program, const std::vector<ProgramRow>& rows,
-              const std::vector<PlainSheet>& more) {
+void makeOds(const std::filesystem::path& file, const std::function<void(SheetsOut&)>& fill) {
     Ods book;
-    fillSheets(book, program, rows, more, {.open = true});
+    fill(book);
     const std::string mime = "application/vnd.oasis.opendocument.spreadsheet", content = book.content(),
                       manifest = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<manifest:manifest "
                                  "xmlns:manifest=\"urn:oasis:names:tc:opendocument:xmlns:manifest:1.0\" "
@@ -511,6 +469,26 @@ void writeOds(const std::filesystem::path& file, const Program& program, const s
         zip_discard(archive);
         cannotWriteBook(file);
     }
+}
+
+} // namespace
+
+void writeXlsx(const std::filesystem::path& file, const Program& program, const std::vector<ProgramRow>& rows,
+               const std::vector<PlainSheet>& more) {
+    makeXlsx(file, [&](SheetsOut& book) { fillSheets(book, program, rows, more, {}); });
+}
+
+void writeOds(const std::filesystem::path& file, const Program& program, const std::vector<ProgramRow>& rows,
+              const std::vector<PlainSheet>& more) {
+    makeOds(file, [&](SheetsOut& book) { fillSheets(book, program, rows, more, {.open = true}); });
+}
+
+void writeScoredXlsx(const std::filesystem::path& file, const ScoredRows& scored, Progress& progress) {
+    makeXlsx(file, [&](SheetsOut& book) { writeScoredSheets(book, scored, progress); });
+}
+
+void writeScoredOds(const std::filesystem::path& file, const ScoredRows& scored, Progress& progress) {
+    makeOds(file, [&](SheetsOut& book) { writeScoredSheets(book, scored, progress); });
 }
 
 } // namespace oxgoad

@@ -1,106 +1,14 @@
 #include "base/text.h"
+#include "hand_on/notation.h"
 #include "hand_on/writers.h"
 
 #include <cmath>
-#include <functional>
 
 namespace oxgoad {
 
 namespace {
 
 using Op = ScoreNode::Op;
-
-/// What differs between notations of expressions that are alike otherwise.
-struct Notation {
-    std::function<std::string(double)> number;
-    std::function<std::string(const std::string&)> text;
-    std::string missing, source, variable;
-    const char *both, *either;
-    /// Of a truth, and two values.
-    std::function<std::string(const std::string&, const std::string&, const std::string&)> choose;
-    std::function<std::string(const std::string&, const std::string&, bool same)> texts;
-    std::function<std::string(const std::vector<std::string>&)> join;
-    std::function<std::string(const std::string&)> lacksText, lacksNumber;
-    const char *power, *ln, *log10, *exp, *root, *absolute, *floor, *sine, *cosine, *least, *most;
-};
-
-std::string writtenIn(const Notation& in, const ScoreNode& node) {
-    const auto a = [&](std::size_t i) { return writtenIn(in, *node.of[i]); };
-    const auto between = [&](const char* sign) { return "(" + a(0) + " " + sign + " " + a(1) + ")"; };
-    const auto call = [&](const char* name) {
-        return std::string(name) + "(" + a(0) + (node.of.size() > 1 ? ", " + a(1) : "") + ")";
-    };
-    switch (node.op) {
-    case Op::constant:
-        return in.number(node.number);
-    case Op::missing:
-        return in.missing;
-    case Op::source:
-        return in.source + std::to_string(node.index);
-    case Op::variable:
-        return in.variable + std::to_string(node.index);
-    case Op::add:
-        return between("+");
-    case Op::subtract:
-        return between("-");
-    case Op::multiply:
-        return between("*");
-    case Op::divide:
-        return between("/");
-    case Op::power:
-        return call(in.power);
-    case Op::negate:
-        return "(-" + a(0) + ")";
-    case Op::ln:
-        return call(in.ln);
-    case Op::log10:
-        return call(in.log10);
-    case Op::exp:
-        return call(in.exp);
-    case Op::root:
-        return call(in.root);
-    case Op::absolute:
-        return call(in.absolute);
-    case Op::floor:
-        return call(in.floor);
-    case Op::sine:
-        return call(in.sine);
-    case Op::cosine:
-        return call(in.cosine);
-    case Op::least:
-        return call(in.least);
-    case Op::most:
-        return call(in.most);
-    case Op::choose:
-        return in.choose(a(0), a(1), a(2));
-    case Op::word:
-        return in.text(node.text);
-    case Op::join: {
-        std::vector<std::string> parts;
-        for (std::size_t i = 0; i < node.of.size(); ++i)
-            parts.push_back(a(i));
-        return in.join(parts);
-    }
-    case Op::below:
-        return between("<");
-    case Op::atMost:
-        return between("<=");
-    case Op::equal:
-        return between("==");
-    case Op::unequal:
-        return "((" + a(0) + " < " + a(1) + ") " + in.either + " (" + a(0) + " > " + a(1) + "))";
-    case Op::same:
-    case Op::other:
-        return in.texts(a(0), a(1), node.op == Op::same);
-    case Op::both:
-        return between(in.both);
-    case Op::either:
-        return between(in.either);
-    case Op::lacks:
-        return node.of[0]->isText ? in.lacksText(a(0)) : in.lacksNumber(a(0));
-    }
-    return in.missing;
-}
 
 /// Within quotes; bytes that are not plain by number, so that no text can be code.
 std::string quotedBytes(const std::string& text, bool octal) {
@@ -123,15 +31,6 @@ std::string quotedBytes(const std::string& text, bool octal) {
     return out + "\"";
 }
 
-std::string plainWords(const std::string& text) {
-    std::string out;
-    for (const char c : text) {
-        const auto u = static_cast<unsigned char>(c);
-        out += u < 0x20 || c == '*' || c == '\\' || c == '"' || c == '?' ? ' ' : c;
-    }
-    return out;
-}
-
 std::string withPoint(double value) {
     std::string text = exactText(value);
     if (text.find_first_of(".eEni") == std::string::npos) text += ".0";
@@ -145,27 +44,21 @@ Notation pythonNotation() {
         return "b" + quotedBytes(text, false) + ".decode(\"utf-8\", \"replace\")";
     };
     in.missing = "NAN";
-    in.source = "c";
-    in.variable = "v";
-    in.both = "and";
-    in.either = "or";
+    in.source = [](std::size_t k) { return "c" + std::to_string(k); };
+    in.variable = [](std::size_t k) { return "v" + std::to_string(k); };
+    in.equal = "==", in.unequal = "!=", in.both = "and", in.either = "or";
     in.choose = [](const auto& holds, const auto& yes, const auto& no) {
         return "(" + yes + " if " + holds + " else " + no + ")";
     };
-    in.texts = [](const auto& a, const auto& b, bool same) {
-        return "(" + a + (same ? " == " : " != ") + b + ")";
-    };
-    in.join = [](const std::vector<std::string>& parts) {
-        std::string out = "(";
-        for (const std::string& part : parts)
-            out += (out.size() > 1 ? " + " : "") + part;
-        return out + ")";
-    };
     in.lacksText = [](const auto& a) { return "(" + a + " == \"\")"; };
     in.lacksNumber = [](const auto& a) { return "isnan(" + a + ")"; };
-    in.power = "power", in.ln = "ln", in.log10 = "lg", in.exp = "exp", in.root = "root";
-    in.absolute = "abs", in.floor = "floor", in.sine = "sine", in.cosine = "cosine", in.least = "least",
-    in.most = "most";
+    in.power = "power", in.ln = "ln", in.log10 = "lg", in.exp = "exp", in.root = "root", in.absolute = "abs",
+    in.floor = "floor", in.sine = "sine", in.cosine = "cosine", in.least = "least", in.most = "most";
+    // What is not a number differs from every number, and must not here.
+    in.own = [](const ScoreNode& node, const std::vector<std::string>& of) -> std::optional<std::string> {
+        if (node.op != Op::unequal) return std::nullopt;
+        return "((" + of[0] + " < " + of[1] + ") or (" + of[0] + " > " + of[1] + "))";
+    };
     return in;
 }
 
@@ -173,24 +66,31 @@ Notation cNotation() {
     Notation in = pythonNotation();
     in.text = [](const std::string& text) { return quotedBytes(text, true); };
     in.missing = "(0.0 / zero)";
-    in.both = "&&";
-    in.either = "||";
+    in.both = "&&", in.either = "||";
     in.choose = [](const auto& holds, const auto& yes, const auto& no) {
         return "(" + holds + " ? " + yes + " : " + no + ")";
     };
-    in.texts = [](const auto& a, const auto& b, bool same) {
-        return "(strcmp(" + a + ", " + b + ")" + (same ? " == 0)" : " != 0)");
-    };
-    in.join = [](const std::vector<std::string>& parts) {
-        std::string out = parts[0];
-        for (std::size_t i = 1; i < parts.size(); ++i)
-            out = "joined(&room, " + out + ", " + parts[i] + ")";
-        return out;
-    };
     in.lacksText = [](const auto& a) { return "(*" + a + " == 0)"; };
-    in.lacksNumber = [](const auto& a) { return "isnan(" + a + ")"; };
-    in.power = "pow", in.ln = "log", in.log10 = "log10", in.exp = "exp", in.root = "sqrt";
-    in.absolute = "fabs", in.sine = "sin", in.cosine = "cos";
+    in.power = "pow", in.ln = "log", in.log10 = "log10", in.root = "sqrt", in.absolute = "fabs",
+    in.sine = "sin", in.cosine = "cos";
+    in.own = [](const ScoreNode& node, const std::vector<std::string>& of) -> std::optional<std::string> {
+        switch (node.op) {
+        case Op::unequal:
+            return "((" + of[0] + " < " + of[1] + ") || (" + of[0] + " > " + of[1] + "))";
+        case Op::same:
+            return "(strcmp(" + of[0] + ", " + of[1] + ") == 0)";
+        case Op::other:
+            return "(strcmp(" + of[0] + ", " + of[1] + ") != 0)";
+        case Op::join: {
+            std::string out = of[0];
+            for (std::size_t i = 1; i < of.size(); ++i)
+                out = "joined(&room, " + out + ", " + of[i] + ")";
+            return out;
+        }
+        default:
+            return std::nullopt;
+        }
+    };
     return in;
 }
 
@@ -564,6 +464,8 @@ std::string cOf(const Program& program, const TestRows& tests) {
         out += std::string(program.steps[k].value->isText ? "    const char *v" : "    const double v") +
                std::to_string(k) + " = " + writtenIn(in, *program.steps[k].value) + "; /* " +
                plainWords(program.steps[k].says) + " */\n";
+    for (std::size_t k = 0; k < program.steps.size(); ++k) // what only reach asks for
+        out += "    (void)v" + std::to_string(k) + ";\n";
     const auto output = [&](const Said& said) {
         return program.noIntervals.empty() ? writtenIn(in, *said) : in.missing;
     };

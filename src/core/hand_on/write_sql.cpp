@@ -1,4 +1,5 @@
 #include "base/text.h"
+#include "hand_on/notation.h"
 #include "hand_on/writers.h"
 
 #include <algorithm>
@@ -82,22 +83,22 @@ private:
     std::string scalar(const Said& output) const {
         std::set<std::size_t> steps, sources;
         use(*output, steps, sources);
-        std::string from;
         std::string columns;
         for (const auto s : sources)
             columns += (columns.empty() ? "" : ", ") + sourceColumn(s) + " AS c" + std::to_string(s);
-        from = "(SELECT " + (columns.empty() ? std::string("1 AS c") : columns) + ") AS t";
+        std::string sql = "(WITH s0 AS (SELECT " + (columns.empty() ? std::string("1 AS c") : columns) + ")";
         std::size_t deepest = 0;
         for (const auto k : steps)
             deepest = std::max(deepest, m_level[k] + 1);
         for (std::size_t level = 0; level < deepest; ++level) {
-            std::string more;
+            const std::string before = "s" + std::to_string(level);
+            sql += ",\n  s" + std::to_string(level + 1) + " AS (SELECT " + before + ".*";
             for (const auto k : steps)
                 if (m_level[k] == level)
-                    more += ",\n    " + said(*m_program.steps[k].value) + " AS v" + std::to_string(k);
-            from = "(SELECT t.*" + more + "\n  FROM " + from + ") AS t";
+                    sql += ",\n    " + said(*m_program.steps[k].value) + " AS v" + std::to_string(k);
+            sql += "\n  FROM " + before + ")";
         }
-        return "(SELECT " + said(*output) + "\n  FROM " + from + ")";
+        return sql + "\n  SELECT " + said(*output) + " FROM s" + std::to_string(deepest) + ")";
     }
 
     std::string sourceColumn(std::size_t index) const {
@@ -126,83 +127,32 @@ private:
         return value < 0 ? "(" + text + ")" : text;
     }
 
-    std::string said(const ScoreNode& node) const {
-        const auto a = [&](std::size_t i) { return said(*node.of[i]); };
-        const auto between = [&](const char* sign) { return "(" + a(0) + " " + sign + " " + a(1) + ")"; };
-        const auto call = [&](const char* name) { return std::string(name) + "(" + a(0) + ")"; };
-        switch (node.op) {
-        case Op::constant:
-            return plainNumber(node.number);
-        case Op::missing:
-            return "CAST(NULL AS DOUBLE PRECISION)";
-        case Op::source:
-            return "c" + std::to_string(node.index);
-        case Op::variable:
-            return "v" + std::to_string(node.index);
-        case Op::add:
-            return between("+");
-        case Op::subtract:
-            return between("-");
-        case Op::multiply:
-            return between("*");
-        case Op::divide:
-            return between("/");
-        case Op::power:
-            return "POWER(" + a(0) + ", " + a(1) + ")";
-        case Op::negate:
-            return "(-" + a(0) + ")";
-        case Op::ln:
-            return call("LN");
-        case Op::log10:
-            return "(LN(" + a(0) + ") / " + plainNumber(std::log(10.0)) + ")";
-        case Op::exp:
-            return call("EXP");
-        case Op::root:
-            return call("SQRT");
-        case Op::absolute:
-            return call("ABS");
-        case Op::floor:
-            return call("FLOOR");
-        case Op::sine:
-            return call("SIN");
-        case Op::cosine:
-            return call("COS");
-        case Op::least:
-        case Op::most:
-            return "CASE WHEN " + a(0) + (node.op == Op::least ? " < " : " > ") + a(1) + " THEN " + a(0) +
-                   " WHEN " + a(0) + " IS NULL THEN " + a(0) + " ELSE " + a(1) + " END";
-        case Op::choose:
-            return "CASE WHEN " + a(0) + " THEN " + a(1) + " ELSE " + a(2) + " END";
-        case Op::word:
-            return sqlText(node.text);
-        case Op::join: {
-            std::string text = "(";
-            for (std::size_t i = 0; i < node.of.size(); ++i)
-                text += (i > 0 ? " || " : "") + a(i);
-            return text + ")";
-        }
-        case Op::below:
-            return between("<");
-        case Op::atMost:
-            return between("<=");
-        case Op::equal:
-        case Op::same:
-            return between("=");
-        case Op::unequal:
-        case Op::other:
-            return between("<>");
-        case Op::both:
-            return between("AND");
-        case Op::either:
-            return between("OR");
-        case Op::lacks:
-            return node.of[0]->isText ? "(" + a(0) + " = '')" : "(" + a(0) + " IS NULL)";
-        }
-        return "NULL";
+    static Notation notation() {
+        Notation in;
+        in.number = plainNumber;
+        in.text = sqlText;
+        in.missing = "CAST(NULL AS DOUBLE PRECISION)";
+        in.source = [](std::size_t k) { return "c" + std::to_string(k); };
+        in.variable = [](std::size_t k) { return "v" + std::to_string(k); };
+        in.choose = [](const auto& holds, const auto& yes, const auto& no) {
+            return "CASE WHEN " + holds + " THEN " + yes + " ELSE " + no + " END";
+        };
+        in.join = " || ";
+        in.lacksText = [](const auto& a) { return "(" + a + " = '')"; };
+        in.lacksNumber = [](const auto& a) { return "(" + a + " IS NULL)"; };
+        in.own = [](const ScoreNode& node, const std::vector<std::string>& of) -> std::optional<std::string> {
+            if (node.op == Op::log10) return "(LN(" + of[0] + ") / " + plainNumber(std::log(10.0)) + ")";
+            if (node.op != Op::least && node.op != Op::most) return std::nullopt;
+            return "CASE WHEN " + of[0] + (node.op == Op::least ? " < " : " > ") + of[1] + " THEN " + of[0] +
+                   " WHEN " + of[0] + " IS NULL THEN " + of[0] + " ELSE " + of[1] + " END";
+        };
+        return in;
     }
+    std::string said(const ScoreNode& node) const { return writtenIn(m_in, node); }
 
     const Program& m_program;
     std::string m_table;
+    Notation m_in = notation();
     std::vector<std::size_t> m_level;
 };
 

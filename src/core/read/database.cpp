@@ -382,4 +382,9 @@ RowsRead readPostgres(const ServerPlace& place, const std::string& password, con
     return builder->finish();
 }
 
+std::unique_ptr<pg_conn, void (*)(pg_conn*)>
+connectPostgres(const ServerPlace& place, const std::string& password, const Progress& progress) {
+    return connected(place, password, progress);
+}
+
 } // namespace oxgoad

@@ -3,8 +3,11 @@
 #include "read/source.h"
 
 #include <filesystem>
+#include <memory>
 #include <string>
 #include <vector>
+
+struct pg_conn;
 
 namespace oxgoad {
 
@@ -24,5 +27,9 @@ std::vector<std::string> tablesOfSqlite(const std::filesystem::path& path);
 /// of the server are dates.
 RowsRead readPostgres(const ServerPlace& place, const std::string& password, const std::string& query,
                       const TextOptions& options, std::size_t mostRows, Progress& progress);
+
+/// A connection to a server. Errors: badDatabase, badPassword. Throws Stopped.
+std::unique_ptr<pg_conn, void (*)(pg_conn*)>
+connectPostgres(const ServerPlace& place, const std::string& password, const Progress& progress);
 
 } // namespace oxgoad

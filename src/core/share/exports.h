@@ -35,39 +35,19 @@ using NamedFiles = std::vector<std::pair<std::string, std::string>>;
 void writeFiles(const std::filesystem::path& folder, const NamedFiles& files);
 
 /// All files that a run can write, which is the only list of them.
-inline constexpr std::array<std::string_view, 33> filesOfRuns{"evidence.json",
-                                                              "coefficients.csv",
-                                                              "rows.csv",
-                                                              "summary.txt",
-                                                              "forecast.csv",
-                                                              "choice.json",
-                                                              "chosen_recipe.json",
-                                                              "comparison.txt",
-                                                              "comparison.json",
-                                                              "reading.txt",
-                                                              "effects.csv",
-                                                              "influence.csv",
-                                                              "moves.json",
-                                                              "what_helps.json",
-                                                              "marginal_effects.csv",
-                                                              "average_effects.csv",
-                                                              "interactions.csv",
-                                                              "contributions.csv",
-                                                              "path.csv",
-                                                              "path_folds.csv",
-                                                              "tuning.csv",
-                                                              "halves.csv",
-                                                              "learning_curve.csv",
-                                                              "halves.txt",
-                                                              "learning_curve.txt",
-                                                              "totals.csv",
-                                                              "cross_table.csv",
-                                                              "scenarios.csv",
-                                                              "reach_tested.json",
-                                                              "clearance.json",
-                                                              "nodes.csv",
-                                                              "tree.txt",
-                                                              "importance.csv"};
+inline constexpr std::array<std::string_view, 34> filesOfRuns{
+    "evidence.json",       "coefficients.csv",   "rows.csv",
+    "summary.txt",         "forecast.csv",       "choice.json",
+    "chosen_recipe.json",  "comparison.txt",     "comparison.json",
+    "reading.txt",         "effects.csv",        "influence.csv",
+    "moves.json",          "what_helps.json",    "marginal_effects.csv",
+    "average_effects.csv", "interactions.csv",   "contributions.csv",
+    "reach_measures.csv",  "path.csv",           "path_folds.csv",
+    "tuning.csv",          "halves.csv",         "learning_curve.csv",
+    "halves.txt",          "learning_curve.txt", "totals.csv",
+    "cross_table.csv",     "scenarios.csv",      "reach_tested.json",
+    "clearance.json",      "nodes.csv",          "tree.txt",
+    "importance.csv"};
 
 /// Writes evidence.json, coefficients.csv, rows.csv, summary.txt and, with a forecast, forecast.csv as
 /// writeFiles does. `more` goes with them. Over an older run, files of that run which this one does not write

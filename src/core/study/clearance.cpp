@@ -41,17 +41,17 @@ private:
     std::uint64_t m_state = 14695981039346656037ULL;
 };
 
-std::string fingerprintOf(const Table& table) {
-    Fingerprint print;
-    print.add(table);
-    return print.text();
-}
-
 ordered_json numberOrNullOf(double value) {
     return std::isfinite(value) ? ordered_json(value) : ordered_json(nullptr);
 }
 
 } // namespace
+
+std::string fingerprintOf(const Table& table) {
+    Fingerprint print;
+    print.add(table);
+    return print.text();
+}
 
 ordered_json coverageJson(const ReachedCoverage& coverage) {
     return {{"rows", coverage.rows},

@@ -126,6 +126,8 @@ std::string scenariosCsv(const ForecastAnswers& answers);
 /// reach_tested.json, clearance.json; see docs/evidence.md.
 std::string reachTestedText(const ForecastAnswers& answers);
 nlohmann::ordered_json coverageJson(const ReachedCoverage& coverage);
+/// Of names and cells of a table, as 16 digits (Fowler, Noll and Vo's hash).
+std::string fingerprintOf(const Table& table);
 std::string clearanceText(const Recipe& recipe, const Evidence& evidence, const StudyRows& rows);
 
 } // namespace oxgoad

@@ -9,6 +9,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <numeric>
 
 namespace oxgoad {
@@ -23,8 +24,9 @@ constexpr std::size_t mostRows = 1000, mostInputs = 100;
 constexpr int repeats = 5;
 constexpr double together = 0.8; // common practice, no source
 
-/// Ranks, ties by their mean; missing values do not come here.
-VectorXd ranksOf(const VectorXd& values) {
+/// Ranks, ties by their mean; missing values are one tie below all others.
+VectorXd ranksOf(VectorXd values) {
+    values = values.array().isNaN().select(-std::numeric_limits<double>::infinity(), values);
     std::vector<Index> order(static_cast<std::size_t>(values.size()));
     std::iota(order.begin(), order.end(), Index{0});
     std::sort(order.begin(), order.end(), [&](Index a, Index b) { return values[a] < values[b]; });

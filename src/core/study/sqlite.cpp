@@ -74,6 +74,7 @@ bool Statement::step() {
 void Statement::runOnce() {
     step();
     check(sqlite3_reset(m_statement));
+    check(sqlite3_clear_bindings(m_statement));
 }
 
 std::int64_t Statement::integer(int column) {

@@ -50,6 +50,7 @@ public:
     Statement& bindBytes(int place, std::span<const std::byte> bytes);
     /// True while there is a row.
     bool step();
+    /// What was bound is null again afterwards.
     void runOnce();
     std::int64_t integer(int column);
     double real(int column);

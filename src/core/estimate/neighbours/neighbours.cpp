@@ -1,6 +1,7 @@
 #include "estimate/neighbours/neighbours.h"
 
 #include "base/error.h"
+#include "base/random.h"
 #include "base/text.h"
 #include "estimate/model_text.h"
 #include "table/values.h"
@@ -81,6 +82,21 @@ NeighbourOptions optionsOf(const Settings& settings) {
 
 std::shared_ptr<NeighboursModel> modelOf(const Settings& settings, const TrainingData& training);
 
+/// Mean distance of some rows from any others.
+double anyDistance(const NeighboursModel& model, const TrainingData& training) {
+    RandomStream random(training.seed, "distance of any two rows");
+    const auto n = static_cast<std::uint32_t>(model.points());
+    if (n < 2) return 0;
+    constexpr int pairs = 400;
+    double sum = 0;
+    for (int k = 0; k < pairs; ++k) {
+        const auto a = static_cast<std::uint32_t>(random.below(n));
+        const auto b = static_cast<std::uint32_t>((a + 1 + random.below(n - 1)) % n);
+        sum += model.distanceBetween(a, b);
+    }
+    return sum / pairs;
+}
+
 FitResult learnNeighbours(const Settings& settings, const TrainingData& training, Progress& progress) {
     const auto n = static_cast<Index>(training.rows.size());
     progress.checkpoint(0.05, "Sorting rows by nearness");
@@ -118,6 +134,7 @@ FitResult learnNeighbours(const Settings& settings, const TrainingData& training
         largest = std::max(largest, distance);
     }
     model->setScale(static_cast<double>(sum / static_cast<long double>(distances.size())), largest);
+    model->setAnyDistance(anyDistance(*model, training));
     result.model = model;
     progress.checkpoint(1, "Found neighbours");
     return result;
@@ -153,6 +170,7 @@ std::shared_ptr<const LearnedModel> readNeighbours(std::string_view text) {
         auto model = std::make_shared<NeighboursModel>(std::move(inputs), options, std::move(points),
                                                        std::move(y), std::move(weights));
         model->setScale(numberFrom(j.at("average_distance")), numberFrom(j.at("largest_distance")));
+        if (j.contains("any_distance")) model->setAnyDistance(numberFrom(j.at("any_distance")));
         return std::shared_ptr<const LearnedModel>(std::move(model));
     });
 }
@@ -368,7 +386,24 @@ std::vector<NamedNumber> NeighboursModel::says() const {
         {"neighbours", static_cast<double>(m_options.count)},
         {"rows to be near to", static_cast<double>(m_tree.size())},
         // n/k, what a line of k neighbours moves with (Hastie, Tibshirani and Friedman 2009, §2.3.2).
-        {"effective parameters", static_cast<double>(m_tree.size()) / static_cast<double>(m_options.count)}};
+        {"effective parameters", static_cast<double>(m_tree.size()) / static_cast<double>(m_options.count)},
+        // Where it comes near 1, near is no longer near (Beyer and others 1999, "When is nearest neighbor
+        // meaningful?").
+        {"distance to the nearest over that to any row", m_any > 0 ? m_average / m_any : 0}};
+}
+
+double NeighboursModel::distanceBetween(std::uint32_t a, std::uint32_t b) const {
+    double sum = 0;
+    for (std::size_t j = 0; j < m_numbers.size(); ++j) {
+        const double d =
+            (m_points(a, m_numbers[j]) - m_points(b, m_numbers[j])) / m_scale[static_cast<Index>(j)];
+        sum += m_options.gower ? std::fabs(d) : d * d;
+    }
+    for (const Index factor : m_factors)
+        if (m_points(a, factor) != m_points(b, factor))
+            sum += weightOf(m_options, factor) *
+                   (m_options.gower ? 1 : m_options.levelDistance * m_options.levelDistance);
+    return distanceOf(sum);
 }
 
 std::string NeighboursModel::text() const {

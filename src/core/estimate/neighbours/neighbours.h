@@ -58,6 +58,9 @@ public:
         m_average = average;
         m_largest = largest;
     }
+    /// Of two of its points; and its mean over any two, kept with the model.
+    double distanceBetween(std::uint32_t a, std::uint32_t b) const;
+    void setAnyDistance(double distance) { m_any = distance; }
     /// What models of fewer neighbours would say, one column a count; NaN where there are fewer points.
     /// Throws Stopped.
     Eigen::MatrixXd predictEach(const Eigen::MatrixXd& inputs, std::span<const std::size_t> counts,
@@ -84,7 +87,7 @@ private:
     /// What all columns count together.
     double m_whole = 1;
     NearestTree m_tree;
-    double m_average = 0, m_largest = 0;
+    double m_average = 0, m_largest = 0, m_any = 0;
 };
 
 ModelKind neighboursKind();
