@@ -161,7 +161,7 @@ void checkPlainForecasts(const CheckContext& context, Findings& findings) {
 
 void checkRowsToCome(const CheckContext& context, Findings& findings) {
     const std::string name = "rows to forecast differ";
-    const std::string source = "Kolmogorov and Smirnov; D above 0.1 is common practice, no source";
+    const std::string source = "Kolmogorov and Smirnov; D above 0.25 is common practice, no source";
     // Days go on by themselves.
     std::vector<Column> before, coming;
     for (const Input& input : context.inputs.inputs()) {
@@ -176,31 +176,29 @@ void checkRowsToCome(const CheckContext& context, Findings& findings) {
     }
     const Drift drift = compareReadings(Table(std::move(before)).picked(context.learningRows),
                                         Table(std::move(coming)), *context.progress);
+    const double limit = context.limitOf(name, 0.25);
     double most = 0;
     std::string moved, unit, first;
     std::size_t columns = 0;
     for (const ColumnDrift& column : drift.columns) {
         if (std::isfinite(column.distance)) most = std::max(most, column.distance);
-        bool tells = false;
-        for (const std::string& change : column.changes) {
-            const bool other = change.find("another unit") != std::string::npos;
-            // A range that is a little wider is said row by row, by reach.
-            if (change.starts_with("its range")) continue;
-            tells = true;
-            if (other && unit.empty()) unit = column.column;
-            moved += (moved.empty() ? "" : "; ") + column.column + ": " + change;
-        }
+        // Ranges and new levels are said row by row, by reach; levels that are not asked for harm nothing.
+        constexpr double muchMissing = 0.1;
+        const bool tells = column.otherUnit || (column.distance > limit && column.p < 0.001) ||
+                           column.missingMore > muchMissing;
+        if (column.otherUnit && unit.empty()) unit = column.column;
+        for (std::size_t k = 0; k < column.changes.size() && tells; ++k)
+            moved += (moved.empty() ? "" : "; ") + (k == 0 ? column.column + ": " : "") + column.changes[k];
         columns += tells;
         if (tells && first.empty()) first = column.column;
     }
-    const double limit = context.limitOf(name, 0.1);
     findings.readings.push_back(
         madeReading(name, most, limit, {},
                     "largest distance of a number's distribution between rows learned from "
                     "and rows to forecast" +
                         (moved.empty() ? std::string() : ": " + moved),
                     source));
-    if (columns == 0 || (most <= limit && unit.empty() && moved.find("level") == std::string::npos)) return;
+    if (columns == 0) return;
     Goad goad;
     goad.key = goad.check = name;
     goad.severity = unit.empty() ? Severity::caution : Severity::alarm;
@@ -209,7 +207,8 @@ void checkRowsToCome(const CheckContext& context, Findings& findings) {
                            (columns == 1 ? "differs" : "differ") + " from those learned from"
                      : unit + " of the rows to forecast looks to be in another unit";
     goad.reading = moved;
-    goad.threshold = "a distance of " + readableText(limit, 2) + " with p below 0.001, or new levels";
+    goad.threshold =
+        "a distance of " + readableText(limit, 2) + " with p below 0.001, or more missing values";
     goad.source = source;
     goad.station = "forecast";
     goad.column = unit.empty() ? first : unit;

@@ -80,19 +80,22 @@ private:
     }
 
     /// A query within the query that works one output out of the row: columns, then steps, level by level.
+    /// DISTINCT changes nothing of one row, and keeps engines from putting each level into the next, where
+    /// what is used twice would be written twice, and so on.
     std::string scalar(const Said& output) const {
         std::set<std::size_t> steps, sources;
         use(*output, steps, sources);
         std::string columns;
         for (const auto s : sources)
             columns += (columns.empty() ? "" : ", ") + sourceColumn(s) + " AS c" + std::to_string(s);
-        std::string sql = "(WITH s0 AS (SELECT " + (columns.empty() ? std::string("1 AS c") : columns) + ")";
+        std::string sql =
+            "(WITH s0 AS (SELECT DISTINCT " + (columns.empty() ? std::string("1 AS c") : columns) + ")";
         std::size_t deepest = 0;
         for (const auto k : steps)
             deepest = std::max(deepest, m_level[k] + 1);
         for (std::size_t level = 0; level < deepest; ++level) {
             const std::string before = "s" + std::to_string(level);
-            sql += ",\n  s" + std::to_string(level + 1) + " AS (SELECT " + before + ".*";
+            sql += ",\n  s" + std::to_string(level + 1) + " AS (SELECT DISTINCT " + before + ".*";
             for (const auto k : steps)
                 if (m_level[k] == level)
                     sql += ",\n    " + said(*m_program.steps[k].value) + " AS v" + std::to_string(k);

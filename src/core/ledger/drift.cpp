@@ -70,11 +70,13 @@ void compareNumbers(const Column& before, const Column& now, ColumnDrift& drift)
     const double times = quantileOfSorted(b, 0.5) / quantileOfSorted(a, 0.5);
     const double power = times > 0 ? std::log10(times) : 0;
     if (before.kind() == ColumnKind::number && drift.distance > 0.5 && std::fabs(power) > 0.7 &&
-        std::fabs(power - std::round(power)) < 0.2)
+        std::fabs(power - std::round(power)) < 0.2) {
+        drift.otherUnit = true;
         drift.changes.push_back("its values are some " +
                                 (power > 0 ? groupedText(std::pow(10, std::round(power))) + " times"
                                            : "1/" + groupedText(std::pow(10, -std::round(power))) + " of") +
                                 " what they were, as in another unit");
+    }
     auto text = [&](double value) {
         return before.kind() == ColumnKind::date ? dateText(static_cast<std::int32_t>(value))
                                                  : readableText(value);
@@ -140,6 +142,7 @@ Drift compareReadings(const Table& before, const Table& now, Progress& progress)
             compareNumbers(old, *column, each);
         const double was = missingShare(old);
         const double is = missingShare(*column);
+        each.missingMore = is - was;
         if (std::fabs(was - is) > 0.01)
             each.changes.push_back("missing values were " + readableText(100 * was, 2) + " % and are " +
                                    readableText(100 * is, 2) + " %");

@@ -14,6 +14,10 @@ struct ColumnDrift {
     /// Two-sample Kolmogorov–Smirnov statistic and its p for numbers and dates; NaN otherwise.
     double distance = 0;
     double p = 0;
+    /// Values are some power of ten of what they were, as in another unit.
+    bool otherUnit = false;
+    /// The share of missing values now, less that before.
+    double missingMore = 0;
 };
 
 struct Drift {
