@@ -1,14 +1,17 @@
 // What needs no fit, and nearest neighbours, against the limits they are meant to keep.
+#include "base/error.h"
 #include "base/random.h"
 #include "bench_support.h"
 #include "estimate/neighbours/neighbours.h"
 #include "estimate/tree/tree.h"
+#include "hand_on/hand_on.h"
 #include "study/evaluate.h"
 
 #include <benchmark/benchmark.h>
 
 #include <algorithm>
 #include <chrono>
+#include <filesystem>
 #include <string>
 #include <vector>
 
@@ -136,6 +139,91 @@ void neighbours(benchmark::State& state) {
     state.counters["seconds_best_limit"] = 3;
 }
 BENCHMARK(neighbours)->Arg(0)->Arg(1)->Unit(benchmark::kSecond)->Iterations(3);
+
+/// A model of 500 coefficients, most of them levels, written in each format. Limit: 300 ms each.
+void handsOn(benchmark::State& state) {
+    const HandOnFormat& format = handOnFormats()[static_cast<std::size_t>(state.range(0))];
+    RandomStream random(7, "hand on");
+    std::vector<Column> columns;
+    constexpr std::size_t rowsOf = 5000, levels = 495;
+    std::vector<double> y(rowsOf, 0);
+    for (int j = 0; j < 5; ++j) {
+        std::vector<double> values(rowsOf);
+        for (std::size_t i = 0; i < rowsOf; ++i) {
+            values[i] = random.normal();
+            y[i] += values[i] * j + random.normal();
+        }
+        columns.push_back(Column::ofNumbers("x" + std::to_string(j), std::move(values)));
+    }
+    std::vector<std::int32_t> codes(rowsOf);
+    std::vector<std::string> names;
+    for (std::size_t i = 0; i < rowsOf; ++i)
+        codes[i] = static_cast<std::int32_t>(i % levels);
+    for (std::size_t k = 0; k < levels; ++k)
+        names.push_back("level " + std::to_string(k));
+    columns.push_back(Column::ofFactor("f", std::move(codes), std::move(names)));
+    columns.push_back(Column::ofNumbers("y", std::move(y)));
+    StudyRows rows;
+    rows.learning.table = Table(std::move(columns));
+    rows.forecast.emplace();
+    rows.forecast->table =
+        rows.learning.table.picked(std::vector<std::uint32_t>{0, 1, 2, 3, 4, 5, 6, 7, 8, 9});
+    Recipe recipe;
+    recipe.rows.file = "rows.csv";
+    recipe.response = "y";
+    for (const auto* name : {"x0", "x1", "x2", "x3", "x4", "f"})
+        recipe.terms.push_back(plainTerm(name));
+    recipe.forecast.emplace();
+    const auto prepared = prepareRows(recipe, rows, {}, quietly());
+    const Evidence evidence = evaluate(recipe, rows, *prepared, {.checks = ChecksWanted::none}, quietly());
+    Progress quiet;
+    double best = 1e9, bytes = 0;
+    for (auto _ : state) {
+        const auto start = std::chrono::steady_clock::now();
+        try {
+            bytes =
+                static_cast<double>(handOnBytes(format, {evidence, recipe, rows, *prepared}, quiet).size());
+        } catch (const Error& error) {
+            state.SetLabel(error.message());
+        }
+        best = std::min(best, secondsSince(start));
+    }
+    state.SetLabel(std::string(format.name));
+    state.counters["ms_best"] = 1000 * best;
+    state.counters["kB"] = bytes / 1000;
+    state.counters["ms_best_limit"] = 300;
+}
+BENCHMARK(handsOn)
+    ->DenseRange(0, static_cast<int>(handOnFormats().size()) - 1)
+    ->Unit(benchmark::kMillisecond)
+    ->Iterations(3);
+
+/// 100,000 scored rows of 20 columns as a workbook and as a table. Limits: 5 s and 0.4 s.
+void scoredRows(benchmark::State& state) {
+    const bool book = state.range(0) == 0;
+    ForecastEvidence forecast;
+    const Table table = columnsOf(100000, 20, 3, false);
+    RandomStream random(8, "scored");
+    for (auto* values :
+         {&forecast.prediction, &forecast.meanLower, &forecast.meanUpper, &forecast.lower, &forecast.upper}) {
+        values->resize(table.rows());
+        for (double& value : *values)
+            value = random.normal();
+    }
+    forecast.reach.resize(table.rows());
+    const std::filesystem::path file = std::filesystem::temp_directory_path() / "oxgoad-bench-scored";
+    Progress quiet;
+    double best = 1e9;
+    for (auto _ : state) {
+        const auto start = std::chrono::steady_clock::now();
+        (book ? writeScoredXlsx : writeScoredSqlite)(file, {table, forecast, {}}, quiet);
+        best = std::min(best, secondsSince(start));
+    }
+    std::filesystem::remove(file);
+    state.counters["seconds_best"] = best;
+    state.counters["seconds_best_limit"] = book ? 5 : 0.4;
+}
+BENCHMARK(scoredRows)->Arg(0)->Arg(1)->Unit(benchmark::kSecond)->Iterations(2);
 
 } // namespace
 

@@ -322,14 +322,14 @@ TEST(LevelSlopes, RowsAreReadWithoutTheirColumns) {
 
 /// Through a recipe: 1,200 levels with slopes of their own, rows held out and checks, against one triangle.
 TEST(LevelSlopes, AnEvaluationPredictsAsOneTriangle) {
-    const Made m = made({.n = 1900, .levels = 350, .others = 3, .numbers = 2, .slopes = true}, 31);
+    const Made m = made({.n = 3600, .levels = 700, .others = 3, .numbers = 2, .slopes = true}, 31);
     auto [rows, recipe] = studied(m);
     recipe.setAside = SetAside{.share = 0.1, .seed = 3};
     const auto prepared = prepareRows(recipe, rows, {2}, quietly());
     const auto evidence =
         evaluate(recipe, rows, *prepared, {.threads = {2}, .checks = ChecksWanted::all}, quietly());
     const LinearModel& model = *evidence.study->linear();
-    ASSERT_GT(model.fit.factor.levels(), 600);
+    ASSERT_GT(model.fit.factor.levels(), 1300);
     const BoundDesign bound(model.design, rows.learning.table, {});
     std::vector<double> y;
     for (const auto row : evidence.study->rows)
@@ -341,7 +341,7 @@ TEST(LevelSlopes, AnEvaluationPredictsAsOneTriangle) {
     for (std::size_t row = 0; row < m.y.size(); ++row)
         if (evidence.rows.state[row] == RowState::heldOut && !std::isnan(evidence.rows.fitted[row]))
             held.push_back(static_cast<std::uint32_t>(row));
-    ASSERT_GT(held.size(), 100U);
+    ASSERT_GT(held.size(), 200U);
     MatrixXd block(static_cast<Index>(held.size()), x.columns()),
         inputs(block.rows(), static_cast<Index>(model.design.inputs().size()));
     bound.fill(held, block);

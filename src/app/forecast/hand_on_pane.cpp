@@ -43,6 +43,7 @@ HandOnPane::HandOnPane(Session& session, FileChooser& files, QWidget* parent)
     auto* scroll = new QScrollArea(this);
     scroll->setWidgetResizable(true);
     scroll->setFrameShape(QFrame::NoFrame);
+    scroll->viewport()->setAutoFillBackground(false);
     auto* list = new QWidget(scroll);
     auto* grid = new QGridLayout(list);
     grid->setContentsMargins(0, 0, 0, 0);
@@ -71,6 +72,7 @@ HandOnPane::HandOnPane(Session& session, FileChooser& files, QWidget* parent)
     }
     grid->setRowStretch(row, 1);
     scroll->setWidget(list);
+    list->setAutoFillBackground(false); // which it was given
     layout->addWidget(scroll, 1);
 }
 

@@ -70,9 +70,12 @@ public:
         }
         return "NA()";
     }
+    /// Letter by letter: searches take some letters for patterns.
     std::string place(std::size_t k) const {
-        const std::string c = m_in.comma();
-        return "MATCH(" + m_in.cell("", k, 0, true) + c + m_in.cells("rows", 0, true) + c + "0)";
+        const std::string c = m_in.comma(), heads = m_in.cells("rows", 0, true);
+        const std::string found =
+            "SUMPRODUCT(EXACT(" + heads + c + m_in.cell("", k, 0, true) + ")*COLUMN(" + heads + "))";
+        return "IF(" + found + "=0" + c + "NA()" + c + found + ")";
     }
     std::string step(std::size_t k) const { return checked(said(*m_program.steps[k].value, false)); }
     /// In the sheet "forecast".
@@ -377,7 +380,7 @@ public:
             "<number:text>-</number:text><number:month number:style=\"long\"/><number:text>-</number:text>"
             "<number:day number:style=\"long\"/></number:date-style><style:style style:name=\"day\" "
             "style:family=\"table-cell\" style:data-style-name=\"iso\"/></office:automatic-styles>"
-            "<office:body><office:spreadsheet>";
+            "<office:body><office:spreadsheet><table:calculation-settings table:use-regular-expressions=\"false\"/>";
         for (const auto& [name, rows] : m_sheets) {
             out += "<table:table table:name=\"" + xmlText(name) + "\">";
             std::size_t next = 0;
