@@ -380,7 +380,8 @@ public:
             "<number:text>-</number:text><number:month number:style=\"long\"/><number:text>-</number:text>"
             "<number:day number:style=\"long\"/></number:date-style><style:style style:name=\"day\" "
             "style:family=\"table-cell\" style:data-style-name=\"iso\"/></office:automatic-styles>"
-            "<office:body><office:spreadsheet><table:calculation-settings table:use-regular-expressions=\"false\"/>";
+            "<office:body><office:spreadsheet><table:calculation-settings "
+            "table:use-regular-expressions=\"false\"/>";
         for (const auto& [name, rows] : m_sheets) {
             out += "<table:table table:name=\"" + xmlText(name) + "\">";
             std::size_t next = 0;

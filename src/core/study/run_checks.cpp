@@ -419,7 +419,8 @@ void takeOverChecks(Evidence& evidence, const Evidence& before, const Recipe& re
         return;
     evidence.checks.resize(checks().size());
     for (std::size_t i = 0; i < evidence.checks.size(); ++i)
-        if (checks()[i].slow && (!checks()[i].readsFolds || before.folds == evidence.folds))
+        if (checks()[i].slow && (checks()[i].needs & needsForecast) == 0 &&
+            (!checks()[i].readsFolds || before.folds == evidence.folds))
             evidence.checks[i] = before.checks[i];
 }
 

@@ -415,6 +415,7 @@ std::string NeighboursModel::text() const {
                 {"level_distance", numberJson(m_options.levelDistance)},
                 {"average_distance", numberJson(m_average)},
                 {"largest_distance", numberJson(m_largest)},
+                {"any_distance", numberJson(m_any)},
                 {"points", matrixJson(m_points)},
                 {"y", numbersJson({m_y.begin(), m_y.end()})},
                 {"weights", numbersJson({m_weights.begin(), m_weights.end()})}};
