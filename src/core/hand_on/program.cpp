@@ -126,6 +126,34 @@ public:
 private:
     Said keep(std::string says, Said value) { return m_columns.keep(std::move(says), std::move(value)); }
 
+    /// A sum, by steps of some terms where it has many: formulas of workbooks are only so long.
+    Said summed(const std::string& says, const std::vector<Said>& parts) {
+        constexpr std::size_t atOnce = 40;
+        if (parts.size() <= atOnce) return sumOf(parts);
+        std::vector<Said> sums;
+        for (std::size_t begin = 0; begin < parts.size(); begin += atOnce) {
+            const std::size_t end = std::min(begin + atOnce, parts.size());
+            sums.push_back(keep(says + ", terms " + countText(begin + 1) + " to " + countText(end),
+                                joined(Op::add, parts, begin, end)));
+        }
+        return summed(says, sums);
+    }
+    /// 1 where a factor has one of its levels, 0 elsewhere.
+    Said knownLevel(std::size_t input) {
+        constexpr std::size_t atOnce = 40;
+        const Input& known = m_study.inputs[input];
+        std::vector<Said> parts;
+        for (std::size_t begin = 0; begin < known.levels.size(); begin += atOnce) {
+            std::vector<std::size_t> some;
+            for (std::size_t k = begin; k < std::min(begin + atOnce, known.levels.size()); ++k)
+                some.push_back(k);
+            parts.push_back(choose(levelAmong(input, some), number(1), number(0)));
+            if (known.levels.size() > atOnce)
+                parts.back() = keep(known.name + " is one of some", parts.back());
+        }
+        return keep(known.name + " is known", summed(known.name + " is known", parts));
+    }
+
     /// Inputs of the model as numbers and texts, and what is known of them.
     void takeInputs() {
         for (const Input& input : m_study.inputs) {
@@ -257,7 +285,7 @@ private:
     }
 
     /// Constant and coefficients over columns about their means, as the fit itself adds them up.
-    static Said meanOf(const LeastSquaresFit& fit, const std::vector<Said>& columns) {
+    Said meanOf(const LeastSquaresFit& fit, const std::vector<Said>& columns) {
         std::vector<Said> parts;
         double level = fit.constant;
         for (const auto j : fit.kept) {
@@ -268,7 +296,7 @@ private:
             parts.push_back(number(b) * (columns[j] - number(fit.shift[at])));
         }
         parts.push_back(number(level));
-        return sumOf(parts);
+        return summed("coefficients", parts);
     }
 
     void boundByTheory(const LinearModel& model, const std::vector<Said>& columns) {
@@ -309,10 +337,11 @@ private:
             for (Index j = i; j < upper.cols(); ++j)
                 if (upper(i, j) != 0) parts.push_back(number(upper(i, j)) * z[static_cast<std::size_t>(j)]);
             if (parts.empty()) continue;
-            const Said u = keep("direction " + countText(static_cast<std::size_t>(i + 1)), sumOf(parts));
+            const Said u = keep("direction " + countText(static_cast<std::size_t>(i + 1)),
+                                summed("direction " + countText(static_cast<std::size_t>(i + 1)), parts));
             squares.push_back(u * u);
         }
-        const Said variance = keep("variance of the mean", sumOf(squares));
+        const Said variance = keep("variance of the mean", summed("variance", squares));
         const Said own = number(m_study.rule.spread * m_study.rule.spread) / weight();
         bound(number(t) * unary(Op::root, own + variance));
     }
@@ -373,11 +402,7 @@ private:
     void requireKnownLevels() {
         for (std::size_t i = 0; i < m_study.inputs.size(); ++i) {
             if (!m_study.inputs[i].factor) continue;
-            std::vector<std::size_t> all(m_study.inputs[i].levels.size());
-            for (std::size_t k = 0; k < all.size(); ++k)
-                all[k] = k;
-            const Said known =
-                keep(m_study.inputs[i].name + " is known", choose(levelAmong(i, all), number(1), number(0)));
+            const Said known = knownLevel(i);
             require(below(number(0.5), known));
             m_program.reasons.push_back({both(other(m_values[i], word("")), below(known, number(0.5))),
                                          m_study.inputs[i].name + " has a level that was never learned from",
@@ -417,11 +442,7 @@ private:
                    "Cut it back, or use what is kept: " + std::string(keptInstead));
         for (std::size_t i = 0; i < m_study.inputs.size(); ++i) {
             if (!m_study.inputs[i].factor) continue;
-            std::vector<std::size_t> all(m_study.inputs[i].levels.size());
-            for (std::size_t k = 0; k < all.size(); ++k)
-                all[k] = k;
-            const Said known =
-                keep(m_study.inputs[i].name + " is known", choose(levelAmong(i, all), number(1), number(0)));
+            const Said known = knownLevel(i);
             m_program.reasons.push_back({both(other(m_values[i], word("")), below(known, number(0.5))),
                                          m_study.inputs[i].name + " has a level that was never learned from",
                                          true});

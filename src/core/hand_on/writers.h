@@ -28,6 +28,6 @@ std::string equationOf(const Program& program);
 std::string mathmlOf(const Program& program);
 
 /// How many coefficients' intervals a format has room for.
-inline constexpr std::size_t mostInSql = 60, mostInCode = 500, mostInWorkbook = 40;
+inline constexpr std::size_t mostInSql = 60, mostInCode = 200, mostInWorkbook = 40;
 
 } // namespace oxgoad
