@@ -132,13 +132,11 @@ void writeScoredSqlite(const std::filesystem::path& file, const ScoredRows& scor
             Statement rows(database, (insert + ")").c_str());
             for (std::size_t row = 0; row < scored.given.rows(); ++row) {
                 stopAndTell(progress, row, scored.given.rows());
-                std::vector<std::string> texts(columns.size());
                 eachCell(
                     scored, columns, row,
                     [&](std::size_t c, double value) { rows.bind(static_cast<int>(c) + 1, value); },
-                    [&](std::size_t c, std::string text) {
-                        texts[c] = std::move(text);
-                        rows.bind(static_cast<int>(c) + 1, std::string_view(texts[c]));
+                    [&](std::size_t c, const std::string& text) {
+                        rows.bind(static_cast<int>(c) + 1, std::string_view(text));
                     });
                 rows.runOnce();
             }
