@@ -15,7 +15,7 @@
 
 #include <algorithm>
 #include <array>
-#include <unistd.h>
+#include <cstdlib>
 
 namespace oxgoad {
 
@@ -84,17 +84,26 @@ std::vector<PlainSheet> aboutSheets(const HandOnFrom& from) {
 
 /// Formats whose libraries write files: into one of its own, whose bytes are taken.
 template <class Write> std::string bytesOf(const Write& write) {
-    const fs::path file = fs::temp_directory_path() / ("oxgoad-" + std::to_string(::getpid()) + "-handed-on");
+    std::string folder = (fs::temp_directory_path() / "oxgoad-XXXXXX").string(); // of nobody else
+    if (!::mkdtemp(folder.data()))
+        throw Error(ErrorCode::cannotWrite, "no folder can be made for a moment", {.file = folder});
     std::error_code ignored;
     try {
-        write(file);
-        std::string bytes = readFile(file);
-        fs::remove(file, ignored);
+        write(fs::path(folder) / "handed-on");
+        std::string bytes = readFile(fs::path(folder) / "handed-on");
+        fs::remove_all(folder, ignored);
         return bytes;
     } catch (...) {
-        fs::remove(file, ignored);
+        fs::remove_all(folder, ignored);
         throw;
     }
+}
+
+/// How many coefficients' intervals a format has room for.
+std::size_t roomOf(std::string_view name) {
+    return name == "workbook" || name == "ods" ? mostInWorkbook
+           : name == "c" || name == "python"   ? mostInCode
+                                               : mostInSql;
 }
 
 } // namespace
@@ -133,9 +142,7 @@ std::string handOnLimit(const HandOnFormat& format, const Study& study) {
     for (const Step& step : study.recipe.steps)
         if (step.on && (step.kind == "lag" || step.kind == "rolling mean"))
             return "not where a term looks back at other rows";
-    const std::size_t most = name == "workbook" || name == "ods" ? mostInWorkbook
-                             : name == "c" || name == "python"   ? mostInCode
-                                                                 : mostInSql;
+    const std::size_t most = roomOf(name);
     if (linear && linear->hasErrors() && !linear->isQuantile() &&
         static_cast<std::size_t>(linear->fit.rank()) > most)
         return "without intervals, of which there is room for " + countText(most) + " coefficients";
@@ -161,11 +168,8 @@ std::string handOnBytes(const HandOnFormat& format, const HandOnFrom& from, Prog
         return name == "pdf" ? reportPdf(blocks) : reportHtml(blocks);
     }
     const double level = from.recipe.forecast ? from.recipe.forecast->level : from.recipe.level;
-    const bool book = name == "workbook" || name == "ods", code = name == "c" || name == "python";
-    const Program program = programOf(*from.evidence.study, from.rows.learning.table.columns(), level,
-                                      book   ? mostInWorkbook
-                                      : code ? mostInCode
-                                             : mostInSql);
+    const Program program =
+        programOf(*from.evidence.study, from.rows.learning.table.columns(), level, roomOf(name));
     if (lacks && !program.noIntervals.empty()) *lacks = "no intervals: " + program.noIntervals;
     if (name == "sql") return sqlOf(program);
     if (name == "equation") return mathmlOf(program);

@@ -2,6 +2,35 @@
 
 namespace oxgoad {
 
+std::string quotedName(const std::string& name) {
+    std::string out = "\"";
+    for (const char c : name) {
+        if (c == '\0') continue;
+        out += c;
+        if (c == '"') out += c;
+    }
+    return out + "\"";
+}
+
+std::string markupText(const std::string& text, bool lines) {
+    std::string out;
+    for (const char c : text) {
+        if (c == '&')
+            out += "&amp;";
+        else if (c == '<')
+            out += "&lt;";
+        else if (c == '>')
+            out += "&gt;";
+        else if (c == '"')
+            out += "&quot;";
+        else if ((c == '\n' || c == '\t' || c == '\r') && !lines)
+            out += "&#" + std::to_string(static_cast<int>(c)) + ";";
+        else
+            out += static_cast<unsigned char>(c) < 0x20 && c != '\n' && c != '\t' ? ' ' : c;
+    }
+    return out;
+}
+
 std::string plainWords(const std::string& text) {
     std::string out;
     for (const char c : text) {

@@ -33,6 +33,11 @@ struct Notation {
 
 std::string writtenIn(const Notation& in, const ScoreNode& node);
 
+/// A name within quotes, as the standard of SQL has it.
+std::string quotedName(const std::string& name);
+/// For elements and attributes of HTML and XML: nothing of a text is markup. Ends of lines and tabs by
+/// number, or as they are where `lines` are shown; other signs that XML has not are blanks.
+std::string markupText(const std::string& text, bool lines = false);
 /// Without signs that end a line or a comment.
 std::string plainWords(const std::string& text);
 

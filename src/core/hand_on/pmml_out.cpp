@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/not_a_number.h"
 #include "base/text.h"
+#include "hand_on/notation.h"
 #include "hand_on/say.h"
 #include "table/values.h"
 
@@ -19,25 +20,6 @@ namespace {
 
 using scoring::Op;
 
-std::string pmmlText(const std::string& text) {
-    std::string out;
-    for (const char c : text) {
-        if (c == '&')
-            out += "&amp;";
-        else if (c == '<')
-            out += "&lt;";
-        else if (c == '>')
-            out += "&gt;";
-        else if (c == '"')
-            out += "&quot;";
-        else if (c == '\n' || c == '\t' || c == '\r')
-            out += "&#" + std::to_string(static_cast<int>(c)) + ";";
-        else
-            out += static_cast<unsigned char>(c) < 0x20 ? ' ' : c;
-    }
-    return out;
-}
-
 class PmmlWriter {
 public:
     explicit PmmlWriter(const Program& program) : m_program(program) {}
@@ -46,21 +28,21 @@ public:
         std::string out =
             "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<PMML xmlns=\"http://www.dmg.org/PMML-4_4\" "
             "version=\"4.4\">\n<Header description=\"" +
-            pmmlText(m_program.response + " by " + m_program.sentence) +
+            markupText(m_program.response + " by " + m_program.sentence) +
             "\"><Application name=\"Oxgoad\"/></Header>\n<DataDictionary>\n";
         for (const Program::Source& source : m_program.sources)
             out += source.kind == Program::Kind::text
-                       ? "<DataField name=\"" + pmmlText(source.name) +
+                       ? "<DataField name=\"" + markupText(source.name) +
                              "\" optype=\"categorical\" dataType=\"string\"/>\n"
-                       : "<DataField name=\"" + pmmlText(source.name) +
+                       : "<DataField name=\"" + markupText(source.name) +
                              "\" optype=\"continuous\" dataType=\"double\"/>\n";
-        out += "<DataField name=\"" + pmmlText(m_program.response) +
+        out += "<DataField name=\"" + markupText(m_program.response) +
                "\" optype=\"continuous\" dataType=\"double\"/>\n</DataDictionary>\n"
                "<RegressionModel functionName=\"regression\" modelName=\"" +
-               pmmlText(m_program.response) + "\">\n<MiningSchema>\n";
+               markupText(m_program.response) + "\">\n<MiningSchema>\n";
         for (const Program::Source& source : m_program.sources)
-            out += "<MiningField name=\"" + pmmlText(source.name) + "\" usageType=\"active\"/>\n";
-        out += "<MiningField name=\"" + pmmlText(m_program.response) +
+            out += "<MiningField name=\"" + markupText(source.name) + "\" usageType=\"active\"/>\n";
+        out += "<MiningField name=\"" + markupText(m_program.response) +
                "\" usageType=\"target\"/>\n</MiningSchema>\n";
         const bool bounds = m_program.noIntervals.empty();
         out += "<Output>\n<OutputField name=\"prediction\" optype=\"continuous\" dataType=\"double\" "
@@ -73,7 +55,7 @@ public:
                        name + "\"/></OutputField>\n";
         out += "</Output>\n<LocalTransformations>\n";
         for (std::size_t k = 0; k < m_program.sources.size(); ++k) {
-            const std::string field = "<FieldRef field=\"" + pmmlText(m_program.sources[k].name) + "\"/>";
+            const std::string field = "<FieldRef field=\"" + markupText(m_program.sources[k].name) + "\"/>";
             const bool text = m_program.sources[k].kind == Program::Kind::text;
             out += derived("c" + std::to_string(k), text,
                            text ? "<Apply function=\"if\"><Apply function=\"isMissing\">" + field +
@@ -156,7 +138,7 @@ private:
         case Op::choose:
             return apply(node, "if");
         case Op::word:
-            return "<Constant dataType=\"string\">" + pmmlText(node.text) + "</Constant>";
+            return "<Constant dataType=\"string\">" + markupText(node.text) + "</Constant>";
         case Op::join:
             return apply(node, "concat");
         case Op::below:

@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "hand_on/hand_on.h"
+#include "hand_on/notation.h"
 #include "study/fold_evidence.h"
 #include "study/forecast_answers.h"
 #include "study/input_evidence.h"
@@ -275,20 +276,7 @@ private:
 };
 
 std::string escaped(const std::string& text) {
-    std::string out;
-    for (const char c : harmless(text, true)) {
-        if (c == '&')
-            out += "&amp;";
-        else if (c == '<')
-            out += "&lt;";
-        else if (c == '>')
-            out += "&gt;";
-        else if (c == '"')
-            out += "&quot;";
-        else
-            out += c;
-    }
-    return out;
+    return markupText(harmless(text, true), true);
 }
 
 std::string place(double value) {

@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/not_a_number.h"
 #include "base/text.h"
+#include "hand_on/notation.h"
 #include "read/database.h"
 #include "study/sqlite.h"
 
@@ -63,16 +64,6 @@ void eachCell(const ScoredRows& scored, const std::vector<OutColumn>& columns, s
     for (const std::string& reason : f.reach[row].reasons)
         reasons += (reasons.empty() ? "" : "; ") + reason;
     if (!reasons.empty()) text(c, reasons);
-}
-
-std::string quotedName(const std::string& name) {
-    std::string out = "\"";
-    for (const char c : name) {
-        if (c == '\0') continue;
-        out += c;
-        if (c == '"') out += c;
-    }
-    return out + "\"";
 }
 
 void stopAndTell(Progress& progress, std::size_t row, std::size_t rows) {

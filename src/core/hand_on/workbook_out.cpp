@@ -321,30 +321,14 @@ private:
     lxw_format* m_date = nullptr;
 };
 
-std::string xmlText(const std::string& text) {
-    std::string out;
-    for (const char c : harmless(text, true)) {
-        if (c == '&')
-            out += "&amp;";
-        else if (c == '<')
-            out += "&lt;";
-        else if (c == '>')
-            out += "&gt;";
-        else if (c == '"')
-            out += "&quot;";
-        else
-            out += static_cast<unsigned char>(c) < 0x20 ? ' ' : c;
-    }
-    return out;
-}
-
 /// Cells row by row: sheets are put together when they are whole.
 class Ods final : public SheetsOut {
 public:
     void sheet(const std::string& name) override { m_sheets.push_back({name, {}}); }
     void text(std::size_t row, std::size_t column, const std::string& text) override {
         if (!text.empty())
-            put(row, column, "office:value-type=\"string\"><text:p>" + xmlText(text) + "</text:p>");
+            put(row, column,
+                "office:value-type=\"string\"><text:p>" + markupText(harmless(text, true)) + "</text:p>");
     }
     void number(std::size_t row, std::size_t column, double value) override {
         if (std::isfinite(value))
@@ -360,11 +344,13 @@ public:
     }
     void formula(std::size_t row, std::size_t column, const std::string& formula, double value,
                  const std::string& text) override {
-        const std::string says = "table:formula=\"of:=" + xmlText(formula) + "\" office:value-type=\"";
+        const std::string says =
+            "table:formula=\"of:=" + markupText(harmless(formula, true)) + "\" office:value-type=\"";
         put(row, column,
-            std::isfinite(value) ? says + "float\" office:value=\"" + exactText(value) + "\">"
-                                 : says + "string\" office:string-value=\"" + xmlText(text) + "\"><text:p>" +
-                                       xmlText(text) + "</text:p>");
+            std::isfinite(value)
+                ? says + "float\" office:value=\"" + exactText(value) + "\">"
+                : says + "string\" office:string-value=\"" + markupText(harmless(text, true)) +
+                      "\"><text:p>" + markupText(harmless(text, true)) + "</text:p>");
     }
     std::string content() const {
         std::string out =
@@ -383,7 +369,7 @@ public:
             "<office:body><office:spreadsheet><table:calculation-settings "
             "table:use-regular-expressions=\"false\"/>";
         for (const auto& [name, rows] : m_sheets) {
-            out += "<table:table table:name=\"" + xmlText(name) + "\">";
+            out += "<table:table table:name=\"" + markupText(harmless(name, true)) + "\">";
             std::size_t next = 0;
             for (const auto& [row, cells] : rows) {
                 if (row > next)

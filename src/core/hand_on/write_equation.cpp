@@ -1,28 +1,10 @@
 #include "base/text.h"
+#include "hand_on/notation.h"
 #include "hand_on/writers.h"
 
 #include <cmath>
 
 namespace oxgoad {
-
-namespace {
-
-std::string mathText(const std::string& text) {
-    std::string out;
-    for (const char c : text) {
-        if (c == '&')
-            out += "&amp;";
-        else if (c == '<')
-            out += "&lt;";
-        else if (c == '>')
-            out += "&gt;";
-        else
-            out += static_cast<unsigned char>(c) < 0x20 ? ' ' : c;
-    }
-    return out;
-}
-
-} // namespace
 
 std::string equationOf(const Program& program) {
     std::string out = program.response + " =";
@@ -37,8 +19,8 @@ std::string equationOf(const Program& program) {
 
 std::string mathmlOf(const Program& program) {
     std::string out = "<math xmlns=\"http://www.w3.org/1998/Math/MathML\" display=\"block\"><mrow><mi>" +
-                      mathText(program.response) + "</mi><mo>=</mo>";
-    if (program.coefficients.empty()) out += "<mtext>" + mathText(program.sentence) + "</mtext>";
+                      markupText(program.response) + "</mi><mo>=</mo>";
+    if (program.coefficients.empty()) out += "<mtext>" + markupText(program.sentence) + "</mtext>";
     for (std::size_t k = 0; k < program.coefficients.size(); ++k) {
         const auto& [name, value] = program.coefficients[k];
         if (value < 0)
@@ -46,7 +28,7 @@ std::string mathmlOf(const Program& program) {
         else if (k > 0)
             out += "<mo>+</mo>";
         out += "<mn>" + exactText(std::fabs(value)) + "</mn>";
-        if (name != "constant") out += "<mo>·</mo><mi>" + mathText(name) + "</mi>";
+        if (name != "constant") out += "<mo>·</mo><mi>" + markupText(name) + "</mi>";
     }
     return out + "</mrow></math>\n";
 }

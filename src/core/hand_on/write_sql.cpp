@@ -12,16 +12,6 @@ namespace {
 
 using Op = ScoreNode::Op;
 
-std::string sqlName(const std::string& name) {
-    std::string out = "\"";
-    for (const char c : name) {
-        if (c == '\0') continue;
-        out += c;
-        if (c == '"') out += c;
-    }
-    return out + "\"";
-}
-
 std::string sqlText(const std::string& text) {
     std::string out = "'";
     for (const char c : text) {
@@ -43,7 +33,7 @@ std::string sqlComment(const std::string& text) {
 class SqlWriter {
 public:
     explicit SqlWriter(const Program& program, std::string table)
-        : m_program(program), m_table(sqlName(table)) {}
+        : m_program(program), m_table(quotedName(table)) {}
 
     std::string run() {
         levels();
@@ -108,7 +98,7 @@ private:
         const Program::Source& source = m_program.sources[index];
         // Numbers that stand as texts are numbers, and what is empty is missing, whatever the column's type.
         const std::string text =
-            "NULLIF(CAST(" + m_table + "." + sqlName(source.name) + " AS VARCHAR(10000)), '')";
+            "NULLIF(CAST(" + m_table + "." + quotedName(source.name) + " AS VARCHAR(10000)), '')";
         if (source.kind == Program::Kind::text) return "COALESCE(" + text + ", '')";
         if (source.kind == Program::Kind::number) return "CAST(" + text + " AS DOUBLE PRECISION)";
         const auto part = [&](int from, int length) {
