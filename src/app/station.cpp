@@ -62,7 +62,7 @@ std::vector<PlotFrame::Marks> Station::marksOf(const Evidence* evidence, std::si
     return all;
 }
 
-void Station::fillBox(QComboBox& box, const QStringList& items, const QString& fallback) {
+void fillBox(QComboBox& box, const QStringList& items, const QString& fallback) {
     const QSignalBlocker blocker(box);
     const QString before = box.currentText();
     QStringList present;

@@ -39,8 +39,6 @@ protected:
     /// The same of the session's rows.
     std::vector<PlotFrame::Marks> marksByPart(const std::function<double(std::size_t)>& x,
                                               const std::function<double(std::size_t)>& y) const;
-    /// Fills a box with column names, keeping the choice.
-    static void fillBox(QComboBox& box, const QStringList& items, const QString& fallback);
     std::function<QString(std::size_t)> rowDescription() const;
     /// Ctrl+F goes to the field while the station is shown.
     void findWith(QLineEdit& field);
@@ -56,6 +54,8 @@ private:
     std::vector<PlotFrame*> m_linked;
 };
 
+/// Fills a box with names, keeping the choice.
+void fillBox(QComboBox& box, const QStringList& items, const QString& fallback);
 QComboBox* plainBox(const QString& accessibleName, const QString& objectName, QWidget* parent);
 
 } // namespace oxgoad

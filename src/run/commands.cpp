@@ -15,6 +15,7 @@
 #include "study/preview_move.h"
 #include "study/project.h"
 #include "study/reach_measures.h"
+#include "study/row_by_hand.h"
 #include "study/say.h"
 #include "study/tune.h"
 #include "study/what_helps.h"
@@ -301,6 +302,13 @@ int judged(const Arguments& arguments, const Evidence& evidence, const StudyRows
     return changed.empty() ? 0 : exitDrift;
 }
 
+void addHandRows(NamedFiles& files, const Recipe& recipe, const Evidence& evidence,
+                 const PreparedRows& prepared, Threads threads, const Progress& progress) {
+    if (recipe.handRows.empty()) return;
+    const auto found = answerHandRows(evidence, recipe, prepared, threads, progress);
+    files.emplace_back("rows_by_hand.json", handRowsText(found));
+}
+
 int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
     const fs::path path = arguments.recipes[0];
     const Recipe recipe = dealtAgain(readRecipe(path), arguments);
@@ -378,6 +386,7 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
         more.emplace_back("reach_measures.csv", reachMeasuresCsv(reachMeasures(
                                                     *evidence.study, prepared->table,
                                                     prepared->forecast->table, arguments.threads, progress)));
+    addHandRows(more, recipe, evidence, *prepared, arguments.threads, progress);
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows, more);
     handOnAsked(arguments, recipe, evidence, rows, *prepared, progress);
@@ -441,6 +450,7 @@ int runProjectEvidence(const Arguments& arguments, TerminalProgress& progress) {
     if (arguments.influence)
         more.emplace_back("influence.csv", influenceCsv(evidence, prepared->table, rows.learning.report.file,
                                                         arguments.threads, progress));
+    addHandRows(more, recipe, evidence, *prepared, arguments.threads, progress);
     progress.checkpoint(0.95, "Writing");
     writeEvidence(arguments.out, recipe, evidence, rows, more);
     handOnAsked(arguments, recipe, evidence, rows, *prepared, progress);

@@ -109,6 +109,7 @@ public:
     /// Reads the same rows in another way, or the same source anew; tells what changed by rowsCompared.
     void readAgain(const RowsPlan& plan);
     void chooseForecast(const QString& path);
+    void makeForecast(const MadeRows& made);
     /// Changes the preparation to steps made from those of recipe(). Makes a fit when there are terms.
     void setSteps(std::vector<Step> steps);
     void addStep(const Step& step);
@@ -218,6 +219,7 @@ signals:
     void damaged(const QString& path, const QString& sentence);
 
 private:
+    void askForecast(ForecastRequest request);
     /// What an evaluation gives: the rows it saw, and the evidence when there are terms or a fit.
     struct Evaluated {
         std::shared_ptr<const PreparedRows> prepared;

@@ -279,7 +279,20 @@ void Session::chooseForecast(const QString& path) {
     request.file =
         failure || relative.empty() || *relative.begin() == ".." ? file.string() : relative.string();
     request.kind = kindOfFile(file);
-    recipe.forecast = request;
+    askForecast(std::move(request));
+}
+
+void Session::makeForecast(const MadeRows& made) {
+    if (!m_rows || draft().response.empty()) return;
+    ForecastRequest request = draft().forecast.value_or(ForecastRequest{});
+    static_cast<RowsSource&>(request) = {};
+    request.made = made;
+    askForecast(std::move(request));
+}
+
+void Session::askForecast(ForecastRequest request) {
+    Recipe recipe = draft();
+    recipe.forecast = std::move(request);
     Edit edit = editOf(recipe);
     const State from = drafted();
     if (sameModel(recipe, from.recipe) || !edit.fits) { // the same file again: no fit of its own

@@ -199,6 +199,18 @@ void EffectPane::draw(std::shared_ptr<const Found> found) {
             for (const double v : *values)
                 reach(v);
     }
+    for (std::size_t i = 0; i < effect.curves.size(); ++i) {
+        const EffectLine& from = effect.curves[i];
+        content.lines.push_back({i == 0 ? tr("single rows") : QString(),
+                                 from.at,
+                                 from.mean,
+                                 theme::quiet,
+                                 Qt::SolidLine,
+                                 {},
+                                 0.7});
+        for (const double v : from.mean)
+            reach(v);
+    }
     // Where the rows lie, along the bottom.
     if (effect.levels.empty() && high > low) {
         const double most = *std::max_element(effect.density.begin(), effect.density.end());

@@ -1,6 +1,8 @@
 #include "app/forecast/forecast_station.h"
 
 #include "app/forecast/hand_on_pane.h"
+#include "app/forecast/made_dialog.h"
+#include "app/forecast/one_row_pane.h"
 #include "app/forecast/questions_pane.h"
 #include "app/parts.h"
 #include "base/file.h"
@@ -28,8 +30,8 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
     m_show = plainBox(tr("Chart"), "chart", this);
     head->addWidget(m_show);
     m_below = plainBox(tr("Below the chart"), "below", this);
-    m_below->addItems(
-        {tr("rows"), tr("cross table"), tr("what if"), tr("how far it reaches"), tr("hand on")});
+    m_below->addItems({tr("rows"), tr("cross table"), tr("what if"), tr("how far it reaches"), tr("one row"),
+                       tr("hand on")});
     connect(m_below, &QComboBox::currentIndexChanged, this, &ForecastStation::showBelow);
     head->addWidget(m_below);
     head->addStretch(1);
@@ -37,6 +39,11 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
     choose->setObjectName("chooseForecast");
     connect(choose, &QPushButton::clicked, this, &Station::forecastRowsWanted);
     head->addWidget(choose);
+    auto* make = new QPushButton(tr("Make rows…"), this);
+    make->setObjectName("makeForecast");
+    make->setToolTip(tr("Rows for the next periods, made of those that there are"));
+    connect(make, &QPushButton::clicked, this, &ForecastStation::makeRows);
+    head->addWidget(make);
     m_written = plainLabel({}, "hint");
     head->addWidget(m_written);
     m_export = new QPushButton(tr("Export as text…"), this);
@@ -66,11 +73,15 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
     m_questions = new QuestionsPane(session, splitter);
     m_questions->hide();
     splitter->addWidget(m_questions);
+    m_oneRow = new OneRowPane(session, splitter);
+    m_oneRow->setObjectName("oneRowPane");
+    m_oneRow->hide();
+    splitter->addWidget(m_oneRow);
     m_handOn = new HandOnPane(session, files, splitter);
     m_handOn->setObjectName("handOnPane");
     m_handOn->hide();
     splitter->addWidget(m_handOn);
-    splitter->setSizes({260, 300, 300, 300});
+    splitter->setSizes({260, 300, 300, 300, 300});
     layout->addWidget(splitter, 1);
     connect(m_show, &QComboBox::currentTextChanged, this, &ForecastStation::drawChart);
 }
@@ -84,8 +95,11 @@ void ForecastStation::showBelow(int what) {
     const int handOn = m_below->count() - 1;
     m_handOn->setVisible(what == handOn);
     if (what == handOn) m_handOn->refresh();
-    m_questions->setVisible(what > 0 && what < handOn);
-    if (what > 0 && what < handOn) m_questions->ask(static_cast<QuestionsPane::Question>(what - 1));
+    const int oneRow = handOn - 1;
+    m_oneRow->setVisible(what == oneRow);
+    if (what == oneRow) m_oneRow->refresh();
+    m_questions->setVisible(what > 0 && what < oneRow);
+    if (what > 0 && what < oneRow) m_questions->ask(static_cast<QuestionsPane::Question>(what - 1));
 }
 
 void ForecastStation::refresh() {
@@ -94,9 +108,10 @@ void ForecastStation::refresh() {
     m_export->setEnabled(there);
     m_written->clear(); // what was written is of another forecast
     m_show->setVisible(there);
-    m_below->setVisible(there);
-    // A model can be handed on without a forecast.
-    if (!there && m_below->currentIndex() != m_below->count() - 1) m_below->setCurrentIndex(0);
+    m_below->setVisible(evidence != nullptr);
+    // A model can be asked about a row, and handed on, without a forecast.
+    if (!there && m_below->currentIndex() < m_below->count() - 2) m_below->setCurrentIndex(0);
+    if (m_oneRow->isVisible()) m_oneRow->refresh();
     if (m_handOn->isVisible()) m_handOn->refresh();
     if (m_questions->isVisible()) m_questions->refresh();
     const int columns = m_model.columnCount();
@@ -227,6 +242,16 @@ void ForecastStation::showColumn(const QString&) {
             return;
         }
     }
+}
+
+void ForecastStation::makeRows() {
+    if (!m_session.rows() || m_session.draft().response.empty()) return;
+    auto* dialog = new MadeDialog(m_session, this);
+    dialog->setAttribute(Qt::WA_DeleteOnClose);
+    connect(dialog, &QDialog::accepted, this, [this, dialog] {
+        if (const auto made = dialog->made()) m_session.makeForecast(*made);
+    });
+    dialog->open();
 }
 
 void ForecastStation::exportCsv() {

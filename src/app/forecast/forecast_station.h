@@ -10,6 +10,7 @@ namespace oxgoad {
 
 class GridView;
 class HandOnPane;
+class OneRowPane;
 class QuestionsPane;
 
 /// The rows to be forecast: totals over time, each row with its interval and reach, export.
@@ -26,6 +27,7 @@ private:
     void drawTotals(const ForecastEvidence& forecast);
     void drawRows(const ForecastEvidence& forecast);
     void showBelow(int what);
+    void makeRows();
     void exportCsv();
 
     FileChooser& m_files;
@@ -33,6 +35,7 @@ private:
     QLabel* m_written;
     QPushButton* m_export;
     HandOnPane* m_handOn;
+    OneRowPane* m_oneRow;
     QComboBox* m_show;
     QComboBox* m_below;
     QuestionsPane* m_questions;

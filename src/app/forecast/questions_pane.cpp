@@ -1,6 +1,7 @@
 #include "app/forecast/questions_pane.h"
 
 #include "app/parts.h"
+#include "app/station.h"
 #include "base/text.h"
 #include "study/forecast_answers.h"
 #include "workspace/answers_grids.h"
@@ -156,20 +157,10 @@ void QuestionsPane::fillChoices() {
     if (const auto evidence = m_session.evidence(); evidence && evidence->study)
         for (const Input& input : evidence->study->inputs)
             if (!input.factor) ends << qs(input.name);
-    const auto fill = [](QComboBox& box, const QStringList& items) {
-        QStringList there;
-        for (int i = 0; i < box.count(); ++i)
-            there << box.itemText(i);
-        if (there == items) return;
-        const QString kept = box.currentText();
-        box.clear();
-        box.addItems(items);
-        box.setCurrentIndex(std::max(0, static_cast<int>(items.indexOf(kept))));
-    };
-    fill(*m_down, segments);
-    fill(*m_across, segments);
-    fill(*m_column, columns);
-    fill(*m_end, ends);
+    fillBox(*m_down, segments, {});
+    fillBox(*m_across, segments, {});
+    fillBox(*m_column, columns, {});
+    fillBox(*m_end, ends, {});
     const Recipe recipe = m_session.recipe();
     if (recipe.forecast && recipe.forecast->crossTable) {
         const CrossTable& asked = *recipe.forecast->crossTable;

@@ -89,6 +89,20 @@ struct SettingSeeds {
     double value = 0;
 };
 
+struct PairStrength {
+    std::string first, second;
+    /// H² (Friedman and Popescu 2008, Annals of Applied Statistics 2, eq. 44): the share of the variance of
+    /// the pair's partial dependence that the sum of both columns' own does not say; and the same variance
+    /// over that of all predictions.
+    double hSquared = 0, share = 0;
+};
+
+/// What the squared error grows by when a column says nothing.
+struct ColumnImportance {
+    std::string column;
+    double increase = 0;
+};
+
 /// Everything a check may read. References outlive the call.
 struct CheckContext {
     const Recipe& recipe;
@@ -145,6 +159,9 @@ struct CheckContext {
     std::function<SeedSpread(Progress&)> otherSeeds;
     /// Finds the setting that the recipe leaves to folds with other seeds; null where none is left to them.
     std::function<SettingSeeds(Progress&)> otherSettings;
+    /// How columns act together, and what each adds; null for models with coefficients.
+    std::function<std::vector<PairStrength>(Progress&)> pairs;
+    std::function<std::vector<ColumnImportance>(Progress&)> importances;
     Threads threads;
     /// Asked whether to stop; never null.
     Progress* progress = nullptr;
@@ -318,6 +335,10 @@ void checkTotals(const CheckContext& context, Findings& findings);
 void checkCoverage(const CheckContext& context, Findings& findings);
 /// The same judgement with 20 other seeds.
 void checkSeeds(const CheckContext& context, Findings& findings);
+/// The pair of columns of a model without coefficients whose acting together says most of its predictions.
+void checkActingPairs(const CheckContext& context, Findings& findings);
+/// Whether one level, or a column that names rows, carries such a model.
+void checkWhatCarries(const CheckContext& context, Findings& findings);
 /// A column that explains nearly all of the response alone.
 void checkGoodColumn(const CheckContext& context, Findings& findings);
 /// Columns of the model that hold the response by their making: columnsThatHold.

@@ -68,6 +68,15 @@ constexpr std::array entries{
           "Ask where the column comes from and whether it is known when the forecast is made; leave it out "
           "if not.",
           "Checks of the judgement"},
+    Entry{"columns that act together",
+          "What one column does hangs on another: a straight model says that only by their product.",
+          "Add the product to a straight model and compare it on the same folds; it may be all that a "
+          "flexible model knows more.",
+          "Checks of the relation"},
+    Entry{"one column carries it",
+          "A column that names rows is learned by heart, and what a single level says holds for it alone.",
+          "Leave it out and see what unseen rows say then; hold out by its values.",
+          "Checks of the judgement"},
     Entry{"trend in time left over", "What the model leaves over rises or falls with time.",
           "Add the time, or the column that changed with it; hold the latest rows out to see what it costs.",
           "Checks of dependence"},

@@ -28,6 +28,11 @@ SourceKind kindOfFile(const std::filesystem::path& path) {
 }
 
 std::string sourceName(const RowsSource& source) {
+    if (source.made)
+        return "the next " +
+               plural(static_cast<std::size_t>(source.made->periods), source.made->every,
+                      source.made->every + "s") +
+               " of " + source.made->date;
     const std::string file = std::filesystem::path(source.file).filename().string();
     switch (source.kind) {
     case SourceKind::workbook:

@@ -8,6 +8,7 @@
 #include <optional>
 #include <string>
 #include <utility>
+#include <variant>
 #include <vector>
 
 namespace oxgoad {
@@ -24,7 +25,32 @@ struct ServerPlace {
 };
 
 /// One table from one place.
+/// A column of made rows: carried on, or given.
+struct CarriedColumn {
+    enum class How { lastValue, yearBefore, usualValue, given };
+    std::string column;
+    How how = How::lastValue;
+    /// Of `given`: a number, or the text of a level.
+    std::variant<double, std::string> value = 0.0;
+    bool operator==(const CarriedColumn&) const = default;
+};
+
+/// The next periods, made of the rows that there are.
+struct MadeRows {
+    std::string date;
+    /// "day", "week", "month", "quarter", "year".
+    std::string every = "month";
+    int periods = 1;
+    /// Columns that tell series apart.
+    std::vector<std::string> by{};
+    /// Columns that are not carried on by their last value.
+    std::vector<CarriedColumn> columns{};
+    bool operator==(const MadeRows&) const = default;
+};
+
 struct RowsSource {
+    /// Of rows to be forecast that no file holds; nothing else is said then.
+    std::optional<MadeRows> made{};
     /// Relative to the recipe, or absolute; empty for servers.
     std::string file{};
     /// For text files; marks and kinds also for the others.

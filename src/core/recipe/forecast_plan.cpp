@@ -42,6 +42,12 @@ constexpr std::array<std::pair<CrossMeasure, std::string_view>, 9> measures{
      {CrossMeasure::rows, "rows"},
      {CrossMeasure::interval, "interval"}}};
 
+constexpr std::array<std::pair<CarriedColumn::How, std::string_view>, 4> carriedBy{
+    {{CarriedColumn::How::lastValue, "last value"},
+     {CarriedColumn::How::yearBefore, "same period last year"},
+     {CarriedColumn::How::usualValue, "usual value"},
+     {CarriedColumn::How::given, "given"}}};
+
 template <class E> std::string_view nameOf(Names<E> names, E value) {
     for (const auto& [known, name] : names)
         if (known == value) return name;
@@ -119,10 +125,59 @@ std::string scenarioText(const Scenario& scenario) {
            conditionText(scenario.where);
 }
 
+namespace {
+
+std::variant<double, std::string> parseHandValue(const JsonValue& value) {
+    if (value.isText()) return value.text();
+    return value.number(-1e300, 1e300);
+}
+
+MadeRows parseMade(const JsonValue& value) {
+    JsonObject object(value);
+    MadeRows made{.date = object.at("date").text()};
+    object.optional("every",
+                    [&](const JsonValue& v) { made.every = stretchName(named<Stretch>(stretches, v)); });
+    made.periods = object.at("periods").integer(1, 10000);
+    object.optional("by", [&](const JsonValue& v) {
+        v.eachItem([&](const JsonValue& item) { made.by.push_back(item.text()); });
+    });
+    object.optional("columns", [&](const JsonValue& v) {
+        v.eachItem([&](const JsonValue& item) {
+            JsonObject column(item);
+            CarriedColumn carried{.column = column.at("column").text()};
+            column.optional(
+                "by", [&](const JsonValue& how) { carried.how = named<CarriedColumn::How>(carriedBy, how); });
+            if (carried.how == CarriedColumn::How::given) carried.value = parseHandValue(column.at("value"));
+            column.finish();
+            made.columns.push_back(std::move(carried));
+        });
+    });
+    object.finish();
+    return made;
+}
+
+ordered_json madeJson(const MadeRows& made) {
+    ordered_json out{{"date", made.date}, {"every", made.every}, {"periods", made.periods}};
+    if (!made.by.empty()) out["by"] = made.by;
+    for (const CarriedColumn& carried : made.columns) {
+        ordered_json one{{"column", carried.column},
+                         {"by", nameOf<CarriedColumn::How>(carriedBy, carried.how)}};
+        if (carried.how == CarriedColumn::How::given)
+            std::visit([&](const auto& v) { one["value"] = v; }, carried.value);
+        out["columns"].push_back(std::move(one));
+    }
+    return out;
+}
+
+} // namespace
+
 ForecastRequest parseForecast(const JsonValue& value) {
     JsonObject object(value);
     ForecastRequest request;
-    static_cast<RowsSource&>(request) = parseSource(object);
+    if (object.has("made"))
+        request.made = parseMade(object.at("made"));
+    else
+        static_cast<RowsSource&>(request) = parseSource(object);
     object.optional("level", [&](const JsonValue& v) { request.level = v.number(0, 1); });
     object.optional("intervals",
                     [&](const JsonValue& v) { request.intervals = named<IntervalWay>(ways, v); });
@@ -153,7 +208,10 @@ ForecastRequest parseForecast(const JsonValue& value) {
 
 ordered_json forecastJson(const ForecastRequest& request) {
     ordered_json out;
-    writeSource(out, request);
+    if (request.made)
+        out["made"] = madeJson(*request.made);
+    else
+        writeSource(out, request);
     out["level"] = request.level;
     if (request.intervals != IntervalWay::usual) out["intervals"] = intervalWayName(request.intervals);
     for (const TotalRequest& total : request.totals) {
@@ -228,6 +286,44 @@ ordered_json scenariosJson(const std::vector<Scenario>& scenarios) {
             std::visit([&](const auto& v) { one[key] = v; }, change.value);
             each["change"].push_back(std::move(one));
         }
+        out.push_back(std::move(each));
+    }
+    return out;
+}
+
+std::vector<HandRow> parseHandRows(const JsonValue& value) {
+    std::vector<HandRow> rows;
+    std::set<std::string> names;
+    value.eachItem([&](const JsonValue& item) {
+        JsonObject object(item);
+        HandRow row{.name = object.at("name").text()};
+        object.optional("values", [&](const JsonValue& v) {
+            v.eachMember([&](const std::string& column, const JsonValue& each) {
+                row.values.emplace_back(column, parseHandValue(each));
+            });
+        });
+        object.optional("target", [&](const JsonValue& v) {
+            JsonObject target(v);
+            row.target =
+                HandRow::Target{target.at("column").text(), target.at("prediction").number(-1e300, 1e300)};
+            target.finish();
+        });
+        object.finish();
+        if (!names.insert(row.name).second) item.refuse("has the name of another row");
+        rows.push_back(std::move(row));
+    });
+    if (rows.size() > 100) value.refuse("are more than 100");
+    return rows;
+}
+
+ordered_json handRowsJson(const std::vector<HandRow>& rows) {
+    ordered_json out = ordered_json::array();
+    for (const HandRow& row : rows) {
+        ordered_json each{{"name", row.name}};
+        for (const auto& [column, value] : row.values)
+            std::visit([&, name = column](const auto& v) { each["values"][name] = v; }, value);
+        if (row.target)
+            each["target"] = {{"column", row.target->column}, {"prediction", row.target->prediction}};
         out.push_back(std::move(each));
     }
     return out;

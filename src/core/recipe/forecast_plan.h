@@ -7,6 +7,7 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <variant>
 #include <vector>
 
@@ -96,6 +97,22 @@ struct Scenario {
 /// "list_rate + 5 % where contract = "annual"".
 std::string scenarioText(const Scenario& scenario);
 
+/// A row told by hand, and what is asked of it.
+struct HandRow {
+    using Value = std::variant<double, std::string>;
+    std::string name;
+    /// Columns as they are read; the others have their usual values.
+    std::vector<std::pair<std::string, Value>> values{};
+    /// A prediction to be reached, and the column by which.
+    struct Target {
+        std::string column;
+        double prediction = 0;
+        bool operator==(const Target&) const = default;
+    };
+    std::optional<Target> target{};
+    bool operator==(const HandRow&) const = default;
+};
+
 /// Who clears a forecast for use, and when: free text.
 struct Clearance {
     std::string by{}, on{}, says{};
@@ -107,6 +124,8 @@ ForecastRequest parseForecast(const JsonValue& value);
 nlohmann::ordered_json forecastJson(const ForecastRequest& request);
 std::vector<Scenario> parseScenarios(const JsonValue& value);
 nlohmann::ordered_json scenariosJson(const std::vector<Scenario>& scenarios);
+std::vector<HandRow> parseHandRows(const JsonValue& value);
+nlohmann::ordered_json handRowsJson(const std::vector<HandRow>& rows);
 Clearance parseClearance(const JsonValue& value);
 nlohmann::ordered_json clearanceJson(const Clearance& clearance);
 

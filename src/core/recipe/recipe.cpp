@@ -55,6 +55,7 @@ void parseRest(JsonObject& object, Recipe& recipe) {
     object.optional("choose", [&](const JsonValue& v) { recipe.choose = parseChoosePlan(v); });
     object.optional("forecast", [&](const JsonValue& v) { recipe.forecast = parseForecast(v); });
     object.optional("scenarios", [&](const JsonValue& v) { recipe.scenarios = parseScenarios(v); });
+    object.optional("rows_by_hand", [&](const JsonValue& v) { recipe.handRows = parseHandRows(v); });
     object.optional("clearance", [&](const JsonValue& v) { recipe.clearance = parseClearance(v); });
     object.optional("leave_out", [&](const JsonValue& v) {
         v.eachItem([&](const JsonValue& item) {
@@ -216,6 +217,7 @@ std::string recipeText(const Recipe& recipe) {
     if (recipe.choose) out["choose"] = choosePlanJson(*recipe.choose);
     if (recipe.forecast) out["forecast"] = forecastJson(*recipe.forecast);
     if (!recipe.scenarios.empty()) out["scenarios"] = scenariosJson(recipe.scenarios);
+    if (!recipe.handRows.empty()) out["rows_by_hand"] = handRowsJson(recipe.handRows);
     if (recipe.clearance) out["clearance"] = clearanceJson(*recipe.clearance);
     for (const LeftOutRow& row : recipe.leaveOut)
         out["leave_out"].push_back({{"row", row.row}, {"reason", row.reason}});
@@ -288,6 +290,7 @@ bool sameModel(const Recipe& a, const Recipe& b) {
     other.chosen = a.chosen;
     other.units = a.units;
     other.clearance = a.clearance;
+    other.handRows = a.handRows;
     other.roles = a.roles;
     return a == other && columnWith(a, Role::weight) == columnWith(b, Role::weight) &&
            columnWith(a, Role::offset) == columnWith(b, Role::offset);

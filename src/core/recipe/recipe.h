@@ -110,6 +110,8 @@ struct Recipe {
     std::optional<ForecastRequest> forecast;
     /// What would happen otherwise, over the rows to be forecast.
     std::vector<Scenario> scenarios;
+    /// Rows told by hand.
+    std::vector<HandRow> handRows;
     /// Changes no number.
     std::optional<Clearance> clearance;
     std::vector<LeftOutRow> leaveOut;

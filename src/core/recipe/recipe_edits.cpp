@@ -72,6 +72,7 @@ Recipe rebased(const Recipe& made, const Recipe& base, const Recipe& onto) {
     next.choose = chosen(made.choose, base.choose, onto.choose);
     next.forecast = chosen(made.forecast, base.forecast, onto.forecast);
     next.scenarios = chosen(made.scenarios, base.scenarios, onto.scenarios);
+    next.handRows = chosen(made.handRows, base.handRows, onto.handRows);
     next.clearance = chosen(made.clearance, base.clearance, onto.clearance);
     next.leaveOut = merged(made.leaveOut, base.leaveOut, onto.leaveOut);
     next.accepted = merged(made.accepted, base.accepted, onto.accepted);

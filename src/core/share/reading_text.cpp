@@ -98,8 +98,9 @@ NamedFiles readingFiles(const Recipe& recipe, const Evidence& evidence, const Ta
                       marginalEffectsCsv(averageMarginalEffects(evidence, table, threads, progress))}};
     if (evidence.study->linear()) return files;
     const Study& study = *evidence.study;
-    files.emplace_back("average_effects.csv",
-                       averageEffectsCsv(averageEffects(study, table, threads, progress), study));
+    const auto effects = averageEffects(study, table, threads, progress);
+    files.emplace_back("average_effects.csv", averageEffectsCsv(effects, study));
+    files.emplace_back("row_curves.csv", rowCurvesCsv(effects, study));
     files.emplace_back("interactions.csv",
                        interactionsCsv(interactionStrengths(study, table, threads, progress)));
     return files;

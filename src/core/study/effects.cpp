@@ -254,11 +254,18 @@ void addAverages(Effect& effect, const AverageEffect& average) {
     if (!(rows > 0) || average.accumulated.empty()) return;
     effect.lines.front().label = "others as usual";
     const std::vector<double> none(average.at.size(), std::numeric_limits<double>::quiet_NaN());
-    EffectLine accumulated{"accumulated over the rows", average.at, average.accumulated, none, none};
-    for (double& value : accumulated.mean)
-        value += mean / rows;
+    const bool banded = !average.accumulatedLow.empty();
+    EffectLine accumulated{"accumulated over the rows", average.at, average.accumulated,
+                           banded ? average.accumulatedLow : none, banded ? average.accumulatedHigh : none};
+    for (auto* values : {&accumulated.mean, &accumulated.lower, &accumulated.upper})
+        for (double& value : *values)
+            value += mean / rows;
     effect.lines.push_back(std::move(accumulated));
-    effect.lines.push_back({"averaged over the rows", average.at, average.partial, none, none});
+    effect.lines.push_back({"averaged over the rows", average.at, average.partial,
+                            banded ? average.partialLow : none, banded ? average.partialHigh : none});
+    for (std::size_t i = 0; i < average.curves.size(); ++i)
+        effect.curves.push_back(
+            {"row " + countText(average.curveRows[i]), average.at, average.curves[i], {}, {}});
 }
 
 } // namespace
@@ -280,7 +287,9 @@ Effect effectOf(const Evidence& evidence, const Table& table, const std::string&
     }
     effect.lines.push_back(std::move(line));
     if (!effects.study().linear() && effect.levels.empty())
-        addAverages(effect, averageEffect(effects.study(), table, input, progress));
+        addAverages(effect,
+                    averageEffect(effects.study(), table, input,
+                                  studiesWithoutParts(effects.study(), table, {}, progress), progress));
     const auto& rows = effects.study().rows;
     const std::size_t stride = std::max<std::size_t>(1, (rows.size() + mostRows - 1) / mostRows);
     for (std::size_t i = 0; i < rows.size(); i += stride) {

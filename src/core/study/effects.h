@@ -48,6 +48,8 @@ struct Effect {
     /// Names of the levels when `column` is a factor.
     std::vector<std::string> levels;
     std::vector<EffectLine> lines;
+    /// Of models without coefficients: single rows as the column moves and nothing else.
+    std::vector<EffectLine> curves;
     PartialResiduals rows;
     /// Where the learning rows lie: counts in equal cells from lowest to highest; by level for a factor.
     std::vector<double> density;
@@ -67,8 +69,9 @@ double usualOffset(const Study& study, const Table& table);
 
 /// The effect of a column of the model. `hold` names values to hold other columns at (a number, or the index
 /// of a level). Models without coefficients have three lines for a number: with the others held, accumulated
-/// and averaged over the rows (see AverageEffect). Requires evidence with its study, and the table it was
-/// made from. Errors: unknownColumn when the model does not use it. Throws Stopped.
+/// and averaged over the rows, with bands, and curves of single rows (see AverageEffect). Requires evidence
+/// with its study, and the table it was made from. Errors: unknownColumn when the model does not use it.
+/// Throws Stopped.
 Effect effectOf(const Evidence& evidence, const Table& table, const std::string& column,
                 const std::map<std::string, double>& hold, Progress& progress);
 

@@ -10,6 +10,7 @@
 #include "study/importance.h"
 #include "study/input_evidence.h"
 #include "study/linear_evidence.h"
+#include "study/step_by_step.h"
 #include "table/same_table.h"
 
 #include <algorithm>
@@ -257,12 +258,16 @@ private:
             if (before->forecast->level != m_recipe.forecast->level)
                 setForecastLevel(*m_evidence.forecast, learned, file, m_recipe.forecast->level);
         } else {
-            m_evidence.forecast = forecastRows(learned, m_prepared.forecast->table, file,
-                                               m_recipe.forecast->level, m_threads, stage);
+            const auto stepped = stepThrough(study(), m_recipe, m_prepared, file, m_threads, stage);
+            const Prepared& coming = stepped ? stepped->prepared : *m_prepared.forecast;
+            m_evidence.forecast =
+                forecastRows(learned, coming.table, file, m_recipe.forecast->level, m_threads, stage);
+            if (stepped) widenByPaths(*m_evidence.forecast, *stepped, learned, file);
             nameMisfits(m_evidence.forecast->reach, m_rows.forecast->report.faults);
-            markLeftOut(*m_evidence.forecast, m_prepared.forecast->leftOut);
+            markLeftOut(*m_evidence.forecast, coming.leftOut);
         }
-        m_evidence.forecast->file = m_recipe.forecast->file;
+        m_evidence.forecast->file =
+            m_recipe.forecast->made ? sourceName(*m_recipe.forecast) : m_recipe.forecast->file;
         m_evidence.forecast->asKind = m_recipe.forecast->intervals == IntervalWay::usual;
     }
 
@@ -370,7 +375,14 @@ Evidence evaluate(const Recipe& recipe, const StudyRows& rows, const PreparedRow
     const bool folded = !evidence.folds || !evidence.folds->partial();
     if (evidence.forecast && folded) {
         ProgressStage answering(progress, judged ? 0.65 : 0.55, judged ? 0.7 : 0.6);
-        answerForecast(evidence, recipe, rows, prepared, options.questioned, options.threads, answering);
+        // With what was predicted of earlier periods, where steps look back at it.
+        std::optional<PreparedRows> fed;
+        if (!sameTable(prepared.forecast->table, evidence.forecast->rows)) {
+            fed = prepared;
+            fed->forecast->table = evidence.forecast->rows;
+        }
+        answerForecast(evidence, recipe, rows, fed ? *fed : prepared, options.questioned, options.threads,
+                       answering);
     }
     if (options.importance && folded)
         evidence.importance = permutationImportance(recipe, prepared, evidence, rows.learning.report.file,

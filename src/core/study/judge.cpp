@@ -28,10 +28,6 @@ bool learnsAnything(const std::vector<Step>& steps) {
     });
 }
 
-bool looksBackAtResponse(const Step& step, const std::string& response) {
-    return step.on && (step.kind == "lag" || step.kind == "rolling mean") && step.text("column") == response;
-}
-
 void refuseLookBack(const Recipe& recipe, const PreparedRows& prepared, const std::string& file) {
     for (std::size_t i = 0; i < recipe.steps.size(); ++i) {
         if (!looksBackAtResponse(recipe.steps[i], recipe.response)) continue;

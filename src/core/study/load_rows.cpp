@@ -1,9 +1,17 @@
 #include "study/load_rows.h"
 
+#include "study/make_rows.h"
+
 namespace oxgoad {
 
 RowsRead loadForecastRows(const Recipe& recipe, const Table& learning, const std::filesystem::path& folder,
                           Threads threads, Progress& progress, const PasswordFor& password) {
+    if (recipe.forecast->made) {
+        RowsRead made;
+        made.table = makeRows(*recipe.forecast->made, learning, recipe.response, recipe.rows.file);
+        made.report.file = sourceName(*recipe.forecast);
+        return made;
+    }
     RowsPlan plan;
     static_cast<RowsSource&>(plan) = *recipe.forecast;
     plan.text.kindsMayBeAbsent = true;

@@ -1,6 +1,7 @@
 #include "study/prepare_rows.h"
 
 #include "base/error.h"
+#include "base/not_a_number.h"
 #include "base/text.h"
 #include "table/same_table.h"
 
@@ -26,7 +27,15 @@ std::vector<LeftOutBy> byHand(const Recipe& recipe, std::size_t rows, const std:
 
 Prepared applied(const PreparedRows& prepared, const std::vector<Step>& steps, const RowsRead& forecast,
                  Progress& progress) {
-    return applySteps(forecast.table, steps, prepared.steps, forecast.report.file, progress);
+    // Steps that look back at the response find it missing where it is not known yet.
+    const std::string& response = prepared.response;
+    const bool lookBack = std::any_of(steps.begin(), steps.end(),
+                                      [&](const Step& step) { return looksBackAtResponse(step, response); });
+    const Table table = lookBack && !forecast.table.find(response) && prepared.raw.find(response)
+                            ? forecast.table.withColumn(Column::ofNumbers(
+                                  response, std::vector<double>(forecast.table.rows(), nan)))
+                            : forecast.table;
+    return applySteps(table, steps, prepared.steps, forecast.report.file, progress);
 }
 
 Ledger ledgerOf(const PreparedRows& prepared, const Recipe& recipe, const ReadReport& report, Threads threads,
@@ -71,6 +80,10 @@ std::vector<std::uint8_t> teachersOfSteps(const PreparedRows& prepared, const Ta
 }
 
 } // namespace
+
+bool looksBackAtResponse(const Step& step, const std::string& response) {
+    return step.on && (step.kind == "lag" || step.kind == "rolling mean") && step.text("column") == response;
+}
 
 std::vector<std::uint8_t> PreparedRows::used() const {
     std::vector<std::uint8_t> used(leftOut.size());

@@ -67,6 +67,9 @@ struct PreparedRows {
 std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const StudyRows& rows, Threads threads,
                                                 Progress& progress, const PreparedRows* before = nullptr);
 
+/// Whether a step takes earlier values of the response.
+bool looksBackAtResponse(const Step& step, const std::string& response);
+
 /// True when the recipe and the rows ask for the very rows that were prepared, up to the forecast's.
 bool isPreparedFor(const PreparedRows& prepared, const Recipe& recipe, const StudyRows& rows);
 

@@ -6,7 +6,6 @@
 #include "estimate/distributions.h"
 #include "estimate/linear/linear_model.h"
 #include "estimate/row_blocks.h"
-#include "study/effects.h"
 
 #include <algorithm>
 #include <array>
@@ -37,10 +36,7 @@ public:
         m_complete = m_bound.complete(m_story.row);
         takePlacesAndNearest();
         if (!m_complete) return std::move(m_story);
-        if (m_study.linear())
-            climbTerms();
-        else if (!climbContributions())
-            climbColumns();
+        climb();
         takeWithout();
         return std::move(m_story);
     }
@@ -156,45 +152,23 @@ private:
         }
     }
 
-    std::string valuesOf(const std::vector<std::string>& columns) const {
-        std::string text;
-        for (const std::string& column : columns) {
-            const auto at = findInput(m_study.inputs, column);
-            if (!at) continue;
-            text += (text.empty() ? "" : ", ") + column + " " +
-                    m_study.inputs[*at].valueText(m_bound.inputs().value(*at, m_story.row));
+    void climb() {
+        const LinearModel* model = m_study.linear();
+        Ladder ladder = ladderOf(m_study, model ? std::vector<HeldValue>() : usualValues(m_study, m_table),
+                                 m_table, m_file, m_bound, m_story.row);
+        m_story.start = ladder.start;
+        m_story.end = ladder.end;
+        m_story.offset = ladder.offset;
+        m_story.ladder = std::move(ladder.steps);
+        if (!model) {
+            takeHalf(m_study.rule.halfByErrors(m_recipe.level));
+            return;
         }
-        return text;
-    }
-
-    void climbTerms() {
-        const LinearModel& model = *m_study.linear();
-        const LeastSquaresFit& fit = model.fit;
-        const BoundDesign design(model.design, m_table, m_file);
+        const BoundDesign design(model->design, m_table, m_file);
         const std::array<std::uint32_t, 1> one{m_story.row};
-        Eigen::MatrixXd x(1, static_cast<Index>(model.design.columns().size()));
+        Eigen::MatrixXd x(1, static_cast<Index>(model->design.columns().size()));
         design.fill(one, x);
-        const Eigen::VectorXd mean = fit.columnMeans();
-        const std::vector<Term>& terms = model.design.terms();
-        std::vector<double> amounts(terms.size(), 0);
-        double start = fit.constant, end = fit.constant;
-        for (Index j = 0; j < x.cols(); ++j) {
-            const double coefficient = fit.coefficients[j];
-            if (std::isnan(coefficient)) continue; // other columns say it
-            const double centre = fit.intercept ? mean[j] : 0;
-            start += coefficient * centre;
-            end += coefficient * x(0, j);
-            amounts[model.design.columns()[static_cast<std::size_t>(j)].term] +=
-                coefficient * (x(0, j) - centre);
-        }
-        m_story.start = start;
-        m_story.end = end;
-        m_story.offset = m_bound.offset(m_story.row);
-        for (std::size_t t = 0; t < terms.size(); ++t) {
-            if (!m_study.has(t)) continue;
-            m_story.ladder.push_back({termName(terms[t]), valuesOf(columnsOf(terms[t])), amounts[t]});
-        }
-        takeInterval(model, x);
+        takeInterval(*model, x);
     }
 
     void takeInterval(const LinearModel& model, const Eigen::MatrixXd& x) {
@@ -216,46 +190,6 @@ private:
         const double middle = m_story.end + m_story.offset;
         m_story.lower = m_recipe.logResponse ? std::exp(middle - half) : middle - half;
         m_story.upper = m_recipe.logResponse ? std::exp(middle + half) : middle + half;
-    }
-
-    /// What each column adds, where the model says that.
-    bool climbContributions() {
-        const auto& inputs = m_study.inputs;
-        std::vector<double> own;
-        for (std::size_t i = 0; i < inputs.size(); ++i)
-            own.push_back(m_bound.inputs().value(i, m_story.row));
-        const Contributions said = m_study.model->contributions(own);
-        if (said.amounts.empty()) return false;
-        m_story.start = m_story.end = said.start;
-        m_story.offset = m_bound.offset(m_story.row);
-        for (std::size_t i = 0; i < inputs.size(); ++i) {
-            m_story.ladder.push_back({inputs[i].name, valuesOf({inputs[i].name}), said.amounts[i]});
-            m_story.end += said.amounts[i];
-        }
-        takeHalf(m_study.rule.halfByErrors(m_recipe.level));
-        return true;
-    }
-
-    void climbColumns() {
-        const auto usual = usualValues(m_study, m_table);
-        const auto& inputs = m_study.inputs;
-        Eigen::MatrixXd at(static_cast<Index>(inputs.size() + 1), static_cast<Index>(inputs.size()));
-        for (std::size_t i = 0; i < inputs.size(); ++i) {
-            double start = m_bound.inputs().value(i, m_story.row);
-            const double own = start;
-            for (const HeldValue& held : usual)
-                if (held.column == inputs[i].name) start = held.value;
-            for (std::size_t k = 0; k <= inputs.size(); ++k)
-                at(static_cast<Index>(k), static_cast<Index>(i)) = k > i ? own : start;
-        }
-        const Eigen::VectorXd said = m_study.rule.valuesOf(*m_study.model, at);
-        m_story.start = said[0];
-        m_story.end = said[said.size() - 1];
-        m_story.offset = m_bound.offset(m_story.row);
-        for (std::size_t i = 0; i < inputs.size(); ++i)
-            m_story.ladder.push_back({inputs[i].name, valuesOf({inputs[i].name}),
-                                      said[static_cast<Index>(i + 1)] - said[static_cast<Index>(i)]});
-        takeHalf(m_study.rule.halfByErrors(m_recipe.level));
     }
 
     void takeWithout() {

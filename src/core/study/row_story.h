@@ -1,6 +1,7 @@
 #pragma once
 // Everything a model says of one row.
 #include "study/evidence.h"
+#include "study/ladder.h"
 #include "study/prepare_rows.h"
 
 #include <cstdint>
@@ -8,16 +9,6 @@
 #include <vector>
 
 namespace oxgoad {
-
-/// A step of the ladder from the mean prediction to that of the row.
-struct Contribution {
-    /// A term; a column for a model without coefficients.
-    std::string name;
-    /// "list_rate 14.95, contract annual".
-    std::string values;
-    /// On the model's scale: a logarithm where the fit is one.
-    double amount = 0;
-};
 
 /// Where the row lies within the learning rows of a column.
 struct ColumnPlace {

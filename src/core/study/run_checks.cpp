@@ -7,7 +7,9 @@
 #include "estimate/linear/apart_reader.h"
 #include "estimate/linear/linear_model.h"
 #include "estimate/row_blocks.h"
+#include "study/average_effects.h"
 #include "study/fold_evidence.h"
+#include "study/importance.h"
 #include "study/judge.h"
 #include "study/linear_evidence.h"
 #include "study/model_goads.h"
@@ -94,6 +96,12 @@ public:
         context.otherSeeds = [this](Progress& progress) {
             return otherSeeds(m_evidence, m_from, m_threads, progress);
         };
+        if (!m_evidence.study->linear()) {
+            context.pairs = [this](Progress& progress) {
+                return interactionStrengths(*m_evidence.study, m_table, m_threads, progress);
+            };
+            context.importances = [this](Progress& progress) { return importances(progress); };
+        }
         if (m_evidence.study->tuning)
             context.otherSettings = [this](Progress& progress) {
                 constexpr std::size_t seeds = 20;
@@ -104,6 +112,18 @@ public:
     }
 
 private:
+    std::vector<ColumnImportance> importances(Progress& progress) const {
+        const Importance found = !m_evidence.importance.lines.empty()
+                                     ? m_evidence.importance
+                                     : permutationImportance(m_from.recipe, m_from.prepared, m_evidence,
+                                                             m_file, m_threads, progress);
+        std::vector<ColumnImportance> columns;
+        for (const ImportanceLine& line : found.lines)
+            if (line.columns.size() == 1)
+                columns.push_back({line.columns[0], line.increase * (2 * found.rmse + line.increase)});
+        return columns;
+    }
+
     void takeRows() {
         const Study& study = *m_evidence.study;
         m_bound.emplace(study.bind(m_table, m_file));
