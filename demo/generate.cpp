@@ -250,6 +250,35 @@ std::string trailerQuotes() {
     return out;
 }
 
+/// What depots spent on repairs of their cooling plant, month by month: often nothing, then a skewed amount.
+std::string repairs() {
+    RandomStream random(20, "repairs");
+    constexpr std::array plants{"piston", "screw", "scroll"};
+    constexpr std::array<double, 3> more{0.9, 0.0, -0.4}, dearer{0.0, 0.45, 0.1};
+    std::string out = "depot_number,month,plant,plant_age,places,running_hours,repairs\n";
+    for (int depot = 1; depot <= 40; ++depot) {
+        const auto plant = static_cast<std::size_t>(random.below(3));
+        const double begun = std::round(10 * 18 * random.uniform()) / 10;
+        const double places = std::round(1500 + 8500 * random.uniform());
+        for (int month = 0; month < 36; ++month) {
+            const double age = begun + month / 12.0;
+            const double hours = std::round(380 + 300 * random.uniform());
+            const double chance =
+                1 / (1 + std::exp(-(-2.2 + 0.13 * age + more[plant] + 0.002 * (hours - 530))));
+            const double mean = std::exp(6.4 + 0.05 * age + dearer[plant] + 0.00012 * places);
+            double amount = 0; // gamma of shape 2: the sum of two exponentials
+            for (int k = 0; k < 2; ++k)
+                amount -= mean / 2 * std::log(1 - random.uniform());
+            const bool any = random.uniform() < chance;
+            out += std::to_string(depot) + "," + std::to_string(2023 + month / 12) + "-" +
+                   (month % 12 < 9 ? "0" : "") + std::to_string(month % 12 + 1) + "-01," + plants[plant] +
+                   "," + fixedText(age, 1) + "," + fixedText(places, 0) + "," + fixedText(hours, 0) + "," +
+                   (any ? fixedText(amount, 2) : "0") + "\n";
+        }
+    }
+    return out;
+}
+
 } // namespace
 
 int main(int argc, char** argv) {
@@ -267,6 +296,7 @@ int main(int argc, char** argv) {
         replaceFile(folder / "depot_months.csv", depotMonths(depots, climate));
         replaceFile(folder / "plan.csv", plan(depots, climate));
         replaceFile(folder / "trailer_quotes.csv", trailerQuotes());
+        replaceFile(folder / "repairs.csv", repairs());
     } catch (const std::exception& error) {
         std::cerr << error.what() << "\n";
         return 2;

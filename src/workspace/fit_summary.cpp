@@ -15,6 +15,10 @@ QStringList linearSummary(const Evidence& e, const LinearEvidence& l, const QStr
     if (!std::isnan(l.quantileFit))
         lines << QString("Check loss %1 % below that of the quantile alone (Koenker and Machado 1999)")
                      .arg(qs(readableText(100 * l.quantileFit, 3)));
+    else if (l.generalised)
+        lines << QString("%1 % of the deviance explained; dispersion %2")
+                     .arg(qs(readableText(100 * l.rSquared, 4)),
+                          qs(readableText(l.generalised->dispersion, 4)));
     else if (std::isnan(l.rSquared))
         lines << QString("R², spread and tests have no value: there are as many coefficients as rows");
     else
@@ -26,7 +30,7 @@ QStringList linearSummary(const Evidence& e, const LinearEvidence& l, const QStr
         lines << QString("Scale of the residuals %1%2; %3 weigh less than a half")
                      .arg(qs(readableText(l.iterated->scale)), e.logResponse ? QString() : unit,
                           qs(plural(l.iterated->rowsDoubted, "row", "rows")));
-    else if (!std::isnan(l.residualStandardDeviation))
+    else if (!std::isnan(l.residualStandardDeviation) && !l.generalised)
         lines << QString("Residual standard deviation %1%2 with %3 degrees of freedom")
                      .arg(qs(readableText(l.residualStandardDeviation)),
                           e.logResponse ? QString(" on the logarithm") : unit,

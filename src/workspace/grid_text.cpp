@@ -62,4 +62,9 @@ QString supportedText(double value, double error) {
     return decimalsText(value, std::max(decimals, 0));
 }
 
+QString residualTitle(const Evidence& evidence) {
+    if (evidence.study && evidence.study->rule.link.family) return "deviance\nresidual";
+    return evidence.logResponse ? "residual,\nlogarithm" : "residual";
+}
+
 } // namespace oxgoad

@@ -1,5 +1,6 @@
 #pragma once
 // How numbers are shown in tables.
+#include "study/evidence.h"
 #include "workspace/grid_model.h"
 
 #include <QVariant>
@@ -16,5 +17,8 @@ QString tickText(double value);
 int decimalsFor(double size);
 GridColumn textColumn(QString title, std::function<QString(int)> text);
 GridColumn numberColumn(QString title, std::function<double(int)> value, int decimals);
+
+/// What the residuals of rows are, as the head of a column.
+QString residualTitle(const Evidence& evidence);
 
 } // namespace oxgoad

@@ -95,8 +95,8 @@ GridModel::Content outlyingGrid(const Session& session) {
         numberColumn(
             "predicted", [at, evidence](int row) { return evidence->rows.fitted[at(row)]; }, decimals),
         numberColumn(
-            evidence->logResponse ? "residual,\nlogarithm" : "residual",
-            [at, evidence](int row) { return evidence->rows.residual[at(row)]; }, decimalsFor(sigma)),
+            residualTitle(*evidence), [at, evidence](int row) { return evidence->rows.residual[at(row)]; },
+            decimalsFor(sigma)),
     };
     if (!linear) {
         grid.columns.push_back(numberColumn(

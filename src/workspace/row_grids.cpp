@@ -61,7 +61,7 @@ GridModel::Content ladderGrid(const Session& session, std::shared_ptr<const RowS
         decimalsFor(evidence.study->rule.spread > 0 ? evidence.study->rule.spread : high - low);
     grid.rows = static_cast<int>(steps->size());
     const auto at = [steps](int row) -> const LadderStep& { return (*steps)[static_cast<std::size_t>(row)]; };
-    const QString scale = evidence.logResponse ? QObject::tr(", logarithm") : QString();
+    const QString scale = evidence.inLogs() ? QObject::tr(", logarithm") : QString();
     grid.columns = {
         textColumn("step", [at](int row) { return at(row).name; }),
         textColumn("of this row", [at](int row) { return at(row).values; }),
@@ -148,8 +148,8 @@ GridModel::Content nearestGrid(const Session& session, std::shared_ptr<const Row
         numberColumn(
             "predicted", [at](int row) { return at(row).predicted; }, decimals),
         numberColumn(
-            session.evidence()->logResponse ? "residual,\nlogarithm" : "residual",
-            [at](int row) { return at(row).residual; }, decimalsFor(session.evidence()->study->rule.spread)),
+            residualTitle(*session.evidence()), [at](int row) { return at(row).residual; },
+            decimalsFor(session.evidence()->study->rule.spread)),
     };
     grid.extra = [at](int row, int, int role) -> QVariant {
         return role == DataRowRole ? QVariant::fromValue<qulonglong>(at(row).row) : QVariant();

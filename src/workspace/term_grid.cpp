@@ -252,7 +252,7 @@ private:
 GridModel::Content termsGrid(Session& session, std::vector<TermLine> lines) {
     const auto cells = std::make_shared<const TermCells>(session, std::move(lines));
     const QString unit = session.unit(session.recipe().response);
-    const bool logs = session.evidence() && session.evidence()->logResponse;
+    const bool logs = session.evidence() && session.evidence()->inLogs();
     const QString per = logs             ? "\nln " + qs(session.recipe().response)
                         : unit.isEmpty() ? QString()
                                          : "\n" + unit;

@@ -5,7 +5,10 @@
 #include "estimate/tree/tree.h"
 #include "study/forecast_answers.h"
 
+#include <QDoubleSpinBox>
 #include <QLineEdit>
+#include <QListWidget>
+#include <QSlider>
 #include <cstdlib>
 
 using namespace oxgoad;
@@ -47,6 +50,78 @@ protected:
         ASSERT_TRUE(settle());
     }
 };
+
+TEST_F(Questions, ARowIsToldByHand) {
+    forecastDemo();
+    choose("below", "one row");
+    ASSERT_TRUE(
+        QTest::qWaitFor([this] { return find<QLabel>("oneRowSays")->text().contains("between"); }, 8000))
+        << ss(find<QLabel>("oneRowSays")->text());
+    picture("one_row");
+    EXPECT_TRUE(find<QLabel>("oneRowReach")->text().startsWith("Inside")) << "usual values are inside";
+    EXPECT_GE(find<GridView>("oneRowLadder")->model()->rowCount(), 5) << "the mean and a step a term";
+    const QString before = find<QLabel>("oneRowSays")->text();
+    // By keys: a slider moves, and what it says follows.
+    auto* slider = find<QSlider>("oneRowSlider_list_rate");
+    slider->setFocus();
+    for (int k = 0; k < 40; ++k)
+        QTest::keyClick(slider, Qt::Key_PageUp);
+    ASSERT_TRUE(
+        QTest::qWaitFor([this] { return find<QLabel>("oneRowReach")->text().startsWith("Outside"); }, 8000));
+    EXPECT_NE(find<QLabel>("oneRowSays")->text(), before);
+    EXPECT_NE(find<QLabel>("oneRowReach")->text().indexOf("list_rate"), -1);
+    picture("one_row_outside");
+    // A number typed is read as typed, or refused.
+    type("oneRowField_list_rate", "abc");
+    QTest::keyClick(find<QLineEdit>("oneRowField_list_rate"), Qt::Key_Return);
+    EXPECT_NE(find<QLabel>("oneRowFound")->text().indexOf("no number"), -1);
+    type("oneRowField_list_rate", "20");
+    QTest::keyClick(find<QLineEdit>("oneRowField_list_rate"), Qt::Key_Return);
+    ASSERT_TRUE(
+        QTest::qWaitFor([this] { return find<QLabel>("oneRowReach")->text().startsWith("Inside"); }, 8000));
+    choose("oneRowColumn", "list_rate");
+    type("oneRowTarget", "150000");
+    click(find<QPushButton>("oneRowFind"));
+    ASSERT_TRUE(QTest::qWaitFor(
+        [this] { return find<QLabel>("oneRowFound")->text().startsWith("list_rate = "); }, 8000))
+        << ss(find<QLabel>("oneRowFound")->text());
+    type("oneRowName", "a lot");
+    click(find<QPushButton>("oneRowKeep"));
+    ASSERT_TRUE(settle());
+    ASSERT_EQ(session().recipe().handRows.size(), 1U);
+    EXPECT_EQ(session().recipe().handRows[0].name, "a lot");
+    choose("oneRowStart", "a lot");
+    click(find<QPushButton>("oneRowForget"));
+    ASSERT_TRUE(settle());
+    EXPECT_TRUE(session().recipe().handRows.empty());
+}
+
+TEST_F(Questions, RowsAreMadeForTheNextPeriods) {
+    openFile(demo + "/depot_months.csv");
+    station(3);
+    for (const auto* term : {"places", "list_rate", "contract"})
+        tick(find<GridView>("terms"), term);
+    ASSERT_TRUE(settle());
+    station(6);
+    click(find<QPushButton>("makeForecast"));
+    auto* dialog = window->findChild<QDialog*>("madeDialog");
+    ASSERT_TRUE(dialog);
+    picture("made_behind");
+    if (const char* folder = std::getenv("OXGOAD_PICTURES"))
+        dialog->grab().save(QString::fromUtf8(folder) + "/made_dialog.png");
+    auto* by = dialog->findChild<QListWidget*>("madeBy");
+    for (int i = 0; i < by->count(); ++i)
+        if (by->item(i)->text() == "depot") by->item(i)->setCheckState(Qt::Checked);
+    dialog->findChild<QDoubleSpinBox*>("madePeriods")->setValue(3);
+    dialog->accept();
+    ASSERT_TRUE(settle());
+    const auto evidence = session().evidence();
+    ASSERT_TRUE(evidence && evidence->forecast);
+    EXPECT_EQ(evidence->forecast->prediction.size() % 3, 0U);
+    EXPECT_EQ(evidence->forecast->unpredicted, 0U) << unpredictedText(*evidence->forecast);
+    EXPECT_EQ(evidence->forecast->file, "the next 3 months of month");
+    picture("made_rows");
+}
 
 TEST_F(Questions, AModelIsHandedOnInThreeClicks) {
     forecastDemo();

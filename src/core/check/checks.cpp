@@ -193,6 +193,7 @@ const std::vector<Check>& checks() {
         {{"spread by group"}, needsErrors, checkSpreadByGroup, slow, folds, beside, Tells::spread},
         {{"suspiciously good column"}, needsNothing, checkGoodColumn, slow, noFolds, beside, Tells::leak},
         {{"response said by its making"}, needsNothing, checkLeaks, slow, noFolds, beside, Tells::leak},
+        {{"kind of response"}, needsNothing, checkResponseKind, slow, noFolds, beside, Tells::form},
         {{"columns that act together"}, needsNothing, checkActingPairs, slow, noFolds, beside, Tells::form},
         {{"one column carries it"}, needsNothing, checkWhatCarries, slow, noFolds, beside, Tells::leak},
         {{"hangs on the seed", "setting hangs on the seed"},

@@ -335,6 +335,8 @@ void checkTotals(const CheckContext& context, Findings& findings);
 void checkCoverage(const CheckContext& context, Findings& findings);
 /// The same judgement with 20 other seeds.
 void checkSeeds(const CheckContext& context, Findings& findings);
+/// Many zeros, or a spread that grows with the mean: responses for which there are models of their own.
+void checkResponseKind(const CheckContext& context, Findings& findings);
 /// The pair of columns of a model without coefficients whose acting together says most of its predictions.
 void checkActingPairs(const CheckContext& context, Findings& findings);
 /// Whether one level, or a column that names rows, carries such a model.

@@ -68,6 +68,12 @@ constexpr std::array entries{
           "Ask where the column comes from and whether it is known when the forecast is made; leave it out "
           "if not.",
           "Checks of the judgement"},
+    Entry{
+        "kind of response",
+        "A straight line through many zeros, or through amounts that spread with their mean, gives the wrong "
+        "mean where most of the money is.",
+        "Take a model of the mean, or one of whether and one of how much, and compare totals by tenths.",
+        "Checks of the relation"},
     Entry{"columns that act together",
           "What one column does hangs on another: a straight model says that only by their product.",
           "Add the product to a straight model and compare it on the same folds; it may be all that a "

@@ -2,6 +2,7 @@
 #include "base/text.h"
 #include "check/check_tools.h"
 #include "estimate/distributions.h"
+#include "recipe/validity.h"
 
 #include <algorithm>
 #include <cmath>
@@ -114,6 +115,11 @@ void checkTotals(const CheckContext& context, Findings& findings) {
         says += ", 95 % from " + readableText(all.ratio() - half, 4) + " to " +
                 readableText(all.ratio() + half, 4);
     if (!worst.empty()) says += "; furthest off is " + worst;
+    if (const std::size_t tenth = n / parts; tenth > 1) {
+        const Total top = totalOf(context, std::span(order).subspan(n - tenth));
+        says +=
+            "; the tenth predicted largest holds " + percentText(top.actual / all.actual) + " of what was";
+    }
     says += "; p for " + plural(tests, "total", "totals");
     findings.readings.push_back(madeReading(name, all.ratio(), limit, p, says, source));
     if (!(p < limit)) return;
@@ -134,6 +140,11 @@ void checkTotals(const CheckContext& context, Findings& findings) {
     goad.cost = worstShare;
     goad.costSays = "by this share the total that is furthest off is wrong";
     goad.size = furthest;
+    if (context.logResponse)
+        goad.moves.push_back({.label = "gamma regression", .edit = [](Recipe& recipe, const std::string&) {
+                                  recipe.logResponse = false;
+                                  recipe = withEstimator(recipe, {"gamma"});
+                              }});
     findings.goads.push_back(std::move(goad));
 }
 

@@ -92,7 +92,7 @@ void checkActingPairs(const CheckContext& context, Findings& findings) {
     Goad goad;
     goad.key = name + ": " + pair;
     goad.check = name;
-    goad.severity = Severity::note;
+    goad.severity = Severity::caution;
     goad.title = "A straight model would need " + most->first + " × " + most->second;
     goad.reading = says;
     goad.threshold = "above " + percentText(limit) + " of the spread of the predictions";

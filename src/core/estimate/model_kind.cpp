@@ -2,11 +2,14 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "estimate/generalised/generalised.h"
 #include "estimate/linear/linear_kinds.h"
 #include "estimate/model_text.h"
 #include "estimate/neighbours/neighbours.h"
+#include "estimate/ordered/ordered.h"
 #include "estimate/penalised/penalised.h"
 #include "estimate/tree/tree.h"
+#include "estimate/two_parts/two_parts.h"
 
 #include <algorithm>
 #include <cassert>
@@ -17,8 +20,10 @@ namespace oxgoad {
 namespace {
 
 std::vector<ModelKind>& allKinds() {
-    static std::vector<ModelKind> kinds{leastSquaresKind(), robustKind(),     quantileKind(),
-                                        penalisedKind(),    neighboursKind(), treeKind()};
+    static std::vector<ModelKind> kinds{leastSquaresKind(), robustKind(),          quantileKind(),
+                                        penalisedKind(),    neighboursKind(),      treeKind(),
+                                        gammaKind(),        inverseGaussianKind(), countsKind(),
+                                        tweedieKind(),      twoPartsKind(),        orderedKind()};
     return kinds;
 }
 

@@ -55,6 +55,10 @@ struct ModelKind {
     /// Is least squares: how its standard errors are made can be chosen, rows can be left out in closed form,
     /// and the criteria of normal errors hold.
     bool leastSquares = false;
+    /// How the standard errors of its coefficients are made can be chosen.
+    bool choosesErrors = false;
+    /// Finds what is to be found of its fields itself, without folds.
+    bool findsItself = false;
     /// Rows that lie far off do not pull it.
     bool standsOutliers = false;
     /// Predicts a quantile, which needs no smearing.

@@ -8,6 +8,7 @@
 #include "estimate/linear/linear_model.h"
 #include "estimate/one_way.h"
 
+#include <array>
 #include <cmath>
 #include <limits>
 #include <map>
@@ -67,8 +68,9 @@ void boundTotal(PeriodTotal& total, const BoundModel& bound, const LinearModel& 
         const double slope = rule.link.slopeAt(prediction);
         gradient += slope * block.row(static_cast<Index>(i)).transpose();
         constant += slope;
-        own += logarithmic ? prediction * prediction * ofRowInLogs * rule.usualWeight / bound.weight(row)
-                           : ofRow / bound.weight(row);
+        own += rule.link.family ? ofRow * rule.link.family->variance(prediction) / bound.weight(row)
+               : logarithmic    ? prediction * prediction * ofRowInLogs * rule.usualWeight / bound.weight(row)
+                                : ofRow / bound.weight(row);
     }
     const Combination ofMean = linear.fit.combination(gradient, linear.fit.intercept ? constant : 0);
     const double t = studentQuantile(forecast.level, ofMean.degreesOfFreedom);
@@ -86,6 +88,9 @@ void boundTotal(PeriodTotal& total, const BoundModel& bound, const LinearModel& 
 
 /// What the residuals of a period have in common.
 void findPeriodSpread(ForecastEvidence& out, const Column& dates, const LearnedRows& learned) {
+    // Deviance residuals are near the model's scale where both are relative errors.
+    const Link& link = learned.model.rule().link;
+    if (link.family && (link.family->power != 2 || !link.isLogarithmic())) return;
     constexpr double limit = 0.01; // as of groups; common practice, no source
     std::vector<std::int64_t> keys;
     constexpr std::int64_t none = INT64_MIN;
@@ -132,8 +137,9 @@ std::vector<PeriodTotal> comingTotals(const Column& dates, const BoundModel& bou
 }
 
 /// The intervals of rows from what they are made of.
-void putIntervals(ForecastEvidence& out, std::span<const std::uint32_t> rows, const PredictionRule& rule,
+void putIntervals(ForecastEvidence& out, std::span<const std::uint32_t> rows, const BoundModel& bound,
                   const LinearModel* linear) {
+    const PredictionRule& rule = bound.rule();
     const auto plain = [&](double value) { return rule.link.quantileToResponseScale(value); };
     const bool theory = linear && linear->hasErrors();
     const double usual = theory            ? studentQuantile(out.level, linear->fit.testDegreesOfFreedom())
@@ -147,6 +153,13 @@ void putIntervals(ForecastEvidence& out, std::span<const std::uint32_t> rows, co
         out.meanLower[row] = rule.toResponseScale(middle - forMean);
         out.meanUpper[row] = rule.toResponseScale(middle + forMean);
         if (linear && linear->isQuantile()) continue; // its own quantiles stand there
+        if (rule.link.family) {
+            const auto ends =
+                familyInterval(rule, out.prediction[row], out.meanError[row], bound.weight(row), out.level);
+            out.lower[row] = ends.lower;
+            out.upper[row] = ends.upper;
+            continue;
+        }
         const double half = t * out.valueError[row];
         out.lower[row] = plain(middle - half);
         out.upper[row] = plain(middle + half);
@@ -180,7 +193,22 @@ void predictByTheory(ForecastEvidence& out, const BoundModel& bound, const Linea
             out.lower[row] = plain(std::min(low[i], high[i]) + offset);
             out.upper[row] = plain(std::max(low[i], high[i]) + offset);
         }
-        putIntervals(out, complete.subspan(first, static_cast<std::size_t>(mean.size())), rule, &linear);
+        putIntervals(out, complete.subspan(first, static_cast<std::size_t>(mean.size())), bound, &linear);
+    });
+}
+
+/// Of models that say how a response is distributed; nothing otherwise.
+void putByDistribution(ForecastEvidence& out, const BoundModel& bound,
+                       std::span<const std::uint32_t> complete, Threads threads, const Progress& progress) {
+    const std::array shares{(1 - out.level) / 2, (1 + out.level) / 2};
+    if (bound.model().quantiles(MatrixXd(0, 0), shares).cols() == 0) return;
+    bound.eachBlock(complete, threads, progress, [&](std::size_t first, const MatrixXd& inputs) {
+        const MatrixXd ends = bound.model().quantiles(inputs, shares);
+        for (Index i = 0; i < ends.rows(); ++i) {
+            const auto row = complete[first + static_cast<std::size_t>(i)];
+            out.lower[row] = ends(i, 0);
+            out.upper[row] = ends(i, 1);
+        }
     });
 }
 
@@ -198,8 +226,9 @@ void predictByErrors(ForecastEvidence& out, const BoundModel& bound, std::span<c
             out.valueError[row] = std::sqrt(rule.usualWeight / bound.weight(row));
             distance[row] = placed.distances[i] * (byWeight ? bound.weight(row) : 1);
         }
-        putIntervals(out, complete.subspan(first, static_cast<std::size_t>(values.size())), rule, nullptr);
+        putIntervals(out, complete.subspan(first, static_cast<std::size_t>(values.size())), bound, nullptr);
     });
+    putByDistribution(out, bound, complete, threads, progress);
 }
 
 void gradeRows(ForecastEvidence& out, const LearnedReach& judge, const BoundModel& bound,
@@ -314,7 +343,8 @@ void setForecastLevel(ForecastEvidence& forecast, const LearnedRows& learned, co
     const BoundModel bound(learned.model.inputs().inputs(), model, learned.model.rule(), forecast.rows, file);
     forecast.level = level;
     const std::vector<std::uint32_t> complete = predictable(bound, forecast.middle.size());
-    putIntervals(forecast, complete, learned.model.rule(), model.linear());
+    putIntervals(forecast, complete, bound, model.linear());
+    putByDistribution(forecast, bound, complete, {}, {});
     if (const Column* dates = sharedDates(learned.table, forecast.rows))
         forecast.coming = comingTotals(*dates, bound, complete, forecast);
 }

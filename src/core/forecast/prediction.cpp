@@ -82,4 +82,13 @@ std::vector<double> BoundModel::predict(std::span<const std::uint32_t> rows, Thr
     return values;
 }
 
+ValueInterval familyInterval(const PredictionRule& rule, double mean, double meanError, double weight,
+                             double level) {
+    const PowerFamily& family = *rule.link.family;
+    const double unsure = rule.link.slopeAt(mean) * meanError;
+    const double dispersion = rule.spread * rule.spread / weight + unsure * unsure / family.variance(mean);
+    return {family.quantile((1 - level) / 2, mean, dispersion),
+            family.quantile((1 + level) / 2, mean, dispersion)};
+}
+
 } // namespace oxgoad

@@ -36,6 +36,14 @@ struct PredictionRule {
     double halfByErrors(double level) const { return byErrors() ? byErrors()->half(level) : std::nan(""); }
 };
 
+struct ValueInterval {
+    double lower = 0, upper = 0;
+};
+/// Of a single value of a rule with a family: its quantiles at the mean, with the dispersion that gives the
+/// value the variance of the distribution and that of the mean (`meanError` on the model's scale) together.
+ValueInterval familyInterval(const PredictionRule& rule, double mean, double meanError, double weight,
+                             double level);
+
 /// A model over a table, with what the rule reads beside the inputs. References must outlive it.
 class BoundModel {
 public:

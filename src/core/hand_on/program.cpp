@@ -303,7 +303,9 @@ private:
         const LeastSquaresFit& fit = model.fit;
         const auto rank = static_cast<std::size_t>(fit.rank());
         const double t = studentQuantile(m_program.level, fit.testDegreesOfFreedom());
-        if (fit.fewGroups)
+        if (m_study.rule.link.family)
+            none("intervals of the distribution about a mean are not written out; model.json has them");
+        else if (fit.fewGroups)
             none("degrees of freedom of errors by few groups differ from row to row");
         else if (fit.rowsFixed > 0 || !fit.unseen.empty())
             none("some rows alone fix their fitted value, so that errors are not known everywhere");

@@ -21,6 +21,8 @@ enum class IntervalSource {
     theory,
     /// Of two quantiles that it learns.
     quantiles,
+    /// Of the quantiles of what it says the response is distributed as (LearnedModel::quantiles).
+    distribution,
     /// Of errors of rows that were not learned from (TrainingResults::unseen).
     unseenErrors
 };
@@ -58,6 +60,9 @@ struct Capabilities {
     Response response = Response::number;
     /// The logarithm of the response can be learned instead; not for kinds that have a link of their own.
     bool logResponse = true;
+    /// The response is learned as it is, and an offset is on the scale of what is said
+    /// (TrainingData::offsets): of kinds that give a link of their own.
+    bool ownLink = false;
 };
 
 } // namespace oxgoad

@@ -31,6 +31,8 @@ struct TrainingData {
     std::span<const double> y;
     /// One a learning row, 0 or more, or empty: all rows weigh alike.
     std::span<const double> weights;
+    /// Of kinds with a link of their own: what is added to what they say, one a learning row; empty without.
+    std::span<const double> offsets{};
     /// How inputs enter, for kinds that have coefficients.
     const std::vector<Term>& terms;
     /// Terms that are not in the model though they are named, one a term; empty when all are.
@@ -61,6 +63,8 @@ struct NamedNumber {
 /// A value of a setting that was tried, and what it missed by over folds.
 struct TunedValue {
     double value = 0, meanOfFoldMse = 0, standardError = 0;
+    /// Over rows held out; NaN without.
+    double heldOutMse = 0;
 };
 
 /// What a kind tells of its model in a form of its own: a key of the evidence with its JSON, a table as a
@@ -68,6 +72,8 @@ struct TunedValue {
 using PartRow = std::vector<std::string>;
 struct ModelPart {
     std::string key{}, json{};
+    /// Members of what the evidence says of the fit: {"coefficients": …}.
+    std::string fit{};
     std::string file{};
     PartRow header{};
     std::vector<PartRow> table{};
@@ -118,6 +124,13 @@ public:
         return {predict(inputs), distances(inputs)};
     }
     virtual DistanceScale distanceScale() const { return {}; }
+    /// m × shares: the values that a response has that share of its distribution below; of models that say
+    /// one (IntervalSource::distribution), empty otherwise. Without offset and weights.
+    virtual Eigen::MatrixXd quantiles(const Eigen::MatrixXd& inputs, std::span<const double> shares) const {
+        static_cast<void>(inputs);
+        static_cast<void>(shares);
+        return {};
+    }
     /// What it needs beside values of its inputs: a phrase for each reason why it is not defined at a row.
     virtual std::vector<std::string> problems(std::span<const double> inputs) const {
         static_cast<void>(inputs);

@@ -1,6 +1,9 @@
 #pragma once
 // From what a model says to the response, and back: the one place where scales meet.
+#include "model/power_family.h"
+
 #include <cmath>
+#include <optional>
 #include <span>
 #include <string_view>
 #include <vector>
@@ -28,6 +31,9 @@ struct Link {
     double relativeVariance = 0;
     /// Of chances: the values of the response, in the order of the model's outputs.
     std::vector<double> values{};
+    /// The distribution of the response about its mean, of models of the mean; none where residuals on the
+    /// model's scale are what is distributed.
+    std::optional<PowerFamily> family{};
 
     bool operator==(const Link&) const = default;
     /// Whether the response is exp of what is said, times something.
@@ -51,6 +57,11 @@ struct Link {
     double quantileToResponseScale(double value) const { return isLogarithmic() ? std::exp(value) : value; }
     /// d response / d value, at a response that was predicted.
     double slopeAt(double response) const { return isLogarithmic() ? response : 1; }
+    /// What a row is off by: on the model's scale, or of a family the deviance residual.
+    double residual(double response, double value) const {
+        return family ? family->devianceResidual(response, toResponseScale(value))
+                      : toModelScale(response) - value;
+    }
     /// From a response to what a model of its logarithm learns; NaN where it is not defined.
     double toModelScale(double response) const {
         if (kind != Kind::logarithm) return response;

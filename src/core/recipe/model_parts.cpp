@@ -152,7 +152,11 @@ FieldValues parseWithin(const JsonValue& value, const ModelKind& kind, const std
     }
     if (object.has("tuned")) object.at("tuned");
     object.finish();
-    if (found.size() != 1)
+    // Settings that exclude each other have one that can be sought among them.
+    const bool one = std::any_of(kind.fields.begin(), kind.fields.end(), [&](const Field& field) {
+        return field.within == within && field.type == FieldType::sought;
+    });
+    if (found.empty() || (one && found.size() != 1))
         value.refuse("says " + std::to_string(found.size()) + " things", "Give one of them.");
     return found;
 }

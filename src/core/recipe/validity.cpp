@@ -46,11 +46,13 @@ std::optional<RecipeProblem> problemOf(const Recipe& recipe) {
             return RecipeProblem{"roles." + seconds.front(),
                                  "is \"" + std::string(roleName(role)) + "\" for a second column",
                                  "One column can have it."};
-    if (!(recipe.errors == Errors{}) && !kind.leastSquares)
+    if (!(recipe.errors == Errors{}) && !kind.choosesErrors)
         return RecipeProblem{"errors", "go with least squares only",
                              "Other estimators have errors of their own; take the key out."};
-    if (recipe.choose && kind.can.terms != Capabilities::Terms::formula)
-        return RecipeProblem{"choose", "goes with models that have coefficients only",
+    if (recipe.choose && (kind.can.terms != Capabilities::Terms::formula || kind.can.ownLink))
+        return RecipeProblem{"choose",
+                             kind.can.ownLink ? "goes with models of the response or its logarithm only"
+                                              : "goes with models that have coefficients only",
                              "Take the key out, or choose another estimator."};
     if (asksForMissingTheory(recipe, kind))
         return RecipeProblem{"forecast.intervals",
@@ -88,12 +90,12 @@ Recipe settled(Recipe recipe, std::vector<std::string>* dropped) {
             say(column + " is no " + std::string(roleName(role)) + ": one column can have it.");
             recipe.roles.erase(column);
         }
-    if (!(recipe.errors == Errors{}) && !kind.leastSquares) {
+    if (!(recipe.errors == Errors{}) && !kind.choosesErrors) {
         say(errorsText(recipe.errors) + " go with least squares only and are dropped.");
         recipe.errors = {};
     }
-    if (recipe.choose && kind.can.terms != Capabilities::Terms::formula) {
-        say("Choosing terms goes with models that have coefficients only and is dropped.");
+    if (recipe.choose && (kind.can.terms != Capabilities::Terms::formula || kind.can.ownLink)) {
+        say("Choosing terms does not go with " + kind.sentence(recipe.estimator) + " and is dropped.");
         recipe.choose.reset();
     }
     if (asksForMissingTheory(recipe, kind)) {

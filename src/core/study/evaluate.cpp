@@ -196,7 +196,11 @@ private:
             for (std::size_t i = 0; i < judged->rows.size(); ++i) {
                 const auto row = judged->rows[i];
                 rows.fitted[row] = judged->applied.predicted[i];
-                rows.residual[row] = m_working->at(row) - judged->applied.said[i];
+                const Link& link = study().rule.link;
+                rows.residual[row] = link.family
+                                         ? link.residual(m_working->asRead(row),
+                                                         judged->applied.said[i] + m_working->offset(row))
+                                         : m_working->at(row) - judged->applied.said[i];
             }
         // The response of locked test rows is not shown either.
         if (m_test.rows.empty())

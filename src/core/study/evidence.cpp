@@ -216,7 +216,7 @@ ordered_json fitJson(const Evidence& e, const Recipe& recipe) {
     ordered_json fit;
     fit["estimator"] = estimatorText(recipe.estimator);
     const LinearEvidence* linear = e.linear ? &*e.linear : nullptr;
-    if (linear && kindOf(recipe.estimator).leastSquares) {
+    if (linear && kindOf(recipe.estimator).choosesErrors) {
         fit["errors"] = errorsText(recipe.errors);
         if (linear->errorUnits > 0) fit["error_units"] = linear->errorUnits;
         if (recipe.errors.kind == CovarianceKind::autocorrelated) fit["error_lags"] = linear->errorLags;
@@ -241,13 +241,23 @@ ordered_json fitJson(const Evidence& e, const Recipe& recipe) {
             if (!search->note.empty()) fit["penalty_note"] = search->note;
         }
     }
+    if (linear && linear->generalised) {
+        const Generalised& of = *linear->generalised;
+        fit["link"] = of.log ? "log" : "identity";
+        fit["power"] = of.power;
+        if (of.powerFound) fit["power_found_by"] = "likelihood";
+        fit["dispersion"] = of.dispersion;
+        fit["deviance"] = of.deviance;
+        fit["null_deviance"] = of.nullDeviance;
+        fit["log_likelihood"] = of.logLikelihood;
+    }
     if (linear && linear->iterated) {
         fit["iterations"] = linear->iterated->iterations;
         fit["converged"] = linear->iterated->converged;
         if (kindOf(recipe.estimator).quantile) {
             fit["exact_vertex"] = linear->iterated->exactVertex;
             fit["quantile_fit"] = linear->quantileFit;
-        } else {
+        } else if (!linear->generalised) {
             fit["scale"] = linear->iterated->scale;
             fit["rows_doubted"] = linear->iterated->rowsDoubted;
         }
@@ -266,6 +276,9 @@ ordered_json fitJson(const Evidence& e, const Recipe& recipe) {
         return fit;
     }
     if (e.study) addLearning(fit, *e.study);
+    if (e.study)
+        if (const ModelPart part = partOf(*e.study); !part.fit.empty())
+            fit.update(ordered_json::parse(part.fit));
     for (const InputEvidence& input : e.inputs)
         fit["inputs"].push_back(inputJson(input));
     for (const NamedNumber& said : e.says)
@@ -274,6 +287,10 @@ ordered_json fitJson(const Evidence& e, const Recipe& recipe) {
 }
 
 } // namespace
+
+bool Evidence::inLogs() const {
+    return logResponse || (study && study->rule.link.isLogarithmic());
+}
 
 std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     ordered_json out;

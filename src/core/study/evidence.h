@@ -153,6 +153,7 @@ struct LinearEvidence {
     std::optional<Iterated> iterated;
     /// See LinearModel::quantileFit.
     double quantileFit = 0;
+    std::optional<Generalised> generalised;
     /// Least squares only, NaN otherwise. Compare fits of the same rows.
     double aicc = 0, bic = 0;
 };
@@ -196,6 +197,8 @@ struct Evidence {
     /// Residuals, coefficients, effects and sums of squares are those of ln(response); scores, fitted values
     /// and forecasts are not: they are carried back, exp times `smearing`.
     bool logResponse = false;
+    /// Whether coefficients are of a logarithm: of the response, or of its mean.
+    bool inLogs() const;
     double smearing = 1;
     /// Columns of the weights and the offset; empty without.
     std::string weight, offset;

@@ -228,7 +228,15 @@ void remake(ForecastEvidence& forecast, const Recipe& recipe, const PreparedRows
             const Study& study, const FoldEvidence* folds, const std::string& file, Threads threads,
             Progress& progress) {
     const BoundModel coming = study.bind(forecast.rows, file);
-    switch (recipe.forecast->intervals) {
+    const IntervalWay way = recipe.forecast->intervals;
+    if (const auto& family = study.rule.link.family;
+        family && (way == IntervalWay::resampled || (way == IntervalWay::outOfFold && family->power < 2)))
+        throw Error(ErrorCode::badForecastRows,
+                    "intervals " + std::string(way == IntervalWay::resampled ? "resampled" : "out of fold") +
+                        " are not made with " + estimatorText(recipe.estimator) +
+                        ": its errors grow with the mean, and zeros have no relative error",
+                    {.file = file}, "Take \"intervals\" out: those of the distribution are given then.");
+    switch (way) {
     case IntervalWay::usual:
     case IntervalWay::theory:
         return;

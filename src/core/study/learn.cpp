@@ -73,6 +73,17 @@ std::vector<double> workingValues(const Recipe& recipe, const Table& table, cons
     return working;
 }
 
+/// Of kinds with a link of their own: what is added to what they say of each row; empty without.
+std::vector<double> offsetsOf(const Recipe& recipe, const Table& table, const std::string& file,
+                              std::span<const std::uint32_t> rows) {
+    std::vector<double> offsets;
+    if (!kindOf(recipe.estimator).can.ownLink || columnWith(recipe, Role::offset).empty()) return offsets;
+    const ModelResponse response(recipe, table, file);
+    for (const auto row : rows)
+        offsets.push_back(response.offset(row));
+    return offsets;
+}
+
 /// Residuals that a rule is made of: of rows not learned from where that is asked for and the kind says them,
 /// otherwise of the learning rows.
 struct RuleResiduals {
@@ -142,7 +153,8 @@ std::vector<double> weightsOf(const Recipe& recipe, const Table& table, const st
 }
 
 ModelResponse::ModelResponse(const Recipe& recipe, const Table& table, const std::string& file)
-    : m_response(table.at(recipe.response, file).numbers()), m_link(linkOf(recipe)) {
+    : m_response(table.at(recipe.response, file).numbers()), m_link(linkOf(recipe)),
+      m_asIs(kindOf(recipe.estimator).can.ownLink) {
     const std::string name = columnWith(recipe, Role::offset);
     if (name.empty()) return;
     m_offset = &table.at(name, file);
@@ -158,6 +170,7 @@ double ModelResponse::offset(std::size_t row) const {
 }
 
 double ModelResponse::at(std::size_t row) const {
+    if (m_asIs) return m_response[row];
     return m_link.toModelScale(m_response[row]) - offset(row);
 }
 
@@ -193,12 +206,14 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
     const std::vector<double> working = workingValues(recipe, table, file, study->rows);
     stopIfTold(progress);
     study->weights = weightsOf(recipe, table, file, study->rows);
-    const Errors errors = kind.leastSquares ? recipe.errors : Errors{};
+    const Errors errors = kind.choosesErrors ? recipe.errors : Errors{};
     const std::vector<std::uint32_t> units = unitsOfErrors(errors, table, file, study->rows);
+    const std::vector<double> offsets = offsetsOf(recipe, table, file, study->rows);
     const TrainingData training{.inputs = inputs,
                                 .rows = study->rows,
                                 .y = working,
                                 .weights = study->weights,
+                                .offsets = offsets,
                                 .terms = recipe.terms,
                                 .notSelected = study->notSelected,
                                 .intercept = recipe.intercept,
@@ -221,7 +236,7 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
         fit = std::move(found.fit);
     } else {
         ProgressStage last(progress, soughtKey(recipe.estimator) ? 0.9 : 0, 1);
-        if (soughtKey(recipe.estimator)) {
+        if (soughtKey(recipe.estimator) && !kind.findsItself) {
             ProgressStage tuning(progress, 0, 0.9);
             study->tuning = tuneByFolds(recipe, table, training, heldOut, tuning);
             study->settings = study->tuning->settings;
@@ -248,6 +263,9 @@ PredictionRule ruleOf(const Recipe& recipe, const ModelKind& kind, const FitResu
         rule.usualWeight = static_cast<double>(sum / static_cast<long double>(weights.size()));
     const LinearModel* linear = fit.model->linear();
     switch (kind.can.intervals) {
+    case IntervalSource::distribution:
+        rule.intervals = IntervalsByTheory{};
+        break;
     case IntervalSource::theory:
     case IntervalSource::quantiles:
         rule.spread = linear->fit.residualStandardDeviation;
@@ -280,10 +298,12 @@ TrainingAgain::TrainingAgain(const Recipe& recipe, const PreparedRows& prepared,
                              Threads threads)
     : m_inputs(study.inputs, prepared.table, {}),
       m_working(workingValues(recipe, prepared.table, {}, study.rows)),
-      m_weights(weightsOf(recipe, prepared.table, {}, study.rows)), m_data{.inputs = m_inputs,
+      m_weights(weightsOf(recipe, prepared.table, {}, study.rows)),
+      m_offsets(offsetsOf(recipe, prepared.table, {}, study.rows)), m_data{.inputs = m_inputs,
                                                                            .rows = study.rows,
                                                                            .y = m_working,
                                                                            .weights = m_weights,
+                                                                           .offsets = m_offsets,
                                                                            .terms = recipe.terms,
                                                                            .notSelected = study.notSelected,
                                                                            .intercept = recipe.intercept,

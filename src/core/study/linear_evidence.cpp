@@ -21,6 +21,15 @@ namespace {
 void judgeByInformation(const LinearScope& scope, LinearEvidence& out) {
     out.aicc = out.bic = nan;
     const LeastSquaresFit& fit = scope.study.linear()->fit;
+    if (const auto& of = scope.study.linear()->generalised; of && std::isfinite(of->logLikelihood)) {
+        const double parameters = static_cast<double>(fit.rank()) + (of->powerFound ? 2 : 1);
+        const double n = fit.degreesOfFreedom + static_cast<double>(fit.rank());
+        out.bic = -2 * of->logLikelihood + parameters * std::log(n);
+        if (n - parameters - 1 > 0)
+            out.aicc = -2 * of->logLikelihood + 2 * parameters +
+                       2 * parameters * (parameters + 1) / (n - parameters - 1);
+        return;
+    }
     if (!kindOf(scope.recipe.estimator).leastSquares || !(fit.residualSumOfSquares > 0) ||
         !(fit.degreesOfFreedom > 0) || fit.fitsExactly)
         return;
@@ -61,6 +70,7 @@ void describeFit(const LinearScope& scope, LinearEvidence& out) {
     out.rowsFixed = fit.rowsFixed;
     out.twicePrecision = fit.exact;
     out.rankTolerance = fit.rankToleranceUsed;
+    out.generalised = linear.generalised;
     out.rSquared = df > 0 ? 1 - fit.residualSumOfSquares / fit.totalSumOfSquares : nan;
     const double whole = df + static_cast<double>(fit.rank()) - (fit.intercept ? 1 : 0);
     out.adjustedRSquared =
@@ -69,6 +79,16 @@ void describeFit(const LinearScope& scope, LinearEvidence& out) {
     JointTest all{nan, k, fit.testDegreesOfFreedom(), {}};
     if (k > 0) all = fit.jointTest(fit.kept);
     if (!fit.covarianceRoot && !std::isnan(all.f)) all.f = (explained / k) / (fit.residualSumOfSquares / df);
+    if (linear.generalised) {
+        // Shares of the deviance, and the F test by it (McCullagh and Nelder 1989, §9.2).
+        const Generalised& of = *linear.generalised;
+        out.residualSumOfSquares = of.deviance;
+        out.totalSumOfSquares = of.nullDeviance;
+        out.rSquared = df > 0 ? 1 - of.deviance / of.nullDeviance : nan;
+        out.adjustedRSquared = nan;
+        if (k > 0 && !fit.covarianceRoot)
+            all = {(of.nullDeviance - of.deviance) / k / of.dispersion, k, df, {}};
+    }
     if (fit.fitsExactly) {
         all.f = nan;
         all.why = "the model fits to the last digit, so that there is no spread to judge by";

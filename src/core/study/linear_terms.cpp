@@ -190,7 +190,7 @@ private:
         forEachInputs(m_scope.heldOut, [&](std::size_t first, const MatrixXd& inputs) {
             MatrixXd errors = m_linear.design.times(inputs, coefficients);
             errors.rowwise() += constants;
-            if (!m_recipe.logResponse && m_study.rule.offset.empty()) {
+            if (!m_study.rule.link.isLogarithmic() && m_study.rule.offset.empty()) {
                 errors.colwise() -=
                     Eigen::Map<const VectorXd>(m_scope.heldOutActual.data() + first, errors.rows());
                 sums[first / designBlockRows] = errors.colwise().squaredNorm();

@@ -81,6 +81,40 @@ std::vector<std::uint8_t> teachersOfSteps(const PreparedRows& prepared, const Ta
 
 } // namespace
 
+namespace {
+
+std::vector<std::string> ranksOf(const Recipe& recipe) {
+    const ModelKind& kind = kindOf(recipe.estimator);
+    if (kind.can.response != Capabilities::Response::ordered) return {};
+    return std::get<std::vector<std::string>>(recipe.estimator.get(std::string_view("order")));
+}
+
+/// A response of levels as numbers, 1 for the lowest. Errors: badRecipe for a level that the order lacks.
+Table ranked(const Table& table, const Recipe& recipe, const std::string& file) {
+    const ModelKind& kind = kindOf(recipe.estimator);
+    const Column* column = table.find(recipe.response);
+    if (kind.can.response != Capabilities::Response::ordered || !column ||
+        column->kind() == ColumnKind::number || column->kind() == ColumnKind::date)
+        return table;
+    const std::vector<std::string> order = ranksOf(recipe);
+    std::vector<double> ranks(column->size(), nan);
+    for (std::size_t i = 0; i < ranks.size(); ++i) {
+        if (column->isMissing(i)) continue;
+        const std::string level = column->cellText(i);
+        const auto at = std::find(order.begin(), order.end(), level);
+        if (at == order.end())
+            throw Error(ErrorCode::badRecipe,
+                        order.empty() ? "the response has levels and the recipe does not say their order"
+                                      : "the order of levels lacks \"" + level + "\"",
+                        {.file = file, .column = recipe.response},
+                        "Name all levels from low to high as \"order\" of the estimator.");
+        ranks[i] = static_cast<double>(at - order.begin()) + 1;
+    }
+    return table.withColumn(Column::ofNumbers(recipe.response, std::move(ranks)));
+}
+
+} // namespace
+
 bool looksBackAtResponse(const Step& step, const std::string& response) {
     return step.on && (step.kind == "lag" || step.kind == "rolling mean") && step.text("column") == response;
 }
@@ -119,7 +153,8 @@ std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const Stud
         ProgressStage stage(progress, 0.05, 0.5);
         Prepared done =
             learnSteps(raw, recipe.steps, byHand(recipe, raw.rows(), file), learning, file, stage);
-        prepared->table = std::move(done.table);
+        prepared->table = ranked(done.table, recipe, file);
+        prepared->ranks = ranksOf(recipe);
         prepared->leftOut = std::move(done.leftOut);
         prepared->steps = std::move(done.outcomes);
     }
@@ -131,6 +166,7 @@ std::shared_ptr<const PreparedRows> prepareRows(const Recipe& recipe, const Stud
     if (rows.forecast) {
         ProgressStage stage(progress, 0.5, 0.55);
         prepared->forecast = applied(*prepared, recipe.steps, *rows.forecast, stage);
+        prepared->forecast->table = ranked(prepared->forecast->table, recipe, rows.forecast->report.file);
         prepared->rawForecast = rows.forecast->table;
     }
     for (const auto& [column, role] : recipe.roles)
@@ -157,8 +193,8 @@ bool isPreparedFor(const PreparedRows& prepared, const Recipe& recipe, const Stu
         if (role == Role::identifier || role == Role::setAside) quiet.insert(column);
     return prepared.quiet == quiet && prepared.weight == columnWith(recipe, Role::weight) &&
            prepared.madeBy == recipe.steps && prepared.setAside == recipe.setAside &&
-           prepared.leftOutByHand == recipe.leaveOut && prepared.response == recipe.response &&
-           sameTable(prepared.raw, rows.learning.table);
+           prepared.leftOutByHand == recipe.leaveOut && prepared.ranks == ranksOf(recipe) &&
+           prepared.response == recipe.response && sameTable(prepared.raw, rows.learning.table);
 }
 
 std::shared_ptr<const PreparedRows> withForecast(const PreparedRows& prepared, const Recipe& recipe,
@@ -168,6 +204,7 @@ std::shared_ptr<const PreparedRows> withForecast(const PreparedRows& prepared, c
     next->rawForecast.reset();
     if (rows.forecast) {
         next->forecast = applied(prepared, recipe.steps, *rows.forecast, progress);
+        next->forecast->table = ranked(next->forecast->table, recipe, rows.forecast->report.file);
         next->rawForecast = rows.forecast->table;
     }
     return next;

@@ -39,6 +39,8 @@ struct PreparedRows {
     std::optional<SetAside> setAside;
     std::vector<LeftOutRow> leftOutByHand;
     std::string response;
+    /// Levels of a response that are ranks, from low to high; the column holds 1, 2, … then.
+    std::vector<std::string> ranks;
     /// Column of the weights; empty without. Rows of weight 0 teach nothing: no step, no term, no reading
     /// learns from them.
     std::string weight;

@@ -179,6 +179,14 @@ private:
         const double spread = m_study.rule.spread;
         const double t = studentQuantile(m_recipe.level, model.fit.testDegreesOfFreedom());
         if (model.isQuantile() || !(spread > 0) || std::isnan(t)) return;
+        if (m_study.rule.link.family) {
+            const auto ends =
+                familyInterval(m_study.rule, m_story.predicted, std::sqrt(model.fit.meanVariance(x)[0]),
+                               m_bound.weight(m_story.row), m_recipe.level);
+            m_story.lower = ends.lower;
+            m_story.upper = ends.upper;
+            return;
+        }
         const double half =
             t * std::sqrt(model.fit.meanVariance(x)[0] + spread * spread / m_bound.weight(m_story.row));
         takeHalf(half);
@@ -188,8 +196,8 @@ private:
     void takeHalf(double half) {
         if (!std::isfinite(half)) return;
         const double middle = m_story.end + m_story.offset;
-        m_story.lower = m_recipe.logResponse ? std::exp(middle - half) : middle - half;
-        m_story.upper = m_recipe.logResponse ? std::exp(middle + half) : middle + half;
+        m_story.lower = m_study.rule.link.quantileToResponseScale(middle - half);
+        m_story.upper = m_study.rule.link.quantileToResponseScale(middle + half);
     }
 
     void takeWithout() {

@@ -234,7 +234,7 @@ private:
                 m_heldOutHalves.push_back(half * std::sqrt(rule.usualWeight / m_bound->weight(row)));
             return;
         }
-        if (!(rule.spread > 0)) return;
+        if (!(rule.spread > 0) || rule.link.family) return; // a family's are no halves
         const LinearModel& linear = *model;
         const double t = studentQuantile(m_from.recipe.level, linear.fit.testDegreesOfFreedom());
         if (std::isnan(t)) return;
@@ -273,8 +273,10 @@ private:
             const auto& outOfFold = m_evidence.folds->outOfFold;
             for (const auto row : study.rows) {
                 const double actual = m_evidence.rows.actual[row];
-                add(row,
-                    m_from.recipe.logResponse ? std::log(actual / outOfFold[row]) : actual - outOfFold[row]);
+                const Link& link = study.rule.link;
+                add(row, link.family                 ? link.family->devianceResidual(actual, outOfFold[row])
+                         : m_from.recipe.logResponse ? std::log(actual / outOfFold[row])
+                                                     : actual - outOfFold[row]);
             }
         } else if (!study.trained.unseen.empty()) {
             m_errorsOf = "errors of learning rows left out one at a time";

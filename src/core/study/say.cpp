@@ -45,7 +45,7 @@ std::string plusMinus(double error) {
 std::string change(const Evidence& e, const Recipe& recipe, double estimate, double error,
                    bool words = true) {
     const std::string side = estimate < 0 ? " less" : " more";
-    if (!e.logResponse) {
+    if (!e.inLogs()) {
         const auto [scale, word] = scaleWord(std::fabs(estimate));
         return supported(std::fabs(estimate) / scale, error / scale) + plusMinus(error / scale) +
                std::string(word) + within(unitHead(recipe, e.response)) + (words ? side : "");
@@ -69,7 +69,7 @@ std::string interval(const Evidence& e, const Recipe& recipe, const CoefficientE
     return " " + percentText(recipe.level) + " interval " +
            supported(c.lower / scale, c.standardError / scale) + " to " +
            supported(c.upper / scale, c.standardError / scale) + std::string(word) +
-           (e.logResponse ? " on the logarithm" : "") + ", p " + probabilityText(c.p) + ".";
+           (e.inLogs() ? " on the logarithm" : "") + ", p " + probabilityText(c.p) + ".";
 }
 
 /// "each extra EUR of list_rate" of one number as it enters.
@@ -353,7 +353,9 @@ std::string coefficientSentence(const Evidence& e, const Recipe& recipe, std::si
     if (c.term < 0)
         return "Where all numbers are 0 and factors at their reference level the model says " +
                supported(c.estimate, c.standardError) + plusMinus(c.standardError) +
-               (e.logResponse ? " for ln(" + e.response + ")." : within(unitHead(recipe, e.response)) + ".") +
+               (e.logResponse ? " for ln(" + e.response + ")."
+                : e.inLogs()  ? " for ln of the mean of " + e.response + "."
+                              : within(unitHead(recipe, e.response)) + ".") +
                interval(e, recipe, c);
     if (c.derived)
         return "For " + c.name.substr(0, c.name.find(" against the mean")) + " the model says " +

@@ -37,7 +37,9 @@ std::string signedTerm(const Evidence& e, double value, double error, const std:
 }
 
 std::string leftSide(const Evidence& e) {
-    return e.logResponse ? "ln(" + e.response + ")" : e.response;
+    return e.logResponse ? "ln(" + e.response + ")"
+           : e.inLogs()  ? "ln(mean of " + e.response + ")"
+                         : e.response;
 }
 
 std::string offsetText(const Evidence& e) {

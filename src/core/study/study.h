@@ -75,7 +75,7 @@ public:
 
 private:
     BoundInputs m_inputs;
-    std::vector<double> m_working, m_weights;
+    std::vector<double> m_working, m_weights, m_offsets;
     std::string m_none;
     TrainingData m_data;
 };
@@ -90,7 +90,8 @@ inline Link linkOf(const Recipe& recipe) {
     return {.kind = recipe.logResponse ? Link::Kind::logarithm : Link::Kind::identity};
 }
 
-/// The value the model fits at a row: the response, or its logarithm, less the offset. NaN where not defined.
+/// The value the model fits at a row: the response, or its logarithm, less the offset; of kinds with a link
+/// of their own the response as it is. NaN where not defined.
 class ModelResponse {
 public:
     /// Errors: unknownColumn, wrongType.
@@ -104,6 +105,7 @@ private:
     std::span<const double> m_response;
     const Column* m_offset = nullptr;
     Link m_link;
+    bool m_asIs;
 };
 
 /// Learns from `rows` of a prepared table, all of which have values in columnsInUse(): which terms, where the

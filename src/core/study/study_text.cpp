@@ -131,6 +131,12 @@ Link linkFrom(const json& j, Eigen::Index outputs) {
     link.smearing = numberFrom(j.at("smearing"));
     link.relativeVariance = numberFrom(j.at("relative_variance"));
     link.values = numbersFrom(j.at("values"));
+    if (j.contains("power")) {
+        link.family = PowerFamily{numberFrom(j.at("power"))};
+        if (!(link.family->power >= 1 && link.family->power <= 3) || link.kind == Link::Kind::chances ||
+            link.kind == Link::Kind::logarithm)
+            damaged("a family that does not go with its link");
+    }
     const std::size_t values = link.kind == Link::Kind::chances ? static_cast<std::size_t>(outputs) : 0;
     if (link.values.size() != values || (values == 0 && outputs != 1))
         damaged("other outputs than the link's");
@@ -164,6 +170,7 @@ std::string studyText(const Study& study) {
                   {"weight", rule.weight},
                   {"usual_weight", numberJson(rule.usualWeight)},
                   {"spread", numberJson(rule.spread)}}}};
+    if (rule.link.family) out["rule"]["link"]["power"] = numberJson(rule.link.family->power);
     for (const StepOutcome& outcome : study.steps)
         out["steps"].push_back(outcomeJson(outcome));
     return out.dump(-1, ' ', false, json::error_handler_t::replace);

@@ -50,7 +50,8 @@ PredictionSum PredictionSum::minusShareOf(const PredictionSum& whole, double sha
 /// What a table's rows are predicted as, block by block for what is too much to keep.
 struct SumErrors::Rows {
     std::vector<std::uint8_t> predicted;
-    std::vector<double> value, slope, weight;
+    /// `ownSlope` is what a unit of the rows' own spread is of the response.
+    std::vector<double> value, slope, weight, ownSlope;
     MatrixXd byModel; // n × models
 };
 
@@ -79,6 +80,9 @@ SumErrors::SumErrors(const Recipe& recipe, const PreparedRows& prepared, const E
 void SumErrors::findShared(const Recipe& recipe, const PreparedRows& prepared, const Table& coming) {
     const VectorXd& residuals = m_study.trained.residuals;
     if (residuals.size() != static_cast<Index>(m_study.rows.size())) return;
+    // Deviance residuals are near the model's scale where both are relative errors.
+    const Link& link = m_study.rule.link;
+    if (link.family && (link.family->power != 2 || !link.isLogarithmic())) return;
     std::vector<std::string> columns;
     for (const Column& column : coming.columns()) {
         const Column* other = prepared.table.find(column.name());
@@ -160,6 +164,7 @@ SumErrors::Rows SumErrors::rowsOf(const Table& table, Progress& progress) const 
              .value = std::vector<double>(n, nan),
              .slope = std::vector<double>(n, nan),
              .weight = std::vector<double>(n, 1),
+             .ownSlope = std::vector<double>(n, nan),
              .byModel = MatrixXd::Constant(static_cast<Index>(n), static_cast<Index>(m_models.size()), nan)};
     std::vector<std::uint32_t> complete;
     for (std::uint32_t i = 0; i < n; ++i)
@@ -171,6 +176,8 @@ SumErrors::Rows SumErrors::rowsOf(const Table& table, Progress& progress) const 
             out.value[row] = rule.toResponseScale(values[i] + bound.offset(row));
             out.slope[row] = rule.link.slopeAt(out.value[row]);
             out.weight[row] = bound.weight(row);
+            out.ownSlope[row] =
+                rule.link.family ? std::sqrt(rule.link.family->variance(out.value[row])) : out.slope[row];
             out.predicted[row] = std::isfinite(out.value[row]);
         }
     });
@@ -216,17 +223,18 @@ std::vector<PredictionSum> SumErrors::sums(std::span<const Side> sides, std::spa
     for (const auto i : counted) {
         PredictionSum& sum = sums[static_cast<std::size_t>(group[i])];
         ++sum.rows;
-        double slope = 0, value = 0;
+        double slope = 0, value = 0, ownSlope = 0;
         for (std::size_t s = 0; s < sides.size(); ++s) {
             value += sides[s].sign * rows[s].value[i];
             slope += sides[s].sign * rows[s].slope[i];
+            ownSlope += sides[s].sign * rows[s].ownSlope[i];
             sum.byModel += sides[s].sign * rows[s].byModel.row(static_cast<Index>(i)).transpose();
         }
         sum.value += value;
         sum.constant += slope;
         sum.shift += m_shift * slope;
-        const double usual = logs ? m_study.rule.usualWeight : 1;
-        sum.own += slope * slope * m_ownVariance * usual / rows[0].weight[i];
+        const double usual = logs && !m_study.rule.link.family ? m_study.rule.usualWeight : 1;
+        sum.own += ownSlope * ownSlope * m_ownVariance * usual / rows[0].weight[i];
         for (std::size_t k = 0; k < m_shared.size(); ++k)
             sum.shared[{k, keyOf(sides[0].table, k, i)}] += slope;
     }

@@ -79,11 +79,13 @@ public:
             m_y.push_back(all.y[place[row]]);
             if (!all.weights.empty()) m_weights.push_back(all.weights[place[row]]);
             if (!all.units.empty()) m_units.push_back(all.units[place[row]]);
+            if (!all.offsets.empty()) m_offsets.push_back(all.offsets[place[row]]);
         }
         m_data.rows = m_rows;
         m_data.y = m_y;
         m_data.weights = m_weights;
         m_data.units = m_units;
+        m_data.offsets = m_offsets;
         m_data.threads = {1}; // folds run beside each other
     }
     PartOfData(const PartOfData&) = delete;
@@ -92,7 +94,7 @@ public:
 
 private:
     std::vector<std::uint32_t> m_rows, m_units;
-    std::vector<double> m_y, m_weights;
+    std::vector<double> m_y, m_weights, m_offsets;
     TrainingData m_data;
 };
 
@@ -143,6 +145,7 @@ public:
             judgeHeldOut(*out, values, progress);
         } else if (m_inner.dealing) {
             judge(*out, values, progress);
+            if (!m_heldOut.empty()) tellHeldOut(*out, values, progress);
             if (byHeldOut) out->note = "no rows are held out here, so it was found by " + m_inner.judgedBy;
         }
         chooseValue(*out, rule);
@@ -172,6 +175,14 @@ private:
             std::tie(out.points[k].meanOfFoldMse, out.points[k].standardError) =
                 spreadOfFolds(ofValue, m_inner.dealing->foldsPerRepeat());
         }
+    }
+
+    /// Beside what the folds say, where all values cost little more than one.
+    void tellHeldOut(Tuning& out, const std::vector<double>& values, Progress& progress) const {
+        if (!m_kind.predictEach || m_recipe.logResponse) return;
+        const auto found = judgeRows(m_data, m_heldOut, out.field, values, progress);
+        for (std::size_t k = 0; k < values.size(); ++k)
+            out.points[k].heldOutMse = found[k].first;
     }
 
     void judgeHeldOut(Tuning& out, const std::vector<double>& values, Progress& progress) const {
@@ -325,17 +336,18 @@ ModelPart partOf(const Study& study) {
     std::vector<TunedValue> tuned;
     if (study.tuning)
         for (const TuningPoint& point : study.tuning->points)
-            tuned.push_back({point.value, point.meanOfFoldMse, point.standardError});
+            tuned.push_back({point.value, point.meanOfFoldMse, point.standardError, point.heldOutMse});
     return kind.describe(*study.model, tuned);
 }
 
 std::string tuningCsv(const Tuning& tuning) {
     CsvWriter out;
-    for (const auto* name : {"value", "mean_of_fold_mse", "standard_error"})
+    for (const auto* name : {"value", "mean_of_fold_mse", "standard_error", "held_out_mse"})
         out.text(name);
     out.endRow();
     for (const TuningPoint& point : tuning.points) {
         out.number(point.value).number(point.meanOfFoldMse).number(point.standardError);
+        out.number(point.heldOutMse);
         out.endRow();
     }
     return out.bytes();

@@ -45,6 +45,8 @@ struct TuningPoint {
     double value = 0;
     /// In the response's unit squared; NaN where no fold could say.
     double meanOfFoldMse = nan, standardError = nan;
+    /// Of rows held out, which chose nothing; NaN where it was not worked out.
+    double heldOutMse = nan;
 };
 
 /// How a field of the settings was found.
@@ -80,7 +82,7 @@ SettingSeeds tuneWithOtherSeeds(const Recipe& recipe, const PreparedRows& prepar
 PredictionRule ruleOf(const Recipe& recipe, const ModelKind& kind, const FitResult& fit,
                       std::span<const double> weights);
 
-/// tuning.csv: value, mean_of_fold_mse, standard_error.
+/// tuning.csv: value, mean_of_fold_mse, standard_error, held_out_mse.
 std::string tuningCsv(const Tuning& tuning);
 
 } // namespace oxgoad

@@ -11,18 +11,16 @@
 
 namespace oxgoad {
 
-namespace {
-
 using Eigen::Index;
 using Eigen::VectorXd;
 
-void replaceErrors(LinearModel& model, LeastSquaresFit& fit, const TrainingData& training, const RowSource& x,
-                   Progress& progress) {
+void replaceErrors(LinearModel& model, LeastSquaresFit& fit, const TrainingData& training,
+                   std::span<const double> weights, const RowSource& x, Progress& progress) {
     if (training.errors == CovarianceKind::homoskedastic || !(fit.degreesOfFreedom > 0)) return;
     progress.checkpoint(0.9, "Errors of the coefficients");
     RobustErrors found;
     try {
-        found = robustErrors(fit, x, training.weights, training.errors, training.units, training.lags,
+        found = robustErrors(fit, x, weights, training.errors, training.units, training.lags,
                              training.threads, progress);
     } catch (const Error& error) {
         throw Error(error.code(), error.message(), {.file = training.file, .column = training.unitsName},
@@ -37,14 +35,17 @@ void replaceErrors(LinearModel& model, LeastSquaresFit& fit, const TrainingData&
     fit.replaceCovariance(std::move(found.covarianceRoot), found.degreesOfFreedom, progress);
 }
 
+namespace {
+
 void dropRows(LeastSquaresFit& fit) {
     for (VectorXd* rows : {&fit.fitted, &fit.residuals, &fit.leverages})
         rows->resize(0);
     fit.orthonormal.reset();
 }
 
-/// What all linear kinds end with: values of rows go beside the model.
-FitResult finished(LinearModel model, LeastSquaresFit fit, std::optional<Iterated> iterated) {
+} // namespace
+
+FitResult finishedLinear(LinearModel model, LeastSquaresFit fit, std::optional<Iterated> iterated) {
     FitResult result{.outcome = {.converged = !iterated || iterated->converged}};
     model.averageLeverage = static_cast<double>(fit.rank()) / static_cast<double>(fit.rows);
     model.largestLeverage = fit.leverages.maxCoeff();
@@ -64,6 +65,8 @@ FitResult finished(LinearModel model, LeastSquaresFit fit, std::optional<Iterate
     return result;
 }
 
+namespace {
+
 FitResult learnLeastSquares(const Settings&, const TrainingData& training, Progress& progress) {
     LinearModel model;
     LeastSquaresFit fit;
@@ -75,9 +78,9 @@ FitResult learnLeastSquares(const Settings&, const TrainingData& training, Progr
     }
     ProgressStage stage(progress, 0.9, 1);
     model.quantileFit = std::nan("");
-    replaceErrors(model, fit, training, DesignRows(BoundDesign(model.design, training.inputs), training.rows),
-                  stage);
-    return finished(std::move(model), std::move(fit), {});
+    replaceErrors(model, fit, training, training.weights,
+                  DesignRows(BoundDesign(model.design, training.inputs), training.rows), stage);
+    return finishedLinear(std::move(model), std::move(fit), {});
 }
 
 Influence influenceOf(const Settings& settings) {
@@ -99,7 +102,7 @@ FitResult learnRobust(const Settings& settings, const TrainingData& training, Pr
                    .weights = training.weights,
                    .threads = training.threads},
                   stage);
-    return finished(std::move(model), std::move(made.fit), std::move(iterated));
+    return finishedLinear(std::move(model), std::move(made.fit), std::move(iterated));
 }
 
 double weightAt(const TrainingData& training, std::size_t i) {
@@ -159,7 +162,7 @@ FitResult learnQuantile(const Settings& settings, const TrainingData& training, 
         model.lower = bound((1 - model.boundsLevel) / 2);
         model.upper = bound((1 + model.boundsLevel) / 2);
     }
-    return finished(std::move(model), std::move(made.fit), std::move(iterated));
+    return finishedLinear(std::move(model), std::move(made.fit), std::move(iterated));
 }
 
 std::string robustSentence(const Settings& settings) {
@@ -189,6 +192,7 @@ ModelKind leastSquaresKind() {
     kind.name = "least squares";
     kind.title = "Least squares";
     kind.leastSquares = true;
+    kind.choosesErrors = true;
     kind.offers = {{"Least squares", {"least squares"}}};
     kind.sentence = [](const Settings&) { return std::string("least squares"); };
     kind.learn = learnLeastSquares;

@@ -1,5 +1,6 @@
 #pragma once
 // The kinds of model that have coefficients.
+#include "estimate/linear/linear_model.h"
 #include "estimate/model_kind.h"
 
 namespace oxgoad {
@@ -10,5 +11,11 @@ ModelKind leastSquaresKind();
 ModelKind robustKind();
 /// See fitQuantile.
 ModelKind quantileKind();
+
+/// What all linear kinds end with: values of rows go beside the model.
+FitResult finishedLinear(LinearModel model, LeastSquaresFit fit, std::optional<Iterated> iterated);
+/// Standard errors as the training data ask, in place of those of equal spread, of a fit of x with weights.
+void replaceErrors(LinearModel& model, LeastSquaresFit& fit, const TrainingData& training,
+                   std::span<const double> weights, const RowSource& x, Progress& progress);
 
 } // namespace oxgoad

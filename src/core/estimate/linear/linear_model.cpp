@@ -106,7 +106,17 @@ VectorXd LinearModel::meanAt(const MatrixXd& inputs) const {
     return mean;
 }
 
+double Generalised::workingWeight(double said) const {
+    const double mean = log ? std::exp(said) : said;
+    const double slope = log ? mean : 1;
+    return mean > 0 ? slope * slope / PowerFamily{power}.variance(mean) : std::nan("");
+}
+
 VectorXd LinearModel::distances(const MatrixXd& inputs) const {
+    return generalised ? at(inputs).leverage : leveragesAt(inputs);
+}
+
+VectorXd LinearModel::leveragesAt(const MatrixXd& inputs) const {
     const auto& levels = design.levelColumns();
     if (fit.factor.levels() == 0 || !levels) return fit.leverage(matrix(inputs));
     if (!inputs.col(static_cast<Index>(levels->input)).allFinite()) return fit.leverage(matrix(inputs));
@@ -138,6 +148,9 @@ LinearModel::AtInputs LinearModel::at(const MatrixXd& inputs) const {
     }
     if (said.variance.size() == 0)
         said.variance = said.leverage * (fit.residualStandardDeviation * fit.residualStandardDeviation);
+    if (generalised) // rows learned from weigh by their means too
+        for (Index i = 0; i < said.leverage.size(); ++i)
+            said.leverage[i] *= generalised->workingWeight(said.mean[i]);
     return said;
 }
 
@@ -176,6 +189,10 @@ std::vector<NamedNumber> LinearModel::says() const {
         said.push_back({"l1 share", penalised->l1Share});
         said.push_back({"effective degrees of freedom", penalised->effectiveDegreesOfFreedom});
     }
+    if (generalised) {
+        said.push_back({"dispersion", generalised->dispersion});
+        if (generalised->power > 1 && generalised->power < 2) said.push_back({"power", generalised->power});
+    }
     return said;
 }
 
@@ -202,6 +219,14 @@ std::string LinearModel::text() const {
             {"duality_gap", numberJson(penalised->dualityGap)},
             {"effective_degrees_of_freedom", numberJson(penalised->effectiveDegreesOfFreedom)},
             {"kept", penalised->kept}};
+    if (generalised)
+        out["generalised"] = {{"power", numberJson(generalised->power)},
+                              {"log_link", generalised->log},
+                              {"dispersion", numberJson(generalised->dispersion)},
+                              {"deviance", numberJson(generalised->deviance)},
+                              {"null_deviance", numberJson(generalised->nullDeviance)},
+                              {"log_likelihood", numberJson(generalised->logLikelihood)},
+                              {"power_found", generalised->powerFound}};
     if (lower && upper)
         out["bounds"] = {
             {"level", numberJson(boundsLevel)}, {"lower", fitJson(*lower)}, {"upper", fitJson(*upper)}};
@@ -243,6 +268,16 @@ std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text) {
                                          numberFrom(from.at("duality_gap")),
                                          numberFrom(from.at("effective_degrees_of_freedom")),
                                          from.at("kept").get<std::size_t>()};
+        }
+        if (j.contains("generalised")) {
+            const json& from = j.at("generalised");
+            model->generalised =
+                Generalised{numberFrom(from.at("power")),         from.at("log_link").get<bool>(),
+                            numberFrom(from.at("dispersion")),    numberFrom(from.at("deviance")),
+                            numberFrom(from.at("null_deviance")), numberFrom(from.at("log_likelihood")),
+                            from.at("power_found").get<bool>()};
+            if (!(model->generalised->power >= 1 && model->generalised->power <= 3))
+                damaged("a variance that is no power of the mean between 1 and 3");
         }
         if (j.contains("bounds")) {
             const json& from = j.at("bounds");

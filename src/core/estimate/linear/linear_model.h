@@ -22,6 +22,21 @@ struct Penalised {
     std::size_t kept = 0;
 };
 
+/// A model of the mean (see generalised.h): g(E y) = b0 + X b + offset, Var y = φ μ^power / w.
+struct Generalised {
+    double power = 2;
+    bool log = true;
+    /// φ by Pearson's statistic over the degrees of freedom.
+    double dispersion = 0;
+    double deviance = 0, nullDeviance = 0;
+    /// At that dispersion; NaN where there is no likelihood.
+    double logLikelihood = 0;
+    /// The power was found by likelihood.
+    bool powerFound = false;
+    /// Weight that a row of weight 1 has in the last step, at what is said of it with the offset.
+    double workingWeight(double said) const;
+};
+
 /// y = b0 + X b + e, the columns X made of the inputs by the design. The fit's vectors with a value a row are
 /// empty: see TrainingResults.
 class LinearModel final : public LearnedModel {
@@ -34,6 +49,7 @@ public:
     /// Held back by a penalty: errors of coefficients are not known then, and intervals of single values come
     /// from rows left out.
     std::optional<Penalised> penalised;
+    std::optional<Generalised> generalised;
     /// Groups or periods of the errors; 0 without.
     std::size_t errorUnits = 0;
     int errorLags = 0;
@@ -75,6 +91,7 @@ public:
 
 private:
     /// Of rows that are determined.
+    Eigen::VectorXd leveragesAt(const Eigen::MatrixXd& inputs) const;
     Eigen::VectorXd meanAt(const Eigen::MatrixXd& inputs) const;
 };
 

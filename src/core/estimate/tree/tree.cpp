@@ -523,13 +523,15 @@ ModelPart describeTree(const LearnedModel& learned, std::span<const TunedValue> 
                   {"leaves", steps[k].leaves},
                   {"learning_mse", steps[k].learningMse},
                   {"mean_of_fold_mse", nullptr},
-                  {"standard_error", nullptr}};
+                  {"standard_error", nullptr},
+                  {"held_out_mse", nullptr}};
         const double end = k + 1 < steps.size() ? steps[k + 1].complexity : INFINITY;
         for (const TunedValue& value : tuned)
             if (value.value >= steps[k].complexity && value.value < end &&
                 std::isfinite(value.meanOfFoldMse)) {
                 line["mean_of_fold_mse"] = value.meanOfFoldMse;
                 line["standard_error"] = value.standardError;
+                if (std::isfinite(value.heldOutMse)) line["held_out_mse"] = value.heldOutMse;
             }
         tree["sequence"].push_back(line);
     }
