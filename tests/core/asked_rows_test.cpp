@@ -129,6 +129,14 @@ TEST(MadeRows, AreTheNextPeriodsOfEachSeries) {
     made.columns = {{"price", CarriedColumn::How::given, std::string("dear")}};
     EXPECT_THROW(static_cast<void>(makeRows(made, learned.table, "y", "")), Error);
     made.columns.clear();
+    std::string dated = "day,y,name\n";
+    for (int i = 0; i < 26; ++i)
+        dated += std::to_string(2023 + i / 12) + "-" + (i % 12 < 9 ? "0" : "") + std::to_string(i % 12 + 1) +
+                 "-01,1,m" + std::to_string(i % 12 + 1) + "\n";
+    const Table named =
+        makeRows({.date = "day", .every = "month", .periods = 2}, readBytes(dated).table, "y", "");
+    EXPECT_EQ(named.at("name", "").cellText(0), "m3") << "as the month of the date says";
+    EXPECT_EQ(named.at("name", "").cellText(1), "m4");
     made.date = "price";
     EXPECT_THROW(static_cast<void>(makeRows(made, learned.table, "y", "")), Error);
 }

@@ -674,7 +674,7 @@ TEST(RowStory, IsWhatTheFitWithoutTheRowSays) {
             Recipe recipe = inventedRecipe();
             recipe.logResponse = logs;
             if (weights) recipe.roles["w"] = Role::weight;
-            recipe.forecast = ForecastRequest{"plan.csv", 0.95, {}};
+            recipe.forecast = forecastOf("plan.csv", 0.95);
             const auto prepared = prepareRows(recipe, rows, {}, quietly());
             const Evidence e = evaluate(recipe, rows, *prepared, {}, quietly());
             const RowStory story =

@@ -101,7 +101,7 @@ TEST_P(Diagnostics, PredictionIntervalsAgree) {
         columns.push_back(Column::ofNumbers(recipe.terms[j].parts[0].column, values));
     }
     rows.forecast = RowsRead{Table(columns), {}};
-    recipe.forecast = ForecastRequest{"plan.csv", std::stod(given["level"].get<std::string>()), {}};
+    recipe.forecast = forecastOf("plan.csv", std::stod(given["level"].get<std::string>()));
     const Evidence e = evaluate(recipe, rows, {}, quietly());
     const double floor = GetParam().floor - 2;
     EXPECT_GE(leastDigits(e.forecast->prediction, given["fit"]), floor);

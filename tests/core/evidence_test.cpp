@@ -87,7 +87,7 @@ TEST(EvidenceNumbers, DeletedResidualsAreThoseOfTheFitWithoutTheRow) {
     const Evidence e = evaluate(recipe, rows, {}, quietly());
     for (const std::size_t i : {0u, 7u, 33u}) {
         recipe.leaveOut = {{i + 1, "to see"}};
-        recipe.forecast = ForecastRequest{"one.csv", 0.95, {}};
+        recipe.forecast = forecastOf("one.csv", 0.95);
         StudyRows without = rows;
         const Table& t = rows.learning.table;
         without.forecast =

@@ -292,7 +292,7 @@ TEST(Evaluate, DependentColumnsAreNamedInAGoad) {
 
 TEST(Reach, GradesAndReasons) {
     Recipe recipe = recipeOf("y", {"x", "g"});
-    recipe.forecast = ForecastRequest{"plan.csv", 0.9, {}};
+    recipe.forecast = forecastOf("plan.csv", 0.9);
     const StudyRows rows = rowsOf(smallRows(), "x,g\n10,a\n19.5,b\n38,a\n5,d\n,a\noops,b\n-40,c\n");
     const Evidence e = evaluate(recipe, rows, {}, quietly());
     const ForecastEvidence& f = *e.forecast;
@@ -319,7 +319,7 @@ TEST(Reach, CombinationsNeverSeenTogether) {
         text += std::to_string(x) + "," + g + "," + h + "," + std::to_string(x + (i * 3) % 7) + "\n";
     }
     Recipe recipe = recipeOf("y", {"x", "g", "h"});
-    recipe.forecast = ForecastRequest{"plan.csv", 0.95, {}};
+    recipe.forecast = forecastOf("plan.csv", 0.95);
     const StudyRows rows = rowsOf(text, "x,g,h\n25,b,q\n25,a,p\n");
     Evidence e = evaluate(recipe, rows, {}, quietly());
     EXPECT_EQ(e.forecast->reach[0].reasons[0], "g = b was never seen with h = q");
@@ -338,7 +338,7 @@ TEST(Reach, CombinationsNeverSeenTogether) {
 
 TEST(Reach, ForecastRowsLackingAColumnAreRefused) {
     Recipe recipe = recipeOf("y", {"x", "g"});
-    recipe.forecast = ForecastRequest{"plan.csv", 0.95, {}};
+    recipe.forecast = forecastOf("plan.csv", 0.95);
     EXPECT_NE(errorOf([&] {
                   evaluate(recipe, rowsOf(smallRows(), "x\n1\n2\n"), {}, quietly());
               }).find("plan.csv: there is no column \"g\""),
@@ -352,7 +352,7 @@ TEST(Forecast, TheIntervalOfATotalIsThatOfItsSum) {
         text += "2025-01-" + std::string(i < 9 ? "0" : "") + std::to_string(i + 1) + "," +
                 std::to_string(i % 7) + "," + std::to_string(2 * (i % 7) + (i * 5) % 3) + "\n";
     Recipe recipe = recipeOf("y", {"x"});
-    recipe.forecast = ForecastRequest{"plan.csv", 0.95, {}};
+    recipe.forecast = forecastOf("plan.csv", 0.95);
     const Evidence e =
         evaluate(recipe, rowsOf(text, "day,x\n2025-03-01,3\n2025-03-02,3\n2025-03-02,5\n"), {}, quietly());
     const ForecastEvidence& f = *e.forecast;
@@ -456,7 +456,7 @@ TEST(Trail, KeepsParentsAndTellsWhatWasMended) {
 
 TEST(Exports, ForecastKeepsGivenColumnsAndAddsItsOwn) {
     Recipe recipe = recipeOf("y", {"x", "g"});
-    recipe.forecast = ForecastRequest{"plan.csv", 0.95, {}};
+    recipe.forecast = forecastOf("plan.csv", 0.95);
     const StudyRows rows = rowsOf(smallRows(), "id,x,g,upper\n=1+1,10,a,7\nplain,11,b,8\n");
     const Evidence e = evaluate(recipe, rows, {}, quietly());
     const std::string csv = forecastCsv(e, rows.forecast->table);

@@ -90,6 +90,13 @@ inline StudyRows publishedRows(const std::string& name) {
     return rows;
 }
 
+inline ForecastRequest forecastOf(const std::string& file, double level) {
+    ForecastRequest request;
+    request.file = file;
+    request.level = level;
+    return request;
+}
+
 inline Recipe recipeOf(const std::string& response, const std::vector<std::string>& columns) {
     Recipe recipe;
     recipe.rows.file = "rows.csv";

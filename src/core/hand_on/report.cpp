@@ -258,13 +258,14 @@ private:
         std::string text = "Model: " + kindOf(m_recipe.estimator).sentence(m_recipe.estimator) + ".\n";
         if (m_recipe.judge) text += "Judged by " + foldPlanText(*m_recipe.judge) + ".\n";
         for (const Reading& reading : m_e.readings)
-            if (!reading.source.empty() &&
+            if (!reading.source.empty() && reading.source != "common practice, no source" &&
                 std::find(sources.begin(), sources.end(), reading.source) == sources.end() &&
                 sources.size() < 40)
                 sources.push_back(reading.source);
         for (const std::string& source : sources)
             text += source + "\n";
         add(Kind::lines, text);
+        heading("The recipe");
         add(Kind::lines, recipeText(m_recipe));
     }
 

@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <functional>
 #include <memory>
 #include <utility>
 
@@ -128,14 +129,16 @@ public:
             whole -= by;
         }
         const std::vector<bool> numbers = columnsOfNumbers(cells);
-        for (std::size_t r = 0; r < cells.size(); ++r) {
+        const std::function<void(std::size_t)> put = [&](std::size_t r) {
             std::vector<std::vector<std::string>> parts;
             std::size_t tallest = 1;
             for (std::size_t c = 0; c < std::min(columns, cells[r].size()); ++c) {
                 parts.push_back(lines(cells[r][c], widths[c] - 8));
                 tallest = std::max(tallest, parts.back().size());
             }
+            const double before = m_y;
             room(static_cast<double>(std::min<std::size_t>(tallest, 40)) * lineHeight());
+            if (r > 0 && m_y < before) put(0); // a new page: its columns have heads too
             for (std::size_t l = 0; l < tallest; ++l) {
                 room(lineHeight());
                 double x = margin;
@@ -153,7 +156,9 @@ public:
             cairo_stroke(m_pen.get());
             cairo_set_source_rgb(m_pen.get(), 0, 0, 0);
             down(3);
-        }
+        };
+        for (std::size_t r = 0; r < cells.size(); ++r)
+            put(r);
         down(6);
     }
     void plot(const ReportBlock& block) {

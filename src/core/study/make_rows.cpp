@@ -9,6 +9,7 @@
 #include <chrono>
 #include <cmath>
 #include <map>
+#include <optional>
 
 namespace oxgoad {
 
@@ -110,8 +111,11 @@ private:
 
     Column carried(const Column& column) const {
         CarriedColumn asked{.column = column.name()};
+        bool said = false;
         for (const CarriedColumn& each : m_made.columns)
-            if (each.column == column.name()) asked = each;
+            if (each.column == column.name()) asked = each, said = true;
+        if (!said)
+            if (const auto from = byCalendar(column)) return column.picked(column.name(), *from);
         const std::size_t rows = m_series.size() * periods();
         // The learning row each value comes from, and for numbers the value itself.
         std::vector<std::int64_t> from(rows, -1);
@@ -141,6 +145,42 @@ private:
         if (asked.how == CarriedColumn::How::given) return given(column, asked, rows);
         if (number) return Column::ofNumbersLike(column, column.name(), std::move(numbers));
         return column.picked(column.name(), from);
+    }
+
+    /// Rows to take the values from of a column that the calendar says: one value for each month of the year,
+    /// or each day of the week, in all learning rows, and not the same for all.
+    std::optional<std::vector<std::int64_t>> byCalendar(const Column& column) const {
+        const auto monthOf = [](std::int32_t day) {
+            return static_cast<unsigned>(year_month_day{sys_days{days{day}}}.month());
+        };
+        const auto weekdayOf = [](std::int32_t day) {
+            return std::chrono::weekday{sys_days{days{day}}}.c_encoding();
+        };
+        for (const bool months : {true, false}) {
+            std::map<unsigned, std::uint32_t> rowOf;
+            std::map<std::string, unsigned> values;
+            bool holds = true;
+            std::size_t again = 0;
+            for (std::uint32_t i = 0; i < m_learning.rows() && holds; ++i) {
+                if (m_date.isMissing(i) || column.isMissing(i)) continue;
+                const std::int32_t day = m_date.days()[i];
+                const auto [known, isNew] = rowOf.emplace(months ? monthOf(day) : weekdayOf(day), i);
+                if (isNew) {
+                    holds = values.emplace(column.cellText(i), known->first).second;
+                } else {
+                    holds = column.cellText(i) == column.cellText(known->second);
+                    again += day != m_date.days()[known->second];
+                }
+            }
+            if (!holds || values.size() < 2 || again < rowOf.size()) continue;
+            std::vector<std::int64_t> from;
+            for (std::size_t row = 0; row < m_series.size() * periods(); ++row) {
+                const auto at = rowOf.find(months ? monthOf(dayOf(row)) : weekdayOf(dayOf(row)));
+                from.push_back(at == rowOf.end() ? -1 : static_cast<std::int64_t>(at->second));
+            }
+            return from;
+        }
+        return std::nullopt;
     }
 
     /// The mean of a number over the rows of some days, and the last of these rows.

@@ -12,8 +12,9 @@ namespace oxgoad {
 /// where a month is shorter, and where all dates are last days). Columns are carried on from the series' own
 /// rows: by the value of its last date (the mean of a number where there are several rows, otherwise the last
 /// row's), by that of the same period a year before (missing where there is none), by the median or most
-/// frequent level, or as given. The response is left out. Errors: unknownColumn, wrongType (a date that is
-/// none), badForecastRows (no date with a response; above 1,000,000 rows).
+/// frequent level, or as given; without a rule by the last value, or by the date where each month of the
+/// year, or each day of the week, has a value of its own. The response is left out. Errors: unknownColumn,
+/// wrongType (a date that is none), badForecastRows (no date with a response; above 1,000,000 rows).
 Table makeRows(const MadeRows& made, const Table& learning, const std::string& response,
                const std::string& file);
 

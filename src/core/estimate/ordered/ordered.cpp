@@ -275,7 +275,7 @@ void testParallel(OrderedModel& model, const OrthonormalRows& rows, const std::v
             chances(i, k) = cumulative(Form::logit, said[i] - at[0]).below;
             w[i] = chances(i, k) * (1 - chances(i, k));
         }
-        inverses.push_back(rows.product(w).inverse());
+        inverses.push_back(rows.product(w).ldlt().solve(MatrixXd::Identity(all, all)));
     }
     // Differences from the first cut's slopes.
     const Index q = p * (cuts - 1);
@@ -376,10 +376,10 @@ FitResult learnOrdered(const Settings& settings, const TrainingData& training, P
     // Slopes in the basis: a first, constant direction of 0.
     VectorXd whole = VectorXd::Zero(p + 1);
     whole.tail(p) = at.tail(p);
-    MatrixXd root = MatrixXd::Zero(p, p + 1);
+    MatrixXd root = MatrixXd::Zero(p + 1, p); // a row of the root a column
     if (p > 0) {
         const MatrixXd own = covariance.bottomRightCorner(p, p);
-        root.rightCols(p) = own.llt().matrixU();
+        root.bottomRows(p) = own.llt().matrixL();
     }
     const VectorXd leverages = fit.leverages;
     const double averageLeverage = static_cast<double>(fit.rank()) / static_cast<double>(fit.rows);
