@@ -9,10 +9,12 @@
 #include <QApplication>
 #include <QClipboard>
 #include <QDialogButtonBox>
+#include <QDrag>
 #include <QHeaderView>
 #include <QHelpEvent>
 #include <QKeyEvent>
 #include <QLineEdit>
+#include <QMimeData>
 #include <QMouseEvent>
 #include <QPainter>
 #include <QPainterPath>
@@ -394,6 +396,7 @@ GridView::GridView(const QString& accessibleName, QWidget* parent) : QTableView(
     setSelectionBehavior(SelectRows);
     setSelectionMode(ExtendedSelection);
     setEditTriggers(NoEditTriggers);
+    setDragEnabled(true);
     setVerticalScrollMode(ScrollPerPixel);
     setHorizontalScrollMode(ScrollPerPixel);
     setWordWrap(false);
@@ -548,9 +551,36 @@ void GridView::paintEvent(QPaintEvent* event) {
     painter.drawRect(QRect(1, first.top(), viewport()->width() - 3, first.height() - 1));
 }
 
+namespace {
+
+/// As text parted by tabs, and as cells for office programs. Data text is text in it, never marks.
+QMimeData* cellsData(const QModelIndexList& indexes) {
+    auto* data = new QMimeData;
+    const QString text = copiedText(indexes);
+    data->setText(text);
+    QString html = "<table>";
+    for (const QString& line : text.split('\n')) {
+        html += "<tr>";
+        for (const QString& cell : line.split('\t'))
+            html += "<td>" + cell.toHtmlEscaped() + "</td>";
+        html += "</tr>";
+    }
+    data->setHtml(html + "</table>");
+    return data;
+}
+
+} // namespace
+
+void GridView::startDrag(Qt::DropActions) {
+    if (!selectionModel() || !selectionModel()->hasSelection()) return;
+    auto* drag = new QDrag(this);
+    drag->setMimeData(cellsData(selectionModel()->selectedIndexes()));
+    drag->exec(Qt::CopyAction);
+}
+
 void GridView::keyPressEvent(QKeyEvent* event) {
     if (event->matches(QKeySequence::Copy) && selectionModel()) {
-        QApplication::clipboard()->setText(copiedText(selectionModel()->selectedIndexes()));
+        QApplication::clipboard()->setMimeData(cellsData(selectionModel()->selectedIndexes()));
         return;
     }
     if ((event->key() == Qt::Key_Return || event->key() == Qt::Key_Enter) && currentIndex().isValid()) {

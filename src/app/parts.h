@@ -133,6 +133,8 @@ signals:
 
 protected:
     void keyPressEvent(QKeyEvent* event) override;
+    /// The chosen lines, as text and as cells.
+    void startDrag(Qt::DropActions actions) override;
     void currentChanged(const QModelIndex& current, const QModelIndex& previous) override;
     void focusInEvent(QFocusEvent* event) override;
     void focusOutEvent(QFocusEvent* event) override;

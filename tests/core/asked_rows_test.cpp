@@ -1,5 +1,6 @@
 // Rows told by hand, rows made for the next periods, and lags fed step by step.
 #include "base/random.h"
+#include "base/text.h"
 #include "core/case_support.h"
 #include "study/make_rows.h"
 #include "study/row_by_hand.h"

@@ -78,7 +78,7 @@ TEST(Fields, ASettingLeftOutIsItsFallback) {
         }
     EXPECT_NE(errorOf([] {
                   checkSettings({"magic"});
-              }).find("Known are least squares, robust, quantile, penalised, neighbours, tree"),
+              }).find("Known are least squares, robust, quantile, penalised, neighbours, tree, gamma"),
               std::string::npos);
 }
 

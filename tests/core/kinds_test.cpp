@@ -141,6 +141,10 @@ const std::vector<Settings>& allSettings() {
     return all;
 }
 
+/// What the kind that is tested can have as its response: any number, ranks, or amounts with zeros.
+enum class Drawing { numbers, ranks, zeros };
+Drawing drawing = Drawing::numbers;
+
 /// y = 10 + 3x + a step of the group + noise; w is 1 and 2.
 struct Drawn {
     std::vector<double> y, x, z, w;
@@ -153,6 +157,8 @@ struct Drawn {
             z.push_back(random.normal());
             group.push_back(static_cast<std::int32_t>(3 * random.uniform()));
             y.push_back(10 + 3 * x.back() + (group.back() == 1 ? 4 : 0) + z.back() + 2 * random.normal());
+            if (drawing == Drawing::ranks) y.back() = std::clamp(std::floor(y.back() / 8), 1.0, 4.0);
+            if (drawing == Drawing::zeros && random.uniform() < 0.3) y.back() = 0;
             w.push_back(1 + static_cast<double>(i % 3 == 0));
         }
     }
@@ -199,6 +205,12 @@ class EveryKind : public testing::TestWithParam<std::size_t> {
 protected:
     const Settings& settings() const { return allSettings()[GetParam()]; }
     const ModelKind& kind() const { return kindOf(settings()); }
+    void SetUp() override {
+        drawing = settings().kind == "ordered"     ? Drawing::ranks
+                  : settings().kind == "two parts" ? Drawing::zeros
+                                                   : Drawing::numbers;
+    }
+    void TearDown() override { drawing = Drawing::numbers; }
     Recipe recipe() const {
         Recipe out = recipeOf("y", {"x", "z", "group"});
         out.estimator = settings();
@@ -281,7 +293,8 @@ TEST_P(EveryKind, HoldsWhatItsIntervalsSay) {
     // 1,200 rows of 12 sets: the binomial error is 0.6 %, that of the sets more; two quantiles of 160 rows
     // are known to be narrow.
     EXPECT_GT(held / asked, settings().kind == "quantile" ? 0.88 : 0.925);
-    EXPECT_LT(held / asked, 0.985);
+    // The rows spread alike, as no model of a growing spread says, and ranks lie on the ends of intervals.
+    if (!kind().can.ownLink) EXPECT_LT(held / asked, 0.985);
 }
 
 TEST_P(EveryKind, NeverTakesWhatItLearnedFromForUnseen) {

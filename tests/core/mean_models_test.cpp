@@ -1,5 +1,6 @@
 // Models of the mean, of ranks and of two parts, against values made independently.
 #include "base/random.h"
+#include "base/text.h"
 #include "estimate/ordered/ordered.h"
 #include "model/power_family.h"
 #include "study/evaluate.h"

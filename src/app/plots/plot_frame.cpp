@@ -367,6 +367,8 @@ bool PlotFrame::eventFilter(QObject* watched, QEvent* event) {
                 drawInView();
                 plot->replot(QCustomPlot::rpQueuedReplot);
             }
+        } else if ((mouse->buttons() & Qt::MiddleButton) && far) {
+            dragPicture();
         } else if (mouse->buttons() == Qt::NoButton) {
             hover(mouse->pos());
         }

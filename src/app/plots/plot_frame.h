@@ -108,6 +108,8 @@ public:
 
     bool savePicture(const QString& path);
     void copyPicture();
+    /// As a picture and as an SVG file, to where it is let go.
+    void dragPicture();
     void showAsTable();
     void showAll();
     /// Puts the names of levels along the axis, as they have room.

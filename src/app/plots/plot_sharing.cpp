@@ -9,8 +9,12 @@
 #include <QClipboard>
 #include <QContextMenuEvent>
 #include <QDialog>
+#include <QDrag>
 #include <QFileDialog>
 #include <QMenu>
+#include <QMimeData>
+#include <QTemporaryDir>
+#include <QUrl>
 #include <QVBoxLayout>
 
 namespace oxgoad {
@@ -46,6 +50,21 @@ bool PlotFrame::savePicture(const QString& path) {
 
 void PlotFrame::copyPicture() {
     QApplication::clipboard()->setPixmap(m_plot->widget->toPixmap(width(), height(), 2.0));
+}
+
+void PlotFrame::dragPicture() {
+    // The file stays until the program ends: who takes it may read it later.
+    static const QTemporaryDir folder;
+    static int count = 0;
+    const QString path = folder.filePath(QString("plot-%1.svg").arg(++count));
+    auto* drag = new QDrag(this);
+    auto* data = new QMimeData;
+    const QPixmap picture = m_plot->widget->toPixmap(width(), height(), 2.0);
+    data->setImageData(picture.toImage());
+    if (folder.isValid() && savePicture(path)) data->setUrls({QUrl::fromLocalFile(path)});
+    drag->setMimeData(data);
+    drag->setPixmap(picture.scaledToWidth(160, Qt::SmoothTransformation));
+    drag->exec(Qt::CopyAction);
 }
 
 void PlotFrame::showAsTable() {

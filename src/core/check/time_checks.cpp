@@ -73,8 +73,12 @@ Times timesOf(const CheckContext& context, const Column& time) {
     const Eigen::MatrixXd& q = exact ? context.linear->orthonormal() : constant;
     const std::vector<double> roots = exact ? rootsOfWeights(context) : std::vector<double>();
     const Eigen::MatrixXd w = sumsByGroup(q, bin, out.time.size(), roots, context.threads);
+    // Errors that no constant was fitted to are taken about their mean, which is no change.
+    double mean = 0;
+    for (const double e : context.errors)
+        mean += exact ? 0 : e / static_cast<double>(n);
     for (Eigen::Index i = 0; i < n; ++i) {
-        const double e = context.errors[static_cast<std::size_t>(i)];
+        const double e = context.errors[static_cast<std::size_t>(i)] - mean;
         out.squares += e * e;
         const auto b = bin[static_cast<std::size_t>(i)];
         if (b < 0) continue;
