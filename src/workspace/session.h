@@ -110,6 +110,9 @@ public:
     void readAgain(const RowsPlan& plan);
     void chooseForecast(const QString& path);
     void makeForecast(const MadeRows& made);
+    /// Keeps a row told by hand, in the place of one of the same name, and takes one back.
+    void keepHandRow(const HandRow& row);
+    void forgetHandRow(const std::string& name);
     /// Changes the preparation to steps made from those of recipe(). Makes a fit when there are terms.
     void setSteps(std::vector<Step> steps);
     void addStep(const Step& step);
@@ -219,6 +222,8 @@ signals:
     void damaged(const QString& path, const QString& sentence);
 
 private:
+    /// Changes what is said beside the model, of what is shown and of the edits on top of it.
+    void annotate(const std::function<void(Recipe&)>& change);
     void askForecast(ForecastRequest request);
     /// What an evaluation gives: the rows it saw, and the evidence when there are terms or a fit.
     struct Evaluated {
@@ -307,8 +312,6 @@ private:
                         const PasswordFor& password);
     void editDone(const Worked& worked);
     void editFailed(Stage stage);
-    /// Changes what is said beside the model, of what is shown and of the edits on top of it.
-    void annotate(const std::function<void(Recipe&)>& change);
     /// The rows with those to be forecast that the recipe names, none when it names none; reads them when
     /// `rows` holds others.
     static std::shared_ptr<const StudyRows> rowsFor(const Recipe& recipe,

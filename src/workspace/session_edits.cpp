@@ -290,6 +290,19 @@ void Session::makeForecast(const MadeRows& made) {
     askForecast(std::move(request));
 }
 
+void Session::keepHandRow(const HandRow& row) {
+    annotate([row](Recipe& recipe) {
+        std::erase_if(recipe.handRows, [&](const HandRow& r) { return r.name == row.name; });
+        recipe.handRows.push_back(row);
+    });
+}
+
+void Session::forgetHandRow(const std::string& name) {
+    annotate([name](Recipe& recipe) {
+        std::erase_if(recipe.handRows, [&](const HandRow& r) { return r.name == name; });
+    });
+}
+
 void Session::askForecast(ForecastRequest request) {
     Recipe recipe = draft();
     recipe.forecast = std::move(request);

@@ -5,6 +5,7 @@
 #include "estimate/tree/tree.h"
 #include "study/forecast_answers.h"
 
+#include <QDialog>
 #include <QDoubleSpinBox>
 #include <QLineEdit>
 #include <QListWidget>

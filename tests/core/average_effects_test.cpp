@@ -40,7 +40,7 @@ std::vector<Term> straight() {
 
 TEST(AverageEffects, OfAStraightModelAreItsSlopes) {
     const Fitted f = fitted(straight());
-    const auto effects = averageEffects(*f.evidence.study, f.prepared->table, {1}, {});
+    const auto effects = averageEffects(*f.evidence.study, f.prepared->table, {1}, quietly());
     ASSERT_EQ(effects.size(), 3U);
     for (const std::size_t j : {0, 1}) {
         const AverageEffect& effect = effects[j];

@@ -294,7 +294,9 @@ TEST_P(EveryKind, HoldsWhatItsIntervalsSay) {
     // are known to be narrow.
     EXPECT_GT(held / asked, settings().kind == "quantile" ? 0.88 : 0.925);
     // The rows spread alike, as no model of a growing spread says, and ranks lie on the ends of intervals.
-    if (!kind().can.ownLink) EXPECT_LT(held / asked, 0.985);
+    if (!kind().can.ownLink) {
+        EXPECT_LT(held / asked, 0.985);
+    }
 }
 
 TEST_P(EveryKind, NeverTakesWhatItLearnedFromForUnseen) {

@@ -186,10 +186,11 @@ TEST(MeanModels, RefuseWhatTheyCannotHave) {
     };
     std::string rows = "y,a,g\n", zeros = "y,a,g\n", none = rows;
     for (int i = 0; i < 30; ++i) {
-        rows += std::to_string(i == 7 ? -1 : 1 + i % 5) + "," + std::to_string(i % 7) + ",p\n";
+        rows +=
+            std::to_string(i == 7 ? -1 : 1 + i % 5) + "," + std::to_string(i % 7) + (i % 2 ? ",p\n" : ",q\n");
         zeros += std::to_string(i % 3 == 0 ? 0 : 1 + i % 5) + "," + std::to_string(i % 7) + "," +
                  (i % 3 == 0 ? "idle" : "busy") + "\n";
-        none += "0," + std::to_string(i % 7) + ",p\n";
+        none += "0," + std::to_string(i % 7) + (i % 2 ? ",p\n" : ",q\n");
     }
     EXPECT_NE(problem("gamma", rows).find("row 8"), std::string::npos) << problem("gamma", rows);
     EXPECT_NE(problem("counts", rows).find("row 8"), std::string::npos);

@@ -137,6 +137,7 @@ void ForecastStation::refresh() {
     if (!f.coming.empty()) charts << tr("totals by %1").arg(qs(f.totalsBy));
     charts << tr("row by row");
     fillBox(*m_show, charts, charts[0]);
+    m_show->setMinimumWidth(m_show->sizeHint().width());
     drawChart();
 }
 

@@ -62,12 +62,13 @@ MadeDialog::MadeDialog(Session& session, QWidget* parent) : QDialog(parent), m_s
         carried.how->setObjectName(qs("madeHow_" + column.name()));
         carried.how->setAccessibleName(tr("How %1 goes on").arg(qs(column.name())));
         carried.how->addItems(
-            {tr("last value"), tr("same period last year"), tr("usual value"), tr("given")});
+            {tr("last value, or the calendar"), tr("same period last year"), tr("usual value"), tr("given")});
         carried.value = new QLineEdit(list);
         carried.value->setObjectName(qs("madeValue_" + column.name()));
         carried.value->setAccessibleName(tr("The value given for %1").arg(qs(column.name())));
         carried.value->setFixedWidth(110);
         carried.value->setEnabled(false);
+        carried.value->setPlaceholderText(tr("value"));
         line->addWidget(carried.how);
         line->addWidget(carried.value);
         columns->addRow(plainLabel(qs(column.name())), line);
@@ -85,6 +86,7 @@ MadeDialog::MadeDialog(Session& session, QWidget* parent) : QDialog(parent), m_s
     scroll->viewport()->setAutoFillBackground(false);
     list->setAutoFillBackground(false); // which it was given
     scroll->setMinimumHeight(160);
+    scroll->setMinimumWidth(list->sizeHint().width() + 24);
     form->addRow(plainLabel(tr("Go on by")), scroll);
     m_hint = plainLabel({}, "hint");
     m_hint->setWordWrap(true);

@@ -378,7 +378,7 @@ void OneRowPane::findTarget() {
 
 void OneRowPane::keep() {
     if (!m_model) return;
-    Recipe recipe = m_session.draft();
+    const Recipe recipe = m_session.draft();
     QString name = m_name->text().trimmed();
     if (name.isEmpty()) name = tr("row %1").arg(recipe.handRows.size() + 1);
     HandRow row{.name = ss(name)};
@@ -391,20 +391,18 @@ void OneRowPane::keep() {
     }
     if (const auto target = typedNumber(m_target->text().trimmed()))
         row.target = HandRow::Target{ss(m_targetColumn->currentText()), *target};
-    std::erase_if(recipe.handRows, [&](const HandRow& r) { return r.name == row.name; });
-    recipe.handRows.push_back(std::move(row));
     m_name->clear();
-    m_session.change(recipe);
+    m_session.keepHandRow(row);
+    refresh();
     m_found->setText(tr("Kept as \"%1\".").arg(name));
 }
 
 void OneRowPane::forget() {
     const std::string name = ss(m_start->currentText());
     if (m_start->currentIndex() < 1) return;
-    Recipe recipe = m_session.draft();
-    std::erase_if(recipe.handRows, [&](const HandRow& r) { return r.name == name; });
     m_start->setCurrentIndex(0);
-    m_session.change(recipe);
+    m_session.forgetHandRow(name);
+    refresh();
 }
 
 void OneRowPane::takeStart(int index) {

@@ -49,21 +49,38 @@ SumOfGammas sumOfGammas(double p, double mean, double dispersion) {
             dispersion * (p - 1) * std::pow(mean, p - 1)};
 }
 
-/// Terms of Poisson(count) from the largest outwards, until they say nothing more: use(n, ln P(n)).
-template <class Use> void eachCount(double count, double largest, double reach, Use use) {
-    const double middle = std::max(1.0, std::round(largest));
+/// Terms from n = `largest` outwards, until they say nothing more: use(n) gives the logarithm of each.
+template <class Use> void eachCount(double largest, double reach, Use use) {
+    constexpr double most = 1e7;
+    const double middle = std::clamp(std::round(largest), 1.0, most);
     double best = -std::numeric_limits<double>::infinity();
     const auto go = [&](double from, double step) {
-        for (double n = from; n >= 1; n += step) {
+        for (double n = from; n >= 1 && n <= most; n += step) {
             const double said = use(n);
             best = std::max(best, said);
             if (said < best - reach) break;
-            if (n > 1e7) break;
         }
     };
-    static_cast<void>(count);
     go(middle, 1);
     go(middle - 1, -1);
+}
+
+/// ln Γ(n + 1) + ln Γ(n·shape), kept for the shape that was asked last: it is the same for all rows.
+double gammasOf(double shape, double n) {
+    thread_local double of = 0;
+    thread_local std::vector<double> known;
+    constexpr double kept = 20000;
+    const auto work = [&](double at) {
+        return bm::lgamma(at + 1, Policy()) + bm::lgamma(at * shape, Policy());
+    };
+    if (n > kept) return work(n);
+    if (of != shape) {
+        of = shape;
+        known.clear();
+    }
+    while (known.size() < static_cast<std::size_t>(n))
+        known.push_back(work(static_cast<double>(known.size() + 1)));
+    return known[static_cast<std::size_t>(n) - 1];
 }
 
 double tweedieLogDensity(double p, double y, double mean, double dispersion) {
@@ -71,11 +88,10 @@ double tweedieLogDensity(double p, double y, double mean, double dispersion) {
     if (y == 0) return -of.count;
     // ln Σ_n P(n) g(y; n·shape, scale), its largest term near y^{2−p}/(φ(2−p)).
     const double largest = std::pow(y, 2 - p) / (dispersion * (2 - p));
+    const double slope = std::log(of.count) + of.shape * std::log(y / of.scale);
     std::vector<double> terms;
-    eachCount(of.count, largest, 37, [&](double n) {
-        const double a = n * of.shape;
-        const double term = n * std::log(of.count) - bm::lgamma(n + 1, Policy()) + (a - 1) * std::log(y) -
-                            a * std::log(of.scale) - bm::lgamma(a, Policy());
+    eachCount(largest, 37, [&](double n) {
+        const double term = n * slope - gammasOf(of.shape, n);
         terms.push_back(term);
         return term;
     });
@@ -83,14 +99,14 @@ double tweedieLogDensity(double p, double y, double mean, double dispersion) {
     double sum = 0;
     for (const double term : terms)
         sum += std::exp(term - most);
-    return most + std::log(sum) - y / of.scale - of.count;
+    return most + std::log(sum) - std::log(y) - y / of.scale - of.count;
 }
 
 double tweedieBelow(double p, double y, double mean, double dispersion) {
     const SumOfGammas of = sumOfGammas(p, mean, dispersion);
     double sum = std::exp(-of.count);
     if (y <= 0) return y < 0 ? 0 : sum;
-    eachCount(of.count, of.count, 37, [&](double n) {
+    eachCount(of.count, 37, [&](double n) {
         const double log = n * std::log(of.count) - of.count - bm::lgamma(n + 1, Policy());
         sum += std::exp(log) * bm::gamma_p(n * of.shape, y / of.scale, Policy());
         return log;

@@ -48,6 +48,7 @@ void takeNotes(Recipe& to, const Recipe& from) {
     to.accepted = from.accepted;
     to.noted = from.noted;
     to.units = from.units;
+    to.handRows = from.handRows;
     const auto counts = [](Role role) { return role == Role::weight || role == Role::offset; };
     std::erase_if(to.roles, [&](const auto& entry) { return !counts(entry.second); });
     for (const auto& [column, role] : from.roles)

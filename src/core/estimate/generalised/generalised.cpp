@@ -164,7 +164,9 @@ struct MeanFit {
 
 class MeanSolver {
 public:
-    MeanSolver(const MeanProblem& problem, Progress& progress) : m_p(problem), m_progress(progress) {}
+    /// Until what is said moves by no more than `enough`.
+    MeanSolver(const MeanProblem& problem, double enough, Progress& progress)
+        : m_p(problem), m_progress(progress), m_enough(enough) {}
 
     /// From least squares of the linked response, or from what another power led to.
     MeanFit solve(const LeastSquaresFit& start, const OrthonormalRows& rows, const VectorXd* from) {
@@ -202,6 +204,7 @@ public:
         const auto n = static_cast<Index>(m_p.n());
         VectorXd off(n);
         out.workingWeights.resize(n);
+        double movedBefore = std::numeric_limits<double>::infinity();
         for (int k = 0; k < mostLastSteps; ++k) {
             m_progress.checkpoint(0.5, "Least squares of the last step");
             m_p.working(out.said, out.workingWeights, off);
@@ -221,11 +224,12 @@ public:
             out.said = said;
             out.deviance = deviance;
             const double size = m_p.log ? 1 : std::max(1e-300, said.cwiseAbs().maxCoeff());
-            if (moved <= 1e-9 * size) { // quadratic: the next would move by the square
+            if (moved <= 1e-11 * size || (moved <= 1e-8 * size && moved >= movedBefore)) {
                 out.converged = true;
                 break;
             }
             out.converged = false;
+            movedBefore = moved;
         }
     }
 
@@ -241,17 +245,20 @@ private:
             VectorXd said = linear + base;
             const double deviance = m_p.deviance(said);
             if (!std::isfinite(deviance) || deviance > out.deviance * (1 + 1e-13)) continue;
-            const double gained = out.deviance - deviance;
             solution = next;
+            // Of a logarithm, or over the size of the means.
+            const double moved = (said - out.said).cwiseAbs().maxCoeff();
+            const double size = m_p.log ? 1 : said.cwiseAbs().maxCoeff();
             out.said.swap(said);
             out.deviance = deviance;
-            return gained <= 1e-8 * (std::fabs(deviance) + 1e-8);
+            return moved <= m_enough * size;
         }
         return true;
     }
 
     const MeanProblem& m_p;
     Progress& m_progress;
+    double m_enough;
     VectorXd m_offset, m_solution;
 };
 
@@ -346,7 +353,7 @@ FitResult learnMean(const std::string& name, std::optional<double> power, const 
         // Dunn and Smyth: the likelihood over the power, each with its own means and dispersion.
         const auto best = largestOf(1.02, 1.98, 0.002, [&](double p) {
             problem.family.power = p;
-            MeanSolver solver(problem, fitting);
+            MeanSolver solver(problem, 1e-4, fitting);
             const MeanFit fit = solver.solve(made.fit, rows, from ? &*from : nullptr);
             from = solver.solution();
             return profileAt(problem, fit);
@@ -354,7 +361,7 @@ FitResult learnMean(const std::string& name, std::optional<double> power, const 
         problem.family.power = best.first;
         found = true;
     }
-    MeanSolver solver(problem, fitting);
+    MeanSolver solver(problem, 1e-12, fitting);
     MeanFit fit = solver.solve(made.fit, rows, from ? &*from : nullptr);
     ProgressStage last(progress, 0.8, 1);
     solver.finish(fit);
