@@ -5,6 +5,7 @@
 #include <boost/math/distributions/negative_binomial.hpp>
 #include <boost/math/distributions/poisson.hpp>
 #include <boost/math/special_functions/gamma.hpp>
+#include <boost/math/tools/toms748_solve.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -200,11 +201,11 @@ double PowerFamily::quantile(double share, double mean, double dispersion) const
     double low = 0, high = mean;
     while (below(high, mean, dispersion) < share && high < 1e300)
         low = high, high *= 2;
-    for (int k = 0; k < 200 && high - low > 1e-13 * high; ++k) {
-        const double middle = low + (high - low) / 2;
-        (below(middle, mean, dispersion) < share ? low : high) = middle;
-    }
-    return low + (high - low) / 2;
+    std::uintmax_t most = 100;
+    const auto [from, to] =
+        bm::tools::toms748_solve([&](double y) { return below(y, mean, dispersion) - share; }, low, high,
+                                 [](double a, double b) { return b - a <= 1e-12 * b; }, most);
+    return from + (to - from) / 2;
 }
 
 } // namespace oxgoad

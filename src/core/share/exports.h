@@ -35,7 +35,7 @@ using NamedFiles = std::vector<std::pair<std::string, std::string>>;
 void writeFiles(const std::filesystem::path& folder, const NamedFiles& files);
 
 /// All files that a run can write, which is the only list of them.
-inline constexpr std::array<std::string_view, 38> filesOfRuns{"evidence.json",
+inline constexpr std::array<std::string_view, 40> filesOfRuns{"evidence.json",
                                                               "coefficients.csv",
                                                               "rows.csv",
                                                               "summary.txt",
@@ -71,6 +71,8 @@ inline constexpr std::array<std::string_view, 38> filesOfRuns{"evidence.json",
                                                               "nodes.csv",
                                                               "cut_points.csv",
                                                               "two_parts.csv",
+                                                              "ordered.txt",
+                                                              "two_parts.txt",
                                                               "tree.txt",
                                                               "importance.csv"};
 

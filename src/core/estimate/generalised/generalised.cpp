@@ -187,8 +187,8 @@ public:
             m_progress.checkpoint(1 - std::exp(-out.steps / 6.0),
                                   "Fitting the mean, step " + std::to_string(out.steps + 1));
             m_p.working(out.said, weights, off);
-            const MatrixXd products = rows.product(weights);
-            const VectorXd move = products.ldlt().solve(rows.crossProduct(weights.cwiseProduct(off)));
+            const VectorXd move =
+                moveFrom(rows, out.said, weights, rows.crossProduct(weights.cwiseProduct(off)));
             out.converged = step(rows, base, solution, move, out);
             out.history.push_back(out.deviance);
         }
@@ -234,6 +234,28 @@ public:
     }
 
 private:
+    /// Newton's move where the deviance is curved upwards, otherwise that of the expected curvature.
+    VectorXd moveFrom(const OrthonormalRows& rows, const VectorXd& said, const VectorXd& expected,
+                      const VectorXd& slope) const {
+        const double p = m_p.family.power;
+        VectorXd up(said.size()), down(said.size());
+        for (std::size_t i = 0; i < m_p.n(); ++i) {
+            const auto at = static_cast<Index>(i);
+            const double mu = m_p.mean(said[at]), y = m_p.training.y[i];
+            const double curve = m_p.weight(i) * (m_p.log ? std::pow(mu, 1 - p) * ((2 - p) * mu + (p - 1) * y)
+                                                          : std::pow(mu, -p - 1) * ((1 - p) * mu + p * y));
+            up[at] = std::max(curve, 0.0);
+            down[at] = std::max(-curve, 0.0);
+        }
+        if (up.allFinite()) {
+            MatrixXd observed = rows.product(up);
+            if (down.maxCoeff() > 0) observed -= rows.product(down);
+            const Eigen::LLT<MatrixXd> factor(observed);
+            if (factor.info() == Eigen::Success) return factor.solve(slope);
+        }
+        return rows.product(expected).ldlt().solve(slope);
+    }
+
     /// Goes as far along the move as the deviance falls; whether there was nothing more to gain.
     bool step(const OrthonormalRows& rows, const VectorXd& base, VectorXd& solution, const VectorXd& move,
               MeanFit& out) {

@@ -319,6 +319,9 @@ void testParallel(OrderedModel& model, const OrthonormalRows& rows, const std::v
 }
 
 FitResult learnOrdered(const Settings& settings, const TrainingData& training, Progress& progress) {
+    if (training.terms.empty() && !training.intercept)
+        throw Error(ErrorCode::badTerm, "the model has neither a term nor a constant",
+                    {.file = training.file}, "Add a term.");
     auto model = std::make_shared<OrderedModel>();
     model->form = formOf(settings.text("link"));
     std::vector<double> values(training.y.begin(), training.y.end());
