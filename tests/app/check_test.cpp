@@ -20,6 +20,8 @@
 #include <numbers>
 #include <utility>
 
+#include <cstdlib>
+
 using namespace oxgoad;
 using namespace oxgoad::test;
 
@@ -350,6 +352,40 @@ TEST_F(CheckTest, StoppedChecksAreSaidAndRunAgain) {
     again->click();
     ASSERT_TRUE(settle());
     EXPECT_FALSE(checksPending(*session().evidence()));
+}
+
+TEST_F(CheckTest, ManyZerosAreFoundAndGetAModelOfTheirOwn) {
+    openFile(demo + "/repairs.csv");
+    ASSERT_TRUE(settle());
+    Recipe recipe = session().draft();
+    recipe.response = "repairs";
+    recipe.terms = {plainTerm("plant"), plainTerm("plant_age"), plainTerm("places"),
+                    plainTerm("running_hours")};
+    session().change(recipe);
+    ASSERT_TRUE(settle());
+    const auto picture = [&](const char* name) {
+        if (const char* to = std::getenv("OXGOAD_PICTURES")) {
+            QTest::qWait(300);
+            window->grab().save(QString::fromUtf8(to) + "/" + name + ".png");
+        }
+    };
+    station(3);
+    picture("repairs_line");
+    makeMove("kind of response", "whether, and how much");
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().recipe().estimator.kind, "two parts");
+    const auto evidence = session().evidence();
+    EXPECT_FALSE(std::any_of(evidence->goads.begin(), evidence->goads.end(),
+                             [](const Goad& goad) { return goad.key == "impossible predictions"; }));
+    picture("repairs_two_parts");
+    recipe = session().draft();
+    recipe.estimator = Settings{"tweedie", {{"power", std::string("likelihood")}}};
+    session().change(recipe);
+    ASSERT_TRUE(settle());
+    ASSERT_TRUE(session().evidence()->linear && session().evidence()->linear->generalised);
+    picture("repairs_tweedie");
+    station(4);
+    picture("repairs_check");
 }
 
 TEST_F(CheckTest, TheDemoIsAnsweredInTenMovesAndTheErrorFallsAtEach) {

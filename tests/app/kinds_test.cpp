@@ -16,6 +16,8 @@
 #include <QLineEdit>
 #include <QMenu>
 
+#include <cstdlib>
+
 using namespace oxgoad;
 using namespace oxgoad::test;
 
@@ -75,12 +77,15 @@ TEST_F(Kinds, NeighboursAreChosenInTheBriefAndShownInEveryStation) {
     EXPECT_EQ(index.siblingAtColumn(1).data().toString(), "as is");
     EXPECT_TRUE(index.siblingAtColumn(2).data().toString().contains('%'));
     EXPECT_FALSE(index.siblingAtColumn(5).data().toString().isEmpty());
-    // The effect is drawn without a band, and its words say what the column is worth.
+    // The effect's averages have bands of models without a part of the rows, and its words say what the
+    // column is worth.
     terms->setCurrentIndex(index);
     ASSERT_TRUE(settle());
     EXPECT_FALSE(find<PlotFrame>("effectPlot")->content().lines.empty());
-    EXPECT_EQ(find<PlotFrame>("effectPlot")->content().bands.size(), 1U)
-        << "where the rows lie, and no other";
+    EXPECT_EQ(find<PlotFrame>("effectPlot")->content().bands.size(), 3U)
+        << "accumulated, averaged, and where the rows lie";
+    if (const char* to = std::getenv("OXGOAD_PICTURES"))
+        window->grab().save(QString::fromUtf8(to) + "/effect_bands.png");
     EXPECT_TRUE(find<QLabel>("inWords")->text().contains("Shuffled over rows, places makes the error"))
         << ss(find<QLabel>("inWords")->text());
     EXPECT_TRUE(find<QLabel>("equation")->text().contains("by 5 nearest neighbours in "));

@@ -9,6 +9,7 @@
 #include "hand_on/writers.h"
 #include "read/database.h"
 #include "study/load_rows.h"
+#include "support/server.h"
 #include "support/support.h"
 
 #include <sqlite3.h>
@@ -59,6 +60,11 @@ std::string rowsText(std::size_t n, unsigned seed, bool coming) {
     return text;
 }
 
+/// Told to stop from the start.
+struct StopsAtOnce : Progress {
+    bool stopRequested() const override { return true; }
+};
+
 struct Form {
     std::string name, recipe;
     /// Of what the formats that write programs refuse.
@@ -101,6 +107,12 @@ const std::vector<Form>& forms() {
             {"do": "derive", "name": "flag", "expression": "if(x > 4 and not(z < 0) or h = \"p\", round(x / 3), -z^2)"},
             {"do": "derive", "name": "deal", "expression": "max(x, z, 2) + year(day) - 2020 + abs(z) + (x > z)"},
             {"do": "standardise", "columns": ["x"]}])j"},
+        {"gamma", many + R"(, "estimator": {"kind": "gamma"}, "roles": {"w": "weight"})"},
+        {"two parts", R"("response": "spent", )" + few +
+                          R"j(, "estimator": {"kind": "two parts"},
+            "steps": [{"do": "derive", "name": "spent", "expression": "if(z > 0, y, 0)"}])j"},
+        {"ordered", R"("response": "rank", "terms": ["x", "g", "h"], "estimator": {"kind": "ordered"},
+            "steps": [{"do": "derive", "name": "rank", "expression": "min(4, round(y / 15))"}])"},
         {"neighbours", R"("terms": ["x", "z", "g"], "estimator": {"kind": "neighbours", "count": 3})", true}};
     return all;
 }
@@ -119,9 +131,9 @@ Fitted fitted(const Form& form, const fs::path& folder) {
     replaceFile(folder / "rows.csv", rowsText(400, 3, false));
     replaceFile(folder / "coming.csv", rowsText(300, 4, true));
     out.recipe = parseRecipe(
-        R"({"recipe": 1, "rows": {"file": "rows.csv", "kinds": {"g": "factor", "h": "factor"}}, "response": "y",
-        "forecast": {"file": "coming.csv", "level": 0.9}, )" +
-            form.recipe + "}",
+        R"({"recipe": 1, "rows": {"file": "rows.csv", "kinds": {"g": "factor", "h": "factor"}}, )" +
+            std::string(form.recipe.find("\"response\"") == std::string::npos ? R"("response": "y", )" : "") +
+            R"("forecast": {"file": "coming.csv", "level": 0.9}, )" + form.recipe + "}",
         "recipe");
     Progress progress;
     out.rows = loadRows(out.recipe, folder, {2}, progress);
@@ -326,7 +338,39 @@ TEST_P(HandedOnForms, ScoreAsProgramsOfTheirOwn) {
     }
 }
 
-INSTANTIATE_TEST_SUITE_P(All, HandedOnForms, ::testing::Range(std::size_t{0}, std::size_t{13}));
+INSTANTIATE_TEST_SUITE_P(All, HandedOnForms, ::testing::Range(std::size_t{0}, std::size_t{16}));
+
+TEST(HandedOn, ARealServerTakesRowsAndScoresThem) {
+    const Server server;
+    ASSERT_TRUE(server.running) << "the server did not start";
+    const auto ask = [&](const std::string& query) {
+        return readPostgres(server.place(), "right", query, {}, 0, quietly()).table;
+    };
+    for (const std::size_t k : {0, 3, 8, 11, 13}) {
+        SCOPED_TRACE(forms()[k].name);
+        const TemporaryFolder folder;
+        const Fitted f = fitted(forms()[k], folder.path());
+        const ScoredRows scored = scoredOf({f.evidence, f.recipe, f.rows, *f.prepared, {}});
+        const std::string table = "scored \"" + std::to_string(k);
+        const auto append = [&](const ScoredRows& rows) {
+            appendScored(server.place(), "right", table, rows, quietly());
+        };
+        append(scored);
+        const Table said = ask(sqlOf(programFor(f, 60), table));
+        ASSERT_EQ(said.rows(), 300U);
+        const auto prediction = said.at("prediction", "").numbers();
+        for (std::size_t i = 0; i < 300; ++i)
+            expectForecast(f, i, prediction[i], NAN, NAN, false, "PostgreSQL");
+        append(scored);
+        EXPECT_EQ(ask("SELECT 1 AS a FROM \"scored \"\"" + std::to_string(k) + "\"").rows(), 600U);
+        // A table of other columns takes nothing; nothing is half written.
+        const Table fewer({scored.given.columns()[0]});
+        EXPECT_THROW(append({fewer, scored.forecast, {}}), Error);
+        StopsAtOnce stops;
+        EXPECT_THROW(appendScored(server.place(), "right", table, scored, stops), Stopped);
+        EXPECT_EQ(ask("SELECT 1 AS a FROM \"scored \"\"" + std::to_string(k) + "\"").rows(), 600U);
+    }
+}
 
 TEST(HandedOn, FormulasAreOneSelfTestAway) {
     // A test inside that is wrong fails.

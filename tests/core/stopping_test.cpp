@@ -78,7 +78,7 @@ std::string evaluated(const Recipe& recipe, const StudyRows& rows, Progress& pro
 }
 
 TEST(Stopping, OfEvaluationsByEveryKindOfModel) {
-    const StudyRows rows = someRows(6000, 3000);
+    const StudyRows rows = someRows(2500, 1000);
     for (const ModelKind& kind : modelKinds())
         expectStops(kind.name, [&](Progress& progress) {
             Recipe recipe = someRecipe();

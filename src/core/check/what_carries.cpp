@@ -71,7 +71,9 @@ bool isLikeIdentifier(const CheckContext& context, const std::string& column) {
 void checkActingPairs(const CheckContext& context, Findings& findings) {
     const std::string name = "columns that act together";
     if (context.linear || !context.pairs) {
-        findings.readings.push_back(noReading(name, "the model's products are among its terms"));
+        findings.readings.push_back(noReading(name, context.linear
+                                                        ? "the model's products are among its terms"
+                                                        : "so many rows take long to ask"));
         return;
     }
     const std::vector<PairStrength> pairs = context.pairs(*context.progress);
@@ -107,7 +109,8 @@ void checkActingPairs(const CheckContext& context, Findings& findings) {
 void checkWhatCarries(const CheckContext& context, Findings& findings) {
     const std::string name = "one column carries it";
     if (context.linear || !context.importances) {
-        findings.readings.push_back(noReading(name, "coefficients and their leverages say it"));
+        findings.readings.push_back(noReading(name, context.linear ? "coefficients and their leverages say it"
+                                                                   : "so many rows take long to ask"));
         return;
     }
     const std::vector<ColumnImportance> columns = context.importances(*context.progress);

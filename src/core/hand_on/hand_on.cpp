@@ -4,6 +4,7 @@
 #include "base/file.h"
 #include "base/text.h"
 #include "estimate/linear/linear_model.h"
+#include "estimate/neighbours/neighbours.h"
 #include "hand_on/model_file.h"
 #include "hand_on/onnx_out.h"
 #include "hand_on/pmml_out.h"
@@ -137,11 +138,13 @@ std::string handOnLimit(const HandOnFormat& format, const Study& study) {
     const std::string_view name = format.name;
     if (name == "report" || name == "pdf" || name == "json" || name.starts_with("rows-")) return {};
     const LinearModel* linear = study.linear();
-    if (!linear && !study.model->readsMissing())
+    if (dynamic_cast<const NeighboursModel*>(study.model.get()))
         return "not for this kind of model, which keeps the rows themselves";
     for (const Step& step : study.recipe.steps)
         if (step.on && (step.kind == "lag" || step.kind == "rolling mean"))
             return "not where a term looks back at other rows";
+    if (study.rule.link.family || kindOf(study.settings).can.intervals == IntervalSource::distribution)
+        return "without intervals, which are those of a distribution";
     const std::size_t most = roomOf(name);
     if (linear && linear->hasErrors() && !linear->isQuantile() &&
         static_cast<std::size_t>(linear->fit.rank()) > most)

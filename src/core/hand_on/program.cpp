@@ -7,7 +7,9 @@
 #include "estimate/distributions.h"
 #include "estimate/linear/linear_model.h"
 #include "estimate/model_kind.h"
+#include "estimate/ordered/ordered.h"
 #include "estimate/tree/tree.h"
+#include "estimate/two_parts/two_parts.h"
 #include "hand_on/say.h"
 #include "hand_on/translate.h"
 #include "table/values.h"
@@ -116,6 +118,10 @@ public:
             sayLinear(*linear);
         else if (const auto* tree = dynamic_cast<const TreeModel*>(m_study.model.get()))
             sayTree(*tree);
+        else if (const auto* ordered = dynamic_cast<const OrderedModel*>(m_study.model.get()))
+            sayOrdered(*ordered);
+        else if (const auto* parts = dynamic_cast<const TwoPartsModel*>(m_study.model.get()))
+            sayTwoParts(*parts);
         else
             cannot(kindOf(m_study.settings).title +
                        " keeps the rows themselves, which this format cannot hold",
@@ -244,7 +250,8 @@ private:
                number(scale);
     }
 
-    void sayLinear(const LinearModel& model) {
+    /// The columns of the model matrix, and where they have values that were learned from.
+    std::vector<Said> columnsOf(const LinearModel& model) {
         const Design& design = model.design;
         const LeastSquaresFit& fit = model.fit;
         if (fit.kept.size() > 2000)
@@ -259,9 +266,63 @@ private:
                 value = value * basisOf(column.pieces[k]);
             columns[j] = keep(column.name, value);
         }
-        requireKnownLevels();
         for (const Dependency& one : fit.dependent)
             requireWithin(one, fit, columns);
+        return columns;
+    }
+
+    /// Below 1/(1 + exp(−t)) and its like: P(y <= k) at cut − x'b.
+    Said chanceBelow(const OrderedModel& model, std::size_t cut, const Said& said) {
+        const Said t = number(model.cuts[cut]) - said;
+        switch (model.form) {
+        case OrderedModel::Form::logit:
+            return number(1) / (number(1) + unary(Op::exp, number(0) - t));
+        case OrderedModel::Form::complementaryLogLog:
+            return number(1) - unary(Op::exp, number(0) - unary(Op::exp, t));
+        case OrderedModel::Form::probit:
+            break;
+        }
+        cannot("these formats have no normal distribution, which the probit needs", keptInstead);
+    }
+
+    /// x'b without a constant, whose place the cuts take.
+    Said slopesOf(const OrderedModel& model) {
+        const LinearModel& slopes = model.slopes;
+        for (const auto j : slopes.fit.kept)
+            m_program.coefficients.emplace_back(slopes.design.columns()[j].name,
+                                                slopes.fit.coefficients[static_cast<Index>(j)]);
+        const std::vector<Said> columns = columnsOf(slopes);
+        return keep("x'b", defined(meanOf(slopes.fit, columns) - number(slopes.fit.constant)));
+    }
+
+    void sayOrdered(const OrderedModel& model) {
+        requireKnownLevels();
+        const Said said = slopesOf(model);
+        std::vector<Said> parts{number(model.values.back())};
+        for (std::size_t k = 0; k < model.cuts.size(); ++k)
+            parts.push_back(number(model.values[k] - model.values[k + 1]) *
+                            keep("chance of " + model.names[k] + " or below", chanceBelow(model, k, said)));
+        m_program.prediction = keep("expected score", summed("expected score", parts));
+        none("intervals of ranks are not written out; model.json has them");
+    }
+
+    void sayTwoParts(const TwoPartsModel& model) {
+        requireKnownLevels();
+        const Said any = keep("chance that there is anything",
+                              number(1) - chanceBelow(*model.whether, 0, slopesOf(*model.whether)));
+        const LinearModel& amount = *model.amount->linear();
+        const std::vector<Said> columns = columnsOf(amount);
+        const Said said = keep("how much, as the terms say it", defined(meanOf(amount.fit, columns)));
+        m_program.prediction =
+            keep("chance times amount", any * (model.link.isLogarithmic() ? unary(Op::exp, said) : said));
+        none("intervals of two parts are not written out; model.json has them");
+    }
+
+    void sayLinear(const LinearModel& model) {
+        const Design& design = model.design;
+        const LeastSquaresFit& fit = model.fit;
+        requireKnownLevels();
+        const std::vector<Said> columns = columnsOf(model);
         if (fit.intercept) m_program.coefficients.emplace_back("constant", fit.constant);
         for (const auto j : fit.kept)
             m_program.coefficients.emplace_back(design.columns()[j].name,

@@ -7,6 +7,7 @@
 #include "estimate/distributions.h"
 #include "estimate/linear/apart_reader.h"
 #include "estimate/linear/linear_model.h"
+#include "estimate/neighbours/neighbours.h"
 #include "estimate/row_blocks.h"
 #include "study/average_effects.h"
 #include "study/fold_evidence.h"
@@ -97,11 +98,18 @@ public:
         context.otherSeeds = [this](Progress& progress) {
             return otherSeeds(m_evidence, m_from, m_threads, progress);
         };
-        if (!m_evidence.study->linear()) {
-            context.pairs = [this](Progress& progress) {
-                return interactionStrengths(*m_evidence.study, m_table, m_threads, progress);
-            };
-            context.importances = [this](Progress& progress) { return importances(progress); };
+        if (!study.linear()) {
+            // A model that holds its rows goes through them for every prediction.
+            const auto inputs = static_cast<double>(study.inputs.size());
+            const bool holdsRows = dynamic_cast<const NeighboursModel*>(study.model.get()) != nullptr;
+            const double ofOne = holdsRows ? static_cast<double>(study.rows.size()) * inputs : 1;
+            constexpr double longest = 5e9, asksOfPair = 50 * 50, asksOfColumn = 5 * 1000;
+            if (ofOne * asksOfPair * inputs * inputs / 2 < longest)
+                context.pairs = [this](Progress& progress) {
+                    return interactionStrengths(*m_evidence.study, m_table, m_threads, progress);
+                };
+            if (ofOne * asksOfColumn * inputs < longest || !m_evidence.importance.lines.empty())
+                context.importances = [this](Progress& progress) { return importances(progress); };
         }
         if (m_evidence.study->tuning)
             context.otherSettings = [this](Progress& progress) {
