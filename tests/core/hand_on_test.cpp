@@ -111,8 +111,8 @@ const std::vector<Form>& forms() {
         {"two parts", R"("response": "spent", )" + few +
                           R"j(, "estimator": {"kind": "two parts"},
             "steps": [{"do": "derive", "name": "spent", "expression": "if(z > 0, y, 0)"}])j"},
-        {"ordered", R"("response": "rank", "terms": ["x", "g", "h"], "estimator": {"kind": "ordered"},
-            "steps": [{"do": "derive", "name": "rank", "expression": "min(4, round(y / 15))"}])"},
+        {"ordered", R"j("response": "rank", "terms": ["x", "g", "h"], "estimator": {"kind": "ordered"},
+            "steps": [{"do": "derive", "name": "rank", "expression": "min(4, round(y / 15))"}])j"},
         {"neighbours", R"("terms": ["x", "z", "g"], "estimator": {"kind": "neighbours", "count": 3})", true}};
     return all;
 }
