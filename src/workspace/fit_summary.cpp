@@ -97,11 +97,16 @@ QStringList fitSummary(const Session& session) {
     QStringList lines;
     if (e->linear)
         lines << linearSummary(*e, *e->linear, unit);
-    else
+    else {
         for (const NamedNumber& said : e->says)
             lines << QString("%1: %2").arg(qs(said.name), qs(said.value == std::floor(said.value)
-                                                                 ? readableText(said.value, 15)
+                                                                 ? groupedText(said.value)
                                                                  : readableText(said.value, 3)));
+        // What its kind tells, but for what is drawn.
+        if (const ModelPart part = partOf(*e->study); part.key != "tree")
+            for (const QString& line : qs(part.text).split('\n', Qt::SkipEmptyParts))
+                lines << line;
+    }
     lines << QString("Learning rows: RMSE %1%2, MAE %3")
                  .arg(qs(readableText(e->learning.rmse)), unit, qs(readableText(e->learning.mae)));
     if (e->leftOneOut)

@@ -69,6 +69,8 @@ struct Form {
     std::string name, recipe;
     /// Of what the formats that write programs refuse.
     bool kept = false;
+    /// Its intervals are those of a distribution, which programs do not hold.
+    bool distribution = false;
 };
 
 const std::vector<Form>& forms() {
@@ -107,12 +109,15 @@ const std::vector<Form>& forms() {
             {"do": "derive", "name": "flag", "expression": "if(x > 4 and not(z < 0) or h = \"p\", round(x / 3), -z^2)"},
             {"do": "derive", "name": "deal", "expression": "max(x, z, 2) + year(day) - 2020 + abs(z) + (x > z)"},
             {"do": "standardise", "columns": ["x"]}])j"},
-        {"gamma", many + R"(, "estimator": {"kind": "gamma"}, "roles": {"w": "weight"})"},
-        {"two parts", R"("response": "spent", )" + few +
-                          R"j(, "estimator": {"kind": "two parts"},
-            "steps": [{"do": "derive", "name": "spent", "expression": "if(z > 0, y, 0)"}])j"},
+        {"gamma", many + R"(, "estimator": {"kind": "gamma"}, "roles": {"w": "weight"})", false, true},
+        {"two parts",
+         R"("response": "spent", )" + few +
+             R"j(, "estimator": {"kind": "two parts"},
+            "steps": [{"do": "derive", "name": "spent", "expression": "if(z > 0, y, 0)"}])j",
+         false, true},
         {"ordered", R"j("response": "rank", "terms": ["x", "g", "h"], "estimator": {"kind": "ordered"},
-            "steps": [{"do": "derive", "name": "rank", "expression": "min(4, round(y / 15))"}])j"},
+            "steps": [{"do": "derive", "name": "rank", "expression": "min(4, round(y / 15))"}])j",
+         false, true},
         {"neighbours", R"("terms": ["x", "z", "g"], "estimator": {"kind": "neighbours", "count": 3})", true}};
     return all;
 }
@@ -210,7 +215,7 @@ TEST_P(HandedOnForms, SayWhatTheProgramSays) {
     }
     const Program program = programFor(f, 500);
     const bool bounds = program.noIntervals.empty();
-    if (form().name != "errors for unequal spread") {
+    if (form().name != "errors for unequal spread" && !form().distribution) {
         EXPECT_TRUE(bounds) << program.noIntervals;
     }
     std::vector<std::uint32_t> all(300);
@@ -356,7 +361,22 @@ TEST(HandedOn, ARealServerTakesRowsAndScoresThem) {
             appendScored(server.place(), "right", table, rows, quietly());
         };
         append(scored);
-        const Table said = ask(sqlOf(programFor(f, 60), table));
+        // Of the columns that were given: the table has the prediction of the application too.
+        std::string given;
+        for (const Column& column : f.rows.forecast->table.columns()) {
+            std::string name = column.name();
+            for (std::size_t at = 0; (at = name.find('"', at)) != std::string::npos; at += 2)
+                name.insert(at, 1, '"');
+            given += (given.empty() ? "\"" : ", \"") + name + "\"";
+        }
+        std::string sql = sqlOf(programFor(f, 60));
+        const std::string from = "FROM \"rows\"";
+        ASSERT_NE(sql.find(from), std::string::npos) << sql.substr(0, 2000);
+        while (sql.find(from) != std::string::npos)
+            sql.replace(sql.find(from), from.size(),
+                        "FROM (SELECT " + given + " FROM \"scored \"\"" + std::to_string(k) +
+                            "\") AS \"rows\"");
+        const Table said = ask(sql);
         ASSERT_EQ(said.rows(), 300U);
         const auto prediction = said.at("prediction", "").numbers();
         for (std::size_t i = 0; i < 300; ++i)
@@ -364,8 +384,8 @@ TEST(HandedOn, ARealServerTakesRowsAndScoresThem) {
         append(scored);
         EXPECT_EQ(ask("SELECT 1 AS a FROM \"scored \"\"" + std::to_string(k) + "\"").rows(), 600U);
         // A table of other columns takes nothing; nothing is half written.
-        const Table fewer({scored.given.columns()[0]});
-        EXPECT_THROW(append({fewer, scored.forecast, {}}), Error);
+        const Table other({scored.given.columns()[0].renamed("a column of another table")});
+        EXPECT_THROW(append({other, scored.forecast, {}}), Error);
         StopsAtOnce stops;
         EXPECT_THROW(appendScored(server.place(), "right", table, scored, stops), Stopped);
         EXPECT_EQ(ask("SELECT 1 AS a FROM \"scored \"\"" + std::to_string(k) + "\"").rows(), 600U);

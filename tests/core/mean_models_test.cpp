@@ -221,6 +221,23 @@ TEST(MeanModels, FindThePowerByLikelihood) {
     const Evidence e = evidenceOf(recipe, text);
     ASSERT_TRUE(e.linear->generalised->powerFound);
     EXPECT_NEAR(e.linear->generalised->power, 1.5, 0.05);
+    // No power beside it is likelier, each with the dispersion that is likeliest for it.
+    const auto profile = [&](double power) {
+        Recipe other = recipe;
+        other.estimator.fields["power"] = power;
+        const Evidence at = evidenceOf(other, text);
+        double best = -INFINITY;
+        for (double log = 0; log < 0.8; log += 0.004) {
+            double sum = 0;
+            for (std::size_t i = 0; i < at.rows.actual.size(); ++i)
+                sum += PowerFamily{power}.logDensity(at.rows.actual[i], at.rows.fitted[i], std::exp(log));
+            best = std::max(best, sum);
+        }
+        return best;
+    };
+    const double found = e.linear->generalised->power, own = profile(found);
+    for (const double power : {found - 0.01, found + 0.01})
+        EXPECT_GT(own, profile(power)) << power;
     EXPECT_NEAR(e.linear->coefficients[1].estimate, 1, 4 * e.linear->coefficients[1].standardError);
 }
 

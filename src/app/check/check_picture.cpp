@@ -34,6 +34,8 @@ QString upText(const CheckRequest& request) {
     switch (request.residuals.kind) {
     case ResidualKind::plain:
     case ResidualKind::heldOut:
+        if (request.evidence->study && request.evidence->study->rule.link.family)
+            return QObject::tr("deviance residual");
         return logs ? QObject::tr("residual, ln actual − ln predicted")
                     : QObject::tr("residual, actual − predicted") + unit;
     case ResidualKind::outOfFold:

@@ -26,7 +26,9 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
     layout->setContentsMargins(20, 12, 20, 6);
     auto* head = new QHBoxLayout;
     m_head = plainLabel({}, "heading");
-    head->addWidget(m_head);
+    m_head->setWordWrap(true); // at 1280 there is no room for all in one line
+    m_head->setMinimumWidth(170);
+    head->addWidget(m_head, 1);
     m_show = plainBox(tr("Chart"), "chart", this);
     head->addWidget(m_show);
     m_below = plainBox(tr("Below the chart"), "below", this);
@@ -34,7 +36,6 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
                        tr("hand on")});
     connect(m_below, &QComboBox::currentIndexChanged, this, &ForecastStation::showBelow);
     head->addWidget(m_below);
-    head->addStretch(1);
     auto* choose = new QPushButton(tr("Choose rows…"), this);
     choose->setObjectName("chooseForecast");
     connect(choose, &QPushButton::clicked, this, &Station::forecastRowsWanted);

@@ -80,6 +80,12 @@ public:
 
     /// From the held values with the row's own residual: what the row would say were the others held.
     double partial(const std::vector<double>& inputs, std::size_t row) const {
+        // Of a model of the mean with a log link what was over what was predicted, which may be 0.
+        const Link& link = m_study.rule.link;
+        const double actual = m_evidence.rows.actual[row], predicted = m_evidence.rows.fitted[row];
+        if (link.family)
+            return link.isLogarithmic() ? link.toResponseScale(meanAt(inputs)) * actual / predicted
+                                        : meanAt(inputs) + actual - predicted;
         const double value = meanAt(inputs) + m_evidence.rows.residual[row];
         return m_study.rule.link.quantileToResponseScale(value);
     }
