@@ -25,7 +25,7 @@ struct Kept {
 
 std::string rowsText() {
     RandomStream random(3, "kept models");
-    std::string text = "y,x,z,g,h,day,w,o\n";
+    std::string text = "y,x,z,g,h,day,w,o,rank,spent\n";
     for (int i = 0; i < 70; ++i) {
         const double x = 1 + random.uniform() * 9;
         const std::uint64_t g = random.below(4), h = random.below(3);
@@ -33,7 +33,9 @@ std::string rowsText() {
                 std::to_string(x) + "," + (i % 13 == 0 ? "" : std::to_string(random.normal())) + "," +
                 std::string(1, static_cast<char>('a' + g)) + "," +
                 std::string(1, static_cast<char>('p' + h)) + ",2024-0" + std::to_string(1 + i % 9) + "-11," +
-                std::to_string(random.below(3)) + "," + std::to_string(random.uniform()) + "\n";
+                std::to_string(random.below(3)) + "," + std::to_string(random.uniform()) + "," +
+                std::to_string(random.below(4)) + "," + (random.below(2) == 0 ? "0" : std::to_string(x)) +
+                "\n";
     }
     return text;
 }
@@ -56,6 +58,10 @@ const std::vector<Kept>& keptModels() {
             R"("terms": ["x", "z", "g"], "estimator": {"kind": "neighbours", "count": 3})",
             R"("terms": ["x", "z", "g"], "estimator": {"kind": "tree", "smallest_leaf": 3})",
             R"("terms": ["x", "g"], "estimator": {"kind": "neighbours", "count": {"tuned": {"rule": "smallest error"}}})",
+            many + R"(, "estimator": {"kind": "gamma"}, "roles": {"o": "offset"})",
+            few + R"(, "estimator": {"kind": "tweedie", "link": "identity"})",
+            R"("response": "rank", )" + few + R"(, "estimator": {"kind": "ordered"})",
+            R"("response": "spent", "terms": ["z"], "estimator": {"kind": "two parts"})",
             many + R"(, "choose": {"way": "forward", "by": "BIC"})",
             many + R"(, "steps": [{"do": "fill missing", "columns": ["z"], "with": "median"}])",
             R"("terms": [{"column": "x", "as": "straight pieces"}, {"column": "g", "as": "trend"}, {"product": ["g", "h"]}])"};
@@ -64,9 +70,11 @@ const std::vector<Kept>& keptModels() {
         for (const std::string& recipe : recipes) {
             try {
                 Kept kept;
-                kept.recipe = parseRecipe(R"({"recipe": 1, "rows": {"file": "rows.csv"}, "response": "y", )" +
-                                              recipe + "}",
-                                          "recipe");
+                kept.recipe = parseRecipe(
+                    R"({"recipe": 1, "rows": {"file": "rows.csv"}, )" +
+                        std::string(recipe.starts_with(R"("response")") ? "" : R"("response": "y", )") +
+                        recipe + "}",
+                    "recipe");
                 kept.rows.learning = readTextBytes(rowsText(), "rows.csv", {}, {1}, progress);
                 kept.prepared = prepareRows(kept.recipe, kept.rows, {1}, progress);
                 kept.study = evaluate(kept.recipe, kept.rows, *kept.prepared,

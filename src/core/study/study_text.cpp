@@ -1,5 +1,7 @@
 #include "estimate/linear/linear_model.h"
 #include "estimate/model_text.h"
+#include "estimate/ordered/ordered.h"
+#include "estimate/two_parts/two_parts.h"
 #include "recipe/json_reader.h"
 #include "recipe/model_parts.h"
 #include "study/study.h"
@@ -178,6 +180,15 @@ std::string studyText(const Study& study) {
 
 namespace {
 
+/// The models with coefficients that a model is, or is made of.
+std::vector<const LinearModel*> linearPartsOf(const LearnedModel& model) {
+    if (const LinearModel* linear = model.linear()) return {linear};
+    if (const auto* ordered = dynamic_cast<const OrderedModel*>(&model)) return {&ordered->slopes};
+    if (const auto* parts = dynamic_cast<const TwoPartsModel*>(&model))
+        return {&parts->whether->slopes, parts->amount->linear()};
+    return {};
+}
+
 /// What goes into a model, and what it is made of, is what the recipe says.
 void requireWhole(const Study& study) {
     const Recipe& recipe = study.recipe;
@@ -189,17 +200,20 @@ void requireWhole(const Study& study) {
     for (const Input& input : study.inputs)
         names.push_back(input.name);
     if (names != inputNames(study.terms())) damaged("other inputs than those of the terms");
-    const LinearModel* linear = study.linear();
-    if (!linear) return;
-    if (!(linear->design.inputs() == study.inputs)) damaged("other inputs than the model's");
-    if (linear->design.terms().size() != recipe.terms.size() || linear->fit.intercept != recipe.intercept)
-        damaged("other terms than the recipe's");
-    std::vector<std::uint8_t> columns(recipe.terms.size(), 0);
-    for (const DesignColumn& column : linear->design.columns())
-        columns[column.term] = 1;
-    for (std::size_t t = 0; t < columns.size(); ++t) {
-        if (!(linear->design.terms()[t] == recipe.terms[t])) damaged("another term than the recipe's");
-        if (study.has(t) != (columns[t] != 0)) damaged("a term with no columns, or one not chosen with some");
+    for (const LinearModel* linear : linearPartsOf(*study.model)) {
+        if (!(linear->design.inputs() == study.inputs)) damaged("other inputs than the model's");
+        // Cuts take the place of the constant.
+        const bool intercept = linear->kindName == "ordered" || recipe.intercept;
+        if (linear->design.terms().size() != recipe.terms.size() || linear->fit.intercept != intercept)
+            damaged("other terms than the recipe's");
+        std::vector<std::uint8_t> columns(recipe.terms.size(), 0);
+        for (const DesignColumn& column : linear->design.columns())
+            columns[column.term] = 1;
+        for (std::size_t t = 0; t < columns.size(); ++t) {
+            if (!(linear->design.terms()[t] == recipe.terms[t])) damaged("another term than the recipe's");
+            if (study.has(t) != (columns[t] != 0))
+                damaged("a term with no columns, or one not chosen with some");
+        }
     }
 }
 

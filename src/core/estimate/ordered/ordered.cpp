@@ -517,7 +517,7 @@ std::shared_ptr<const LearnedModel> readOrdered(std::string_view text) {
         auto model = std::make_shared<OrderedModel>();
         model->form = formOf(j.at("link").get<std::string>());
         if (formName(model->form) != j.at("link").get<std::string>()) damaged("a link that is not known");
-        const auto slopes = readLinearModel(j.at("slopes").get<std::string>());
+        const auto slopes = readLinearModel(j.at("slopes").dump());
         model->slopes = *slopes->linear();
         model->cuts = numbersFrom(j.at("cuts"));
         model->cutErrors = numbersFrom(j.at("cut_errors"));
@@ -591,7 +591,7 @@ std::vector<NamedNumber> OrderedModel::says() const {
 std::string OrderedModel::text() const {
     return json{{"kind", "ordered"},
                 {"link", formName(form)},
-                {"slopes", slopes.text()},
+                {"slopes", json::parse(slopes.text())},
                 {"cuts", numbersJson(cuts)},
                 {"cut_errors", numbersJson(cutErrors)},
                 {"values", numbersJson(values)},

@@ -124,9 +124,8 @@ std::shared_ptr<const LearnedModel> readTwoParts(std::string_view text) {
     return guardedRead([&] {
         const json j = json::parse(text);
         auto model = std::make_shared<TwoPartsModel>();
-        model->whether =
-            std::dynamic_pointer_cast<const OrderedModel>(readModel(j.at("whether").get<std::string>()));
-        model->amount = readModel(j.at("amount").get<std::string>());
+        model->whether = std::dynamic_pointer_cast<const OrderedModel>(readModel(j.at("whether").dump()));
+        model->amount = readModel(j.at("amount").dump());
         if (!model->whether || model->whether->values.size() != 2 || !model->amount->linear())
             damaged("parts that are none");
         model->dispersion = numberFrom(j.at("dispersion"));
@@ -199,8 +198,8 @@ std::vector<NamedNumber> TwoPartsModel::says() const {
 
 std::string TwoPartsModel::text() const {
     json out{{"kind", "two parts"},
-             {"whether", whether->text()},
-             {"amount", amount->text()},
+             {"whether", json::parse(whether->text())},
+             {"amount", json::parse(amount->text())},
              {"dispersion", numberJson(dispersion)},
              {"log_link", link.isLogarithmic()}};
     if (link.family) out["power"] = numberJson(link.family->power);
