@@ -236,20 +236,15 @@ private:
         if (column.kind() == ColumnKind::number) {
             if (!number)
                 refuse("a number cannot be \"" + std::get<std::string>(asked.value) + "\"", "Give a number.");
-            return Column::ofNumbersLike(column, column.name(), std::vector<double>(rows, *number));
+            return columnOfValue(column, *number, rows, nullptr);
         }
+        if (number && column.kind() != ColumnKind::date)
+            return columnOfValue(column, exactText(*number), rows, nullptr);
+        if (column.kind() != ColumnKind::date) return columnOfValue(column, asked.value, rows, nullptr);
         const std::string text = number ? exactText(*number) : std::get<std::string>(asked.value);
-        if (column.kind() == ColumnKind::date) {
-            const auto day = parseDate(text);
-            if (!day) refuse("\"" + text + "\" is no date", "Write it as 2026-03-31.");
-            return Column::ofDates(column.name(), std::vector<std::int32_t>(rows, *day));
-        }
-        if (column.kind() == ColumnKind::factor)
-            return Column::ofFactor(column.name(), std::vector<std::int32_t>(rows, 0), {text});
-        TextCells cells;
-        for (std::size_t i = 0; i < rows; ++i)
-            cells.add(text);
-        return Column::ofText(column.name(), std::move(cells));
+        const auto day = parseDate(text);
+        if (!day) refuse("\"" + text + "\" is no date", "Write it as 2026-03-31.");
+        return columnOfValue(column, static_cast<double>(*day), rows, nullptr);
     }
 
     const MadeRows& m_made;
@@ -267,6 +262,44 @@ private:
 Table makeRows(const MadeRows& made, const Table& learning, const std::string& response,
                const std::string& file) {
     return Maker(made, learning, response, file).make();
+}
+
+Column columnOfValue(const Column& like, const std::variant<double, std::string>& value, std::size_t rows,
+                     const std::vector<double>* at) {
+    const auto* number = std::get_if<double>(&value);
+    const auto numberAt = [&](std::size_t i) { return at ? (*at)[i] : number ? *number : nan; };
+    switch (like.kind()) {
+    case ColumnKind::number: {
+        std::vector<double> values(rows);
+        for (std::size_t i = 0; i < rows; ++i)
+            values[i] = numberAt(i);
+        return Column::ofNumbersLike(like, like.name(), std::move(values));
+    }
+    case ColumnKind::date: {
+        std::vector<std::int32_t> days(rows, Column::missingDay);
+        for (std::size_t i = 0; i < rows; ++i)
+            if (const double day = numberAt(i); std::isfinite(day))
+                days[i] = static_cast<std::int32_t>(std::floor(day));
+        return Column::ofDates(like.name(), std::move(days));
+    }
+    case ColumnKind::factor: {
+        if (number || std::get<std::string>(value).empty())
+            return Column::ofFactor(like.name(), std::vector<std::int32_t>(rows, Column::missingCode),
+                                    like.levels());
+        std::vector<std::string> levels = like.levels();
+        const std::string& level = std::get<std::string>(value);
+        auto place = std::find(levels.begin(), levels.end(), level);
+        if (place == levels.end()) place = levels.insert(levels.end(), level);
+        const auto code = static_cast<std::int32_t>(place - levels.begin());
+        return Column::ofFactor(like.name(), std::vector<std::int32_t>(rows, code), std::move(levels));
+    }
+    case ColumnKind::text:
+        break;
+    }
+    TextCells cells;
+    for (std::size_t i = 0; i < rows; ++i)
+        cells.add(number ? std::string_view() : std::string_view(std::get<std::string>(value)));
+    return Column::ofText(like.name(), std::move(cells));
 }
 
 } // namespace oxgoad

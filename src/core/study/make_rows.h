@@ -4,6 +4,8 @@
 #include "table/table.h"
 
 #include <string>
+#include <variant>
+#include <vector>
 
 namespace oxgoad {
 
@@ -17,5 +19,11 @@ namespace oxgoad {
 /// wrongType (a date that is none), badForecastRows (no date with a response; above 1,000,000 rows).
 Table makeRows(const MadeRows& made, const Table& learning, const std::string& response,
                const std::string& file);
+
+/// A column of the same kind and name with one value in all rows, or of a number or date with `at`, one a
+/// row: a number (days for dates), or the text of a level, which may be a new one; missing where the value is
+/// none of its kind.
+Column columnOfValue(const Column& like, const std::variant<double, std::string>& value, std::size_t rows,
+                     const std::vector<double>* at);
 
 } // namespace oxgoad

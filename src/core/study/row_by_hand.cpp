@@ -4,6 +4,7 @@
 #include "base/not_a_number.h"
 #include "base/text.h"
 #include "prepare/preparation.h"
+#include "study/make_rows.h"
 #include "table/values.h"
 
 #include <nlohmann/json.hpp>
@@ -55,45 +56,6 @@ HandColumn describe(const Column& column, std::span<const std::uint32_t> rows) {
         if (count > most) most = count, out.usual = level;
     if (column.kind() == ColumnKind::factor) out.levels = column.levels();
     return out;
-}
-
-/// A column of one value, or of `at`.
-Column columnOf(const Column& like, const HandRow::Value& value, std::size_t rows,
-                const std::vector<double>* at) {
-    const auto* number = std::get_if<double>(&value);
-    const auto numberAt = [&](std::size_t i) { return at ? (*at)[i] : number ? *number : nan; };
-    switch (like.kind()) {
-    case ColumnKind::number: {
-        std::vector<double> values(rows);
-        for (std::size_t i = 0; i < rows; ++i)
-            values[i] = numberAt(i);
-        return Column::ofNumbersLike(like, like.name(), std::move(values));
-    }
-    case ColumnKind::date: {
-        std::vector<std::int32_t> days(rows, Column::missingDay);
-        for (std::size_t i = 0; i < rows; ++i)
-            if (const double day = numberAt(i); std::isfinite(day))
-                days[i] = static_cast<std::int32_t>(std::floor(day));
-        return Column::ofDates(like.name(), std::move(days));
-    }
-    case ColumnKind::factor: {
-        if (number || std::get<std::string>(value).empty())
-            return Column::ofFactor(like.name(), std::vector<std::int32_t>(rows, Column::missingCode),
-                                    like.levels());
-        std::vector<std::string> levels = like.levels();
-        const std::string& level = std::get<std::string>(value);
-        auto place = std::find(levels.begin(), levels.end(), level);
-        if (place == levels.end()) place = levels.insert(levels.end(), level);
-        const auto code = static_cast<std::int32_t>(place - levels.begin());
-        return Column::ofFactor(like.name(), std::vector<std::int32_t>(rows, code), std::move(levels));
-    }
-    case ColumnKind::text:
-        break;
-    }
-    TextCells cells;
-    for (std::size_t i = 0; i < rows; ++i)
-        cells.add(number ? std::string_view() : std::string_view(std::get<std::string>(value)));
-    return Column::ofText(like.name(), std::move(cells));
 }
 
 } // namespace
@@ -166,9 +128,9 @@ Table RowByHand::rowsOf(const std::vector<HandRow::Value>& values, std::optional
                                        [&](const HandColumn& c) { return c.name == column.name(); });
         const auto place = static_cast<std::size_t>(told - m_columns.begin());
         if (told == m_columns.end())
-            columns.push_back(columnOf(column, nan, rows, nullptr));
+            columns.push_back(columnOfValue(column, nan, rows, nullptr));
         else
-            columns.push_back(columnOf(column, values[place], rows, along == place ? &at : nullptr));
+            columns.push_back(columnOfValue(column, values[place], rows, along == place ? &at : nullptr));
     }
     return Table(std::move(columns));
 }
