@@ -137,6 +137,11 @@ const std::vector<Option>& options() {
              p.request.by = *by;
              p.arguments.choose = p.request;
          }},
+        {"--search", "PLAN",
+         "With --out, also search kinds, settings and terms within a budget, by a file or a text like "
+         "{\"minutes\": 5, \"seed\": 1} (fits, patience, kinds, terms, logs): search.csv, search.txt, "
+         "search.json and searched_recipe.json.",
+         [](Parsed& p, Text v) { p.arguments.search = v; }},
         {"--by", "CRITERION",
          "Of the choice: \"cross-validated error\" (usual), \"adjusted R2\", AICc, BIC or p.",
          [](Parsed& p, Text v) {
@@ -376,8 +381,8 @@ Arguments parseArguments(int argc, char** argv) {
     if (!arguments.projectEvidence.empty()) {
         if (arguments.out.empty()) usage("--project-evidence needs --out DIR");
         if (!arguments.recipes.empty() || !arguments.project.empty() || arguments.whatHelps ||
-            arguments.choose || !arguments.compareWith.empty() || arguments.moves || arguments.halves > 0 ||
-            arguments.pathFolds || arguments.learningCurve)
+            arguments.choose || !arguments.search.empty() || !arguments.compareWith.empty() ||
+            arguments.moves || arguments.halves > 0 || arguments.pathFolds || arguments.learningCurve)
             usage("--project-evidence takes a project, and of the other options --fit, --out, --read-aloud, "
                   "--influence, --fail-on-open-goads, --look-at-test and --threads");
         return arguments;
@@ -385,12 +390,13 @@ Arguments parseArguments(int argc, char** argv) {
     if (arguments.fit != 0) usage("--fit goes with --project-evidence");
     if (arguments.choose) arguments.choose = request;
     if (arguments.out.empty() &&
-        (arguments.whatHelps || arguments.readAloud || arguments.choose || !arguments.compareWith.empty() ||
-         arguments.influence || arguments.moves || arguments.halves > 0 || arguments.pathFolds ||
-         arguments.learningCurve || arguments.fail != Arguments::Fail::never))
-        usage("--what-helps, --read-aloud, --choose, --compare-with, --influence, --moves, --halves, "
-              "--path-folds, --learning-curve and "
-              "--fail-on-open-goads go with --out");
+        (arguments.whatHelps || arguments.readAloud || arguments.choose || !arguments.search.empty() ||
+         !arguments.compareWith.empty() || arguments.influence || arguments.moves || arguments.halves > 0 ||
+         arguments.pathFolds || arguments.learningCurve || arguments.fail != Arguments::Fail::never))
+        usage(
+            "--what-helps, --read-aloud, --choose, --search, --compare-with, --influence, --moves, --halves, "
+            "--path-folds, --learning-curve and "
+            "--fail-on-open-goads go with --out");
     if (arguments.recipes.empty()) usage("name a recipe");
     if (arguments.out.empty() == arguments.project.empty()) usage("say either --out DIR or --project FILE");
     if (!arguments.out.empty() && arguments.recipes.size() != 1) usage("--out takes one recipe");

@@ -48,6 +48,8 @@ struct Arguments {
     bool whatHelps = false;
     bool readAloud = false;
     std::optional<ChooseRequest> choose;
+    /// A plan of a search: a file, or its text.
+    std::string search;
     std::vector<std::string> compareWith;
     /// Every row's measures of influence.
     bool influence = false;

@@ -1,5 +1,6 @@
 #include "run/commands.h"
 
+#include "base/file.h"
 #include "base/text.h"
 #include "hand_on/hand_on.h"
 #include "hand_on/model_file.h"
@@ -17,6 +18,7 @@
 #include "study/reach_measures.h"
 #include "study/row_by_hand.h"
 #include "study/say.h"
+#include "study/search.h"
 #include "study/tune.h"
 #include "study/what_helps.h"
 
@@ -345,6 +347,17 @@ int runToFolder(const Arguments& arguments, TerminalProgress& progress) {
         const Choice choice = chooseTerms(recipe, *prepared, *arguments.choose, arguments.threads, progress);
         more.emplace_back("choice.json", choiceJson(choice));
         more.emplace_back("chosen_recipe.json", recipeText(withChoice(recipe, choice)));
+    }
+    if (!arguments.search.empty()) {
+        const bool said = arguments.search.starts_with('{');
+        const SearchPlan plan = searchPlanFrom(said ? arguments.search : readFile(arguments.search),
+                                               said ? "--search" : arguments.search);
+        const SearchFound found =
+            search(recipe, *prepared, rows.learning.report.file, plan, arguments.threads, progress);
+        more.emplace_back("search.csv", searchCsv(found));
+        more.emplace_back("search.txt", found.says + "\n");
+        more.emplace_back("search.json", searchJson(found));
+        more.emplace_back("searched_recipe.json", recipeText(withTried(recipe, found.tried[found.best])));
     }
     if (!arguments.compareWith.empty()) {
         FirmStage comparing(progress, 0.9, 0.95);

@@ -4,6 +4,7 @@
 
 #include <QCoreApplication>
 #include <QPointer>
+#include <algorithm>
 #include <atomic>
 #include <chrono>
 #include <mutex>
@@ -44,8 +45,45 @@ public:
             },
             Qt::QueuedConnection);
     }
+    void course(std::string_view run, double step, double learning, double unseen) override {
+        const std::lock_guard lock(m_guard);
+        if (m_courseOver) return;
+        auto& runs = m_course.runs;
+        if (runs.empty() || runs.back().name != run) {
+            // What comes again is learned for something else: a fold, a part of the rows.
+            m_courseOver =
+                std::any_of(runs.begin(), runs.end(), [&](const auto& r) { return r.name == run; });
+            if (m_courseOver) return;
+            runs.push_back({.name = std::string(run)});
+        } else if (!runs.back().step.empty() && step <= runs.back().step.back()) {
+            m_courseOver = true;
+            return;
+        }
+        runs.back().step.push_back(step);
+        runs.back().learning.push_back(learning);
+        runs.back().unseen.push_back(unseen);
+        const auto now = std::chrono::steady_clock::now();
+        if (now - m_lastCourse < std::chrono::milliseconds(250)) return;
+        m_lastCourse = now;
+        QMetaObject::invokeMethod(
+            m_owner,
+            [owner = m_owner, self = this, so = std::make_shared<const LearningCourse>(m_course)] {
+                if (owner->m_running.get() == self) emit owner->coursed(so);
+            },
+            Qt::QueuedConnection);
+    }
     bool stopRequested() const override { return m_stop; }
+    bool serveStop() override {
+        if (m_outdated) return false;
+        m_stop = false;
+        return true;
+    }
+    /// Somebody wants what there is so far; nobody wants anything of it any more.
     void requestStop() { m_stop = true; }
+    void end() {
+        m_outdated = true;
+        m_stop = true;
+    }
     const QString& title() const { return m_title; }
     const Otherwise& otherwise() const { return m_otherwise; }
     /// The thread has nothing left to do: joining it does not wait.
@@ -57,8 +95,11 @@ private:
     QString m_title;
     Otherwise m_otherwise;
     std::atomic<bool> m_over{false};
-    std::atomic<bool> m_stop{false};
+    std::atomic<bool> m_stop{false}, m_outdated{false};
     std::mutex m_guard;
+    LearningCourse m_course;
+    bool m_courseOver = false;
+    std::chrono::steady_clock::time_point m_lastCourse{};
     std::chrono::steady_clock::time_point m_start = std::chrono::steady_clock::now();
     std::chrono::steady_clock::time_point m_last{};
 };
@@ -66,14 +107,14 @@ private:
 Jobs::Jobs(QObject* parent) : QObject(parent) {}
 
 Jobs::~Jobs() {
-    if (m_running) m_running->requestStop();
+    if (m_running) m_running->end();
     m_running.reset();
     m_threads.clear(); // joins: everything stops soon after it was asked to
     QCoreApplication::removePostedEvents(this);
 }
 
 void Jobs::start(const QString& title, Work work, Otherwise otherwise) {
-    if (m_running) m_running->requestStop();
+    if (m_running) m_running->end();
     auto job = std::make_shared<Running>(this, title, std::move(otherwise));
     const bool wasBusy = m_running != nullptr;
     m_running = job;
@@ -110,7 +151,7 @@ void Jobs::stop() {
 
 void Jobs::drop() {
     if (!m_running) return;
-    m_running->requestStop();
+    m_running->end();
     m_running.reset();
     emit busyChanged(false);
 }

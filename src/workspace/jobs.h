@@ -1,6 +1,7 @@
 #pragma once
 // Long work off the interface thread, one job at a time.
 #include "base/progress.h"
+#include "model/learned_model.h"
 
 #include <QObject>
 #include <QString>
@@ -27,7 +28,8 @@ public:
     /// when a newer job took its place.
     using Otherwise = std::function<void(bool stopped)>;
     void start(const QString& title, Work work, Otherwise otherwise = {});
-    /// Asks the running job to stop. stopped() and busyChanged() follow.
+    /// Asks the running job to stop. stopped() and busyChanged() follow, unless what it has is of use and it
+    /// ends with that.
     void stop();
     /// Stops the running job without a word: its answer is of no use any more.
     void drop();
@@ -38,6 +40,8 @@ signals:
     void busyChanged(bool busy);
     /// Share 0..1, what is done now, and seconds left (negative when not known yet).
     void progressed(double share, const QString& message, double secondsLeft);
+    /// How learning goes so far; now and then.
+    void coursed(const std::shared_ptr<const LearningCourse>& course);
     void failed(const QString& sentence);
     void stopped(const QString& title);
 

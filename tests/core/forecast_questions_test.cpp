@@ -1,6 +1,7 @@
 // What is asked of rows to be forecast: totals, cross tables, scenarios, other intervals, reach that was
 // tested.
 #include "base/random.h"
+#include "base/text.h"
 #include "check/error_tests.h"
 #include "estimate/distributions.h"
 #include "share/exports.h"
@@ -10,6 +11,7 @@
 #include "table/values.h"
 
 #include <algorithm>
+#include <array>
 #include <chrono>
 
 using namespace oxgoad;
@@ -550,6 +552,79 @@ TEST(RowsToCome, InAnotherUnitAreAnAlarmAndLikeOnesAreNot) {
             EXPECT_EQ(goad.column, "x");
             EXPECT_NE(goad.reading.find("1,000 times"), std::string::npos) << goad.reading;
         }
+}
+
+TEST(ReachRules, GradeByTheHullAndByTheNearestRowsWhereAsked) {
+    // Two numbers that go together: a row against the grain lies within both ranges and outside of the hull.
+    RandomStream random(3, "hull");
+    std::string text = "a,b,y\n";
+    for (int i = 0; i < 200; ++i) {
+        const double a = random.uniform(), b = a + 0.05 * random.normal();
+        text += exactText(a) + "," + exactText(b) + "," + exactText(a + b + 0.1 * random.normal()) + "\n";
+    }
+    StudyRows rows;
+    rows.learning = readBytes(text);
+    rows.forecast = readBytes("a,b,y\n0.5,0.5,1.1\n0.45,0.62,1.0\n0.2,0.8,4\n2,2,\n");
+    Recipe recipe = recipeOf("y", {"a", "b"});
+    recipe.forecast = ForecastRequest{};
+    const Evidence plain = unchecked(recipe, rows);
+    recipe.forecast->reach.hull = true;
+    recipe.forecast->reach.nearest = 0.02;
+    const Evidence asked = unchecked(recipe, rows);
+    EXPECT_EQ(asked.forecast->reach[0].grade, ReachGrade::inside);
+    const auto& reasons = asked.forecast->reach[2].reasons;
+    EXPECT_NE(asked.forecast->reach[2].grade, ReachGrade::inside);
+    EXPECT_TRUE(std::any_of(reasons.begin(), reasons.end(), [](const std::string& reason) {
+        return reason.find("span together") != std::string::npos;
+    }));
+    EXPECT_TRUE(std::any_of(reasons.begin(), reasons.end(), [](const std::string& reason) {
+        return reason.find("farther from the nearest") != std::string::npos;
+    }));
+    EXPECT_EQ(asked.forecast->inside + asked.forecast->edge + asked.forecast->outside, 4U);
+    // A wider edge.
+    EXPECT_EQ(plain.forecast->reach[3].grade, ReachGrade::outside);
+    recipe.forecast->reach = {.edgeShare = 2, .edgeDistance = 1e5, .outsideDistance = 1e5};
+    EXPECT_EQ(unchecked(recipe, rows).forecast->reach[3].grade, ReachGrade::edge);
+    EXPECT_EQ(parseRecipe(recipeText(recipe), "").forecast->reach, recipe.forecast->reach);
+    // What came of it: three rows are known by now.
+    ASSERT_TRUE(plain.answers && plain.answers->came);
+    const WhatCame& came = *plain.answers->came;
+    EXPECT_EQ(came.all.rows, 3U);
+    double squares = 0;
+    for (std::size_t i = 0; i < 3; ++i)
+        squares += std::pow(std::array{1.1, 1.0, 4.0}[i] - plain.forecast->prediction[i], 2);
+    EXPECT_NEAR(came.all.rmse, std::sqrt(squares / 3), 1e-12);
+    EXPECT_EQ(came.all.coverage.inside, 2U);
+    EXPECT_NE(came.says.find("whose y is known by now"), std::string::npos) << came.says;
+}
+
+TEST(DampedTrends, AreShownBesideTheTrendAndLeaveSeasonsAlone) {
+    std::string text = "month,y\n", coming = "month\n";
+    const double phi = 0.9;
+    for (int t = 0; t < 39; ++t) {
+        const std::string month =
+            std::to_string(2020 + t / 12) + (t % 12 < 9 ? "-0" : "-") + std::to_string(t % 12 + 1) + "-01";
+        if (t < 36)
+            text += month + "," + exactText(100 + 3.0 * t + (t % 2 == 0 ? 0.01 : -0.01)) + "\n";
+        else
+            coming += month + "\n";
+    }
+    StudyRows rows;
+    rows.learning = readBytes(text);
+    rows.forecast = readBytes(coming);
+    Recipe recipe = recipeOf("y", {"month"});
+    recipe.terms.push_back(Term{{TermPart{.column = "month", .form = Form::wave}}});
+    recipe.forecast = ForecastRequest{};
+    const Evidence e = unchecked(recipe, rows);
+    ASSERT_TRUE(e.answers && e.answers->damped);
+    const DampedTrend& damped = *e.answers->damped;
+    EXPECT_EQ(damped.rows, 3U);
+    // About 3 a month: 1 + 2 + 3 steps become φ, φ + φ² and φ + φ² + φ³.
+    const double fewer = 6 - (3 * phi + 2 * phi * phi + phi * phi * phi);
+    EXPECT_NEAR(damped.total - damped.damped, 3 * fewer, 0.15);
+    EXPECT_NE(damped.says.find("Were the trend of month damped"), std::string::npos);
+    recipe.terms.erase(recipe.terms.begin());
+    EXPECT_FALSE(unchecked(recipe, rows).answers->damped) << "a season is no trend";
 }
 
 } // namespace plain_forecasts_test

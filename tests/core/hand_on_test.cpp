@@ -118,6 +118,15 @@ const std::vector<Form>& forms() {
         {"ordered", R"j("response": "rank", "terms": ["x", "g", "h"], "estimator": {"kind": "ordered"},
             "steps": [{"do": "derive", "name": "rank", "expression": "min(4, round(y / 15))"}])j",
          false, true},
+        {"forest", R"("terms": ["x", "z", "g", "h"], "estimator": {"kind": "forest", "trees": 6})"},
+        {"boosted",
+         R"("terms": ["x", "z", "g", "day"], "estimator": {"kind": "boosted", "rounds": 12, "leaves": 6, "smallest_leaf": 4})"},
+        {"network",
+         R"("terms": ["x", "z", "g"], "estimator": {"kind": "network", "layers": [4, 3], "passes": 40, "restarts": 1})"},
+        {"network of other units",
+         R"("terms": ["x", "g"], "estimator": {"kind": "network", "layers": [3], "activation": "softplus", "passes": 20, "restarts": 1})"},
+        {"formula",
+         R"("terms": ["x", "z", "g"], "estimator": {"kind": "formula", "generations": 8, "population": 40, "operations": ["+", "×", "÷", "ln", "√", "²"]})"},
         {"neighbours", R"("terms": ["x", "z", "g"], "estimator": {"kind": "neighbours", "count": 3})", true}};
     return all;
 }

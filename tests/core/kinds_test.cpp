@@ -134,8 +134,19 @@ const std::vector<Settings>& allSettings() {
         addModelKind(stripes());
         std::vector<Settings> settings;
         for (const ModelKind& kind : modelKinds())
-            for (const ModelOffer& offer : kind.offers)
+            for (const ModelOffer& offer : kind.offers) {
                 settings.push_back(offer.settings);
+                // As large as 160 rows need.
+                for (const auto& [key, value] : {std::pair{"passes", 60.0},
+                                                 {"restarts", 1.0},
+                                                 {"trees", 60.0},
+                                                 {"most_rounds", 40.0},
+                                                 {"generations", 6.0},
+                                                 {"population", 40.0}})
+                    if (std::any_of(kind.fields.begin(), kind.fields.end(),
+                                    [key = key](const Field& field) { return field.key == key; }))
+                        settings.back().fields[key] = value;
+            }
         return settings;
     }();
     return all;
@@ -167,8 +178,11 @@ struct Drawn {
         group.push_back(from.group[i]);
     }
     Table table() const {
+        std::vector<double> t(y.size());
+        std::iota(t.begin(), t.end(), 0.0);
         return Table({Column::ofNumbers("y", y), Column::ofNumbers("x", x), Column::ofNumbers("z", z),
-                      Column::ofFactor("group", group, {"a", "b", "c"}), Column::ofNumbers("w", w)});
+                      Column::ofFactor("group", group, {"a", "b", "c"}), Column::ofNumbers("w", w),
+                      Column::ofNumbers("t", t)});
     }
     StudyRows rows() const {
         StudyRows out;
@@ -214,6 +228,7 @@ protected:
     Recipe recipe() const {
         Recipe out = recipeOf("y", {"x", "z", "group"});
         out.estimator = settings();
+        if (kind().series) out.roles["t"] = Role::time;
         return out;
     }
 };

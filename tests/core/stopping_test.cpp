@@ -83,6 +83,14 @@ TEST(Stopping, OfEvaluationsByEveryKindOfModel) {
         expectStops(kind.name, [&](Progress& progress) {
             Recipe recipe = someRecipe();
             recipe.estimator.kind = kind.name;
+            for (const auto& [key, value] : {std::pair{"passes", 20.0},
+                                             {"restarts", 1.0},
+                                             {"trees", 20.0},
+                                             {"rounds", 20.0},
+                                             {"generations", 4.0}})
+                if (std::any_of(kind.fields.begin(), kind.fields.end(),
+                                [key = key](const Field& field) { return field.key == key; }))
+                    recipe.estimator.fields[key] = value;
             // A response that the kind can have: above 0, with zeros, or ranks.
             StudyRows own = rows;
             if (kind.can.response != Capabilities::Response::number) {
@@ -95,6 +103,16 @@ TEST(Stopping, OfEvaluationsByEveryKindOfModel) {
                                                                     : std::exp(0.1 * y[i]);
                 own.learning.table =
                     rows.learning.table.withColumn(Column::ofNumbers(recipe.response, std::move(y)));
+            }
+            if (kind.series) { // and a time of its own for every row
+                recipe.roles["t"] = Role::time;
+                double next = 0;
+                for (Table* table : {&own.learning.table, &own.forecast->table}) {
+                    std::vector<double> t(table->rows());
+                    for (double& at : t)
+                        at = next++;
+                    *table = table->withColumn(Column::ofNumbers("t", std::move(t)));
+                }
             }
             return evaluated(recipe, own, progress);
         });

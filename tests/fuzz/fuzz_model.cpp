@@ -25,7 +25,7 @@ struct Kept {
 
 std::string rowsText() {
     RandomStream random(3, "kept models");
-    std::string text = "y,x,z,g,h,day,w,o,rank,spent\n";
+    std::string text = "y,x,z,g,h,day,w,o,rank,spent,t\n";
     for (int i = 0; i < 70; ++i) {
         const double x = 1 + random.uniform() * 9;
         const std::uint64_t g = random.below(4), h = random.below(3);
@@ -35,7 +35,7 @@ std::string rowsText() {
                 std::string(1, static_cast<char>('p' + h)) + ",2024-0" + std::to_string(1 + i % 9) + "-11," +
                 std::to_string(random.below(3)) + "," + std::to_string(random.uniform()) + "," +
                 std::to_string(random.below(4)) + "," + (random.below(2) == 0 ? "0" : std::to_string(x)) +
-                "\n";
+                "," + std::to_string(i) + "\n";
     }
     return text;
 }
@@ -62,6 +62,13 @@ const std::vector<Kept>& keptModels() {
             few + R"(, "estimator": {"kind": "tweedie", "link": "identity"})",
             R"("response": "rank", )" + few + R"(, "estimator": {"kind": "ordered"})",
             R"("response": "spent", "terms": ["z"], "estimator": {"kind": "two parts"})",
+            few +
+                R"(, "estimator": {"kind": "autoregressive errors", "order": 2}, "roles": {"t": "time", "h": "group"})",
+            R"("terms": ["x", "z", "g"], "estimator": {"kind": "forest", "trees": 3})",
+            R"("terms": ["x", "g"], "estimator": {"kind": "quantile forest", "trees": 3})",
+            R"("terms": ["x", "g"], "estimator": {"kind": "boosted", "rounds": 3, "leaves": 4, "smallest_leaf": 4})",
+            R"("terms": ["x", "g"], "estimator": {"kind": "network", "layers": [3], "passes": 5, "restarts": 1})",
+            R"("terms": ["x", "g"], "estimator": {"kind": "formula", "generations": 3, "population": 20})",
             many + R"(, "choose": {"way": "forward", "by": "BIC"})",
             many + R"(, "steps": [{"do": "fill missing", "columns": ["z"], "with": "median"}])",
             R"("terms": [{"column": "x", "as": "straight pieces"}, {"column": "g", "as": "trend"}, {"product": ["g", "h"]}])"};

@@ -1,9 +1,11 @@
 #include "app/fit/fit_station.h"
 
 #include "app/fit/choose_pane.h"
+#include "app/fit/course_pane.h"
 #include "app/fit/curve_pane.h"
 #include "app/fit/effect_pane.h"
 #include "app/fit/path_pane.h"
+#include "app/fit/search_pane.h"
 #include "app/fit/term_menu.h"
 #include "app/fit/tree_pane.h"
 #include "app/parts.h"
@@ -83,7 +85,8 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     for (const auto& [key, text] :
          {std::pair{"words", tr("in words")}, std::pair{"helps", tr("what would help")},
           std::pair{"choose", tr("choose terms")}, std::pair{"curve", tr("more rows?")},
-          std::pair{"path", tr("path")}, std::pair{"tree", tr("tree")}}) {
+          std::pair{"path", tr("path")}, std::pair{"tree", tr("tree")}, std::pair{"course", tr("course")},
+          std::pair{"search", tr("search")}}) {
         auto* button = linkButton(text, beside);
         button->setCheckable(true);
         choice->addWidget(button);
@@ -150,6 +153,12 @@ FitStation::FitStation(Session& session, QWidget* parent) : Station(session, "fi
     m_tree = new TreePane(session, m_side);
     m_tree->setObjectName("treePane");
     m_side->addWidget(m_tree);
+    m_course = new CoursePane(session, m_side);
+    m_course->setObjectName("coursePane");
+    m_side->addWidget(m_course);
+    m_search = new SearchPane(session, m_side);
+    m_search->setObjectName("searchPane");
+    m_side->addWidget(m_search);
     lower->addWidget(m_effect);
     lower->addWidget(beside);
     lower->setSizes({440, 460});
@@ -190,8 +199,8 @@ void FitStation::showSide(const std::string& side) {
             shown ? "font-weight: 600; color: #1F2A2C; text-decoration: underline;" : "");
     }
     m_side->setCurrentIndex(at);
-    // A path and a tree take the whole width: the effect of one term is beside the point there.
-    const bool wide = side == "path" || side == "tree";
+    // These take the whole width: the effect of one term is beside the point there.
+    const bool wide = side == "path" || side == "tree" || side == "course" || side == "search";
     m_effect->setVisible(!wide);
     if (wide && m_heights.isEmpty()) {
         m_heights = m_whole->sizes();
@@ -205,6 +214,7 @@ void FitStation::showSide(const std::string& side) {
     if (side == "curve") m_curve->refresh();
     if (side == "path") m_path->refresh();
     if (side == "tree") m_tree->refresh();
+    if (side == "course") m_course->refresh();
 }
 
 namespace {
@@ -348,10 +358,13 @@ void FitStation::refresh() {
     const LinearModel* model = evidence ? evidence->study->linear() : nullptr;
     const bool penalised = model && model->penalised;
     const bool tree = evidence && treeView(m_session);
-    for (const auto& [key, button] : m_sides)
-        if (key == "path" || key == "tree") button->setVisible(key == "path" ? penalised : tree);
+    const bool course = CoursePane::has(m_session);
     std::string side = known ? wanted->second : "words";
-    if ((side == "path" && !penalised) || (side == "tree" && !tree)) side = "words";
+    for (const auto& [only, there] : {std::pair{"path", penalised}, {"tree", tree}, {"course", course}}) {
+        for (const auto& [key, button] : m_sides)
+            if (key == only) button->setVisible(there);
+        if (side == only && !there) side = "words";
+    }
     showSide(side);
 }
 

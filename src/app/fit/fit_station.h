@@ -12,10 +12,12 @@ class QStackedWidget;
 namespace oxgoad {
 
 class ChoosePane;
+class CoursePane;
 class CurvePane;
 class EffectPane;
 class GridView;
 class PathPane;
+class SearchPane;
 class TreePane;
 
 /// The term table, the effect of the chosen term, and the fit in words.
@@ -35,7 +37,7 @@ private:
     /// Lists the terms, levels and columns called so.
     void find(const QString& text);
     void showLine();
-    /// "words", "helps", "choose", "curve" or "path".
+    /// "words", "helps", "choose", "curve", "path", "tree", "course" or "search".
     void showSide(const std::string& side);
     /// Measures what would help, while that is shown.
     void findHelps();
@@ -61,6 +63,8 @@ private:
     CurvePane* m_curve;
     PathPane* m_path;
     TreePane* m_tree;
+    CoursePane* m_course;
+    SearchPane* m_search;
     GridView* m_helps;
     GridModel m_helpsModel;
     QLabel* m_helpsSaid;

@@ -21,8 +21,6 @@ namespace oxgoad {
 
 namespace {
 
-constexpr const char* smallestError = "smallest error";
-constexpr const char* oneStandardError = "one standard error";
 /// As long as a handle moves, fits follow so often.
 constexpr int restAfter = 60;
 
@@ -91,8 +89,8 @@ PathPane::PathPane(Session& session, QWidget* parent) : QWidget(parent), m_sessi
     });
     connect(m_shares, &QComboBox::activated, this, [this] { showShare(); });
     connect(m_halvesButton, &QPushButton::clicked, this, &PathPane::chooseByHalves);
-    connect(m_simpler, &QPushButton::clicked, this, [this] { takeRule(oneStandardError); });
-    connect(m_smallest, &QPushButton::clicked, this, [this] { takeRule(smallestError); });
+    connect(m_simpler, &QPushButton::clicked, this, [this] { takeRule(oneStandardErrorRule); });
+    connect(m_smallest, &QPushButton::clicked, this, [this] { takeRule(smallestErrorRule); });
     showMode();
 }
 
@@ -101,7 +99,7 @@ QString PathPane::unit() const {
 }
 
 Recipe PathPane::soughtOf(Recipe recipe) {
-    recipe.estimator.fields["penalty"] = std::string(smallestError);
+    recipe.estimator.fields["penalty"] = std::string(smallestErrorRule);
     return recipe;
 }
 

@@ -8,6 +8,7 @@
 #include "base/file.h"
 #include "base/text.h"
 #include "share/exports.h"
+#include "study/forecast_answers.h"
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
@@ -62,6 +63,10 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
     });
     head->addWidget(handOn);
     layout->addLayout(head);
+    m_came = plainLabel({}, "hint");
+    m_came->setObjectName("cameOfIt");
+    m_came->setWordWrap(true);
+    layout->addWidget(m_came);
     auto* splitter = new QSplitter(Qt::Vertical, this);
     splitter->setHandleWidth(1);
     m_chart = new PlotFrame(tr("Forecast chart"), splitter);
@@ -119,6 +124,11 @@ void ForecastStation::refresh() {
     const int lines = m_model.rowCount();
     m_model.setContent(forecastGrid(m_session));
     if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_table->fitColumns(200);
+    QStringList said;
+    if (there && evidence->answers && evidence->answers->came) said << qs(evidence->answers->came->says);
+    if (there && evidence->answers && evidence->answers->damped) said << qs(evidence->answers->damped->says);
+    m_came->setText(said.join(' '));
+    m_came->setVisible(!said.isEmpty());
     if (!there) {
         m_head->setText(tr("Nothing to forecast yet"));
         m_chart->clear(

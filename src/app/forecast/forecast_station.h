@@ -32,6 +32,8 @@ private:
 
     FileChooser& m_files;
     QLabel* m_head;
+    /// What came of it, where the truth is known by now.
+    QLabel* m_came;
     QLabel* m_written;
     QPushButton* m_export;
     HandOnPane* m_handOn;

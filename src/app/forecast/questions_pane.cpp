@@ -7,6 +7,7 @@
 #include "workspace/answers_grids.h"
 #include "workspace/text.h"
 
+#include <QCheckBox>
 #include <QComboBox>
 #include <QStackedWidget>
 #include <QVBoxLayout>
@@ -120,6 +121,25 @@ QWidget* QuestionsPane::reachSentence() {
     flow->addWidget(m_end);
     flow->addWidget(word(tr("in steps, learn of the others, and see how far predictions hold")));
     flow->addWidget(test);
+    flow->addWidget(word(tr("Rows are graded by ranges (at the edge up to")));
+    m_edge = new NumberBox(page);
+    m_edge->setObjectName("reachEdge");
+    m_edge->setAccessibleName(tr("Per cent of a range beyond which a row is outside"));
+    m_edge->setRange(0, 1000);
+    m_edge->setDecimals(1);
+    m_edge->setFixedWidth(56);
+    m_edge->setValue(5);
+    flow->addWidget(m_edge);
+    flow->addWidget(word(tr("% beyond one), leverage")));
+    m_hull = new QCheckBox(tr("and the hull of the numbers together"), page);
+    m_hull->setObjectName("reachHull");
+    m_nearest = new QCheckBox(tr("and the distance to the nearest rows"), page);
+    m_nearest->setObjectName("reachNearest");
+    flow->addWidget(m_hull);
+    flow->addWidget(m_nearest);
+    connect(m_edge, &QDoubleSpinBox::editingFinished, this, &QuestionsPane::askGrades);
+    connect(m_hull, &QCheckBox::clicked, this, &QuestionsPane::askGrades);
+    connect(m_nearest, &QCheckBox::clicked, this, &QuestionsPane::askGrades);
     return page;
 }
 
@@ -131,6 +151,11 @@ void QuestionsPane::ask(Question question) {
 
 void QuestionsPane::fillChoices() {
     m_filling = true;
+    if (const auto& forecast = m_session.draft().forecast) {
+        m_edge->setValue(100 * forecast->reach.edgeShare);
+        m_hull->setChecked(forecast->reach.hull);
+        m_nearest->setChecked(forecast->reach.nearest > 0);
+    }
     m_segments.clear();
     QStringList segments, columns, ends;
     const auto prepared = m_session.prepared();
@@ -271,6 +296,17 @@ void QuestionsPane::dropScenario() {
         if (row >= 0 && row < static_cast<int>(recipe.scenarios.size()))
             recipe.scenarios.erase(recipe.scenarios.begin() + row);
     });
+}
+
+void QuestionsPane::askGrades() {
+    if (m_filling || !m_session.draft().forecast) return;
+    ReachRules rules = m_session.draft().forecast->reach;
+    rules.edgeShare = m_edge->value() / 100;
+    rules.hull = m_hull->isChecked();
+    constexpr double usualShare = 0.01;
+    rules.nearest = !m_nearest->isChecked() ? 0 : rules.nearest > 0 ? rules.nearest : usualShare;
+    if (rules == m_session.draft().forecast->reach) return;
+    edit([&](Recipe& recipe) { recipe.forecast->reach = rules; });
 }
 
 void QuestionsPane::testReach() {

@@ -5,6 +5,7 @@
 
 #include <QWidget>
 
+class QCheckBox;
 class QComboBox;
 class QLabel;
 class QLineEdit;
@@ -14,6 +15,7 @@ class QStackedWidget;
 namespace oxgoad {
 
 class GridView;
+class NumberBox;
 
 /// What is asked of the rows to be forecast, as sentences whose words are controls, each with its table: a
 /// cross table, scenarios, how far the model reached when it was asked to.
@@ -34,6 +36,7 @@ private:
     void addScenario();
     void dropScenario();
     void testReach();
+    void askGrades();
     /// An edit of what is asked of the forecast; nothing is fitted for it.
     void edit(const std::function<void(Recipe&)>& change);
 
@@ -43,6 +46,8 @@ private:
     QComboBox *m_measure, *m_down, *m_across, *m_column, *m_how, *m_end;
     QLineEdit *m_name, *m_where, *m_value;
     QPushButton *m_add, *m_drop;
+    QCheckBox *m_hull, *m_nearest;
+    NumberBox* m_edge;
     QLabel* m_problem;
     GridModel m_model;
     GridView* m_table;

@@ -15,6 +15,14 @@ public:
         (void)share;
         (void)message;
     }
+    /// A point of the course of learning, as it runs: what learning rows and unseen rows (NaN for none) are
+    /// missed by after so many steps of a named run.
+    virtual void course(std::string_view run, double step, double learning, double unseen) {
+        (void)run;
+        (void)step;
+        (void)learning;
+        (void)unseen;
+    }
     virtual bool stopRequested() const { return false; }
     /// Whoever keeps what it has of long work serves the stop: it is not requested any more, until the next.
     /// False where a stop is to end everything.
@@ -37,6 +45,9 @@ public:
     ProgressStage(Progress& whole, double from, double to) : m_whole(whole), m_from(from), m_to(to) {}
     void report(double share, std::string_view message) override {
         m_whole.report(m_from + share * (m_to - m_from), message);
+    }
+    void course(std::string_view run, double step, double learning, double unseen) override {
+        m_whole.course(run, step, learning, unseen);
     }
     bool stopRequested() const override { return m_whole.stopRequested(); }
     bool serveStop() override { return m_whole.serveStop(); }

@@ -19,7 +19,7 @@ void checkOverfit(const CheckContext& context, Findings& findings) {
     }
     const double ratioLimit = context.limitOf(name, 1.1);
     const std::string without =
-        context.learnedWithoutItself ? " of learning rows left out one at a time" : "";
+        context.learnedWithoutItself ? " of learning rows by models that had not learned from them" : "";
     const double ratio = h.rmse / l.rmse;
     const double error = std::hypot(h.rmseError, l.rmseError);
     // Of the logarithm, by the delta method.

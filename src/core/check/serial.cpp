@@ -48,6 +48,15 @@ Goad serialGoad(const CheckContext& context, const OrderedErrors& order, const s
                                   recipe.errors.kind = CovarianceKind::autocorrelated;
                                   recipe.errors.column = time;
                               }});
+    if (context.kind.leastSquares && context.weights.empty() && order.timed)
+        goad.moves.push_back(
+            {.label = "let errors depend in time",
+             .edit = [time = order.time, group = order.group](Recipe& recipe, const std::string&) {
+                 if (!group.empty() && columnWith(recipe, Role::group).empty())
+                     recipe.roles[group] = Role::group;
+                 if (columnWith(recipe, Role::time).empty()) recipe.roles[time] = Role::time;
+                 recipe.estimator = Settings{"autoregressive errors", {{"order", std::string("AICc")}}};
+             }});
     if (!(context.recipe.judge && context.recipe.judge->kind == FoldKind::rollingOrigin))
         goad.moves.push_back({.label = "judge the next times",
                               .edit = [time = order.time](Recipe& recipe, const std::string&) {

@@ -2,10 +2,15 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "estimate/average/average.h"
+#include "estimate/boosted/boosted.h"
+#include "estimate/forest/forest.h"
+#include "estimate/formula/formula.h"
 #include "estimate/generalised/generalised.h"
 #include "estimate/linear/linear_kinds.h"
 #include "estimate/model_text.h"
 #include "estimate/neighbours/neighbours.h"
+#include "estimate/network/network.h"
 #include "estimate/ordered/ordered.h"
 #include "estimate/penalised/penalised.h"
 #include "estimate/tree/tree.h"
@@ -20,10 +25,27 @@ namespace oxgoad {
 namespace {
 
 std::vector<ModelKind>& allKinds() {
-    static std::vector<ModelKind> kinds{leastSquaresKind(), robustKind(),          quantileKind(),
-                                        penalisedKind(),    neighboursKind(),      treeKind(),
-                                        gammaKind(),        inverseGaussianKind(), countsKind(),
-                                        tweedieKind(),      twoPartsKind(),        orderedKind()};
+    static std::vector<ModelKind> kinds{leastSquaresKind(),
+                                        robustKind(),
+                                        quantileKind(),
+                                        autoregressiveKind(),
+                                        penalisedKind(),
+                                        neighboursKind(),
+                                        treeKind(),
+                                        forestKind(),
+                                        quantileForestKind(),
+                                        boostedKind(),
+                                        boostedQuantileKind(),
+                                        networkKind(),
+                                        networkQuantileKind(),
+                                        formulaKind(),
+                                        averageKind(),
+                                        gammaKind(),
+                                        inverseGaussianKind(),
+                                        countsKind(),
+                                        tweedieKind(),
+                                        twoPartsKind(),
+                                        orderedKind()};
     return kinds;
 }
 

@@ -59,6 +59,10 @@ struct ModelKind {
     bool choosesErrors = false;
     /// Finds what is to be found of its fields itself, without folds.
     bool findsItself = false;
+    /// Learning takes so long that it is not done twenty times over for a check.
+    bool costly = false;
+    /// Reads when each row was and of which series: the columns with the roles of time and group are inputs.
+    bool series = false;
     /// Rows that lie far off do not pull it.
     bool standsOutliers = false;
     /// Predicts a quantile, which needs no smearing.

@@ -174,7 +174,7 @@ void predictByTheory(ForecastEvidence& out, const BoundModel& bound, const Linea
     const PredictionRule& rule = bound.rule();
     if (fit.fewGroups) out.degreesOfFreedom.assign(out.middle.size(), nan);
     bound.eachBlock(complete, threads, progress, [&](std::size_t first, const MatrixXd& inputs) {
-        const auto [mean, h, variance, dfs] = linear.at(inputs);
+        const auto [mean, h, variance, besides, dfs] = linear.at(inputs);
         const VectorXd df = fit.fewGroups ? dfs : VectorXd();
         VectorXd low, high;
         if (linear.lower) low = linear.lower->predict(linear.matrix(inputs));
@@ -186,7 +186,8 @@ void predictByTheory(ForecastEvidence& out, const BoundModel& bound, const Linea
             if (df.size() > 0) out.degreesOfFreedom[row] = df[i];
             unsure[row] = std::isnan(variance[i]) && fit.degreesOfFreedom > 0 && !linear.isQuantile();
             out.meanError[row] = std::sqrt(variance[i]);
-            out.valueError[row] = std::sqrt(rule.spread * rule.spread / bound.weight(row) + variance[i]);
+            out.valueError[row] = std::sqrt(rule.spread * rule.spread / bound.weight(row) + variance[i] +
+                                            (besides.size() > 0 ? besides[i] : 0));
             leverage[row] = h[i] * bound.weight(row); // as those of the rows learned from
             if (low.size() == 0 || high.size() == 0) continue;
             const auto plain = [&](double value) { return rule.link.quantileToResponseScale(value); };
@@ -323,7 +324,7 @@ ForecastEvidence forecastRows(const LearnedRows& learned, const Table& coming, c
     const Inputs& inputs = learned.model.inputs().inputs();
     const LearnedModel& model = learned.model.model();
     const LearnedReach reach(learned.model.inputs(), learned.rows, learned.terms, model.distanceScale(),
-                             progress);
+                             progress, learned.reach);
     ForecastEvidence out =
         scoreRows(inputs, model, learned.model.rule(), reach, coming, file, level, threads, progress);
     if (const Column* dates = sharedDates(learned.table, coming)) {

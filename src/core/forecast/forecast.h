@@ -34,6 +34,8 @@ struct ForecastEvidence {
     std::string intervals;
     /// Whether they are those of the kind of model, and not made anew as the recipe asks.
     bool asKind = true;
+    /// By which rules of the recipe rows were graded.
+    std::string gradedBy{};
     std::vector<double> prediction;
     /// Interval of the mean.
     std::vector<double> meanLower, meanUpper;
@@ -74,6 +76,7 @@ struct LearnedRows {
     /// Rows of the table that were learned from, and their residuals on the model's scale.
     std::span<const std::uint32_t> rows;
     std::span<const double> residuals;
+    ReachOptions reach{};
 };
 
 /// Predicts every row that has what the model needs, with intervals at `level`: x'b ± t σ √(x'(X'X)⁻¹x) for

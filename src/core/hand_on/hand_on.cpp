@@ -143,6 +143,7 @@ std::string handOnLimit(const HandOnFormat& format, const Study& study) {
     for (const Step& step : study.recipe.steps)
         if (step.on && (step.kind == "lag" || step.kind == "rolling mean"))
             return "not where a term looks back at other rows";
+    if (linear && linear->serial) return "not where errors depend on those of other rows";
     if (study.rule.link.family || kindOf(study.settings).can.intervals == IntervalSource::distribution)
         return "without intervals, which are those of a distribution";
     const std::size_t most = roomOf(name);

@@ -1,4 +1,5 @@
 #include "hand_on/model_file.h"
+#include "study/reach_measures.h"
 
 #include "base/error.h"
 #include "base/file.h"
@@ -76,7 +77,8 @@ std::string modelFileText(const Evidence& evidence, const Recipe& recipe, const 
     Progress quiet;
     const BoundModel bound = study.bind(prepared.table, rows.learning.report.file);
     const std::vector<Term> terms = study.terms();
-    const LearnedReach reach(bound.inputs(), study.rows, terms, study.model->distanceScale(), quiet);
+    const LearnedReach reach(bound.inputs(), study.rows, terms, study.model->distanceScale(), quiet,
+                             reachOptionsOf(recipe));
     ordered_json inputs = ordered_json::array();
     for (std::size_t i = 0; i < study.inputs.size(); ++i) {
         const Input& input = study.inputs[i];
@@ -162,9 +164,9 @@ Scored scoreByFile(const ModelFile& model, const RowsSource& rows, const std::fi
     Scored out{loadForecastRows(recipe, model.columns, folder, threads, progress, password), {}};
     const std::string& file = out.read.report.file;
     const Prepared prepared = prepareFor(study, out.read.table, file, progress);
-    out.forecast =
-        scoreRows(study.inputs, *study.model, study.rule, LearnedReach::read(model.reach, study.inputs),
-                  prepared.table, file, model.level, threads, progress);
+    out.forecast = scoreRows(study.inputs, *study.model, study.rule,
+                             LearnedReach::read(model.reach, study.inputs, reachOptionsOf(study.recipe)),
+                             prepared.table, file, model.level, threads, progress);
     nameMisfits(out.forecast.reach, out.read.report.faults);
     markLeftOut(out.forecast, prepared.leftOut);
     return out;

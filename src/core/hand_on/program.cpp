@@ -3,10 +3,15 @@
 #include "base/error.h"
 #include "base/not_a_number.h"
 #include "base/text.h"
+#include "estimate/boosted/boosted.h"
 #include "estimate/decompositions.h"
 #include "estimate/distributions.h"
+#include "estimate/forest/forest.h"
+#include "estimate/formula/formula.h"
 #include "estimate/linear/linear_model.h"
 #include "estimate/model_kind.h"
+#include "estimate/neighbours/neighbours.h"
+#include "estimate/network/network.h"
 #include "estimate/ordered/ordered.h"
 #include "estimate/tree/tree.h"
 #include "estimate/two_parts/two_parts.h"
@@ -114,7 +119,10 @@ public:
             if (m_study.recipe.steps[i].on && i < m_study.steps.size() && m_study.steps[i].done)
                 m_columns.run(m_study.recipe.steps[i], m_study.steps[i]);
         takeInputs();
-        if (const LinearModel* linear = m_study.linear())
+        const LinearModel* linear = m_study.linear();
+        if (linear && linear->serial)
+            cannot("What the errors of rows before leave cannot be said by the row alone", keptInstead);
+        if (linear)
             sayLinear(*linear);
         else if (const auto* tree = dynamic_cast<const TreeModel*>(m_study.model.get()))
             sayTree(*tree);
@@ -122,9 +130,19 @@ public:
             sayOrdered(*ordered);
         else if (const auto* parts = dynamic_cast<const TwoPartsModel*>(m_study.model.get()))
             sayTwoParts(*parts);
+        else if (const auto* forest = dynamic_cast<const ForestModel*>(m_study.model.get()))
+            sayForest(*forest);
+        else if (const auto* boosted = dynamic_cast<const BoostedModel*>(m_study.model.get()))
+            sayBoosted(*boosted);
+        else if (const auto* network = dynamic_cast<const NetworkModel*>(m_study.model.get()))
+            sayNetwork(*network);
+        else if (const auto* formula = dynamic_cast<const FormulaModel*>(m_study.model.get()))
+            sayFormula(*formula);
         else
             cannot(kindOf(m_study.settings).title +
-                       " keeps the rows themselves, which this format cannot hold",
+                       (dynamic_cast<const NeighboursModel*>(m_study.model.get())
+                            ? " keeps the rows themselves, which this format cannot hold"
+                            : " cannot be written out in this format"),
                    keptInstead);
         return finished();
     }
@@ -503,13 +521,7 @@ private:
             cannot("a tree of " + countText(leaves) + " leaves is too large to be written out (" +
                        countText(most) + " at most)",
                    "Cut it back, or use what is kept: " + std::string(keptInstead));
-        for (std::size_t i = 0; i < m_study.inputs.size(); ++i) {
-            if (!m_study.inputs[i].factor) continue;
-            const Said known = knownLevel(i);
-            m_program.reasons.push_back({both(other(m_values[i], word("")), below(known, number(0.5))),
-                                         m_study.inputs[i].name + " has a level that was never learned from",
-                                         true});
-        }
+        nameUnknownLevels();
         // From the leaves up; places far down are steps of their own, so that no formula is too deep.
         std::vector<Said> said(nodes.size());
         std::vector<std::size_t> size(nodes.size(), 1);
@@ -533,30 +545,211 @@ private:
     }
 
     Said goesLeft(const TreeModel& model, const std::vector<TreeNode>& nodes, const TreeNode& node) const {
-        const auto input = static_cast<std::size_t>(node.input);
-        const Input& known = m_study.inputs[input];
         std::vector<double> lacking(m_study.inputs.size(), nan);
-        const bool missingLeft = model.goesLeft(nodes, node, lacking.data());
+        const bool larger = nodes[static_cast<std::size_t>(node.left)].rows >
+                            nodes[static_cast<std::size_t>(node.right)].rows;
+        return wayLeft(static_cast<std::size_t>(node.input), node.below,
+                       model.goesLeft(nodes, node, lacking.data()), larger, [&](std::size_t level) {
+                           return std::binary_search(node.levels.begin(), node.levels.end(),
+                                                     static_cast<std::int32_t>(level));
+                       });
+    }
+
+    /// Whether a row goes left: its number is below, or its level among those that do.
+    template <class Has>
+    Said wayLeft(std::size_t input, double limit, bool missingLeft, bool unknownLeft, Has has) const {
+        const Input& known = m_study.inputs[input];
         if (!known.factor) {
-            const Said left = below(m_values[input], number(node.below));
+            const Said left = below(m_values[input], number(limit));
             return missingLeft ? either(left, lacks(m_values[input])) : left;
         }
         std::vector<std::size_t> left, right;
         for (std::size_t level = 0; level < known.levels.size(); ++level)
-            (std::binary_search(node.levels.begin(), node.levels.end(), static_cast<std::int32_t>(level))
-                 ? left
-                 : right)
-                .push_back(level);
-        const bool larger = nodes[static_cast<std::size_t>(node.left)].rows >
-                            nodes[static_cast<std::size_t>(node.right)].rows;
+            (has(level) ? left : right).push_back(level);
         Said goes = levelAmong(input, left);
-        if (larger) { // all but what goes right
+        if (unknownLeft) { // all but what goes right
             std::vector<Said> none{other(m_values[input], word(""))};
             for (const auto level : right)
                 none.push_back(other(m_values[input], word(known.levels[level])));
             goes = allOf(none);
         }
         return missingLeft ? either(goes, lacks(m_values[input])) : goes;
+    }
+
+    void nameUnknownLevels() {
+        for (std::size_t i = 0; i < m_study.inputs.size(); ++i) {
+            if (!m_study.inputs[i].factor) continue;
+            const Said known = knownLevel(i);
+            m_program.reasons.push_back({both(other(m_values[i], word("")), below(known, number(0.5))),
+                                         m_study.inputs[i].name + " has a level that was never learned from",
+                                         true});
+        }
+    }
+
+    /// Trees as choices within choices, from the leaves up; places far down are steps of their own.
+    Said sumOfTrees(const TreeSet& trees) {
+        constexpr std::size_t most = 5000;
+        if (trees.leaves() > most)
+            cannot(countText(trees.trees()) + " trees with " + countText(trees.leaves()) +
+                       " leaves are too large to be written out (" + countText(most) + " at most)",
+                   "Take fewer trees or smaller ones. " + std::string(keptInstead));
+        nameUnknownLevels();
+        std::vector<Said> parts;
+        for (std::size_t t = 0; t < trees.trees(); ++t) {
+            const std::size_t begin = trees.firstOf(t),
+                              end = t + 1 < trees.trees() ? trees.firstOf(t + 1) : trees.places();
+            std::vector<Said> said(end - begin);
+            std::vector<std::size_t> size(end - begin, 1);
+            for (std::size_t at = end; at-- > begin;) {
+                const TreeSet::Node& node = trees.nodes()[at];
+                if (node.input == TreeNode::none) {
+                    said[at - begin] = number(node.value);
+                    continue;
+                }
+                const auto input = static_cast<std::size_t>(node.input);
+                const Input& known = m_study.inputs[input];
+                const std::size_t l = at + 1 - begin, r = static_cast<std::size_t>(node.right) - begin;
+                const bool missingLeft =
+                    known.factor ? trees.has(node, known.levels.size()) : node.missingLeft;
+                const Said goes = wayLeft(input, node.value, missingLeft, node.unknownLeft,
+                                          [&](std::size_t level) { return trees.has(node, level); });
+                said[at - begin] = choose(goes, said[l], said[r]);
+                size[at - begin] = size[l] + size[r];
+                constexpr std::size_t atOnce = 12;
+                if (size[at - begin] > atOnce && at > begin) {
+                    said[at - begin] = keep("a place of tree " + countText(t + 1), said[at - begin]);
+                    size[at - begin] = 1;
+                }
+            }
+            parts.push_back(keep("tree " + countText(t + 1), said[0]));
+        }
+        return summed("trees", parts);
+    }
+
+    void sayForest(const ForestModel& model) {
+        const Said sum = sumOfTrees(model.trees);
+        middle(keep("what the forest says", sum / number(static_cast<double>(model.trees.trees()))));
+        if (model.drawn.empty())
+            boundByErrors();
+        else
+            none("intervals by what the leaves hold are not written out; model.json has them");
+    }
+
+    void sayBoosted(const BoostedModel& model) {
+        const bool grown = model.said.trees.trees() > 0;
+        if (!grown) nameUnknownLevels();
+        middle(keep("what the trees say", grown ? number(model.said.start) + sumOfTrees(model.said.trees)
+                                                : number(model.said.start)));
+        boundByErrors();
+    }
+
+    /// Columns that a network or a formula reads: numbers, and 1 where a factor has one of its levels but the
+    /// first, 0 elsewhere; missing where it is.
+    std::vector<Said> numbersAndLevels() {
+        requireKnownLevels();
+        std::vector<Said> out;
+        for (std::size_t i = 0; i < m_study.inputs.size(); ++i) {
+            const Input& input = m_study.inputs[i];
+            if (!input.factor) out.push_back(m_values[i]);
+            for (std::size_t k = 1; k < input.levels.size() && input.factor; ++k)
+                out.push_back(
+                    choose(lacks(m_values[i]), missing(), choose(levelIs(i, k), number(1), number(0))));
+        }
+        return out;
+    }
+
+    void sayNetwork(const NetworkModel& model) {
+        constexpr std::size_t most = 3000;
+        if (model.parameters.size() > most)
+            cannot("a network of " + countText(model.parameters.size()) +
+                       " weights is too large to be written out (" + countText(most) + " at most)",
+                   "Take fewer units. " + std::string(keptInstead));
+        std::vector<Said> now = numbersAndLevels();
+        for (std::size_t j = 0; j < now.size(); ++j) {
+            const auto at = static_cast<Index>(j);
+            now[j] = keep("standardised", (now[j] - number(model.center[at])) / number(model.scale[at]));
+        }
+        const double* parameters = model.parameters.data();
+        const std::size_t layers = model.shape.sizes.size() - 1;
+        for (std::size_t l = 0; l < layers; ++l) {
+            const auto in = static_cast<std::size_t>(model.shape.sizes[l]),
+                       out = static_cast<std::size_t>(model.shape.sizes[l + 1]);
+            std::vector<Said> next;
+            for (std::size_t k = 0; k < out; ++k) {
+                std::vector<Said> parts{number(parameters[in * out + k])};
+                for (std::size_t j = 0; j < in; ++j)
+                    parts.push_back(number(parameters[j * out + k]) * now[j]);
+                const std::string says = l + 1 < layers
+                                             ? "unit " + countText(k + 1) + " of layer " + countText(l + 1)
+                                             : std::string("what the network says, standardised");
+                const Said sum = keep(says, summed(says, parts));
+                next.push_back(l + 1 < layers
+                                   ? keep(says + ", carried on", activated(model.shape.activation, sum))
+                                   : sum);
+            }
+            now = std::move(next);
+            parameters += out * (in + 1);
+        }
+        middle(keep("what the network says", defined(number(model.yCenter) + number(model.yScale) * now[0])));
+        boundByErrors();
+    }
+
+    Said activated(Activation activation, const Said& x) {
+        if (activation == Activation::rectifier) return choose(below(x, number(0)), number(0), x);
+        // By exponentials of what is not above 0, so that none grows beyond all numbers.
+        const Said small = keep("exp of less its size", unary(Op::exp, number(0) - unary(Op::absolute, x)));
+        switch (activation) {
+        case Activation::tanh: {
+            const Said size = (number(1) - small * small) / (number(1) + small * small);
+            return choose(below(x, number(0)), number(0) - size, whereThere(x, size));
+        }
+        case Activation::logistic:
+            return choose(below(x, number(0)), small / (number(1) + small),
+                          whereThere(x, number(1) / (number(1) + small)));
+        default:
+            break;
+        }
+        return choose(below(x, number(0)), number(0), x) + unary(Op::ln, number(1) + small);
+    }
+
+    void sayFormula(const FormulaModel& model) {
+        const std::vector<Said> columns = numbersAndLevels();
+        std::size_t at = 0;
+        middle(keep("what the formula says", defined(formulaFrom(model.tree(), at, columns))));
+        boundByErrors();
+    }
+
+    Said formulaFrom(const FormulaTree& tree, std::size_t& at, const std::vector<Said>& columns) {
+        const FormulaNode& node = tree[at++];
+        if (node.operation == Operation::constant) return number(node.constant);
+        if (node.operation == Operation::column) return columns[node.column];
+        const auto kept = [&](Said part) { // what is looked at more than once
+            return part->of.empty() ? part : keep("part of the formula", std::move(part));
+        };
+        Said a = formulaFrom(tree, at, columns);
+        if (operandsOf(node.operation) == 1) a = kept(std::move(a));
+        switch (node.operation) {
+        case Operation::add:
+            return a + formulaFrom(tree, at, columns);
+        case Operation::subtract:
+            return a - formulaFrom(tree, at, columns);
+        case Operation::multiply:
+            return a * formulaFrom(tree, at, columns);
+        case Operation::divide:
+            return over(a, kept(formulaFrom(tree, at, columns)));
+        case Operation::logarithm:
+            return lnOf(a);
+        case Operation::exponential:
+            return unary(Op::exp, a);
+        case Operation::root:
+            return choose(below(a, number(0)), missing(), unary(Op::root, a));
+        case Operation::square:
+            return a * a;
+        case Operation::sine:
+            return unary(Op::sine, a);
+        default:
+            return unary(Op::cosine, a);
+        }
     }
 
     Program finished() {

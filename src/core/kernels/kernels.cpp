@@ -108,6 +108,70 @@ MatrixXd reducePanel(Ref<MatrixXd> r, Ref<MatrixXd> rows, bool wanted) {
     return t;
 }
 
+using Columns = Eigen::Map<MatrixXd>;
+using ConstColumns = Eigen::Map<const MatrixXd>;
+
+void activate(int kind, Eigen::Map<Eigen::ArrayXd> x) {
+    switch (kind) {
+    case 0:
+        x = 1 - 2 / ((2 * x).exp() + 1);
+        break;
+    case 1:
+        x = x.max(0.0);
+        break;
+    case 2:
+        x = 1 / (1 + (-x).exp());
+        break;
+    default:
+        x = x.max(0.0) + (1 + (-x.abs()).exp()).log();
+        break;
+    }
+}
+
+/// Times the derivative, from what the activation says.
+void timesSlope(int kind, Eigen::Map<Eigen::ArrayXd> delta, Eigen::Map<const Eigen::ArrayXd> said) {
+    switch (kind) {
+    case 0:
+        delta *= 1 - said * said;
+        break;
+    case 1:
+        delta *= (said > 0).cast<double>();
+        break;
+    case 2:
+        delta *= said * (1 - said);
+        break;
+    default: // d ln(1 + e^x) = 1 − e^−said
+        delta *= 1 - (-said).exp();
+        break;
+    }
+}
+
+/// Lays what each layer says into `work`; hidden units times `kept`.
+void layersOf(const OxgoadNetwork& net, const double* inputs, Index rows, const double* kept, double* work) {
+    const double* from = inputs;
+    const double* parameters = net.parameters;
+    double* to = work;
+    for (int l = 0; l < net.layers; ++l) {
+        const Index in = net.sizes[l], out = net.sizes[l + 1];
+        const ConstColumns weights(parameters, out, in);
+        const Eigen::Map<const VectorXd> constant(parameters + out * in, out);
+        Columns said(to, out, rows);
+        said.noalias() = weights * ConstColumns(from, in, rows);
+        said.colwise() += constant;
+        if (l + 1 < net.layers) {
+            activate(net.activation, {to, out * rows});
+            if (kept) {
+                Eigen::Map<Eigen::ArrayXd>(to, out * rows) *=
+                    Eigen::Map<const Eigen::ArrayXd>(kept, out * rows);
+                kept += out * rows;
+            }
+        }
+        parameters += out * in + out;
+        from = to;
+        to += out * rows;
+    }
+}
+
 } // namespace
 
 bool oxgoad_absorb(OxgoadMatrix triangle, OxgoadMatrix block, OxgoadTold told, const void* whom) {
@@ -165,6 +229,90 @@ void oxgoad_add_products(OxgoadMatrix sum, OxgoadMatrix a, OxgoadMatrix b) {
 
 void oxgoad_add_squares(OxgoadMatrix sum, OxgoadMatrix a) {
     viewOf(sum).selfadjointView<Eigen::Lower>().rankUpdate(viewOf(a).transpose());
+}
+
+void oxgoad_add_to_bins(const unsigned short* bins, const unsigned* rows, std::ptrdiff_t count,
+                        const double* values, double* sums) {
+    for (std::ptrdiff_t k = 0; k < count; ++k) {
+        double* to = sums + 4 * static_cast<std::ptrdiff_t>(bins[rows[k]]);
+        const double* from = values + 4 * k;
+        for (int c = 0; c < 4; ++c)
+            to[c] += from[c];
+    }
+}
+
+void oxgoad_network_says(const OxgoadNetwork* network, const double* inputs, std::ptrdiff_t rows,
+                         double* work, double* said) {
+    layersOf(*network, inputs, rows, nullptr, work);
+    Index before = 0;
+    for (int l = 1; l < network->layers; ++l)
+        before += network->sizes[l] * rows;
+    std::copy_n(work + before, rows, said);
+}
+
+void oxgoad_network_learn(const OxgoadNetwork* network, const double* inputs, const double* y,
+                          const double* weights, std::ptrdiff_t rows, const double* kept, double* work,
+                          double* gradient, double* loss) {
+    const OxgoadNetwork& net = *network;
+    layersOf(net, inputs, rows, kept, work);
+    Index whole = 0, parameters = 0, hidden = 0;
+    for (int l = 0; l < net.layers; ++l) {
+        whole += net.sizes[l + 1] * rows;
+        hidden += l + 1 < net.layers ? net.sizes[l + 1] * rows : 0;
+        parameters += net.sizes[l + 1] * (net.sizes[l] + 1);
+    }
+    double* deltas = work + whole;
+    double* delta = deltas + hidden;
+    const double* said = work + hidden;
+    double sum = 0;
+    for (Index i = 0; i < rows; ++i) {
+        const double e = said[i] - y[i], w = weights ? weights[i] : 1;
+        if (net.loss == 0) {
+            sum += w * e * e;
+            delta[i] = 2 * w * e;
+        } else {
+            const double above = net.loss == 1 ? 1 : 1 - net.share, below = net.loss == 1 ? 1 : net.share;
+            sum += w * (e > 0 ? above * e : -below * e);
+            delta[i] = w * (e > 0 ? above : e < 0 ? -below : 0);
+        }
+    }
+    *loss += sum;
+    Index at = parameters;
+    for (int l = net.layers - 1; l >= 0; --l) {
+        const Index in = net.sizes[l], out = net.sizes[l + 1];
+        at -= out * (in + 1);
+        const ConstColumns now(delta, out, rows);
+        const double* from = l == 0 ? inputs : said - in * rows;
+        Columns(gradient + at, out, in).noalias() += now * ConstColumns(from, in, rows).transpose();
+        Eigen::Map<VectorXd>(gradient + at + out * in, out) += now.rowwise().sum();
+        if (l == 0) break;
+        said -= in * rows;
+        double* before = delta - in * rows;
+        Columns(before, in, rows).noalias() = ConstColumns(net.parameters + at, out, in).transpose() * now;
+        if (kept) {
+            // What is said was multiplied: the activation's own is that over the factor, 0 where it was
+            // dropped.
+            const Index first = said - work;
+            const Eigen::Map<const Eigen::ArrayXd> factor(kept + first, in * rows);
+            Eigen::ArrayXd own = Eigen::Map<const Eigen::ArrayXd>(said, in * rows) / factor.max(1e-300);
+            Eigen::Map<Eigen::ArrayXd>(before, in * rows) *= factor;
+            timesSlope(net.activation, {before, in * rows}, {own.data(), in * rows});
+        } else {
+            timesSlope(net.activation, {before, in * rows}, {said, in * rows});
+        }
+        delta = before;
+    }
+}
+
+void oxgoad_adam(double* parameters, double* first, double* second, const double* gradient,
+                 std::ptrdiff_t count, double rate, double step) {
+    constexpr double beta1 = 0.9, beta2 = 0.999, small = 1e-8;
+    const double scale1 = 1 / (1 - std::pow(beta1, step)), scale2 = 1 / (1 - std::pow(beta2, step));
+    const Eigen::Map<const Eigen::ArrayXd> g(gradient, count);
+    Eigen::Map<Eigen::ArrayXd> m(first, count), v(second, count), p(parameters, count);
+    m = beta1 * m + (1 - beta1) * g;
+    v = beta2 * v + (1 - beta2) * g * g;
+    p -= rate * scale1 * m / ((scale2 * v).sqrt() + small);
 }
 
 const char* oxgoad_built_for(void) {

@@ -7,9 +7,11 @@
 #include "model/covariance_kind.h"
 #include "model/intervals.h"
 #include "model/link.h"
+#include "table/fields.h"
 
 #include <Eigen/Core>
 
+#include <array>
 #include <cstdint>
 #include <memory>
 #include <optional>
@@ -20,6 +22,9 @@
 namespace oxgoad {
 
 class LinearModel;
+
+/// Stands for a column that is not there.
+inline const std::string noName{};
 
 /// What a kind is told to learn from. References outlive the call.
 struct TrainingData {
@@ -45,8 +50,14 @@ struct TrainingData {
     /// The column they come from, for messages.
     const std::string& unitsName;
     int lags = 0;
+    /// Inputs that say when a row was and of which series, of kinds that ask (ModelKind::series); empty
+    /// without.
+    const std::string& time = noName;
+    const std::string& group = noName;
     /// Level of intervals of single values that will be asked for; none without a forecast.
     std::optional<double> intervalLevel{};
+    /// Whether errors of rows not learned from are asked for, which may take models of parts of the rows.
+    bool unseen = true;
     /// Of whatever the kind draws: the same seed, the same model.
     std::uint64_t seed = 1;
     /// Named in messages.
@@ -78,6 +89,34 @@ struct ModelPart {
     PartRow header{};
     std::vector<PartRow> table{};
     std::string text{};
+};
+
+/// How learning went, step by step: trees of a forest, rounds, passes over the rows.
+struct LearningCourse {
+    /// "trees", "rounds", "passes".
+    std::string steps{};
+    /// What is missed by: "mean squared error".
+    std::string loss{};
+    /// Which rows were unseen: "rows not drawn for a tree", "a fifth of the learning rows".
+    std::string unseenRows{};
+    struct Run {
+        std::string name{};
+        /// As many each; `unseen` NaN where there are none.
+        std::vector<double> step{}, learning{}, unseen{};
+    };
+    std::vector<Run> runs{};
+    /// How values of the model spread as it learned: lowest, quartiles, highest at some steps.
+    struct Spread {
+        std::string name{};
+        std::vector<double> step{};
+        std::vector<std::array<double, 5>> values{};
+    };
+    std::vector<Spread> spreads{};
+    /// Place of the run that became the model, and the step that it was taken at.
+    std::size_t taken = 0;
+    double takenAt = 0;
+    /// What the course shows, in a sentence.
+    std::string says{};
 };
 
 /// How far rows stand from those learned from, by a measure of the model's own.
@@ -146,6 +185,8 @@ public:
         return {};
     }
     virtual std::vector<NamedNumber> says() const = 0;
+    /// Null for kinds that learn at once.
+    virtual const LearningCourse* course() const { return nullptr; }
     /// Text from which the kind's `read` makes an equal model, to the same bits.
     virtual std::string text() const = 0;
     /// Null unless it has coefficients.
@@ -185,6 +226,8 @@ struct FitResult {
     /// How what it says becomes the response; none for kinds that say what they were told to say.
     std::optional<Link> link{};
     FitOutcome outcome;
+    /// Fields that the kind was to find, with what it found.
+    FieldValues found{};
 };
 
 } // namespace oxgoad

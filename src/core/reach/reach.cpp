@@ -22,6 +22,13 @@ std::string_view gradeName(ReachGrade grade) {
 
 namespace {
 
+bool anyReads(const std::vector<Term>& terms, const std::string& name) {
+    return std::any_of(terms.begin(), terms.end(), [&](const Term& term) {
+        return std::any_of(term.parts.begin(), term.parts.end(),
+                           [&](const TermPart& p) { return p.column == name; });
+    });
+}
+
 bool inOneTerm(const std::vector<Term>& terms, const std::string& a, const std::string& b) {
     return std::any_of(terms.begin(), terms.end(), [&](const Term& term) {
         const auto has = [&](const std::string& name) {
@@ -42,7 +49,8 @@ LearnedReach::LearnedReach(const BoundInputs& learned, std::span<const std::uint
     m_ranges.resize(inputs.size());
     for (std::size_t a = 0; a < inputs.size(); ++a) {
         if (!inputs[a].factor) {
-            m_ranges[a] = rangeOver(learned, a, rows);
+            // One that no term reads says when a row is: being later is no reach of the terms.
+            if (anyReads(terms, inputs[a].name)) m_ranges[a] = rangeOver(learned, a, rows);
             continue;
         }
         for (std::size_t b = 0; b < inputs.size(); ++b) {
@@ -77,6 +85,7 @@ void LearnedReach::judgeRanges(const double* values, std::vector<Finding>& findi
         if (std::isnan(value)) findings.push_back({ReachGrade::edge, input.name, input.name + " is missing"});
         if (input.factor) continue;
         const Range& range = m_ranges[i];
+        if (!range.seen) continue;
         const double beyond = std::max(value - range.high, range.low - value);
         if (!(beyond > 0)) continue;
         const double width = range.high - range.low;

@@ -202,6 +202,20 @@ ForecastRequest parseForecast(const JsonValue& value) {
     object.optional("test_reach", [&](const JsonValue& v) {
         v.eachItem([&](const JsonValue& item) { request.testReach.push_back(item.text()); });
     });
+    object.optional("reach", [&](const JsonValue& v) {
+        JsonObject rules(v);
+        ReachRules& reach = request.reach;
+        rules.optional("edge_share", [&](const JsonValue& e) { reach.edgeShare = e.number(0, 100); });
+        rules.optional("edge_distance", [&](const JsonValue& e) { reach.edgeDistance = e.number(1, 1e6); });
+        rules.optional("outside_distance",
+                       [&](const JsonValue& e) { reach.outsideDistance = e.number(1, 1e6); });
+        rules.optional("hull", [&](const JsonValue& e) { reach.hull = e.boolean(); });
+        rules.optional("nearest", [&](const JsonValue& e) {
+            reach.nearest = e.number(-1, 1);
+            if (reach.nearest < 0) e.refuse("is below 0");
+        });
+        rules.finish();
+    });
     object.finish();
     return request;
 }
@@ -225,6 +239,12 @@ ordered_json forecastJson(const ForecastRequest& request) {
                               {"across", segmentJson(request.crossTable->across)},
                               {"measure", crossMeasureName(request.crossTable->measure)}};
     if (!request.testReach.empty()) out["test_reach"] = request.testReach;
+    if (!(request.reach == ReachRules{}))
+        out["reach"] = {{"edge_share", request.reach.edgeShare},
+                        {"edge_distance", request.reach.edgeDistance},
+                        {"outside_distance", request.reach.outsideDistance},
+                        {"hull", request.reach.hull},
+                        {"nearest", request.reach.nearest}};
     return out;
 }
 

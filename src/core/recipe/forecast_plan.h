@@ -63,6 +63,18 @@ struct CrossTable {
     bool operator==(const CrossTable&) const = default;
 };
 
+/// By which rules rows are graded inside, at the edge or outside of what was learned from.
+struct ReachRules {
+    /// See ReachOptions.
+    double edgeShare = 0.05, edgeDistance = 3, outsideDistance = 2;
+    /// A row outside of the convex hull of the numbers is at the edge at least.
+    bool hull = false;
+    /// So is one whose distance to the nearest learning rows less than this share of these have to theirs; 0:
+    /// not asked.
+    double nearest = 0;
+    bool operator==(const ReachRules&) const = default;
+};
+
 /// Rows to be forecast: a source like any other, and what is asked of them. The joins of the rows are made
 /// with them too.
 struct ForecastRequest : RowsSource {
@@ -72,6 +84,7 @@ struct ForecastRequest : RowsSource {
     std::optional<CrossTable> crossTable{};
     /// Columns along which the model is asked to go beyond what it learned from.
     std::vector<std::string> testReach{};
+    ReachRules reach{};
     bool operator==(const ForecastRequest&) const = default;
 };
 

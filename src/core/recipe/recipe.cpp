@@ -292,6 +292,9 @@ bool sameModel(const Recipe& a, const Recipe& b) {
     other.clearance = a.clearance;
     other.handRows = a.handRows;
     other.roles = a.roles;
+    const bool series = kindOf(a.estimator).series;
+    for (const Role role : {Role::time, Role::group})
+        if (series && columnWith(a, role) != columnWith(b, role)) return false;
     return a == other && columnWith(a, Role::weight) == columnWith(b, Role::weight) &&
            columnWith(a, Role::offset) == columnWith(b, Role::offset);
 }

@@ -161,7 +161,7 @@ void markAccepted(const Recipe& recipe, Goad& goad);
 bool learnsTheSame(const Recipe& a, const Recipe& b);
 
 /// True when two recipes give the same fit: they differ at most in accepted and noted goads, units, and roles
-/// other than weight and offset.
+/// other than weight and offset (and than time and group, for kinds that read series).
 bool sameModel(const Recipe& a, const Recipe& b);
 
 } // namespace oxgoad

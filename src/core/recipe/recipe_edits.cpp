@@ -100,6 +100,22 @@ Recipe withTerm(const Recipe& recipe, const Term& term) {
     return next;
 }
 
+Recipe withExpressionTerm(const Recipe& recipe, const std::string& name, const std::string& expression) {
+    Recipe next = recipe;
+    const auto taken = [&](const std::string& wanted) {
+        return std::any_of(next.steps.begin(), next.steps.end(), [&](const Step& step) {
+            return step.kind == "derive" && step.text("name") == wanted;
+        });
+    };
+    std::string column = name;
+    for (int k = 2; taken(column); ++k)
+        column = name + " " + std::to_string(k);
+    next.steps.push_back({"derive", true, {{"name", column}, {"expression", expression}}});
+    next.terms = {Term{{TermPart{.column = column}}}};
+    next.estimator = {};
+    return next;
+}
+
 Recipe withoutTerm(const Recipe& recipe, const std::string& name, bool keepProducts) {
     Recipe next = recipe;
     for (const Term& out : recipe.terms)

@@ -17,6 +17,9 @@ Recipe rebased(const Recipe& made, const Recipe& base, const Recipe& onto);
 Recipe withTerm(const Recipe& recipe, const Term& term);
 /// Without the term of that name, nor, unless they are kept, the products that contain it.
 Recipe withoutTerm(const Recipe& recipe, const std::string& name, bool keepProducts = false);
+/// A straight model of one column that an expression says: a step that works it out, and its term alone. Of
+/// the name the first that is free.
+Recipe withExpressionTerm(const Recipe& recipe, const std::string& name, const std::string& expression);
 /// With another response; terms that use it go.
 Recipe withResponse(const Recipe& recipe, const std::string& name);
 /// With another form of a one-column term, in products too.

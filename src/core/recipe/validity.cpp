@@ -49,10 +49,12 @@ std::optional<RecipeProblem> problemOf(const Recipe& recipe) {
     if (!(recipe.errors == Errors{}) && !kind.choosesErrors)
         return RecipeProblem{"errors", "go with least squares only",
                              "Other estimators have errors of their own; take the key out."};
-    if (recipe.choose && (kind.can.terms != Capabilities::Terms::formula || kind.can.ownLink))
+    if (recipe.choose && (kind.can.terms != Capabilities::Terms::formula || kind.can.ownLink || kind.series))
         return RecipeProblem{"choose",
-                             kind.can.ownLink ? "goes with models of the response or its logarithm only"
-                                              : "goes with models that have coefficients only",
+                             kind.series || kind.can.ownLink
+                                 ? "goes with models of the response or its logarithm whose errors are "
+                                   "independent only"
+                                 : "goes with models that have coefficients only",
                              "Take the key out, or choose another estimator."};
     if (asksForMissingTheory(recipe, kind))
         return RecipeProblem{"forecast.intervals",
@@ -94,7 +96,8 @@ Recipe settled(Recipe recipe, std::vector<std::string>* dropped) {
         say(errorsText(recipe.errors) + " go with least squares only and are dropped.");
         recipe.errors = {};
     }
-    if (recipe.choose && (kind.can.terms != Capabilities::Terms::formula || kind.can.ownLink)) {
+    if (recipe.choose &&
+        (kind.can.terms != Capabilities::Terms::formula || kind.can.ownLink || kind.series)) {
         say("Choosing terms does not go with " + kind.sentence(recipe.estimator) + " and is dropped.");
         recipe.choose.reset();
     }

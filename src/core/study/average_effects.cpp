@@ -135,7 +135,8 @@ std::vector<std::shared_ptr<const Study>> studiesWithoutParts(const Study& study
         const double from = static_cast<double>(part) / partsLeftOut;
         ProgressStage stage(progress, from, from + 1.0 / partsLeftOut);
         try {
-            studies.push_back(learn(recipe, table, study.steps, {}, std::move(rows), threads, stage));
+            studies.push_back(learn(recipe, table, study.steps, {}, std::move(rows), threads, stage, {},
+                                    LearnFor::judging));
         } catch (const Error&) { // a level that only rows left out have, fewer rows than it needs
             return {};
         }

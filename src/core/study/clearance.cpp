@@ -80,6 +80,7 @@ std::string clearanceText(const Recipe& recipe, const Evidence& evidence, const 
     out["coverage"] = nullptr;
     if (evidence.answers && evidence.answers->coverage)
         out["coverage"] = coverageJson(*evidence.answers->coverage);
+    if (evidence.answers && evidence.answers->came) out["came_of_it"] = evidence.answers->came->says;
     out["open"] = ordered_json::array();
     out["accepted"] = ordered_json::array();
     for (const Goad& goad : evidence.goads) {

@@ -10,6 +10,7 @@
 #include "study/importance.h"
 #include "study/input_evidence.h"
 #include "study/linear_evidence.h"
+#include "study/reach_measures.h"
 #include "study/step_by_step.h"
 #include "table/same_table.h"
 
@@ -252,11 +253,13 @@ private:
             *m_bound,
             terms,
             m_used.learning,
-            std::span<const double>(residuals.data(), static_cast<std::size_t>(residuals.size()))};
+            std::span<const double>(residuals.data(), static_cast<std::size_t>(residuals.size())),
+            reachOptionsOf(m_recipe)};
         const std::string& file = m_rows.forecast->report.file;
         const Evidence* before = m_options.before;
         if (before && before->study == m_evidence.study && before->forecast &&
             m_recipe.forecast->intervals == IntervalWay::usual && before->forecast->asKind &&
+            before->forecast->gradedBy == reachRulesText(m_recipe) &&
             sameTable(before->forecast->rows, m_prepared.forecast->table)) {
             m_evidence.forecast = before->forecast;
             if (before->forecast->level != m_recipe.forecast->level)
@@ -269,6 +272,12 @@ private:
             if (stepped) widenByPaths(*m_evidence.forecast, *stepped, learned, file);
             nameMisfits(m_evidence.forecast->reach, m_rows.forecast->report.faults);
             markLeftOut(*m_evidence.forecast, coming.leftOut);
+            const ReachRules& rules = m_recipe.forecast->reach;
+            if (rules.hull || rules.nearest > 0)
+                gradeByMeasures(*m_evidence.forecast,
+                                reachMeasures(study(), m_prepared.table, coming.table, m_threads, stage),
+                                rules);
+            m_evidence.forecast->gradedBy = reachRulesText(m_recipe);
         }
         m_evidence.forecast->file =
             m_recipe.forecast->made ? sourceName(*m_recipe.forecast) : m_recipe.forecast->file;

@@ -12,6 +12,7 @@
 #include <nlohmann/json.hpp>
 
 #include <algorithm>
+#include <cmath>
 #include <map>
 
 namespace oxgoad {
@@ -22,6 +23,31 @@ namespace {
 
 void putAnswers(ordered_json& forecast, const ForecastAnswers& answers) {
     if (answers.coverage) forecast["coverage"] = coverageJson(*answers.coverage);
+    if (answers.damped)
+        forecast["damped_trend"] = {
+            {"column", answers.damped->column},       {"phi", answers.damped->phi},
+            {"rows", answers.damped->rows},           {"total", answers.damped->total},
+            {"total_damped", answers.damped->damped}, {"says", answers.damped->says}};
+    if (answers.came) {
+        const auto plain = [](double value) {
+            return std::isfinite(value) ? ordered_json(value) : ordered_json(nullptr);
+        };
+        const auto told = [&](const CameOfIt& came) -> ordered_json {
+            if (came.rows == 0) return nullptr;
+            return {
+                {"rows", came.rows},
+                {"rmse", came.rmse},
+                {"bias", came.bias},
+                {"bias_error", plain(came.biasError)},
+                {"coverage", came.coverage.rows > 0 ? ordered_json(coverageJson(came.coverage)) : nullptr}};
+        };
+        ordered_json& came = forecast["came_of_it"] = told(answers.came->all);
+        came["expected_rmse"] = plain(answers.came->expectedRmse);
+        for (std::size_t g = 0; g < 3; ++g)
+            came["by_reach"][std::string(gradeName(static_cast<ReachGrade>(g)))] =
+                told(answers.came->byGrade[g]);
+        came["says"] = answers.came->says;
+    }
     if (!answers.sumsBy.empty()) forecast["totals_intervals"] = answers.sumsBy;
     if (!answers.shared.empty()) forecast["totals_share"] = answers.shared;
     for (const ScenarioFound& found : answers.scenarios) {

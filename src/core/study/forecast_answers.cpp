@@ -1,5 +1,7 @@
 #include "study/forecast_answers.h"
 
+#include "study/reach_measures.h"
+
 #include "base/error.h"
 #include "base/not_a_number.h"
 #include "base/text.h"
@@ -213,6 +215,8 @@ public:
             stopIfTold(m_progress);
             m_out.scenarios.push_back(answer(scenario));
         }
+        m_out.came = whatCame(m_recipe, m_evidence);
+        m_out.damped = dampedTrend(m_evidence, m_prepared, m_rows.learning.report.file, m_progress);
         ProgressStage last(m_progress, 0.6, 1);
         if (questioned || !asked.testReach.empty())
             m_out.reach =
@@ -373,7 +377,8 @@ private:
                                   bound,
                                   terms,
                                   study.rows,
-                                  {}};
+                                  {},
+                                  reachOptionsOf(m_recipe)};
         const ForecastEvidence with = forecastRows(learned, after, m_file, m_level, m_threads, m_progress);
         const ForecastEvidence& before = *m_evidence.forecast;
         for (std::size_t i = 0; i < chosen.size(); ++i) {

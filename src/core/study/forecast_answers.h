@@ -2,11 +2,13 @@
 // What a recipe asks of its rows to be forecast beside their predictions: totals, a cross table, scenarios,
 // how far intervals held, how far the model was asked to go.
 #include "recipe/recipe.h"
+#include "study/damped_trend.h"
 #include "study/evidence.h"
 #include "study/prepare_rows.h"
 
 #include <nlohmann/json_fwd.hpp>
 
+#include <array>
 #include <limits>
 #include <optional>
 #include <string>
@@ -62,6 +64,24 @@ struct ReachedCoverage {
     std::string of;
 };
 
+/// What came of a forecast whose truth is known by now, of all rows or some.
+struct CameOfIt {
+    std::size_t rows = 0;
+    double rmse = 0;
+    /// Mean of actual less predicted, and its standard error.
+    double bias = 0, biasError = 0;
+    /// Share of actual values within their intervals.
+    ReachedCoverage coverage;
+};
+struct WhatCame {
+    CameOfIt all;
+    /// Of rows inside, at the edge and outside; without rows where there are none.
+    std::array<CameOfIt, 3> byGrade;
+    /// What was to be expected, of unseen rows.
+    double expectedRmse = 0;
+    std::string says;
+};
+
 /// What happened when the model was asked to go as far along a column as its outermost rows.
 struct ReachStep {
     /// Share of the rows held out at an end, and where the rows learned from stopped.
@@ -93,6 +113,9 @@ struct ForecastAnswers {
     /// How intervals of sums are made, and what rows share.
     std::string sumsBy, shared;
     std::optional<ReachedCoverage> coverage;
+    /// Where rows to be forecast have the response.
+    std::optional<WhatCame> came;
+    std::optional<DampedTrend> damped;
 };
 
 /// Works out what the recipe asks: intervals made as it says, totals, cross table, scenarios. With
@@ -113,6 +136,9 @@ void remakeIntervals(ForecastEvidence& forecast, const Recipe& recipe, const Pre
 std::optional<ReachedCoverage> reachedCoverage(const Recipe& recipe, const PreparedRows& prepared,
                                                const Evidence& evidence, const std::string& file,
                                                Threads threads, Progress& progress);
+
+/// What came of it; none where no row to be forecast has both a prediction and the response.
+std::optional<WhatCame> whatCame(const Recipe& recipe, const Evidence& evidence);
 
 /// Columns that the recipe names, or else those along which rows to be forecast go beyond, at most three.
 std::vector<ReachTested> testReach(const Recipe& recipe, const PreparedRows& prepared,

@@ -8,6 +8,7 @@
 #include "recipe/validity.h"
 #include "study/forecast_answers.h"
 #include "study/judge.h"
+#include "study/reach_measures.h"
 #include "study/rows_used.h"
 
 #include <algorithm>
@@ -198,9 +199,14 @@ ForecastEvidence forecastOf(const Recipe& recipe, const PreparedRows& prepared, 
                             Progress& progress) {
     const std::vector<Term> terms = study.terms();
     const BoundModel bound = study.bind(prepared.table, file);
-    const LearnedRows learned{
-        prepared.table, file, prepared.table.at(recipe.response, file).numbers(), bound, terms,
-        study.rows,     {}};
+    const LearnedRows learned{prepared.table,
+                              file,
+                              prepared.table.at(recipe.response, file).numbers(),
+                              bound,
+                              terms,
+                              study.rows,
+                              {},
+                              reachOptionsOf(recipe)};
     return forecastRows(learned, prepared.table.picked(rows), file, recipe.forecast->level, threads,
                         progress);
 }
@@ -438,6 +444,65 @@ std::vector<ReachTested> testReach(const Recipe& recipe, const PreparedRows& pre
             testEnd(recipe, prepared, evidence, file, *ends[k].column, ends[k].high, threads, stage));
         out.back().asked = ends[k].asked;
     }
+    return out;
+}
+
+std::optional<WhatCame> whatCame(const Recipe& recipe, const Evidence& evidence) {
+    const ForecastEvidence& forecast = *evidence.forecast;
+    const Column* response = forecast.rows.find(recipe.response);
+    if (!response || response->kind() != ColumnKind::number) return std::nullopt;
+    WhatCame out;
+    out.expectedRmse = evidence.heldOut.rows > 1 ? evidence.heldOut.rmse
+                       : evidence.folds          ? evidence.folds->rmse
+                                                 : nan;
+    struct Sums {
+        Counted counted;
+        std::size_t rows = 0;
+        double errors = 0, squares = 0;
+    };
+    std::array<Sums, 4> sums;
+    for (std::size_t i = 0; i < forecast.prediction.size(); ++i) {
+        const double actual = response->numbers()[i], e = actual - forecast.prediction[i];
+        if (!std::isfinite(e)) continue;
+        for (Sums* into : {&sums[3], &sums[static_cast<std::size_t>(forecast.reach[i].grade)]}) {
+            into->counted.add(actual, forecast.prediction[i], forecast.lower[i], forecast.upper[i]);
+            ++into->rows;
+            into->errors += e;
+            into->squares += e * e;
+        }
+    }
+    if (sums[3].rows == 0) return std::nullopt;
+    const auto told = [](const Sums& of) {
+        CameOfIt came{.rows = of.rows};
+        const auto n = static_cast<double>(of.rows);
+        if (of.rows == 0) return came;
+        came.rmse = std::sqrt(of.squares / n);
+        came.bias = of.errors / n;
+        came.biasError = of.rows > 1
+                             ? std::sqrt(std::max(0.0, of.squares - n * came.bias * came.bias) / (n - 1) / n)
+                             : nan;
+        if (of.counted.rows > 0) came.coverage = reachedOf(of.counted, {});
+        return came;
+    };
+    for (std::size_t g = 0; g < 3; ++g)
+        out.byGrade[g] = told(sums[g]);
+    out.all = told(sums[3]);
+    const auto percent = [](double share) { return readableText(100 * share, 3) + " %"; };
+    const CameOfIt& all = out.all;
+    out.says = "Of " + plural(all.rows, "row", "rows") + " whose " + recipe.response + " is known by now";
+    if (all.coverage.rows > 0)
+        out.says += ", " + percent(all.coverage.share) + " lie in their " + percent(forecast.level) +
+                    " intervals (" + percent(all.coverage.lower) + " to " + percent(all.coverage.upper) + ")";
+    out.says += "; the root mean squared error is " + readableText(all.rmse, 4);
+    if (std::isfinite(out.expectedRmse))
+        out.says += ", where " + readableText(out.expectedRmse, 4) + " was expected";
+    if (std::fabs(all.bias) > 2 * all.biasError)
+        out.says += "; forecasts were too " + std::string(all.bias > 0 ? "low" : "high") + " by " +
+                    readableText(std::fabs(all.bias), 3) + " on the average";
+    const CameOfIt& outside = out.byGrade[static_cast<std::size_t>(ReachGrade::outside)];
+    if (outside.rows > 0 && outside.rows < all.rows)
+        out.says += "; of the " + countText(outside.rows) + " outside, " + readableText(outside.rmse, 4);
+    out.says += ".";
     return out;
 }
 

@@ -47,7 +47,8 @@ void refuseLookBack(const Recipe& recipe, const PreparedRows& prepared, const st
 /// Adds folds up.
 class Tally {
 public:
-    Tally(const Recipe& recipe, const PreparedRows& prepared, const Study& whole, const Dealing& dealing)
+    /// `whole` is null where nothing is said of a fit of all rows.
+    Tally(const Recipe& recipe, const PreparedRows& prepared, const Study* whole, const Dealing& dealing)
         : m_recipe(recipe), m_dealing(dealing) {
         m_found.plan = *recipe.judge;
         m_found.asked = dealing.size();
@@ -58,17 +59,18 @@ public:
         m_times.assign(n, 0);
         m_found.foldOf.assign(n, -1);
         const auto response = prepared.table.at(recipe.response, {}).numbers();
-        const BoundModel bound = whole.bind(prepared.table, {});
+        if (!whole) return;
+        const BoundModel bound = whole->bind(prepared.table, {});
         long double squares = 0;
-        for (std::size_t i = 0; i < whole.rows.size(); ++i) {
-            const auto row = whole.rows[i];
-            const double fitted = bound.toResponseScale(whole.trained.fitted[static_cast<Index>(i)], row);
+        for (std::size_t i = 0; i < whole->rows.size(); ++i) {
+            const auto row = whole->rows[i];
+            const double fitted = bound.toResponseScale(whole->trained.fitted[static_cast<Index>(i)], row);
             m_wholeActual.push_back(response[row]);
             m_wholeFitted.push_back(fitted);
             squares += (static_cast<long double>(response[row]) - fitted) *
                        (static_cast<long double>(response[row]) - fitted);
         }
-        m_found.learningMse = static_cast<double>(squares / static_cast<long double>(whole.rows.size()));
+        m_found.learningMse = static_cast<double>(squares / static_cast<long double>(whole->rows.size()));
     }
 
     void add(const FoldOutcome& fold) {
@@ -267,14 +269,14 @@ public:
         m_dealing = &dealing;
         m_whole = m_options.whole;
         double from = 0.02;
-        if (!m_whole || m_whole->rows.empty()) {
+        if (!some() && (!m_whole || m_whole->rows.empty())) {
             ProgressStage stage(m_progress, from, 0.1);
             const RowsUsed used = rowsUsed(m_recipe, m_prepared, m_file);
             m_whole = learn(m_recipe, m_prepared.table, m_prepared.steps, m_file, used.learning,
                             m_options.threads, stage);
             from = 0.1;
         }
-        Tally tally(m_recipe, m_prepared, *m_whole, dealing);
+        Tally tally(m_recipe, m_prepared, some() ? nullptr : m_whole.get(), dealing);
         const auto take = [&](const FoldOutcome& outcome) {
             tally.add(outcome);
             tellSoFar(tally);
@@ -300,9 +302,12 @@ public:
                 const std::size_t beside =
                     m_inBasis || choosesInLittleRoom() ? m_options.threads.resolved() : 1;
                 const auto all = static_cast<double>(dealing.size());
+                const std::size_t last =
+                    some() ? std::min(dealing.size(), m_options.first + m_options.count) : dealing.size();
                 bool going = true;
-                for (std::size_t begin = 0; going && begin < dealing.size(); begin += beside) {
-                    const std::size_t end = std::min(begin + beside, dealing.size());
+                for (std::size_t begin = some() ? m_options.first : 0; going && begin < last;
+                     begin += beside) {
+                    const std::size_t end = std::min(begin + beside, last);
                     stage.checkpoint(static_cast<double>(begin) / all, "Judging, fold " +
                                                                            countText(begin + 1) + " of " +
                                                                            countText(dealing.size()));
@@ -339,7 +344,10 @@ private:
                                           static_cast<double>(m_options.threads.resolved()) <
                                       most;
     }
-    bool refits() const { return m_options.refit || m_options.learnFrom > 0 || !m_options.withheld.empty(); }
+    bool some() const { return m_options.count > 0; }
+    bool refits() const {
+        return some() || m_options.refit || m_options.learnFrom > 0 || !m_options.withheld.empty();
+    }
 
     /// Its learning rows as many as are asked for.
     Fold foldAt(std::size_t number) const {
@@ -447,8 +455,8 @@ private:
                 std::erase_if(learning, [&](std::uint32_t row) { return in[row] == 0; });
             }
             FirmStage learns(progress, 0.3, 0.9); // a fold by half of its search is no fold
-            const auto study =
-                learn(m_recipe, own.table, own.steps, m_file, std::move(learning), threads, learns);
+            const auto study = learn(m_recipe, own.table, own.steps, m_file, std::move(learning), threads,
+                                     learns, {}, LearnFor::judging);
             return judged(fold, own, *study, used, draws);
         } catch (const Error& error) {
             throw Error(error.code(), "fold " + fold.name + ": " + error.message(),
@@ -482,8 +490,9 @@ private:
             out.actual.push_back(response[used.heldOut[i]]);
             out.predicted.push_back(predicted[i]);
         }
-        out.wholeMse =
-            draws || m_options.learnFrom > 0 ? nan : wholeMse(study, own.table, used, predicted, response);
+        out.wholeMse = draws || some() || m_options.learnFrom > 0
+                           ? nan
+                           : wholeMse(study, own.table, used, predicted, response);
         const BoundModel bound = study.bind(own.table, m_file);
         long double learned = 0;
         for (std::size_t i = 0; i < study.rows.size(); ++i) {

@@ -128,6 +128,9 @@ struct JudgeOptions {
     /// Rows that teach no fold and are judged as they are dealt: what it would be to learn without them. Each
     /// fold is fitted anew then.
     std::vector<std::uint32_t> withheld{};
+    /// Only so many folds from this one (from 0) are judged, each fitted anew, and nothing is said of a fit
+    /// of all rows; 0 for all folds.
+    std::size_t first = 0, count = 0;
     /// Called now and then with what the folds found so far.
     std::function<void(const FoldEvidence&)> soFar{};
 };

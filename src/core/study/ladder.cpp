@@ -59,12 +59,21 @@ private:
             amounts[model.design.columns()[static_cast<std::size_t>(j)].term] +=
                 coefficient * (x(0, j) - centre);
         }
+        std::optional<SerialErrors::Carried> carried;
+        if (model.serial) {
+            Eigen::RowVectorXd own(static_cast<Index>(m_study.inputs.size()));
+            for (std::size_t i = 0; i < m_study.inputs.size(); ++i)
+                own[static_cast<Index>(i)] = m_bound.inputs().value(i, m_row);
+            carried = model.serial->at(own);
+        }
         m_ladder.start = start;
-        m_ladder.end = end;
+        m_ladder.end = end + (carried ? carried->value : 0);
         for (std::size_t t = 0; t < terms.size(); ++t) {
             if (!m_study.has(t)) continue;
             m_ladder.steps.push_back({termName(terms[t]), valuesOf(columnsOf(terms[t])), amounts[t]});
         }
+        if (carried && carried->value != 0)
+            m_ladder.steps.push_back({"errors of the rows before", "", carried->value});
     }
 
     /// What each column adds, where the model says that.

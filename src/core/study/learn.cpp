@@ -73,6 +73,20 @@ std::vector<double> workingValues(const Recipe& recipe, const Table& table, cons
     return working;
 }
 
+/// The column that tells series of rows apart; empty without, or where the rows are all of one.
+std::string seriesColumn(const Recipe& recipe, const Table& table, std::span<const std::uint32_t> rows,
+                         const std::string& file) {
+    const std::string name = columnWith(recipe, Role::group);
+    if (name.empty()) return name;
+    const Column& column = table.at(name, file);
+    if (column.kind() != ColumnKind::factor) return {};
+    const auto codes = column.codes();
+    return std::all_of(rows.begin(), rows.end(),
+                       [&](std::uint32_t row) { return codes[row] == codes[rows.front()]; })
+               ? std::string()
+               : name;
+}
+
 /// Of kinds with a link of their own: what is added to what they say of each row; empty without.
 std::vector<double> offsetsOf(const Recipe& recipe, const Table& table, const std::string& file,
                               std::span<const std::uint32_t> rows) {
@@ -177,7 +191,7 @@ double ModelResponse::at(std::size_t row) const {
 std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
                                    const std::vector<StepOutcome>& steps, const std::string& file,
                                    std::vector<std::uint32_t> rows, Threads threads, Progress& progress,
-                                   std::span<const std::uint32_t> heldOut) {
+                                   std::span<const std::uint32_t> heldOut, LearnFor what) {
     const ModelKind& kind = kindOf(recipe.estimator);
     auto study = std::make_shared<Study>();
     study->recipe = recipe;
@@ -195,7 +209,12 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
                         {.file = file}, "Give it a constant, or choose by another criterion.");
     }
     std::map<std::string, std::string> references = recipe.reference;
-    const auto names = inputNames(study->terms());
+    auto names = inputNames(study->terms());
+    const std::string time = kind.series ? columnWith(recipe, Role::time) : "";
+    const std::string series = kind.series ? seriesColumn(recipe, table, study->rows, file) : "";
+    for (const std::string& name : {time, series})
+        if (!name.empty() && std::find(names.begin(), names.end(), name) == names.end())
+            names.push_back(name);
     if (recipe.choose)
         std::erase_if(references, [&](const auto& reference) {
             return std::find(names.begin(), names.end(), reference.first) == names.end();
@@ -221,8 +240,12 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
                                 .units = units,
                                 .unitsName = errors.column,
                                 .lags = lagsOf(errors, units),
+                                .time = time,
+                                .group = series,
                                 .intervalLevel =
                                     recipe.forecast ? std::optional(recipe.forecast->level) : std::nullopt,
+                                // Smearing is of them.
+                                .unseen = what == LearnFor::keeping || recipe.logResponse,
                                 .file = file,
                                 .threads = threads};
     study->settings = recipe.estimator;
@@ -242,6 +265,8 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
             study->settings = study->tuning->settings;
         }
         fit = kind.learn(study->settings, training, last);
+        for (const auto& [key, value] : fit.found) // what learns again need not look for it
+            study->settings.fields[key] = value;
     }
     study->rule = ruleOf(recipe, kind, fit, study->weights);
     study->model = std::move(fit.model);

@@ -226,8 +226,8 @@ void judgeSplit(const Recipe& recipe, const EvaluatedFrom& from, Threads threads
     const std::string& file = from.rows.learning.report.file;
     const auto prepared = setAsideAnew(recipe, from, threads, progress);
     const RowsUsed used = rowsUsed(recipe, *prepared, file);
-    const auto study =
-        learn(recipe, prepared->table, prepared->steps, file, used.learning, threads, progress);
+    const auto study = learn(recipe, prepared->table, prepared->steps, file, used.learning, threads, progress,
+                             {}, LearnFor::judging);
     const BoundModel bound = study->bind(prepared->table, file);
     std::vector<std::uint32_t> judged = used.heldOut;
     std::erase_if(judged, [&](std::uint32_t row) { return !bound.complete(row); });

@@ -120,6 +120,45 @@ ReachMeasures reachMeasures(const Study& study, const Table& learned, const Tabl
     return out;
 }
 
+ReachOptions reachOptionsOf(const Recipe& recipe) {
+    if (!recipe.forecast) return {};
+    const ReachRules& rules = recipe.forecast->reach;
+    return {.edgeShare = rules.edgeShare,
+            .edgeDistance = rules.edgeDistance,
+            .outsideDistance = rules.outsideDistance};
+}
+
+std::string reachRulesText(const Recipe& recipe) {
+    if (!recipe.forecast) return {};
+    const ReachRules& rules = recipe.forecast->reach;
+    std::string text = rules.hull ? "hull" : "";
+    for (const double value : {rules.edgeShare, rules.edgeDistance, rules.outsideDistance, rules.nearest})
+        text += " " + exactText(value);
+    return text;
+}
+
+void gradeByMeasures(ForecastEvidence& forecast, const ReachMeasures& measures, const ReachRules& rules) {
+    for (std::size_t row = 0; row < forecast.reach.size(); ++row) {
+        Reach& reach = forecast.reach[row];
+        const ReachMeasure& said = measures.rows[row];
+        std::vector<std::string> reasons;
+        if (rules.hull && said.hull == "outside")
+            reasons.push_back("outside of what the learning rows span together, by " + said.leavesBy);
+        if (rules.nearest > 0 && said.share < rules.nearest)
+            reasons.push_back("farther from the nearest learning rows than " +
+                              readableText(100 * (1 - said.share), 3) + " % of these are from theirs");
+        if (reasons.empty()) continue;
+        if (reach.grade == ReachGrade::inside) {
+            reach.grade = ReachGrade::edge;
+            if (reach.subject.empty())
+                reach.subject = reasons.front().starts_with("outside") ? "hull" : "distance";
+            --forecast.inside;
+            ++forecast.edge;
+        }
+        reach.reasons.insert(reach.reasons.end(), reasons.begin(), reasons.end());
+    }
+}
+
 std::string reachMeasuresCsv(const ReachMeasures& measures) {
     CsvWriter out;
     for (const auto* name : {"row", "distance", "share_farther", "hull", "leaves_by"})

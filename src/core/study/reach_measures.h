@@ -2,6 +2,8 @@
 // How far rows to be forecast stand from those learned from, by measures that ask no model.
 #include "base/parallel.h"
 #include "base/progress.h"
+#include "forecast/forecast.h"
+#include "recipe/recipe.h"
 #include "study/study.h"
 
 #include <string>
@@ -31,6 +33,12 @@ struct ReachMeasures {
 /// nothing. Throws Stopped.
 ReachMeasures reachMeasures(const Study& study, const Table& learned, const Table& coming, Threads threads,
                             const Progress& progress);
+
+/// The rules of the recipe's forecast, or the usual ones without.
+ReachOptions reachOptionsOf(const Recipe& recipe);
+std::string reachRulesText(const Recipe& recipe);
+/// Grades rows to be forecast by these measures too, where the recipe asks for that; tells the reason.
+void gradeByMeasures(ForecastEvidence& forecast, const ReachMeasures& measures, const ReachRules& rules);
 
 /// reach_measures.csv: row, distance, share_farther, hull, leaves_by.
 std::string reachMeasuresCsv(const ReachMeasures& measures);

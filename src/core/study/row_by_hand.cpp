@@ -1,4 +1,5 @@
 #include "study/row_by_hand.h"
+#include "study/reach_measures.h"
 
 #include "base/error.h"
 #include "base/not_a_number.h"
@@ -80,7 +81,8 @@ RowByHand::RowByHand(const Evidence& evidence, const Recipe& recipe, const Prepa
         }
     if (!m_study->linear()) m_usual = usualValues(*m_study, prepared.table);
     const BoundInputs bound(m_study->inputs, prepared.table, {});
-    m_reach.emplace(bound, m_study->rows, m_study->terms(), m_study->model->distanceScale(), progress);
+    m_reach.emplace(bound, m_study->rows, m_study->terms(), m_study->model->distanceScale(), progress,
+                    reachOptionsOf(recipe));
 }
 
 std::vector<HandRow::Value> RowByHand::valuesOf(const HandRow& given) const {

@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "check/checks.h"
 #include "estimate/distributions.h"
+#include "estimate/forest/forest.h"
 #include "estimate/linear/apart_reader.h"
 #include "estimate/linear/linear_model.h"
 #include "estimate/neighbours/neighbours.h"
@@ -96,13 +97,20 @@ public:
         if (m_checked && context.kind.leastSquares && m_checked->fit.degreesOfFreedom > 0)
             context.shareOfModel = [this](std::span<const std::uint32_t> rows) { return shareOfModel(rows); };
         context.otherSeeds = [this](Progress& progress) {
-            return otherSeeds(m_evidence, m_from, m_threads, progress);
+            if (!kindOf(m_evidence.study->settings).costly)
+                return otherSeeds(m_evidence, m_from, m_threads, progress);
+            SeedSpread none;
+            none.why = "such a model takes too long to be learned twenty times";
+            return none;
         };
         if (!study.linear()) {
             // A model that holds its rows goes through them for every prediction.
             const auto inputs = static_cast<double>(study.inputs.size());
             const bool holdsRows = dynamic_cast<const NeighboursModel*>(study.model.get()) != nullptr;
-            const double ofOne = holdsRows ? static_cast<double>(study.rows.size()) * inputs : 1;
+            const auto* forest = dynamic_cast<const ForestModel*>(study.model.get());
+            const double ofOne = holdsRows ? static_cast<double>(study.rows.size()) * inputs
+                                 : forest  ? static_cast<double>(forest->trees.trees())
+                                           : 1;
             constexpr double longest = 5e9, asksOfPair = 50 * 50, asksOfColumn = 5 * 1000;
             if (ofOne * asksOfPair * inputs * inputs / 2 < longest)
                 context.pairs = [this](Progress& progress) {
@@ -316,7 +324,7 @@ private:
                                                      : actual - outOfFold[row]);
             }
         } else if (!study.trained.unseen.empty()) {
-            m_errorsOf = "errors of learning rows left out one at a time";
+            m_errorsOf = "errors of learning rows " + std::string(errorsOfName(study.trained.unseenOf));
             for (std::size_t i = 0; i < study.trained.unseen.size(); ++i)
                 add(study.rows[study.trained.unseenRows[i]], study.trained.unseen[i]);
         } else if (!m_heldOutRows.empty()) {

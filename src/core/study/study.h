@@ -108,6 +108,10 @@ private:
     bool m_asIs;
 };
 
+/// What a model is learned for: to stand by itself, with intervals; or only to predict other rows, which
+/// saves what intervals would be made of.
+enum class LearnFor { keeping, judging };
+
 /// Learns from `rows` of a prepared table, all of which have values in columnsInUse(): which terms, where the
 /// recipe has them chosen (see chooseAmong), the inputs, the model
 /// by the recipe's kind with the recipe's errors, and how its values become those of the response. `steps`
@@ -118,7 +122,8 @@ private:
 std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
                                    const std::vector<StepOutcome>& steps, const std::string& file,
                                    std::vector<std::uint32_t> rows, Threads threads, Progress& progress,
-                                   std::span<const std::uint32_t> heldOut = {});
+                                   std::span<const std::uint32_t> heldOut = {},
+                                   LearnFor what = LearnFor::keeping);
 
 /// Predictions of rows.
 struct Applied {

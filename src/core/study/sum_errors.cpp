@@ -71,6 +71,10 @@ SumErrors::SumErrors(const Recipe& recipe, const PreparedRows& prepared, const E
         m_ownVariance = (errors.array() - m_shift).square().sum() / static_cast<double>(errors.size() - 1);
     }
     findShared(recipe, prepared, coming);
+    if (m_theory && linear->serial) {
+        m_innovations = m_shared.size();
+        m_shared.push_back({"", std::sqrt(m_ownVariance), linear->fit.degreesOfFreedom});
+    }
     if (m_theory)
         m_how = "by theory";
     else
@@ -116,7 +120,11 @@ void SumErrors::findShared(const Recipe& recipe, const PreparedRows& prepared, c
 std::string SumErrors::sharedText() const {
     std::vector<std::string> names;
     for (const Shared& shared : m_shared)
-        names.push_back(shared.column);
+        if (!shared.column.empty()) names.push_back(shared.column);
+    if (m_innovations != SIZE_MAX)
+        return names.empty() ? "errors depend on those before them"
+                             : "rows of the same " + nameList(names) +
+                                   " share a part of their errors, which depend on those before them";
     return names.empty() ? std::string()
                          : "rows of the same " + nameList(names) + " share a part of their errors";
 }
@@ -141,8 +149,8 @@ void SumErrors::learnModels(const Recipe& recipe, const PreparedRows& prepared, 
             if (i % count != k) rows.push_back(m_study.rows[order[i]]);
         std::sort(rows.begin(), rows.end());
         try {
-            m_models.push_back(
-                learn(plain, prepared.table, prepared.steps, m_file, std::move(rows), threads, stage));
+            m_models.push_back(learn(plain, prepared.table, prepared.steps, m_file, std::move(rows), threads,
+                                     stage, {}, LearnFor::judging));
         } catch (const Error& error) {
             why = error.what();
         }
@@ -234,8 +242,9 @@ std::vector<PredictionSum> SumErrors::sums(std::span<const Side> sides, std::spa
         sum.constant += slope;
         sum.shift += m_shift * slope;
         const double usual = logs && !m_study.rule.link.family ? m_study.rule.usualWeight : 1;
-        sum.own += ownSlope * ownSlope * m_ownVariance * usual / rows[0].weight[i];
-        for (std::size_t k = 0; k < m_shared.size(); ++k)
+        if (m_innovations == SIZE_MAX)
+            sum.own += ownSlope * ownSlope * m_ownVariance * usual / rows[0].weight[i];
+        for (std::size_t k = 0; k < std::min(m_innovations, m_shared.size()); ++k)
             sum.shared[{k, keyOf(sides[0].table, k, i)}] += slope;
     }
     if (linear)
@@ -246,12 +255,44 @@ std::vector<PredictionSum> SumErrors::sums(std::span<const Side> sides, std::spa
                 const MatrixXd block = linear->matrix(inputs);
                 for (Index i = 0; i < block.rows(); ++i) {
                     const auto row = counted[first + static_cast<std::size_t>(i)];
-                    sums[static_cast<std::size_t>(group[row])].gradient +=
-                        sides[s].sign * rows[s].slope[row] * block.row(i).transpose();
+                    PredictionSum& sum = sums[static_cast<std::size_t>(group[row])];
+                    const double slope = sides[s].sign * rows[s].slope[row];
+                    sum.gradient += slope * block.row(i).transpose();
+                    if (linear->serial) carryOn(*linear, inputs.row(i), row, slope, sum);
                 }
             });
         }
     return sums;
+}
+
+/// What a row's error is made of, and what of its mean is the same as that of its series' last rows.
+void SumErrors::carryOn(const LinearModel& linear, const Eigen::RowVectorXd& inputs, std::uint32_t row,
+                        double slope, PredictionSum& sum) const {
+    const auto carried = linear.serial->at(inputs);
+    if (!carried) return;
+    if (carried->ahead == 0) { // of its own
+        sum.shared[{m_innovations, -static_cast<std::int64_t>(row) - 1}] +=
+            slope * std::sqrt(carried->variance);
+        return;
+    }
+    const LeastSquaresFit& fit = linear.fit;
+    const VectorXd shifted =
+        fit.factor.transposeTimes(linear.serial->rowsCarried(*carried, fit.rank()).transpose());
+    const Index first = fit.intercept ? 1 : 0;
+    const double constant = first ? shifted[0] : 0;
+    sum.constant -= slope * constant;
+    for (std::size_t k = 0; k < fit.kept.size(); ++k) {
+        const auto j = static_cast<Index>(fit.kept[k]);
+        sum.gradient[j] -=
+            slope * (shifted[first + static_cast<Index>(k)] / fit.scale[j] + fit.shift[j] * constant);
+    }
+    // Far later what is new long before is forgotten.
+    constexpr std::int64_t most = 1000;
+    const std::int64_t steps = std::min(carried->ahead, most);
+    const std::vector<double> psi = linear.serial->autoregression().weights(static_cast<std::size_t>(steps));
+    const std::int64_t base = static_cast<std::int64_t>(carried->series) << 32;
+    for (std::int64_t k = 0; k < steps; ++k)
+        sum.shared[{m_innovations, base + carried->ahead - k}] += slope * psi[static_cast<std::size_t>(k)];
 }
 
 SumInterval SumErrors::interval(const PredictionSum& sum, double level) const {

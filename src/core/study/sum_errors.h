@@ -49,7 +49,8 @@ struct SumInterval {
 /// degrees of freedom. Own parts are σ²/w, or ŷ² times the relative variance in logarithms; where residuals
 /// of a period (the first date the tables share) or of a column with the role of a group go together (one-way
 /// analysis of variance, p below 0.01), their variance between is shared by the rows of a value, and own
-/// parts are less by it.
+/// parts are less by it. Where errors depend on those before them, what is new of a period is shared by the
+/// rows of its series from then on, by ψ weights (Box, Jenkins and Reinsel 2008, §5.1).
 class SumErrors {
 public:
     /// References outlive it. Throws Stopped.
@@ -82,12 +83,16 @@ private:
     void findShared(const Recipe& recipe, const PreparedRows& prepared, const Table& coming);
     void learnModels(const Recipe& recipe, const PreparedRows& prepared, Threads threads, Progress& progress);
     Rows rowsOf(const Table& table, Progress& progress) const;
+    void carryOn(const LinearModel& linear, const Eigen::RowVectorXd& inputs, std::uint32_t row, double slope,
+                 PredictionSum& sum) const;
     std::int64_t keyOf(const Table& table, std::size_t shared, std::size_t row) const;
 
     const Study& m_study;
     const std::string& m_file;
     Threads m_threads;
     bool m_theory = false;
+    /// Place among what is shared of what is new of each period, where errors depend in time.
+    std::size_t m_innovations = SIZE_MAX;
     std::string m_how;
     std::vector<Shared> m_shared;
     std::vector<std::shared_ptr<const Study>> m_models;

@@ -18,12 +18,6 @@
 
 namespace oxgoad {
 
-/// Rules by which a value is taken of those tried: the one of the smallest error; the one that follows the
-/// rows least of those whose error is at most the smallest plus its standard error (Breiman, Friedman, Olshen
-/// and Stone 1984, "Classification and regression trees", §3.4.3).
-inline constexpr const char* smallestErrorRule = "smallest error";
-inline constexpr const char* oneStandardErrorRule = "one standard error";
-
 /// The recipe's folds among some learning rows, or ten, seed 1, where it names none or they cannot be dealt
 /// there.
 struct InnerDealing {

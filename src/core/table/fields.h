@@ -62,6 +62,11 @@ Field wholeField(std::string key, std::string label, double fallback, double low
 /// A number or how it is to be found: by one of the rules, or, without rules, among values that are given.
 Field soughtField(std::string key, std::string label, FieldValue fallback, double low, double high,
                   std::vector<std::string> rules);
+/// Rules by which a value is taken of those tried: the one of the smallest error; the one that follows the
+/// rows least of those whose error is at most the smallest plus its standard error (Breiman, Friedman, Olshen
+/// and Stone 1984, "Classification and regression trees", §3.4.3).
+inline constexpr const char* smallestErrorRule = "smallest error";
+inline constexpr const char* oneStandardErrorRule = "one standard error";
 /// At the end of such a rule: judged by held-out rows; in recipes {"tuned": {"rule": …, "by": "held out"}}.
 inline constexpr const char* onHeldOutRows = ", on held-out rows";
 Field flagField(std::string key, std::string label, bool fallback);

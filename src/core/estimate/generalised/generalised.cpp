@@ -405,6 +405,7 @@ FitResult learnMean(const std::string& name, std::optional<double> power, const 
     }
     Iterated iterated{.iterations = fit.steps, .converged = fit.converged};
     FitResult result = finishedLinear(std::move(model), std::move(fit.fit), std::move(iterated));
+    if (found) result.found["power"] = said.power;
     result.outcome.historyOf = "deviance";
     result.outcome.history = std::move(fit.history);
     result.link =

@@ -11,6 +11,10 @@ ModelKind leastSquaresKind();
 ModelKind robustKind();
 /// See fitQuantile.
 ModelKind quantileKind();
+/// Least squares whose errors follow an autoregression in each series, by the exact likelihood with missing
+/// periods; the order by AICc (Hurvich and Tsai 1989, Biometrika 76) where it is to be found. It says of a
+/// row what its terms do and what the errors of the rows before it leave.
+ModelKind autoregressiveKind();
 
 /// What all linear kinds end with: values of rows go beside the model.
 FitResult finishedLinear(LinearModel model, LeastSquaresFit fit, std::optional<Iterated> iterated);

@@ -65,6 +65,11 @@ private:
 
 MatrixXd LinearModel::predict(const MatrixXd& inputs) const {
     VectorXd mean = meanAt(inputs);
+    if (serial)
+        for (Index i = 0; i < inputs.rows(); ++i) {
+            const auto carried = serial->at(inputs.row(i));
+            mean[i] += carried ? carried->value : std::nan("");
+        }
     if (fit.dependent.empty()) return mean;
     constexpr Index atOnce = 256;
     for (Index begin = 0; begin < inputs.rows(); begin += atOnce) {
@@ -148,6 +153,17 @@ LinearModel::AtInputs LinearModel::at(const MatrixXd& inputs) const {
     }
     if (said.variance.size() == 0)
         said.variance = said.leverage * (fit.residualStandardDeviation * fit.residualStandardDeviation);
+    if (serial) {
+        said.besides.resize(inputs.rows());
+        MatrixXd rows = fit.inOrthonormalBasis(matrix(inputs));
+        for (Index i = 0; i < inputs.rows(); ++i) {
+            const auto carried = serial->at(inputs.row(i));
+            said.besides[i] =
+                carried ? serial->of().variance * std::max(0.0, carried->variance - 1) : std::nan("");
+            if (carried) rows.row(i) -= serial->rowsCarried(*carried, rows.cols());
+        }
+        said.variance = fit.covarianceRoot->times(MatrixXd(rows.transpose())).colwise().squaredNorm();
+    }
     if (generalised) // rows learned from weigh by their means too
         for (Index i = 0; i < said.leverage.size(); ++i)
             said.leverage[i] *= generalised->workingWeight(said.mean[i]);
@@ -160,6 +176,15 @@ std::vector<std::string> LinearModel::problems(std::span<const double> inputs) c
         const double value = inputs[guard.piece.input];
         if (!std::isnan(value) && !std::isfinite(guard.piece.basis.at(value)))
             found.push_back(guard.name + " is not defined at " + readableText(value, 6));
+    }
+    if (serial) {
+        const std::size_t time = serial->of().time;
+        const bool series = !serial->of().group || std::isfinite(inputs[*serial->of().group]);
+        if (series && std::isfinite(inputs[time]) &&
+            !serial->at(
+                Eigen::Map<const Eigen::RowVectorXd>(inputs.data(), static_cast<Index>(inputs.size()))))
+            found.push_back(design.inputs()[time].name + " " + design.inputs()[time].valueText(inputs[time]) +
+                            " lies between two of the times learned from");
     }
     const bool there = std::none_of(inputs.begin(), inputs.end(), [](double v) { return std::isnan(v); });
     if (fit.dependent.empty() || !there || !found.empty()) return found;
@@ -188,6 +213,12 @@ std::vector<NamedNumber> LinearModel::says() const {
         said.push_back({"penalty", penalised->penalty});
         said.push_back({"l1 share", penalised->l1Share});
         said.push_back({"effective degrees of freedom", penalised->effectiveDegreesOfFreedom});
+    }
+    if (serial) {
+        said.push_back({"order of the errors", static_cast<double>(serial->autoregression().order())});
+        for (Index k = 0; k < serial->autoregression().order(); ++k)
+            said.push_back({"coefficient of the error " + std::to_string(k + 1) + " before",
+                            serial->autoregression().phi[k]});
     }
     if (generalised) {
         said.push_back({"dispersion", generalised->dispersion});
@@ -227,6 +258,7 @@ std::string LinearModel::text() const {
                               {"null_deviance", numberJson(generalised->nullDeviance)},
                               {"log_likelihood", numberJson(generalised->logLikelihood)},
                               {"power_found", generalised->powerFound}};
+    if (serial) out["serial"] = serial->json();
     if (lower && upper)
         out["bounds"] = {
             {"level", numberJson(boundsLevel)}, {"lower", fitJson(*lower)}, {"upper", fitJson(*upper)}};
@@ -278,6 +310,18 @@ std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text) {
                             from.at("power_found").get<bool>()};
             if (!(model->generalised->power >= 1 && model->generalised->power <= 3))
                 damaged("a variance that is no power of the mean between 1 and 3");
+        }
+        if (j.contains("serial")) {
+            model->serial = SerialErrors::from(j.at("serial"));
+            const SerialErrors::Of& of = model->serial->of();
+            const Inputs& inputs = model->design.inputs();
+            const bool grouped = of.group && *of.group < inputs.size() && inputs[*of.group].factor;
+            if (of.time >= inputs.size() || inputs[of.time].factor || (of.group && !grouped) ||
+                of.series.size() != (grouped ? inputs[*of.group].levels.size() : 1) ||
+                (!of.rows.empty() && of.rows.front().cols() != model->fit.rank()) ||
+                !model->fit.covarianceRoot || model->fit.covarianceRoot->apart() ||
+                model->fit.covarianceRoot->rank() != model->fit.rank())
+                damaged("errors in time of other rows");
         }
         if (j.contains("bounds")) {
             const json& from = j.at("bounds");

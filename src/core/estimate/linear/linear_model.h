@@ -3,6 +3,7 @@
 #include "design/design.h"
 #include "estimate/linear/least_squares.h"
 #include "estimate/linear/robust_fit.h"
+#include "estimate/linear/serial_errors.h"
 #include "estimate/model_kind.h"
 
 #include <memory>
@@ -50,6 +51,8 @@ public:
     /// from rows left out.
     std::optional<Penalised> penalised;
     std::optional<Generalised> generalised;
+    /// Its errors depend on those of the rows before.
+    std::optional<SerialErrors> serial{};
     /// Groups or periods of the errors; 0 without.
     std::size_t errorUnits = 0;
     int errorLags = 0;
@@ -71,7 +74,9 @@ public:
     std::vector<std::string> problems(std::span<const double> inputs) const override;
     std::vector<NamedNumber> says() const override;
     std::string text() const override;
-    bool definedWhereInputsAre() const override { return design.guards().empty() && fit.dependent.empty(); }
+    bool definedWhereInputsAre() const override {
+        return design.guards().empty() && fit.dependent.empty() && !serial;
+    }
     const LinearModel* linear() const override { return this; }
 
     /// The columns of the model matrix at values of the inputs: m × p.
@@ -79,6 +84,8 @@ public:
     /// What the fit says at values of the inputs, whatever the number of levels.
     struct AtInputs {
         Eigen::VectorXd mean, leverage, variance;
+        /// Of a single value beside the spread of a row; empty where there is none.
+        Eigen::VectorXd besides{};
         /// Of t for the mean.
         Eigen::VectorXd degreesOfFreedom;
     };

@@ -175,11 +175,9 @@ std::shared_ptr<const LearnedModel> readNeighbours(std::string_view text) {
     });
 }
 
-constexpr const char* smallestError = "smallest error";
-constexpr const char* oneStandardError = "one standard error";
-
 Field countField() {
-    Field field = soughtField("count", "Neighbours", 5.0, 1, 10000, {smallestError, oneStandardError});
+    Field field =
+        soughtField("count", "Neighbours", 5.0, 1, 10000, {smallestErrorRule, oneStandardErrorRule});
     field.whole = true;
     return field;
 }
@@ -236,8 +234,8 @@ MatrixXd predictEachCount(const Settings& settings, std::string_view field, std:
 std::string neighboursSentence(const Settings& settings) {
     if (const auto* rule = std::get_if<std::string>(&settings.get(std::string_view("count"))))
         return "nearest neighbours, as many as have " +
-               (rule->starts_with(smallestError) ? std::string("the smallest error")
-                                                 : "an error within one standard error of the smallest") +
+               (rule->starts_with(smallestErrorRule) ? std::string("the smallest error")
+                                                     : "an error within one standard error of the smallest") +
                (rule->ends_with(onHeldOutRows) ? " on held-out rows" : " over folds");
     const NeighbourOptions options = optionsOf(settings);
     std::string text =
@@ -448,7 +446,7 @@ ModelKind neighboursKind() {
     kind.offers.push_back({"Mean of the 10 nearest rows, by the mean difference of columns",
                            {"neighbours", {{"count", 10.0}, {"scale", std::string("Gower")}}}});
     kind.offers.push_back({"Mean of the nearest rows, as many as folds say",
-                           {"neighbours", {{"count", std::string(smallestError)}}}});
+                           {"neighbours", {{"count", std::string(smallestErrorRule)}}}});
     kind.sentence = neighboursSentence;
     kind.candidates = candidateCounts;
     kind.predictEach = predictEachCount;

@@ -20,9 +20,6 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-constexpr const char* smallestError = "smallest error";
-constexpr const char* oneStandardError = "one standard error";
-
 Field namesField(std::string key, std::string label) {
     return {.key = std::move(key),
             .label = std::move(label),
@@ -44,7 +41,8 @@ std::string penalisedSentence(const Settings& settings) {
     if (std::get<bool>(settings.get(std::string_view("adaptive")))) text += ", adaptive";
     if (std::get<bool>(settings.get(std::string_view("grouped")))) text += " of whole terms";
     if (const auto* rule = std::get_if<std::string>(&penalty))
-        text += ", penalty of the " + (*rule == smallestError ? std::string("smallest error over folds")
+        text +=
+            ", penalty of the " + (*rule == smallestErrorRule ? std::string("smallest error over folds")
                                                               : "simplest model within one standard error");
     else
         text += ", penalty " + readableText(std::get<double>(penalty), 6);
@@ -304,8 +302,8 @@ ModelKind penalisedKind() {
     kind.name = "penalised";
     kind.title = "Penalised least squares";
     kind.fields = {soughtField("l1_share", "Share of the l1 penalty (1 the lasso, 0 ridge)", 1.0, 0, 1, {}),
-                   soughtField("penalty", "Penalty", std::string(smallestError), 0, 1e300,
-                               {smallestError, oneStandardError}),
+                   soughtField("penalty", "Penalty", std::string(smallestErrorRule), 0, 1e300,
+                               {smallestErrorRule, oneStandardErrorRule}),
                    {.key = "penalties",
                     .label = "Penalties to try (none: as usual)",
                     .type = FieldType::numbers,
@@ -322,7 +320,7 @@ ModelKind penalisedKind() {
                     .fallback = TextPairs{}}};
     kind.offers = {{"Lasso: few terms, penalty by folds", {"penalised"}},
                    {"Lasso: the simplest within one standard error",
-                    {"penalised", {{"penalty", std::string(oneStandardError)}}}},
+                    {"penalised", {{"penalty", std::string(oneStandardErrorRule)}}}},
                    {"Group lasso: whole terms, penalty by folds", {"penalised", {{"grouped", true}}}},
                    {"Ridge: all terms, held back", {"penalised", {{"l1_share", 0.0}}}},
                    {"Elastic net: between the two",

@@ -1,5 +1,7 @@
 #include "estimate/tree/tree.h"
 
+#include "base/random.h"
+
 #include <algorithm>
 #include <cmath>
 #include <numeric>
@@ -30,8 +32,10 @@ bool clearlyMore(double gain, double best) {
 
 class Grower {
 public:
-    Grower(const TreeRows& rows, const TreeOptions& options, Threads threads, const Progress& progress)
-        : m_rows(rows), m_options(options), m_threads(threads), m_progress(progress) {}
+    Grower(const TreeRows& rows, std::span<const double> weights, const TreeOrder* order,
+           const TreeOptions& options, Threads threads, const Progress& progress)
+        : m_rows(rows), m_weights(weights), m_order(order), m_options(options), m_threads(threads),
+          m_progress(progress), m_stream(options.seed, "columns of a split") {}
 
     std::vector<TreeNode> run() {
         center();
@@ -53,7 +57,7 @@ public:
             open.push_back({middle, place.end, static_cast<std::int32_t>(at), place.depth + 1, false});
             open.push_back({place.begin, middle, static_cast<std::int32_t>(at), place.depth + 1, true});
         }
-        cutWeakest();
+        if (m_options.weakest) cutWeakest();
         return std::move(m_nodes);
     }
 
@@ -65,16 +69,28 @@ private:
         bool left;
     };
 
-    double weight(std::uint32_t row) const { return m_rows.weights.empty() ? 1 : m_rows.weights[row]; }
+    double weight(std::uint32_t row) const { return m_weights.empty() ? 1 : m_weights[row]; }
+
+    std::vector<std::uint32_t> weighing(const std::vector<std::uint32_t>& list) const {
+        std::vector<std::uint32_t> out;
+        out.reserve(list.size());
+        for (const auto row : list)
+            if (weight(row) > 0) out.push_back(row);
+        return out;
+    }
 
     void center() {
         long double sum = 0, whole = 0;
         std::vector<std::uint32_t> order;
-        for (std::uint32_t i = 0; i < m_rows.y.size(); ++i)
-            if (weight(i) > 0) order.push_back(i);
-        std::sort(order.begin(), order.end(), [&](auto a, auto b) {
-            return std::pair(m_rows.y[a], weight(a)) < std::pair(m_rows.y[b], weight(b));
-        });
+        if (m_order) {
+            order = weighing(m_order->byResponse);
+        } else {
+            for (std::uint32_t i = 0; i < m_rows.y.size(); ++i)
+                if (weight(i) > 0) order.push_back(i);
+            std::sort(order.begin(), order.end(), [&](auto a, auto b) {
+                return std::pair(m_rows.y[a], weight(a)) < std::pair(m_rows.y[b], weight(b));
+            });
+        }
         for (const auto i : order) {
             sum += static_cast<long double>(weight(i)) * m_rows.y[i];
             whole += weight(i);
@@ -93,6 +109,10 @@ private:
         parallelFor(m_rows.columns.size(), m_threads, [&](std::size_t j) {
             stopIfTold(m_progress);
             if (m_rows.levels[j] > 0) return;
+            if (m_order) {
+                m_lists[j] = weighing(m_order->byColumn[j]);
+                return;
+            }
             m_lists[j] = base; // by the response already: a stable sort keeps that
             const std::vector<double>& x = m_rows.columns[j];
             std::stable_sort(m_lists[j].begin(), m_lists[j].end(), [&](auto a, auto b) {
@@ -136,11 +156,26 @@ private:
             place.depth >= m_options.deepest || !(error > 1e-14 * rootError))
             return place.begin;
         std::vector<Question> best(columns);
-        const bool together = n * columns > 20000;
-        parallelFor(columns, together ? m_threads : Threads{1}, [&](std::size_t j) {
-            stopIfTold(m_progress);
+        const auto ask = [&](std::size_t j) {
             best[j] = m_rows.levels[j] > 0 ? bestLevels(j, place) : bestThreshold(j, place);
-        });
+        };
+        if (m_options.columnsASplit > 0 && m_options.columnsASplit < columns) {
+            // Columns that have no question here do not count.
+            m_draw.resize(columns);
+            std::iota(m_draw.begin(), m_draw.end(), 0U);
+            std::size_t asked = 0;
+            for (std::size_t k = 0; k < columns && asked < m_options.columnsASplit; ++k) {
+                std::swap(m_draw[k], m_draw[k + m_stream.below(columns - k)]);
+                ask(m_draw[k]);
+                asked += best[m_draw[k]].gain > 0;
+            }
+        } else {
+            const bool together = n * columns > 20000;
+            parallelFor(columns, together ? m_threads : Threads{1}, [&](std::size_t j) {
+                stopIfTold(m_progress);
+                ask(j);
+            });
+        }
         std::size_t column = columns;
         double most = std::max(0.0, m_options.leastGain * rootError);
         for (std::size_t j = 0; j < columns; ++j)
@@ -344,9 +379,13 @@ private:
     }
 
     const TreeRows& m_rows;
+    std::span<const double> m_weights;
+    const TreeOrder* m_order;
     const TreeOptions& m_options;
     Threads m_threads;
     const Progress& m_progress;
+    RandomStream m_stream;
+    std::vector<std::size_t> m_draw;
     double m_center = 0;
     std::vector<double> m_y;
     /// Rows of each place beside each other: by each number, and last by the response.
@@ -361,7 +400,31 @@ std::vector<TreeNode> growTree(const TreeRows& rows, const TreeOptions& options,
                                const Progress& progress) {
     TreeOptions sound = options;
     sound.smallestLeaf = std::max<std::size_t>(1, options.smallestLeaf);
-    return Grower(rows, sound, threads, progress).run();
+    return Grower(rows, rows.weights, nullptr, sound, threads, progress).run();
+}
+
+std::vector<TreeNode> growTree(const TreeRows& rows, const TreeOrder& order, std::span<const double> weights,
+                               const TreeOptions& options, const Progress& progress) {
+    return Grower(rows, weights, &order, options, {1}, progress).run();
+}
+
+TreeOrder orderOf(const TreeRows& rows, Threads threads, const Progress& progress) {
+    TreeOrder order;
+    order.byResponse.resize(rows.y.size());
+    std::iota(order.byResponse.begin(), order.byResponse.end(), 0U);
+    std::stable_sort(order.byResponse.begin(), order.byResponse.end(),
+                     [&](auto a, auto b) { return rows.y[a] < rows.y[b]; });
+    order.byColumn.resize(rows.columns.size());
+    parallelFor(rows.columns.size(), threads, [&](std::size_t j) {
+        stopIfTold(progress);
+        if (rows.levels[j] > 0) return;
+        const std::vector<double>& x = rows.columns[j];
+        order.byColumn[j] = order.byResponse;
+        std::stable_sort(order.byColumn[j].begin(), order.byColumn[j].end(), [&](auto a, auto b) {
+            return x[a] < x[b] || (std::isnan(x[b]) && !std::isnan(x[a]));
+        });
+    });
+    return order;
 }
 
 std::vector<TreeStep> weakestLinks(const std::vector<TreeNode>& nodes) {

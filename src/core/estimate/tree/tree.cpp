@@ -2,9 +2,9 @@
 
 #include "base/error.h"
 #include "base/not_a_number.h"
-#include "base/random.h"
 #include "base/text.h"
 #include "estimate/model_text.h"
+#include "estimate/rows_judged.h"
 #include "table/fields.h"
 
 #include <algorithm>
@@ -20,7 +20,7 @@ using nlohmann::json;
 
 namespace {
 
-const std::string treeOfSmallestError = "smallest error", treeWithinOneError = "one standard error",
+const std::string treeOfSmallestError = smallestErrorRule, treeWithinOneError = oneStandardErrorRule,
                   treeByHeldOut = treeOfSmallestError + onHeldOutRows;
 
 TreeOptions treeOptionsOf(const Settings& settings) {
@@ -28,6 +28,24 @@ TreeOptions treeOptionsOf(const Settings& settings) {
             .smallestSplit = static_cast<std::size_t>(settings.number("smallest_split")),
             .deepest = static_cast<std::size_t>(settings.number("deepest")),
             .leastGain = settings.number("least_gain")};
+}
+
+} // namespace
+
+void requireTreeRows(const TrainingData& training, std::size_t leaf) {
+    const auto [least, most] = std::minmax_element(training.y.begin(), training.y.end());
+    if (training.rows.size() < 2 || !(*least < *most))
+        throw Error(training.rows.size() < 2 ? ErrorCode::tooFewRows : ErrorCode::noSpread,
+                    training.rows.size() < 2
+                        ? "one learning row grows no tree"
+                        : "the response has the same value in all " +
+                              plural(training.rows.size(), "learning row", "learning rows"),
+                    {.file = training.file}, "Choose another response or other rows.");
+    if (training.rows.size() < 2 * leaf)
+        throw Error(ErrorCode::tooFewRows,
+                    plural(training.rows.size(), "learning row is", "learning rows are") +
+                        " too few for two leaves of " + countText(leaf),
+                    {.file = training.file}, "Ask for smaller leaves, or bring more rows.");
 }
 
 TreeRows treeRowsOf(const TrainingData& training) {
@@ -47,6 +65,8 @@ TreeRows treeRowsOf(const TrainingData& training) {
     return rows;
 }
 
+namespace {
+
 /// The complexity of the largest tree of the sequence with so many leaves at most.
 double complexityOfLeaves(const std::vector<TreeNode>& nodes, std::size_t leaves) {
     const std::vector<TreeStep> steps = weakestLinks(nodes);
@@ -61,23 +81,6 @@ double complexityFor(const Settings& settings, const std::vector<TreeNode>& node
                       : settings.number("complexity");
 }
 
-void requireTreeRows(const Settings& settings, const TrainingData& training) {
-    const auto [least, most] = std::minmax_element(training.y.begin(), training.y.end());
-    if (training.rows.size() < 2 || !(*least < *most))
-        throw Error(training.rows.size() < 2 ? ErrorCode::tooFewRows : ErrorCode::noSpread,
-                    training.rows.size() < 2
-                        ? "one learning row grows no tree"
-                        : "the response has the same value in all " +
-                              plural(training.rows.size(), "learning row", "learning rows"),
-                    {.file = training.file}, "Choose another response or other rows.");
-    const auto leaf = static_cast<std::size_t>(settings.number("smallest_leaf"));
-    if (training.rows.size() < 2 * leaf)
-        throw Error(ErrorCode::tooFewRows,
-                    plural(training.rows.size(), "learning row is", "learning rows are") +
-                        " too few for two leaves of " + countText(leaf),
-                    {.file = training.file}, "Ask for smaller leaves, or bring more rows.");
-}
-
 TreeModel grownTree(const Settings& settings, const TrainingData& training, const Progress& progress) {
     std::vector<TreeNode> nodes =
         growTree(treeRowsOf(training), treeOptionsOf(settings), training.threads, progress);
@@ -85,75 +88,18 @@ TreeModel grownTree(const Settings& settings, const TrainingData& training, cons
     return {training.inputs.inputs(), std::move(nodes), complexity};
 }
 
-/// Errors of rows that the tree of the others had not seen: in five parts, or, of many rows, of one fifth.
-void judgeUnseen(const Settings& settings, const TrainingData& training, TrainingResults& out,
-                 Progress& progress) {
-    constexpr std::uint32_t parts = 5, many = 20000;
-    const auto n = static_cast<std::uint32_t>(training.rows.size());
-    const TreeOptions options = treeOptionsOf(settings);
-    if (n < 4 * options.smallestLeaf || n < 10) return;
-    RandomStream stream(training.seed, "parts of a tree's rows");
-    const std::vector<std::uint32_t> order = shuffled(n, stream);
-    out.unseenOf = IntervalsByErrors::Of::outOfFold;
-    std::vector<std::pair<std::uint32_t, double>> errors;
-    for (std::uint32_t k = 0; k < (n > many ? 1 : parts); ++k) {
-        progress.checkpoint(0.5 + 0.1 * k, "Growing trees of a part of the rows");
-        std::vector<std::uint32_t> places, left;
-        for (std::uint32_t i = 0; i < n; ++i)
-            (i % parts == k ? left : places).push_back(order[i]);
-        std::sort(places.begin(), places.end());
-        std::sort(left.begin(), left.end());
-        std::vector<std::uint32_t> rows, others;
-        std::vector<double> y, weights;
-        for (const auto place : places) {
-            rows.push_back(training.rows[place]);
-            y.push_back(training.y[place]);
-            if (!training.weights.empty()) weights.push_back(training.weights[place]);
-        }
-        for (const auto place : left)
-            others.push_back(training.rows[place]);
-        const TrainingData part{.inputs = training.inputs,
-                                .rows = rows,
-                                .y = y,
-                                .weights = weights,
-                                .terms = training.terms,
-                                .unitsName = training.unitsName,
-                                .seed = training.seed,
-                                .file = training.file,
-                                .threads = training.threads};
-        const TreeModel model = grownTree(settings, part, progress);
-        MatrixXd inputs(static_cast<Index>(others.size()),
-                        static_cast<Index>(training.inputs.inputs().size()));
-        training.inputs.fill(others, inputs);
-        const MatrixXd said = model.predict(inputs);
-        for (std::size_t i = 0; i < left.size(); ++i)
-            errors.emplace_back(left[i], training.y[left[i]] - said(static_cast<Index>(i), 0));
-    }
-    std::sort(errors.begin(), errors.end());
-    for (const auto& [place, error] : errors) {
-        out.unseenRows.push_back(place);
-        out.unseen.push_back(error);
-    }
-}
-
 FitResult learnTree(const Settings& settings, const TrainingData& training, Progress& progress) {
     progress.checkpoint(0.05, "Growing the tree");
-    requireTreeRows(settings, training);
+    requireTreeRows(training, static_cast<std::size_t>(settings.number("smallest_leaf")));
     auto model = std::make_shared<const TreeModel>(grownTree(settings, training, progress));
     FitResult result{.model = model, .outcome = {.converged = true}};
     const auto n = static_cast<Index>(training.rows.size());
-    result.rows.fitted.resize(n);
-    constexpr Index block = 4096;
-    for (Index begin = 0; begin < n; begin += block) {
-        stopIfTold(progress);
-        const Index count = std::min(block, n - begin);
-        MatrixXd inputs(count, static_cast<Index>(training.inputs.inputs().size()));
-        training.inputs.fill(
-            training.rows.subspan(static_cast<std::size_t>(begin), static_cast<std::size_t>(count)), inputs);
-        result.rows.fitted.segment(begin, count) = model->predict(inputs).col(0);
-    }
+    result.rows.fitted = fittedBy(*model, training, progress);
     result.rows.residuals = Eigen::Map<const VectorXd>(training.y.data(), n) - result.rows.fitted;
-    judgeUnseen(settings, training, result.rows, progress);
+    judgeByParts(training, 4 * treeOptionsOf(settings).smallestLeaf, result.rows, progress,
+                 [&](const TrainingData& part, const TrainingData&) {
+                     return std::make_shared<const TreeModel>(grownTree(settings, part, progress));
+                 });
     progress.checkpoint(1, "Grew the tree");
     return result;
 }
@@ -162,7 +108,7 @@ FitResult learnTree(const Settings& settings, const TrainingData& training, Prog
 /// there are many steps, thinner among large trees.
 std::vector<double> candidateComplexities(const Settings& settings, std::string_view,
                                           const TrainingData& training) {
-    requireTreeRows(settings, training);
+    requireTreeRows(training, static_cast<std::size_t>(settings.number("smallest_leaf")));
     Progress quiet;
     const std::vector<TreeNode> nodes =
         growTree(treeRowsOf(training), treeOptionsOf(settings), training.threads, quiet);

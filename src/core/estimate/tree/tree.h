@@ -44,6 +44,11 @@ struct TreeOptions {
     std::size_t deepest = 30;
     /// Share of the root's squared error that a question must take away.
     double leastGain = 0;
+    /// Columns that are tried at a place, drawn anew there; 0: all.
+    std::size_t columnsASplit = 0;
+    std::uint64_t seed = 1;
+    /// Whether TreeNode::cutAt is worked out.
+    bool weakest = true;
 };
 
 /// One tree of the weakest-link sequence: the smallest with the least error plus complexity times leaves.
@@ -73,6 +78,22 @@ struct TreeRows {
 /// (there, §3.3). Throws Stopped.
 std::vector<TreeNode> growTree(const TreeRows& rows, const TreeOptions& options, Threads threads,
                                const Progress& progress);
+
+/// Rows by each number (none for factors) and by the response, sorted once for many trees of the same rows
+/// with other weights.
+struct TreeOrder {
+    std::vector<std::vector<std::uint32_t>> byColumn;
+    std::vector<std::uint32_t> byResponse;
+};
+TreeOrder orderOf(const TreeRows& rows, Threads threads, const Progress& progress);
+/// A tree of rows that weigh as given (one a row), the order of equal ones as it stands.
+std::vector<TreeNode> growTree(const TreeRows& rows, const TreeOrder& order, std::span<const double> weights,
+                               const TreeOptions& options, const Progress& progress);
+
+/// What a tree learns from: the inputs of learning rows, the response and the weights.
+TreeRows treeRowsOf(const TrainingData& training);
+/// Errors: tooFewRows for two leaves of so many rows, noSpread.
+void requireTreeRows(const TrainingData& training, std::size_t leaf);
 
 /// The weakest-link sequence from the full tree to the root, a line for each distinct complexity; the first
 /// has 0.
