@@ -78,7 +78,7 @@ TEST(Fields, ASettingLeftOutIsItsFallback) {
         }
     EXPECT_NE(errorOf([] {
                   checkSettings({"magic"});
-              }).find("Known are least squares, robust, quantile, penalised, neighbours, tree, gamma"),
+              }).find("Known are least squares, robust, quantile, autoregressive errors, penalised, neighbours, tree, forest, "),
               std::string::npos);
 }
 

@@ -362,7 +362,8 @@ TEST_P(EveryKind, SaysWhyRowsHaveNoPrediction) {
     rows.forecast.emplace();
     rows.forecast->table =
         Table({Column::ofNumbers("x", {1, std::nan(""), 3}), Column::ofNumbers("z", {0, 0, 0}),
-               Column::ofFactor("group", {0, 1, 2}, {"a", "b", "never seen"})});
+               Column::ofFactor("group", {0, 1, 2}, {"a", "b", "never seen"}),
+               Column::ofNumbers("t", {300, 301, 302})});
     const Evidence e = unchecked(forecast, rows);
     EXPECT_FALSE(std::isnan(e.forecast->prediction[0]));
     for (const std::size_t row : {1U, 2U}) {

@@ -213,7 +213,7 @@ void SearchPane::showTried() {
         const Tried& tried = m_tried[place];
         lines->push_back({qs(tried.says),
                           std::isnan(tried.mse) ? tr("none") : qs(readableText(std::sqrt(tried.mse), 4)),
-                          QString::number(tried.folds), qs(readableText(tried.seconds, 2)),
+                          QString::number(tried.folds), QString::number(tried.seconds, 'f', 1),
                           tried.whole             ? tr("judged by all")
                           : std::isnan(tried.mse) ? qs(tried.ended)
                                                   : tr("ended early"),

@@ -323,7 +323,10 @@ void requireWhole(const Design& design) {
     }
     for (const Design::Guard& guard : design.guards())
         requireWhole(guard.piece, design.inputs());
-    if (inputNames(made).size() != design.inputs().size()) damaged("other inputs than those of the terms");
+    // A time and a group of series may stand beside them.
+    const std::size_t read = inputNames(made).size();
+    if (read > design.inputs().size() || design.inputs().size() > read + 2)
+        damaged("other inputs than those of the terms");
 }
 
 } // namespace

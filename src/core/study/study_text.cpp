@@ -199,7 +199,14 @@ void requireWhole(const Study& study) {
     std::vector<std::string> names;
     for (const Input& input : study.inputs)
         names.push_back(input.name);
-    if (names != inputNames(study.terms())) damaged("other inputs than those of the terms");
+    std::vector<std::string> wanted = inputNames(study.terms());
+    if (kindOf(study.settings).series) // and when rows were, and of which series
+        for (const Role role : {Role::time, Role::group}) {
+            const std::string name = columnWith(study.recipe, role);
+            const bool there = std::find(wanted.begin(), wanted.end(), name) != wanted.end();
+            if (!there && std::find(names.begin(), names.end(), name) != names.end()) wanted.push_back(name);
+        }
+    if (names != wanted) damaged("other inputs than those of the terms");
     for (const LinearModel* linear : linearPartsOf(*study.model)) {
         if (!(linear->design.inputs() == study.inputs)) damaged("other inputs than the model's");
         // Cuts take the place of the constant.

@@ -157,9 +157,8 @@ FitResult learnBoosted(const Settings& settings, const TrainingData& training, P
         Eigen::Map<const VectorXd>(training.y.data(), result.rows.fitted.size()) - result.rows.fitted;
     CourseSums unseen;
     ProgressStage parts(progress, 0.4, 1);
-    judgeByParts(training, 4 * options.smallestLeaf, result.rows, parts,
+    judgeByParts(training, (5 * options.smallestLeaf + 1) / 2, result.rows, parts,
                  [&](const TrainingData& part, const TrainingData& left) {
-                     Progress quiet;
                      StopOnly stops(progress);
                      auto other = std::make_shared<BoostedModel>();
                      other->said =

@@ -323,6 +323,8 @@ std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text) {
                 model->fit.covarianceRoot->rank() != model->fit.rank())
                 damaged("errors in time of other rows");
         }
+        if (!model->serial && model->design.inputs().size() != inputNames(model->design.terms()).size())
+            damaged("other inputs than those of the terms");
         if (j.contains("bounds")) {
             const json& from = j.at("bounds");
             model->boundsLevel = numberFrom(from.at("level"));

@@ -186,16 +186,23 @@ std::string networkSays(const NetworkModel& model, const TrainedNetwork& best, s
     const bool watched = !run.unseen.empty() && !std::isnan(run.unseen.back());
     const auto& loss = watched ? run.unseen : run.learning;
     if (loss.size() > 2) {
-        // From which pass on it changes by no more than a hundredth.
-        std::size_t flat = loss.size() - 1;
-        while (flat > 0 && std::fabs(loss[flat - 1] / loss.back() - 1) < 0.01)
-            --flat;
+        // Single passes go up and down: by the least so far, and by the mean of the last tenth.
+        std::vector<double> least(loss.size());
+        double smallest = INFINITY, last = 0;
+        for (std::size_t k = 0; k < loss.size(); ++k)
+            least[k] = smallest = std::min(smallest, loss[k]);
+        const std::size_t tenth = std::max<std::size_t>(1, loss.size() / 10);
+        for (std::size_t k = loss.size() - tenth; k < loss.size(); ++k)
+            last += loss[k] / static_cast<double>(tenth);
+        std::size_t flat = 0;
+        while (least[flat] > 1.01 * least.back())
+            ++flat;
         const std::string of = watched ? "the loss of unseen rows" : "the loss of learning rows";
-        if (watched && loss.back() > 1.01 * *std::min_element(loss.begin(), loss.end()))
+        if (watched && last > 1.05 * least.back())
             text += of + " was smallest after pass " + std::to_string(best.bestPass) +
                     " and rises since; that pass is taken";
-        else if (flat + 1 < loss.size())
-            text += of + " is flat after pass " + shortText(run.step[flat]);
+        else if (flat + tenth < loss.size())
+            text += of + " hardly falls after pass " + shortText(run.step[flat]);
         else
             text += of + " still falls after pass " + shortText(run.step.back()) + ": more passes would help";
     }
