@@ -234,10 +234,9 @@ void oxgoad_add_squares(OxgoadMatrix sum, OxgoadMatrix a) {
 void oxgoad_add_to_bins(const unsigned short* bins, const unsigned* rows, std::ptrdiff_t count,
                         const double* values, double* sums) {
     for (std::ptrdiff_t k = 0; k < count; ++k) {
-        double* to = sums + 4 * static_cast<std::ptrdiff_t>(bins[rows[k]]);
-        const double* from = values + 4 * k;
-        for (int c = 0; c < 4; ++c)
-            to[c] += from[c];
+        // Of a fixed size: one addition of four.
+        Eigen::Map<Eigen::Array4d>(sums + 4 * static_cast<std::ptrdiff_t>(bins[rows[k]])) +=
+            Eigen::Map<const Eigen::Array4d>(values + 4 * k);
     }
 }
 

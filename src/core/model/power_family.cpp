@@ -50,20 +50,26 @@ SumOfGammas sumOfGammas(double p, double mean, double dispersion) {
             dispersion * (p - 1) * std::pow(mean, p - 1)};
 }
 
-/// Terms from n = `largest` outwards, until they say nothing more: use(n) gives the logarithm of each.
-template <class Use> void eachCount(double largest, double reach, Use use) {
-    constexpr double most = 1e7;
+/// Terms from n = `largest` outwards, until they say nothing more: use(n) gives the logarithm of each. Where
+/// they change over many n only every so many: the sum of a smooth peak of width s by steps of s/8 is off by
+/// exp(−2π²·64) of itself. How many n each stands for; `narrow` is how often the peak's variance is in n.
+template <class Use> double eachCount(double largest, double narrow, double reach, Use use) {
+    constexpr double most = 1e12;
     const double middle = std::clamp(std::round(largest), 1.0, most);
+    // Never more than some thousand: beyond, the sum is as good as a normal.
+    const double by = std::max({1.0, std::floor(std::sqrt(middle / narrow) / 8),
+                                std::floor(std::sqrt(middle) / 1000)});
     double best = -std::numeric_limits<double>::infinity();
     const auto go = [&](double from, double step) {
-        for (double n = from; n >= 1 && n <= most; n += step) {
+        for (double n = from; n >= 1 && n <= 2 * most; n += step) {
             const double said = use(n);
             best = std::max(best, said);
             if (said < best - reach) break;
         }
     };
-    go(middle, 1);
-    go(middle - 1, -1);
+    go(middle, by);
+    go(middle - by, -by);
+    return by;
 }
 
 /// ln Γ(n + 1) + ln Γ(n·shape), kept for the shape that was asked last: it is the same for all rows.
@@ -91,7 +97,7 @@ double tweedieLogDensity(double p, double y, double mean, double dispersion) {
     const double largest = std::pow(y, 2 - p) / (dispersion * (2 - p));
     const double slope = std::log(of.count) + of.shape * std::log(y / of.scale);
     std::vector<double> terms;
-    eachCount(largest, 37, [&](double n) {
+    const double by = eachCount(largest, 1 + of.shape, 37, [&](double n) {
         const double term = n * slope - gammasOf(of.shape, n);
         terms.push_back(term);
         return term;
@@ -100,19 +106,20 @@ double tweedieLogDensity(double p, double y, double mean, double dispersion) {
     double sum = 0;
     for (const double term : terms)
         sum += std::exp(term - most);
-    return most + std::log(sum) - std::log(y) - y / of.scale - of.count;
+    return most + std::log(by * sum) - std::log(y) - y / of.scale - of.count;
 }
 
 double tweedieBelow(double p, double y, double mean, double dispersion) {
     const SumOfGammas of = sumOfGammas(p, mean, dispersion);
-    double sum = std::exp(-of.count);
-    if (y <= 0) return y < 0 ? 0 : sum;
-    eachCount(of.count, 37, [&](double n) {
+    const double none = std::exp(-of.count);
+    if (y <= 0) return y < 0 ? 0 : none;
+    double sum = 0;
+    const double by = eachCount(of.count, 1 + of.shape, 37, [&](double n) {
         const double log = n * std::log(of.count) - of.count - bm::lgamma(n + 1, Policy());
         sum += std::exp(log) * bm::gamma_p(n * of.shape, y / of.scale, Policy());
         return log;
     });
-    return std::min(1.0, sum);
+    return std::min(1.0, none + by * sum);
 }
 
 bool isCounts(double p) {
