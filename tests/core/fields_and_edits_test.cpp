@@ -76,9 +76,9 @@ TEST(Fields, ASettingLeftOutIsItsFallback) {
             EXPECT_EQ(parseRecipe(recipeText(recipe), "r.json"), recipe) << offer.title;
             EXPECT_FALSE(estimatorText(offer.settings).empty());
         }
-    EXPECT_NE(errorOf([] {
-                  checkSettings({"magic"});
-              }).find("Known are least squares, robust, quantile, autoregressive errors, penalised, neighbours, tree, forest, "),
+    EXPECT_NE(errorOf([] { checkSettings({"magic"}); })
+                  .find("Known are least squares, robust, quantile, autoregressive errors, penalised, "
+                        "neighbours, tree, forest, "),
               std::string::npos);
 }
 

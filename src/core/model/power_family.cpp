@@ -57,14 +57,14 @@ template <class Use> double eachCount(double largest, double narrow, double reac
     constexpr double most = 1e12;
     const double middle = std::clamp(std::round(largest), 1.0, most);
     // Never more than some thousand: beyond, the sum is as good as a normal.
-    const double by = std::max({1.0, std::floor(std::sqrt(middle / narrow) / 8),
-                                std::floor(std::sqrt(middle) / 1000)});
+    const double by =
+        std::max({1.0, std::floor(std::sqrt(middle / narrow) / 8), std::floor(std::sqrt(middle) / 1000)});
     double best = -std::numeric_limits<double>::infinity();
     const auto go = [&](double from, double step) {
         for (double n = from; n >= 1 && n <= 2 * most; n += step) {
             const double said = use(n);
             best = std::max(best, said);
-            if (said < best - reach) break;
+            if (!(said >= best - reach)) break; // nor where it is no number
         }
     };
     go(middle, by);
@@ -113,6 +113,9 @@ double tweedieBelow(double p, double y, double mean, double dispersion) {
     const SumOfGammas of = sumOfGammas(p, mean, dispersion);
     const double none = std::exp(-of.count);
     if (y <= 0) return y < 0 ? 0 : none;
+    constexpr double asGoodAsNormal = 1e6; // to a thousandth
+    if (of.count > asGoodAsNormal)
+        return std::erfc((mean - y) / std::sqrt(2 * dispersion * std::pow(mean, p))) / 2;
     double sum = 0;
     const double by = eachCount(of.count, 1 + of.shape, 37, [&](double n) {
         const double log = n * std::log(of.count) - of.count - bm::lgamma(n + 1, Policy());
