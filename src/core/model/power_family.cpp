@@ -64,7 +64,7 @@ template <class Use> double eachCount(double largest, double narrow, double reac
         for (double n = from; n >= 1 && n <= 2 * most; n += step) {
             const double said = use(n);
             best = std::max(best, said);
-            if (!(said >= best - reach)) break; // nor where it is no number
+            if (!std::isfinite(said) || said < best - reach) break;
         }
     };
     go(middle, by);
