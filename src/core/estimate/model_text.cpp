@@ -305,7 +305,7 @@ namespace {
 
 /// Columns go term by term, each with a function of every part of its term and nothing else; every term's
 /// inputs are there, and no other.
-void requireWhole(const Design& design) {
+void requireWhole(const Design& design, std::size_t beside) {
     const auto& terms = design.terms();
     std::vector<Term> made;
     for (std::size_t j = 0; j < design.columns().size(); ++j) {
@@ -323,15 +323,14 @@ void requireWhole(const Design& design) {
     }
     for (const Design::Guard& guard : design.guards())
         requireWhole(guard.piece, design.inputs());
-    // A time and a group of series may stand beside them.
     const std::size_t read = inputNames(made).size();
-    if (read > design.inputs().size() || design.inputs().size() > read + 2)
+    if (read > design.inputs().size() || design.inputs().size() > read + beside)
         damaged("other inputs than those of the terms");
 }
 
 } // namespace
 
-Design designFrom(const json& j) {
+Design designFrom(const json& j, std::size_t beside) {
     Inputs inputs = inputsFrom(j.at("inputs"));
     std::vector<Term> terms;
     for (const auto& parts : j.at("terms")) {
@@ -351,7 +350,7 @@ Design designFrom(const json& j) {
     for (const auto& one : j.at("guards"))
         guards.push_back({pieceFrom(one.at("piece")), one.at("name").get<std::string>()});
     return Design::of(std::move(inputs), std::move(terms), std::move(columns), std::move(guards),
-                      [](const Design& design) { requireWhole(design); });
+                      [beside](const Design& design) { requireWhole(design, beside); });
 }
 
 json fitJson(const LeastSquaresFit& fit) {

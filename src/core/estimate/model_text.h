@@ -32,7 +32,8 @@ nlohmann::json inputsJson(const Inputs& inputs);
 Inputs inputsFrom(const nlohmann::json& json);
 
 nlohmann::json designJson(const Design& design);
-Design designFrom(const nlohmann::json& json);
+/// With so many inputs beside those of its terms at most (a time and a group of series).
+Design designFrom(const nlohmann::json& json, std::size_t beside = 0);
 
 /// Without its vectors of rows.
 nlohmann::json fitJson(const LeastSquaresFit& fit);

@@ -270,7 +270,7 @@ std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text) {
         const json j = json::parse(text);
         auto model = std::make_shared<LinearModel>();
         model->kindName = j.at("kind").get<std::string>();
-        model->design = designFrom(j.at("design"));
+        model->design = designFrom(j.at("design"), j.contains("serial") ? 2 : 0);
         const auto columns = static_cast<Index>(model->design.columns().size());
         const auto fitOf = [&](const json& from) {
             LeastSquaresFit fit = fitFrom(from);
@@ -323,8 +323,6 @@ std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text) {
                 model->fit.covarianceRoot->rank() != model->fit.rank())
                 damaged("errors in time of other rows");
         }
-        if (!model->serial && model->design.inputs().size() != inputNames(model->design.terms()).size())
-            damaged("other inputs than those of the terms");
         if (j.contains("bounds")) {
             const json& from = j.at("bounds");
             model->boundsLevel = numberFrom(from.at("level"));
