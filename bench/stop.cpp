@@ -77,6 +77,13 @@ Work evaluating(Made m, ChecksWanted checks) {
     };
 }
 
+/// Another kind of model on 40,000 rows of 20 numbers and a factor, intervals and all.
+Work ofKind(const std::string& kind, FieldValues fields) {
+    Made m = made(kind == "formula" ? 2000 : 40000, 20, 30);
+    m.recipe.estimator = {kind, std::move(fields)};
+    return learning(std::move(m));
+}
+
 Work wideAndLong() {
     RandomStream random(2, "wide");
     auto x = std::make_shared<MatrixXd>(100000, 500);
@@ -178,6 +185,15 @@ int main(int argc, char** argv) {
     add("judge/bootstrap_levels",
         [] { return judging(made(100000, 8, 300), {.kind = FoldKind::bootstrap, .draws = 10}); });
     add("judge/folds_levels", [] { return judging(made(300000, 8, 300, 40), {}); });
+    add("kinds/tree", [] { return ofKind("tree", {{"complexity", std::string(smallestErrorRule)}}); });
+    add("kinds/neighbours", [] { return ofKind("neighbours", {{"count", std::string(smallestErrorRule)}}); });
+    add("kinds/forest", [] { return ofKind("forest", {{"trees", 60.0}}); });
+    add("kinds/boosted", [] { return ofKind("boosted", {{"rounds", 100.0}}); });
+    add("kinds/network", [] { return ofKind("network", {{"passes", 20.0}}); });
+    add("kinds/formula", [] { return ofKind("formula", {{"generations", 20.0}}); });
+    add("kinds/average", [] {
+        return ofKind("average", {{"models", std::vector<std::string>{"least squares", "tree"}}});
+    });
     add("path/groups_3000_900", [] { return path(3000, 900, 6); });
     add("path/2000_2000", [] { return path(2000, 2000); });
     add("path/20000_400", [] { return path(20000, 400); });

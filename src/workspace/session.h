@@ -112,6 +112,8 @@ public:
     void makeForecast(const MadeRows& made);
     /// Keeps a row told by hand, in the place of one of the same name, and takes one back.
     void keepHandRow(const HandRow& row);
+    /// In the place of one of the same rows.
+    void keepDelivery(const Delivery& delivery);
     void forgetHandRow(const std::string& name);
     /// Changes the preparation to steps made from those of recipe(). Makes a fit when there are terms.
     void setSteps(std::vector<Step> steps);

@@ -297,6 +297,14 @@ void Session::keepHandRow(const HandRow& row) {
     });
 }
 
+void Session::keepDelivery(const Delivery& delivery) {
+    annotate([delivery](Recipe& recipe) {
+        std::erase_if(recipe.deliveries,
+                      [&](const Delivery& d) { return d.fingerprint == delivery.fingerprint; });
+        recipe.deliveries.push_back(delivery);
+    });
+}
+
 void Session::forgetHandRow(const std::string& name) {
     annotate([name](Recipe& recipe) {
         std::erase_if(recipe.handRows, [&](const HandRow& r) { return r.name == name; });

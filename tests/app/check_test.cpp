@@ -182,6 +182,34 @@ TEST_F(CheckTest, NormalQuantilesStandBesideWithTheirBand) {
     EXPECT_TRUE(beside->content().summary.contains("beyond the 95 % band"));
 }
 
+TEST_F(CheckTest, CalibrationStandsBesideOnScalesOfItsOwn) {
+    openDemo(3);
+    auto* box = find<QComboBox>("beside");
+    box->setFocus();
+    QTest::keyClick(box, Qt::Key_End);
+    EXPECT_EQ(box->currentText(), "calibration");
+    ASSERT_TRUE(settle());
+    auto* beside = find<PlotFrame>("checkBeside");
+    EXPECT_EQ(beside->content().xTitle, "mean predicted, EUR a month");
+    ASSERT_EQ(beside->content().marks.size(), 1U);
+    EXPECT_EQ(beside->content().marks[0].x.size(), 10U);
+    EXPECT_EQ(beside->content().lines.size(), 11U) << "ten intervals, and where both are equal";
+    EXPECT_TRUE(beside->content().summary.contains("held-out rows in 10 parts"))
+        << ss(beside->content().summary);
+    EXPECT_FALSE(beside->content().xLog);
+    // Of a response in logs the scales are logarithmic, of the residuals along predictions too.
+    Recipe recipe = session().draft();
+    recipe.logResponse = true;
+    session().change(recipe);
+    ASSERT_TRUE(settle());
+    EXPECT_TRUE(find<PlotFrame>("checkPlot")->content().xLog);
+    EXPECT_TRUE(beside->content().xLog && beside->content().yLog);
+    if (const char* to = std::getenv("OXGOAD_PICTURES")) {
+        QTest::qWait(300);
+        window->grab().save(QString::fromUtf8(to) + "/check_calibration.png");
+    }
+}
+
 TEST_F(CheckTest, ARowOpensFromATableAndFromAPlot) {
     openDemo(3);
     auto* outlying = find<GridView>("outlying");

@@ -1,9 +1,12 @@
 // Learners in the window: how learning goes is drawn, a formula becomes a term, a search tells its story.
+#include "app/brief/order_dialog.h"
 #include "app_support.h"
 #include "estimate/formula/formula.h"
 #include "estimate/network/network.h"
+#include "estimate/ordered/ordered.h"
 
 #include <QCheckBox>
+#include <QListWidget>
 
 #include <algorithm>
 #include <cstdlib>
@@ -79,6 +82,17 @@ TEST_F(Learners, TheCourseOfEachIsDrawn) {
     find<QPushButton>("courseScale")->click();
     EXPECT_TRUE(plot->content().yLog);
     picture("course_network");
+    // Of a setting that was found, the error of every value.
+    learn({"tree", {{"complexity", std::string(oneStandardErrorRule)}}});
+    EXPECT_EQ(plot->content().xTitle, "leaves");
+    EXPECT_EQ(plot->content().bands.size(), 1U);
+    EXPECT_GE(plot->content().marks.size(), 1U);
+    EXPECT_TRUE(find<QLabel>("courseSaid")->text().startsWith("The error by "))
+        << ss(find<QLabel>("courseSaid")->text());
+    picture("course_tree");
+    learn({"neighbours", {{"count", std::vector<double>{2, 5, 10, 20, 40}}}});
+    EXPECT_EQ(plot->content().lines[0].x.size(), 5U);
+    picture("course_neighbours");
     // A model that learns at once leaves it.
     learn({"tree", {}});
     EXPECT_FALSE(find<QWidget>("coursePane")->isVisible());
@@ -144,6 +158,53 @@ TEST_F(Learners, StopKeepsTheBestOfATraining) {
     const auto* network = dynamic_cast<const NetworkModel*>(session().evidence()->study->model.get());
     ASSERT_NE(network, nullptr);
     EXPECT_NE(session().evidence()->study->outcome.why.find("stopped after pass"), std::string::npos);
+}
+
+TEST_F(Learners, AFactorIsPredictedAsRanks) {
+    openFile(demo + "/trailer_quotes.csv");
+    station(3);
+    for (const auto* term : {"age", "kilometres"})
+        tick(find<GridView>("terms"), term);
+    ASSERT_TRUE(settle());
+    auto* dialog = new OrderDialog(session(), "condition", window.get());
+    dialog->open();
+    auto* levels = dialog->findChild<QListWidget*>("orderLevels");
+    ASSERT_GE(levels->count(), 3);
+    EXPECT_EQ(levels->accessibleName(), "Levels from low to high");
+    // By keys: the first goes one higher; by the button it comes back.
+    const QString first = levels->item(0)->text();
+    levels->setFocus();
+    QTest::keyClick(levels, Qt::Key_Down, Qt::AltModifier);
+    EXPECT_EQ(levels->item(1)->text(), first);
+    EXPECT_EQ(levels->currentRow(), 1);
+    dialog->findChild<QPushButton*>("orderLower")->click();
+    EXPECT_EQ(levels->item(0)->text(), first);
+    dialog->findChild<QPushButton*>("orderLower")->click(); // there is nothing lower
+    EXPECT_EQ(levels->item(0)->text(), first);
+    if (const char* to = std::getenv("OXGOAD_PICTURES"))
+        dialog->grab().save(QString::fromUtf8(to) + "/order_dialog.png");
+    const auto order = dialog->order();
+    dialog->accept();
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().recipe().response, "condition");
+    EXPECT_EQ(session().recipe().estimator.kind, "ordered");
+    EXPECT_EQ(session().recipe().estimator.get<std::vector<std::string>>("order"), order);
+    const auto evidence = session().evidence();
+    ASSERT_TRUE(evidence && evidence->study);
+    const auto* model = dynamic_cast<const OrderedModel*>(evidence->study->model.get());
+    ASSERT_TRUE(model);
+    EXPECT_EQ(model->names, order);
+    for (const int each : {1, 2, 3, 4, 5})
+        station(each); // nothing takes the response for a number
+    ASSERT_TRUE(settle());
+    picture("ranks");
+    // Escape leaves everything as it is.
+    auto* again = new OrderDialog(session(), "make", window.get());
+    again->open();
+    QTest::keyClick(again, Qt::Key_Escape);
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().recipe().response, "condition");
+    EXPECT_FALSE(canBeRanked(session(), "price"));
 }
 
 } // namespace learners_window_test

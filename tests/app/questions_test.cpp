@@ -1,10 +1,12 @@
 // What is asked of a forecast, and the drawing of a tree, by mouse and keys in the window.
 #include "app/fit/tree_picture.h"
+#include "app/plots/plot_frame.h"
 #include "app_support.h"
 #include "base/file.h"
 #include "estimate/tree/tree.h"
 #include "study/forecast_answers.h"
 
+#include <QCheckBox>
 #include <QDialog>
 #include <QDoubleSpinBox>
 #include <QLineEdit>
@@ -166,6 +168,20 @@ TEST_F(Questions, AreAskedInSentencesAndAnsweredInTables) {
     ASSERT_TRUE(settle());
     EXPECT_EQ(session().evidence()->answers->crossTable->asked.measure, CrossMeasure::shareOfPredicted);
     EXPECT_LT(answers->model()->index(0, 1).data(RawValueRole).toDouble(), 1);
+    // As lines, one a region, over the quarters; back by keys.
+    auto* lines = find<QCheckBox>("crossLines");
+    click(lines);
+    auto* plot = find<PlotFrame>("crossPlot");
+    EXPECT_TRUE(plot->isVisible());
+    EXPECT_FALSE(answers->isVisible());
+    EXPECT_EQ(plot->content().lines.size(), session().evidence()->answers->crossTable->down.size());
+    EXPECT_EQ(plot->content().lines[0].x.size(), 4U);
+    EXPECT_EQ(plot->content().xLevels.front(), "2026-Q1");
+    EXPECT_EQ(plot->content().yTitle, "share of predicted") << "which has no unit";
+    picture("forecast_cross_lines");
+    lines->setFocus();
+    QTest::keyClick(lines, Qt::Key_Space);
+    EXPECT_TRUE(answers->isVisible());
     // The same down and across is no table, and says so.
     choose("crossAcross", "region");
     ASSERT_TRUE(settle());
@@ -209,6 +225,36 @@ TEST_F(Questions, AreAskedInSentencesAndAnsweredInTables) {
     QTest::keyClick(window.get(), Qt::Key_Z, Qt::ControlModifier);
     ASSERT_TRUE(settle());
     EXPECT_TRUE(session().recipe().forecast->testReach.empty());
+}
+
+TEST_F(Questions, WhatCameOfItIsKept) {
+    forecastDemo();
+    EXPECT_FALSE(find<QPushButton>("keepCame")->isVisible()) << "nothing is known yet";
+    // The first half of the learning rows, as if they had been forecast: their revenue is known.
+    const QTemporaryDir own;
+    const std::string all = readFile(ss(demo) + "/depot_months.csv");
+    const auto half = all.find('\n', all.size() / 2);
+    replaceFile(ss(own.path()) + "/first.csv", all.substr(0, half + 1));
+    replaceFile(ss(own.path()) + "/second.csv", all.substr(0, all.find('\n') + 1) + all.substr(half + 1));
+    for (const auto* name : {"/first.csv", "/second.csv"}) {
+        files.toOpen = own.path() + name;
+        click(find<QPushButton>("chooseForecast"));
+        ASSERT_TRUE(settle());
+        auto* keep = find<QPushButton>("keepCame");
+        ASSERT_TRUE(keep->isVisible());
+        keep->setFocus();
+        QTest::keyClick(keep, Qt::Key_Space);
+        ASSERT_TRUE(settle());
+        EXPECT_FALSE(keep->isVisible()) << "it is kept";
+    }
+    ASSERT_EQ(session().recipe().deliveries.size(), 2U);
+    EXPECT_TRUE(find<QLabel>("cameOfIt")->text().contains("2 deliveries so far"))
+        << ss(find<QLabel>("cameOfIt")->text());
+    picture("forecast_deliveries");
+    // One step back forgets the last.
+    QTest::keyClick(window.get(), Qt::Key_Z, Qt::ControlModifier);
+    ASSERT_TRUE(settle());
+    EXPECT_EQ(session().recipe().deliveries.size(), 1U);
 }
 
 TEST_F(Questions, ATreeIsDrawnCutBackAndRead) {

@@ -598,6 +598,68 @@ TEST(ReachRules, GradeByTheHullAndByTheNearestRowsWhereAsked) {
     EXPECT_NE(came.says.find("whose y is known by now"), std::string::npos) << came.says;
 }
 
+TEST(Deliveries, AreToldTogether) {
+    Recipe recipe = recipeOf("y", {"a", "b"});
+    EXPECT_EQ(deliveriesText({}), "");
+    // By hand: 200 rows with squares of 800 are off by 2; of the 20 outside 180 are off by 3.
+    Delivery one{.file = "january.csv", .on = "2027-02-01", .fingerprint = "f1", .level = 0.9};
+    one.expected = 2;
+    one.all = {.rows = 100, .withIntervals = 100, .inside = 95, .errors = 3, .squares = 400};
+    Delivery two = one;
+    two.file = "february.csv";
+    two.fingerprint = "f2";
+    two.all = {.rows = 100, .withIntervals = 80, .inside = 67, .errors = -3, .squares = 400};
+    two.outside = {.rows = 20, .withIntervals = 20, .inside = 10, .errors = 1, .squares = 180};
+    EXPECT_EQ(deliveriesText({one}), "") << "one says it itself";
+    const std::string says = deliveriesText({one, two});
+    for (const char* part :
+         {"2 deliveries so far, 200 rows", "root mean squared error is 2,", "where 2 was",
+          "90 % lie in their 90 % intervals", "rows outside were off by 1.61 times the others", "was right"})
+        EXPECT_NE(says.find(part), std::string::npos) << part << " in " << says;
+    two.outside.squares = 80; // 2 of them all
+    EXPECT_NE(deliveriesText({one, two}).find("cried wolf"), std::string::npos);
+    two.level = 0.8;
+    EXPECT_NE(deliveriesText({one, two}).find("lie in their intervals"), std::string::npos);
+    // Kept in the recipe, read back, and no other fit.
+    recipe.deliveries = {one, two};
+    const Recipe again = parseRecipe(recipeText(recipe), "");
+    EXPECT_EQ(again.deliveries, recipe.deliveries);
+    EXPECT_TRUE(sameModel(recipe, recipeOf("y", {"a", "b"})));
+    for (
+        const char* wrong :
+        {R"([{"file": "a"}])", R"({})",
+         R"([{"file": "a", "fingerprint": "f", "level": 0.9, "all": {"rows": 1, "with_intervals": 2, "in_intervals": 1, "errors": 0, "squared_errors": 1}, "outside": {"rows": 0, "with_intervals": 0, "in_intervals": 0, "errors": 0, "squared_errors": 0}}])",
+         R"([{"file": "a", "fingerprint": "f", "level": 0.9, "all": {"rows": 1, "with_intervals": 1, "in_intervals": 1, "errors": 0, "squared_errors": -1}, "outside": {"rows": 0, "with_intervals": 0, "in_intervals": 0, "errors": 0, "squared_errors": 0}}])"})
+        EXPECT_NE(
+            errorOf([&] {
+                parseRecipe(
+                    R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": ["x"], "deliveries": )" +
+                        std::string(wrong) + "}",
+                    "recipe");
+            }),
+            "")
+            << wrong;
+    // And with the one at hand, which does not count twice.
+    StudyRows rows;
+    std::string text = "a,b,y\n";
+    RandomStream random(5, "deliveries");
+    for (int i = 0; i < 100; ++i) {
+        const double a = random.uniform(), b = random.uniform();
+        text += exactText(a) + "," + exactText(b) + "," + exactText(a + b + 0.1 * random.normal()) + "\n";
+    }
+    rows.learning = readBytes(text);
+    rows.forecast = readBytes("a,b,y\n0.5,0.5,1.1\n0.4,0.6,1.0\n");
+    recipe.forecast = ForecastRequest{};
+    Evidence e = unchecked(recipe, rows);
+    ASSERT_TRUE(e.answers && e.answers->came);
+    EXPECT_EQ(e.answers->came->soFar.find("3 deliveries so far, 202 rows"), 0U) << e.answers->came->soFar;
+    EXPECT_EQ(e.answers->came->delivery.all.rows, 2U);
+    recipe.deliveries = {one, e.answers->came->delivery};
+    e = unchecked(recipe, rows);
+    EXPECT_EQ(e.answers->came->soFar.find("2 deliveries so far, 102 rows"), 0U) << e.answers->came->soFar;
+    EXPECT_NE(evidenceText(e, recipe).find("\"so_far\""), std::string::npos);
+}
+
 TEST(DampedTrends, AreShownBesideTheTrendAndLeaveSeasonsAlone) {
     std::string text = "month,y\n", coming = "month\n";
     const double phi = 0.9;

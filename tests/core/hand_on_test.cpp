@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "hand_on/hand_on.h"
 #include "hand_on/model_file.h"
+#include "hand_on/onnx_out.h"
 #include "hand_on/pmml_out.h"
 #include "hand_on/report.h"
 #include "hand_on/writers.h"
@@ -14,7 +15,10 @@
 
 #include <sqlite3.h>
 
+#include <nlohmann/json.hpp>
+
 #include <cstdio>
+#include <cstdlib>
 #include <sstream>
 
 using namespace oxgoad;
@@ -352,7 +356,44 @@ TEST_P(HandedOnForms, ScoreAsProgramsOfTheirOwn) {
     }
 }
 
-INSTANTIATE_TEST_SUITE_P(All, HandedOnForms, ::testing::Range(std::size_t{0}, std::size_t{16}));
+/// Where the runtime of the npm registry is installed (docs/hand_on.md says how); a package of the system has
+/// none.
+TEST_P(HandedOnForms, ScoreInAnIndependentRuntimeOfGraphs) {
+    const char* runtime = std::getenv("OXGOAD_ONNX_RUNTIME");
+    if (!runtime) GTEST_SKIP() << "OXGOAD_ONNX_RUNTIME names no folder of packages";
+    if (form().kept) return;
+    const TemporaryFolder folder;
+    const Fitted f = fitted(form(), folder.path());
+    const Program program = programFor(f, 60);
+    std::vector<std::uint32_t> all(300);
+    std::iota(all.begin(), all.end(), 0U);
+    const auto rows = programRows(program, f.rows.forecast->table, "", all);
+    nlohmann::json given;
+    for (std::size_t s = 0; s < program.sources.size(); ++s)
+        for (const ProgramRow& row : rows) {
+            if (program.sources[s].kind == Program::Kind::text)
+                given[program.sources[s].name].push_back(row.texts[s]);
+            else
+                given[program.sources[s].name].push_back(
+                    std::isnan(row.numbers[s]) ? nlohmann::json(nullptr) : nlohmann::json(row.numbers[s]));
+        }
+    replaceFile(folder.path() / "model.onnx", onnxOf(program));
+    replaceFile(folder.path() / "given.json", given.dump());
+    int code = 0;
+    const std::string said = outputOf("node " OXGOAD_SUPPORT "/run_onnx.js " + folder.path().string() +
+                                          "/model.onnx " + folder.path().string() + "/given.json 2>&1",
+                                      code);
+    ASSERT_EQ(code, 0) << said.substr(0, 500);
+    const nlohmann::json out = nlohmann::json::parse(said);
+    const auto number = [&](const char* name, std::size_t i) {
+        return out[name][i].is_null() ? NAN : out[name][i].get<double>();
+    };
+    for (std::size_t i = 0; i < 300; ++i)
+        expectForecast(f, i, number("prediction", i), number("lower", i), number("upper", i),
+                       program.noIntervals.empty(), "graph");
+}
+
+INSTANTIATE_TEST_SUITE_P(All, HandedOnForms, ::testing::Range(std::size_t{0}, forms().size()));
 
 TEST(HandedOn, ARealServerTakesRowsAndScoresThem) {
     const Server server;
@@ -398,6 +439,68 @@ TEST(HandedOn, ARealServerTakesRowsAndScoresThem) {
         StopsAtOnce stops;
         EXPECT_THROW(appendScored(server.place(), "right", table, scored, stops), Stopped);
         EXPECT_EQ(ask("SELECT 1 AS a FROM \"scored \"\"" + std::to_string(k) + "\"").rows(), 600U);
+        // A connection that is lost half way takes everything back.
+        struct Cuts final : Progress {
+            std::function<void()> cut;
+            void report(double, std::string_view) override {
+                if (cut) std::exchange(cut, {})();
+            }
+        } cuts;
+        std::size_t ended = 0;
+        cuts.cut = [&] {
+            ended = ask("SELECT pg_terminate_backend(pid)::text AS a FROM pg_stat_activity "
+                        "WHERE pid <> pg_backend_pid() AND query LIKE 'COPY%'")
+                        .rows();
+        };
+        EXPECT_THROW(appendScored(server.place(), "right", table, scored, cuts), Error);
+        EXPECT_EQ(ended, 1U) << "one was copying";
+        EXPECT_EQ(ask("SELECT 1 AS a FROM \"scored \"\"" + std::to_string(k) + "\"").rows(), 600U);
+    }
+}
+
+TEST(HandedOn, TargetsThatCannotBeWrittenAreNamedAndStayAsTheyAre) {
+    const TemporaryFolder made;
+    const Fitted f = fitted(forms()[0], made.path());
+    const HandOnFrom from{f.evidence, f.recipe, f.rows, *f.prepared};
+    for (const HandOnFormat& format : handOnFormats()) {
+        SCOPED_TRACE(format.name);
+        const std::string name(format.file);
+        const auto refused = [&](const fs::path& folder) {
+            return errorOf([&] { handOn(folder, {std::string(format.name)}, from, quietly()); });
+        };
+        {
+            const TemporaryFolder folder; // a folder of that name
+            fs::create_directories(folder.path() / name / "keep");
+            EXPECT_NE(refused(folder.path()).find(name), std::string::npos);
+            EXPECT_TRUE(fs::exists(folder.path() / name / "keep"));
+        }
+        {
+            const TemporaryFolder folder; // write-protected
+            replaceFile(folder.path() / name, "as it was");
+            fs::permissions(folder.path() / name, fs::perms::owner_read);
+            EXPECT_NE(refused(folder.path()).find(name), std::string::npos);
+            EXPECT_EQ(bytesOf(folder.path() / name), "as it was");
+        }
+        {
+            const TemporaryFolder folder; // a link to a device that is full
+            fs::create_symlink("/dev/full", folder.path() / name);
+            EXPECT_NE(refused(folder.path()).find("not a regular file"), std::string::npos);
+            EXPECT_TRUE(fs::is_symlink(folder.path() / name));
+        }
+        {
+            const TemporaryFolder folder; // a link to a file of the user's: that file is written
+            replaceFile(folder.path() / "mine", "old");
+            fs::create_symlink(folder.path() / "mine", folder.path() / name);
+            EXPECT_EQ(refused(folder.path()), "");
+            EXPECT_TRUE(fs::is_symlink(folder.path() / name));
+            EXPECT_NE(bytesOf(folder.path() / "mine"), "old");
+        }
+        {
+            const TemporaryFolder folder; // the folder is a file
+            replaceFile(folder.path() / "flat", "a file");
+            EXPECT_NE(refused(folder.path() / "flat"), "");
+            EXPECT_EQ(bytesOf(folder.path() / "flat"), "a file");
+        }
     }
 }
 

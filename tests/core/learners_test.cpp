@@ -223,6 +223,23 @@ TEST(Boosting, FallsAtEveryRoundAndIsTheSameForAnyThreads) {
     }
 }
 
+TEST(Boosting, TellsItsCourseAsItRuns) {
+    struct Told final : Progress {
+        void course(std::string_view run, double step, double learning, double unseen) override {
+            EXPECT_EQ(run, "boosted");
+            EXPECT_TRUE(std::isnan(unseen)) << "known at the end only";
+            steps.push_back(step);
+            losses.push_back(learning);
+        }
+        std::vector<double> steps, losses;
+    } told;
+    const auto study = learned(recipeWith({"boosted", {{"rounds", 25.0}}}), rowsText(5, 200), told);
+    std::vector<double> counted(25);
+    std::iota(counted.begin(), counted.end(), 1.0);
+    EXPECT_EQ(told.steps, counted) << "each round once, and none of the models of parts";
+    EXPECT_EQ(told.losses, study->model->course()->runs[0].learning) << "which is what is kept";
+}
+
 TEST(Boosting, KeepsToTheDirectionOfAColumn) {
     const std::string text = rowsText(9, 600);
     Recipe recipe = recipeWith({"boosted", {{"rounds", 60.0}, {"falling", std::vector<std::string>{"a"}}}});

@@ -2,6 +2,7 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "estimate/ordered/ordered.h"
+#include "estimate/two_parts/two_parts.h"
 #include "model/power_family.h"
 #include "study/evaluate.h"
 #include "support/support.h"
@@ -393,6 +394,43 @@ TEST(TwoParts, AreTheProductOfBoth) {
     EXPECT_NEAR(e.study->model->predict(at)(0, 0), any * std::exp(value(amount, 0) + 0.7 * value(amount, 1)),
                 1e-9);
     EXPECT_EQ(studyText(*readStudy(studyText(*e.study))), studyText(*e.study));
+}
+
+TEST(TwoParts, WhetherMayHaveTermsOfItsOwn) {
+    RandomStream random(10, "terms of whether");
+    std::string text = "y,a,b,any\n";
+    for (int i = 0; i < 600; ++i) {
+        const double a = random.normal(), b = random.normal();
+        const bool any = random.uniform() < 1 / (1 + std::exp(-(0.3 + a)));
+        text += (any ? exactText(std::exp(1 + 0.5 * b + 0.3 * random.normal())) : "0") + "," + exactText(a) +
+                "," + exactText(b) + "," + (any ? "1" : "0") + "\n";
+    }
+    Recipe recipe = recipeOf("y", {"a", "b"});
+    recipe.estimator = {"two parts", {{"whether", std::vector<std::string>{"a"}}}};
+    EXPECT_EQ(parseRecipe(recipeText(recipe), "").estimator, recipe.estimator);
+    const Evidence e = evidenceOf(recipe, text);
+    const json out = json::parse(evidenceText(e, recipe));
+    const json& whether = out["two_parts"]["whether"]["coefficients"];
+    ASSERT_EQ(whether.size(), 2U) << "the constant and a";
+    EXPECT_EQ(out["two_parts"]["amount"]["coefficients"].size(), 3U);
+    // The logit of a alone says the same.
+    Recipe alone = recipeOf("any", {"a"});
+    alone.estimator.kind = "ordered";
+    const json other = json::parse(evidenceText(evidenceOf(alone, text), alone));
+    EXPECT_GE(digits(whether[0]["estimate"].get<double>(),
+                     -other["ordered"]["cut_points"][0]["estimate"].get<double>()),
+              9);
+    // Kept, read back, and what it does not read does not matter to whether.
+    const auto again = readStudy(studyText(*e.study));
+    EXPECT_EQ(studyText(*again), studyText(*e.study));
+    const auto& model = dynamic_cast<const TwoPartsModel&>(*again->model);
+    Eigen::MatrixXd at(2, 2);
+    at << 0.5, -1, 0.5, 2;
+    EXPECT_EQ(model.parts(at)(0, 0), model.parts(at)(1, 0));
+    EXPECT_NE(model.parts(at)(0, 1), model.parts(at)(1, 1));
+    recipe.estimator.fields["whether"] = std::vector<std::string>{"c"};
+    EXPECT_NE(errorOf([&] { evidenceOf(recipe, text); }).find("\"c\" is named under \"whether\""),
+              std::string::npos);
 }
 
 } // namespace mean_models_test

@@ -174,6 +174,62 @@ TEST(Search, RefusesWhatItCannotDo) {
     EXPECT_EQ(searchPlanText(searchPlanFrom(searchPlanText(plan), "")), searchPlanText(plan));
 }
 
+TEST(Search, TriesFormsOfTheTermsAndGoesWithoutSome) {
+    // a is spread over more than ten times its smallest value; what counts is its logarithm.
+    RandomStream random(6, "forms");
+    std::string text = "a,b,g,y\n";
+    for (int i = 0; i < 200; ++i) {
+        const double a = std::exp(6 * random.uniform()), b = random.normal();
+        text += exactText(a) + "," + exactText(b) + "," + "pq"[i % 2] + "," +
+                exactText(10 + 3 * std::log(a) + 0.2 * random.normal()) + "\n";
+    }
+    SearchPlan plan = quickPlan(150);
+    plan.kinds = {"least squares", "tree"};
+    const SearchFound found = searched(searchRecipe(), text, plan);
+    std::size_t logs = 0, curves = 0, products = 0, fewer = 0;
+    for (const Tried& tried : found.tried) {
+        logs += tried.says.find("logarithms of numbers") != std::string::npos;
+        curves += tried.says.find("numbers as curves") != std::string::npos;
+        products += tried.says.find("all products of two") != std::string::npos;
+        if (tried.says.find("without ") == std::string::npos) continue;
+        ++fewer;
+        EXPECT_LT(tried.recipe.terms.size(), searchRecipe().terms.size()) << tried.says;
+        EXPECT_FALSE(tried.recipe.terms.empty());
+    }
+    EXPECT_GT(std::min({logs, curves, products, fewer}), 0U)
+        << logs << " " << curves << " " << products << " " << fewer;
+    EXPECT_NE(found.tried[found.best].says.find("logarithms of numbers"), std::string::npos)
+        << found.tried[found.best].says;
+    // And none of it where that is not asked for.
+    plan.terms = plan.logs = false;
+    for (const Tried& tried : searched(searchRecipe(), text, plan).tried) {
+        EXPECT_EQ(tried.recipe.terms.size(), searchRecipe().terms.size()) << tried.says;
+        EXPECT_FALSE(tried.recipe.logResponse);
+    }
+}
+
+TEST(Search, PutsTheBestFirst) {
+    std::vector<Tried> tried(5);
+    const auto set = [&](std::size_t k, std::size_t folds, double mse, bool whole) {
+        tried[k].folds = folds, tried[k].mse = mse, tried[k].whole = whole;
+    };
+    set(0, 1, 0.1, false);
+    set(1, 5, 4, true);
+    set(2, 0, std::nan(""), false);
+    set(3, 5, 2, true);
+    set(4, 3, 1, false);
+    EXPECT_EQ(bestFirst(tried), (std::vector<std::size_t>{3, 1, 4, 0, 2}));
+    EXPECT_EQ(tried[1].rmse(), 2);
+    EXPECT_TRUE(bestFirst({}).empty());
+}
+
+TEST(SearchSpaces, OfAFamilyAreSearched) {
+    ASSERT_FALSE(searchFamilies().empty());
+    for (const SearchFamily& family : searchFamilies())
+        for (const std::string& kind : family.kinds)
+            EXPECT_TRUE(searchSpaceOf(kind)) << family.name << ": " << kind;
+}
+
 TEST(SearchSpaces, NameFieldsOfTheirKindsAndStayWithin) {
     RandomStream stream(1, "spaces");
     for (const SearchSpace& space : searchSpaces()) {

@@ -78,8 +78,9 @@ std::string evaluated(const Recipe& recipe, const StudyRows& rows, Progress& pro
 }
 
 TEST(Stopping, OfEvaluationsByEveryKindOfModel) {
-    const StudyRows rows = someRows(2500, 1000);
-    for (const ModelKind& kind : modelKinds())
+    const StudyRows many = someRows(2500, 1000), few = someRows(500, 200);
+    for (const ModelKind& kind : modelKinds()) {
+        const StudyRows& rows = kind.costly ? few : many;
         expectStops(kind.name, [&](Progress& progress) {
             Recipe recipe = someRecipe();
             recipe.estimator.kind = kind.name;
@@ -116,6 +117,7 @@ TEST(Stopping, OfEvaluationsByEveryKindOfModel) {
             }
             return evaluated(recipe, own, progress);
         });
+    }
 }
 
 TEST(Stopping, OfErrorsOfEveryKind) {

@@ -1,5 +1,6 @@
 // Regression trees: against brute force over all questions and all ways of cutting back, and at their edges.
 #include "base/random.h"
+#include "base/text.h"
 #include "estimate/tree/tree.h"
 #include "recipe/model_parts.h"
 #include "study/effects.h"
@@ -13,6 +14,7 @@
 #include <functional>
 #include <map>
 #include <numeric>
+#include <set>
 
 using namespace oxgoad;
 using namespace oxgoad::test;
@@ -544,6 +546,74 @@ TEST(Trees, AreCutBackByRowsHeldOut) {
         EXPECT_GE(point.meanOfFoldMse, points[e.study->tuning->chosen].meanOfFoldMse);
     EXPECT_NEAR(points[e.study->tuning->chosen].meanOfFoldMse, e.heldOut.rmse * e.heldOut.rmse, 1e-10);
     EXPECT_EQ(e.study->model->says()[0].value, 2) << "one step was planted";
+}
+
+TEST(Trees, TellTheErrorsOfTheWholeSequence) {
+    std::string text = "y,x,z\n";
+    RandomStream random(10, "sequence");
+    for (int i = 0; i < 400; ++i) {
+        const double x = random.uniform();
+        text += exactText((x < 0.4 ? 0 : 3) + (x > 0.8) + random.normal()) + "," + exactText(x) + "," +
+                exactText(random.uniform()) + "\n";
+    }
+    StudyRows rows;
+    rows.learning = readBytes(text);
+    const Recipe recipe = parseRecipe(
+        R"({"recipe": 1, "rows": {"file": "a.csv"}, "response": "y", "terms": ["x", "z"],
+            "set_aside": {"kind": "random", "share": 0.25, "seed": 2, "test_share": 0.25},
+            "estimator": {"kind": "tree", "cut_back": {"tuned": {"rule": "one standard error"}}}})",
+        "recipe");
+    const auto prepared = prepareRows(recipe, rows, {1}, quietly());
+    EvaluateOptions options{.threads = {1}, .checks = ChecksWanted::none};
+    const Evidence locked = evaluate(recipe, rows, *prepared, options, quietly());
+    for (const TuningPoint& point : locked.study->tuning->points) {
+        EXPECT_TRUE(std::isnan(point.testMse)) << "nobody looked";
+        EXPECT_TRUE(std::isfinite(point.learningMse) && std::isfinite(point.heldOutMse));
+    }
+    options.lookAtTest = true;
+    options.study = locked.study;
+    const Evidence looked = evaluate(recipe, rows, *prepared, options, quietly());
+    const Tuning& tuning = *looked.study->tuning;
+    ASSERT_TRUE(looked.test);
+    ASSERT_GT(looked.test->rows, 60U);
+    EXPECT_NEAR(std::sqrt(tuning.points[tuning.chosen].testMse), looked.test->rmse, 1e-12);
+    EXPECT_NEAR(std::sqrt(tuning.points[tuning.chosen].heldOutMse), looked.heldOut.rmse, 1e-12);
+    EXPECT_NEAR(std::sqrt(tuning.points[tuning.chosen].learningMse), looked.learning.rmse, 1e-12);
+    // From simple to full, what learning rows are missed by never grows.
+    for (std::size_t k = 1; k < tuning.points.size(); ++k)
+        EXPECT_LE(tuning.points[k].learningMse, tuning.points[k - 1].learningMse + 1e-12);
+    // Each as a model of its own says it.
+    for (std::size_t k = 0; k < tuning.points.size();
+         k += std::max<std::size_t>(1, tuning.points.size() / 4)) {
+        Recipe fixed = recipe;
+        fixed.estimator.fields["complexity"] = tuning.points[k].value;
+        const Evidence own =
+            evaluate(fixed, rows, *prepared,
+                     {.threads = {1}, .lookAtTest = true, .checks = ChecksWanted::none}, quietly());
+        EXPECT_NEAR(own.test->rmse, std::sqrt(tuning.points[k].testMse), 1e-12);
+    }
+    // As it is drawn.
+    const TuningDrawn drawn = drawnTuning(*looked.study);
+    EXPECT_EQ(drawn.sizeName, "leaves");
+    EXPECT_EQ(drawn.size.front(), 1);
+    EXPECT_LE(drawn.size[drawn.simplest], drawn.size[drawn.smallest]);
+    EXPECT_EQ(drawn.taken, drawn.simplest) << "as the rule says";
+    EXPECT_LT(drawn.low[drawn.taken], drawn.folds[drawn.taken]);
+    EXPECT_NE(drawn.says.find("leaves"), std::string::npos) << drawn.says;
+    EXPECT_NE(tuningCsv(tuning).find("test_mse"), std::string::npos);
+    const auto tree = nlohmann::json::parse(partOf(*looked.study).json);
+    std::size_t told = 0;
+    for (const auto& line : tree.at("sequence"))
+        told += line.at("test_mse").is_number();
+    EXPECT_GT(told, 1U);
+    // A setting of another kind is drawn by its own values.
+    Recipe neighbours = recipe;
+    neighbours.estimator = {"neighbours", {{"count", std::vector<double>{3, 9, 27}}}};
+    const Evidence near = evaluate(neighbours, rows, *prepared, {.checks = ChecksWanted::none}, quietly());
+    ASSERT_TRUE(near.study->tuning);
+    const TuningDrawn counts = drawnTuning(*near.study);
+    EXPECT_EQ(counts.size.size(), 3U);
+    EXPECT_EQ(std::set<double>(counts.size.begin(), counts.size.end()), (std::set<double>{3, 9, 27}));
 }
 
 TEST(Trees, SayWhetherOneDealingDecided) {

@@ -1,5 +1,6 @@
 #include "app/brief/brief_bar.h"
 
+#include "app/brief/order_dialog.h"
 #include "app/brief/settings_dialog.h"
 #include "recipe/recipe_edits.h"
 
@@ -293,7 +294,15 @@ void BriefBar::chooseResponse(QPushButton* at) {
     menu->setAttribute(Qt::WA_DeleteOnClose);
     for (const LedgerLine& line : m_session.ledger().columns) {
         const ColumnSummary& column = line.summary;
-        if (column.kind != ColumnKind::number) continue;
+        if (column.kind != ColumnKind::number) {
+            if (!canBeRanked(m_session, column.name)) continue;
+            auto* ranks = menu->addAction(tr("%1, as ranks…").arg(qs(column.name)).replace('&', "&&"));
+            ranks->setCheckable(true);
+            ranks->setChecked(column.name == m_session.recipe().response);
+            connect(ranks, &QAction::triggered, this,
+                    [this, name = column.name] { (new OrderDialog(m_session, name, window()))->open(); });
+            continue;
+        }
         auto* action = menu->addAction(qs(column.name).replace('&', "&&"));
         action->setCheckable(true);
         action->setChecked(column.name == m_session.recipe().response);

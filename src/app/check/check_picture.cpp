@@ -1,6 +1,7 @@
 #include "app/check/check_picture.h"
 
 #include "base/text.h"
+#include "study/calibration.h"
 #include "workspace/text.h"
 
 #include <algorithm>
@@ -101,6 +102,8 @@ PlotFrame::Content emptyContent(const CheckRequest& request, const ResidualView&
     content.yTitle = upText(request);
     content.xIsDate = view.dates;
     content.zeroLine = needsZero(request.residuals.kind);
+    content.xLog = view.logarithmic;
+    content.yLog = view.logarithmic && request.residuals.kind == ResidualKind::actual;
     if (view.levels)
         if (const Column* column = request.prepared->table.find(request.residuals.column))
             for (const auto& level : column->levels())
@@ -137,14 +140,18 @@ void addPanels(CheckPicture& picture, const CheckRequest& request, const Residua
     // All panels share their scales, so that they can be compared.
     const auto [left, right] = std::minmax_element(view.x.begin(), view.x.end());
     const auto [low, high] = std::minmax_element(view.y.begin(), view.y.end());
-    const double padX = 0.03 * (*right - *left), padY = 0.05 * (*high - *low);
+    // Ratios on a logarithmic scale.
+    const bool logs = view.logarithmic;
+    const double padX = logs ? std::pow(*right / *left, 0.03) : 0.03 * (*right - *left);
+    const double padY = 0.05 * (*high - *low);
     for (const std::size_t level : order) {
         PlotFrame::Content content = emptyContent(request, view);
         if (view.levels)
             content.xRange = std::array{-0.6, static_cast<double>(content.xLevels.size()) - 0.4};
         else if (*right > *left)
-            content.xRange = std::array{*left - padX, *right + padX};
-        if (*high > *low) content.yRange = std::array{*low - padY, *high + padY};
+            content.xRange =
+                logs ? std::array{*left / padX, *right * padX} : std::array{*left - padX, *right + padX};
+        if (*high > *low && !content.yLog) content.yRange = std::array{*low - padY, *high + padY};
         content.marks = marksOf(request, view, [&](std::size_t k) {
             return group->codes()[view.rows[k]] == static_cast<std::int32_t>(level);
         });
@@ -199,6 +206,51 @@ void addQuantiles(CheckPicture& picture, const ResidualView& view) {
                          .arg(view.normal->value.size());
 }
 
+/// What was against what was predicted, by tenths of the prediction, of rows the model did not learn from.
+void addCalibration(CheckPicture& picture, const CheckRequest& request) {
+    PlotFrame::Content& beside = picture.beside;
+    const auto calibration = calibrationOf(*request.evidence);
+    if (!calibration) {
+        picture.says =
+            QObject::tr("Fewer than twenty rows the model did not learn from: hold some out, or deal folds.");
+        return;
+    }
+    const QString unit = request.unit.isEmpty() ? QString() : ", " + request.unit;
+    beside.xTitle = QObject::tr("mean predicted") + unit;
+    beside.yTitle = QObject::tr("mean actual") + unit;
+    beside.legend = false;
+    PlotFrame::Marks means;
+    means.name = QObject::tr("a tenth of the rows");
+    means.mark = theme::Mark::heldOut;
+    bool positive = true;
+    for (const CalibrationPart& part : calibration->parts) {
+        means.x.push_back(part.predicted);
+        means.y.push_back(part.actual);
+        positive = positive && part.predicted > 0 && part.lower > 0;
+        if (std::isfinite(part.lower))
+            beside.lines.push_back({{},
+                                    {part.predicted, part.predicted},
+                                    {part.lower, part.upper},
+                                    theme::heldOut,
+                                    Qt::SolidLine,
+                                    {},
+                                    1.4});
+    }
+    const auto [low, high] = std::minmax_element(means.x.begin(), means.x.end());
+    beside.lines.push_back({QObject::tr("actual = predicted"),
+                            {*low, *high},
+                            {*low, *high},
+                            theme::quiet,
+                            Qt::DashLine,
+                            {},
+                            1.2});
+    beside.xLog = beside.yLog = picture.plot.xLog && positive;
+    beside.marks.push_back(std::move(means));
+    const QString says = qs(calibration->says);
+    beside.summary = says.left(1).toUpper() + says.mid(1) + ".";
+    if (picture.says.isEmpty()) picture.says = beside.summary;
+}
+
 } // namespace
 
 CheckPicture checkPicture(const CheckRequest& request, Progress& progress) {
@@ -217,11 +269,18 @@ CheckPicture checkPicture(const CheckRequest& request, Progress& progress) {
         QObject::tr("%1 against %2, %3 rows")
             .arg(picture.plot.yTitle, picture.plot.xTitle, qs(countText(view.rows.size())));
     if (!request.group.empty()) addPanels(picture, request, view);
-    if (request.quantiles)
-        addQuantiles(picture, view);
-    else
+    switch (request.beside) {
+    case CheckRequest::Beside::distribution:
         addDistribution(picture);
-    if (request.quantiles && view.normal && picture.says.isEmpty())
+        break;
+    case CheckRequest::Beside::quantiles:
+        addQuantiles(picture, view);
+        break;
+    case CheckRequest::Beside::calibration:
+        addCalibration(picture, request);
+        break;
+    }
+    if (request.beside == CheckRequest::Beside::quantiles && view.normal && picture.says.isEmpty())
         picture.says = view.normalLow.empty()
                            ? QString()
                            : QObject::tr("%1 of %2 beyond the normal band")

@@ -15,8 +15,8 @@ struct CheckRequest {
     /// Panels, or colours, by a factor; empty for none.
     std::string group;
     bool groupAsPanels = false;
-    /// Normal quantiles stand beside it in place of the distribution.
-    bool quantiles = false;
+    /// What stands beside it.
+    enum class Beside { distribution, quantiles, calibration } beside = Beside::distribution;
 };
 
 /// Throws Stopped.

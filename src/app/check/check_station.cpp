@@ -38,7 +38,8 @@ const std::vector<Along>& alongChoices() {
 }
 
 const QString noGroups = "all together";
-const QString besideDistribution = "distribution", besideQuantiles = "normal quantiles";
+const QString besideDistribution = "distribution", besideQuantiles = "normal quantiles",
+              besideCalibration = "calibration";
 
 } // namespace
 
@@ -75,7 +76,7 @@ QHBoxLayout* CheckStation::makeHead() {
     m_across = plainBox(tr("Along the plot"), "across", this);
     m_groups = plainBox(tr("By the levels of"), "by", this);
     m_besideBox = plainBox(tr("Beside the plot"), "beside", this);
-    m_besideBox->addItems({besideDistribution, besideQuantiles});
+    m_besideBox->addItems({besideDistribution, besideQuantiles, besideCalibration});
     head->addWidget(m_up);
     head->addWidget(plainLabel(tr("against")));
     head->addWidget(m_across);
@@ -268,7 +269,8 @@ void CheckStation::fillBoxes() {
         fillBox(*box, items, choice);
         box->setCurrentText(choice);
     }
-    m_besideBox->setCurrentText(wanted("check.beside", {besideDistribution, besideQuantiles}));
+    m_besideBox->setCurrentText(
+        wanted("check.beside", {besideDistribution, besideQuantiles, besideCalibration}));
 }
 
 void CheckStation::refresh() {
@@ -320,14 +322,16 @@ void CheckStation::draw() {
     if (by != noGroups)
         for (const Column& column : m_session.table().columns())
             if (by == tr("by %1").arg(qs(column.name()))) request.group = column.name();
-    request.quantiles = m_besideBox->currentText() == besideQuantiles;
+    request.residuals.quantiles = m_besideBox->currentText() == besideQuantiles;
+    request.beside = request.residuals.quantiles                       ? CheckRequest::Beside::quantiles
+                     : m_besideBox->currentText() == besideCalibration ? CheckRequest::Beside::calibration
+                                                                       : CheckRequest::Beside::distribution;
     m_plot->setDescription(rowDescription());
     m_distribution->setDescription(rowDescription());
-    request.residuals.quantiles = request.quantiles;
     // Of many rows, and with quantiles, the picture is put together beside the window.
     m_jobs.drop();
     constexpr std::size_t many = 3000;
-    if (!request.quantiles && evidence->rows.state.size() <= many) {
+    if (!request.residuals.quantiles && evidence->rows.state.size() <= many) {
         Progress quiet;
         show(checkPicture(request, quiet));
         return;
@@ -346,7 +350,7 @@ void CheckStation::show(CheckPicture picture) {
     m_main->setCurrentWidget(panels ? static_cast<QWidget*>(m_panels) : m_plot);
     m_plot->show(std::move(picture.plot));
     const auto range = m_plot->extent();
-    picture.beside.yRange = {range[2], range[3]};
+    if (picture.beside.yTitle.isEmpty()) picture.beside.yRange = {range[2], range[3]}; // the same scale
     if (picture.beside.marks.empty() && picture.beside.bars.empty())
         m_distribution->clear(tr("Nothing to count."));
     else

@@ -1,4 +1,5 @@
 // The menus of the Data station: where rows come from, and what is done with a column.
+#include "app/brief/order_dialog.h"
 #include "app/data/data_station.h"
 #include "app/data/database_dialog.h"
 #include "app/data/join_dialog.h"
@@ -186,6 +187,12 @@ void DataStation::openColumn(const QModelIndex& index) {
         m_session.view().erase("response");
         m_session.change(withResponse(m_session.draft(), name));
     });
+    if (canBeRanked(m_session, name)) {
+        auto* ranks = menu->addAction(tr("Predict this column as ranks…"));
+        ranks->setObjectName("predictRanks");
+        connect(ranks, &QAction::triggered, this,
+                [this, name] { (new OrderDialog(m_session, name, window()))->open(); });
+    }
     const auto used = inputNames(recipe.terms);
     const bool in = std::find(used.begin(), used.end(), name) != used.end();
     auto* term = menu->addAction(in ? tr("Take out of the terms") : tr("Add to the terms"));

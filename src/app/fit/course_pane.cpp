@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "estimate/formula/formula.h"
 #include "recipe/recipe_edits.h"
+#include "study/tune.h"
 #include "workspace/text.h"
 
 #include <QHBoxLayout>
@@ -23,6 +24,12 @@ namespace {
 const LearningCourse* courseOf(const Session& session) {
     const auto& evidence = session.evidence();
     return evidence && evidence->study ? evidence->study->model->course() : nullptr;
+}
+
+/// The study, where folds or held-out rows found one of its settings.
+const Study* tuningOf(const Session& session) {
+    const auto& evidence = session.evidence();
+    return evidence && evidence->study && evidence->study->tuning ? evidence->study.get() : nullptr;
 }
 
 const FormulaModel* formulaOf(const Session& session) {
@@ -80,12 +87,68 @@ CoursePane::CoursePane(Session& session, QWidget* parent) : QWidget(parent), m_s
 }
 
 bool CoursePane::has(const Session& session) {
-    return courseOf(session) != nullptr;
+    return courseOf(session) || tuningOf(session);
+}
+
+void CoursePane::showTuning(const TuningDrawn& drawn) {
+    PlotFrame::Content content;
+    content.xTitle = qs(drawn.sizeName);
+    content.yTitle = tr("root mean squared error");
+    if (const QString unit = m_session.unit(m_session.recipe().response); !unit.isEmpty())
+        content.yTitle += " (" + unit + ")";
+    content.yLog = m_log;
+    const auto add = [&](const QString& name, const std::vector<double>& errors, const QColor& colour,
+                         Qt::PenStyle style) {
+        PlotFrame::Line line{.name = name, .x = {}, .y = {}, .colour = colour, .style = style};
+        for (std::size_t k = 0; k < errors.size(); ++k)
+            if (std::isfinite(errors[k])) {
+                line.x.push_back(drawn.size[k]);
+                line.y.push_back(errors[k]);
+            }
+        if (!line.x.empty()) content.lines.push_back(std::move(line));
+    };
+    add(tr("over folds, ± one standard error"), drawn.folds, theme::ink, Qt::SolidLine);
+    add(tr("learning rows"), drawn.learning, theme::learning, Qt::DashLine);
+    add(tr("held out"), drawn.heldOut, theme::heldOut, Qt::DotLine);
+    add(tr("test rows"), drawn.test, theme::forecast, Qt::DashDotLine);
+    PlotFrame::Band band{.x = {}, .low = {}, .high = {}, .colour = theme::ink};
+    for (std::size_t k = 0; k < drawn.size.size(); ++k)
+        if (std::isfinite(drawn.low[k]) && std::isfinite(drawn.high[k])) {
+            band.x.push_back(drawn.size[k]);
+            band.low.push_back(drawn.low[k]);
+            band.high.push_back(drawn.high[k]);
+        }
+    content.bands.push_back(std::move(band));
+    const auto mark = [&](const QString& name, std::size_t k, theme::Mark sign) {
+        const double y = std::isfinite(drawn.folds[k]) ? drawn.folds[k] : drawn.heldOut[k];
+        content.marks.push_back({.name = name.arg(qs(readableText(drawn.size[k], 4))),
+                                 .mark = sign,
+                                 .x = {drawn.size[k]},
+                                 .y = {y},
+                                 .rows = {}});
+    };
+    mark(tr("smallest error: %1"), drawn.smallest, theme::Mark::diamond);
+    if (drawn.simplest != drawn.smallest)
+        mark(tr("within one standard error: %1"), drawn.simplest, theme::Mark::plain);
+    if (drawn.taken != drawn.smallest && drawn.taken != drawn.simplest)
+        mark(tr("taken: %1"), drawn.taken, theme::Mark::forecastInside);
+    content.summary = qs(drawn.says);
+    m_plot->show(std::move(content));
+    const QString says = qs(drawn.says);
+    m_said->setText(says.left(1).toUpper() + says.mid(1) + ".");
 }
 
 void CoursePane::refresh() {
     const LearningCourse* course = courseOf(m_session);
-    m_scale->setVisible(course != nullptr);
+    const Study* tuned = tuningOf(m_session);
+    m_scale->setVisible(course || tuned);
+    if (!course && tuned) {
+        m_spreads->hide();
+        m_formulas->hide();
+        m_take->hide();
+        showTuning(drawnTuning(*tuned));
+        return;
+    }
     if (!course) {
         m_plot->clear(tr("This kind of model learns at once."));
         m_spreads->hide();
@@ -223,11 +286,10 @@ void CoursePane::showFormulas() {
     auto rows = std::make_shared<std::vector<Row>>();
     for (std::size_t k = 0; k < model->front.size(); ++k) {
         const FoundFormula& each = model->front[k];
-        rows->push_back(
-            {qs(formulaText(each.tree, model->names, 4)), qs(countText(each.size())),
-             qs(readableText(std::sqrt(each.mse), 4)),
-             std::isfinite(each.foldMse) ? qs(readableText(std::sqrt(each.foldMse), 4)) : tr("none"),
-             k == model->taken});
+        rows->push_back({qs(formulaText(each.tree, model->names, 4)), qs(countText(each.size())),
+                         qs(readableText(each.rmse(), 4)),
+                         std::isfinite(each.foldMse) ? qs(readableText(each.foldRmse(), 4)) : tr("none"),
+                         k == model->taken});
     }
     content.rows = static_cast<int>(rows->size());
     const auto at = [rows](int row) -> const Row& { return (*rows)[static_cast<std::size_t>(row)]; };

@@ -14,6 +14,7 @@ class QSplitter;
 namespace oxgoad {
 
 class GridView;
+struct TuningDrawn;
 
 /// How learning went, or goes: what rows are missed by after each step; how weights spread; and of formulas
 /// the list, from simple to exact.
@@ -26,6 +27,8 @@ public:
     static bool has(const Session& session);
 
 private:
+    /// The error of every value that was tried of a setting that was found.
+    void showTuning(const TuningDrawn& drawn);
     void show(const LearningCourse& course, bool running);
     void showSpreads(const LearningCourse& course);
     void showFormulas();

@@ -13,9 +13,7 @@
 #include <QScrollArea>
 #include <QSplitter>
 #include <QVBoxLayout>
-#include <algorithm>
 #include <cmath>
-#include <numeric>
 
 namespace oxgoad {
 
@@ -49,10 +47,14 @@ SearchPane::SearchPane(Session& session, QWidget* parent) : QWidget(parent), m_s
     m_kinds = plainBox(tr("Kinds that are tried"), "searchKinds", this);
     m_kinds->setSizeAdjustPolicy(QComboBox::AdjustToContents);
     m_kinds->addItem(tr("all kinds"));
-    m_kinds->addItem(tr("kinds with coefficients"));
-    m_kinds->addItem(tr("trees, forests and boosting"));
+    for (const SearchFamily& family : searchFamilies()) {
+        QStringList kinds;
+        for (const std::string& kind : family.kinds)
+            kinds << qs(kind);
+        m_kinds->addItem(qs(family.name), kinds);
+    }
     for (const SearchSpace& space : searchSpaces())
-        m_kinds->addItem(qs(findModelKind(space.kind)->title), qs(space.kind));
+        m_kinds->addItem(qs(findModelKind(space.kind)->title), QStringList{qs(space.kind)});
     line->addWidget(m_kinds);
     m_terms = new QCheckBox(tr("curves and products"), this);
     m_terms->setChecked(true);
@@ -150,13 +152,8 @@ SearchPlan SearchPane::plan() const {
         plan.patience = amount;
         break;
     }
-    const int kinds = m_kinds->currentIndex();
-    if (kinds == 1)
-        plan.kinds = {"least squares", "robust", "penalised"};
-    else if (kinds == 2)
-        plan.kinds = {"tree", "forest", "boosted"};
-    else if (kinds > 2)
-        plan.kinds = {ss(m_kinds->currentData().toString())};
+    for (const QString& kind : m_kinds->currentData().toStringList())
+        plan.kinds.push_back(ss(kind));
     plan.terms = m_terms->isChecked();
     plan.logs = m_logs->isChecked();
     plan.seed = static_cast<std::uint64_t>(m_seed->value());
@@ -196,14 +193,7 @@ void SearchPane::begin() {
 }
 
 void SearchPane::showTried() {
-    m_order.resize(m_tried.size());
-    std::iota(m_order.begin(), m_order.end(), std::size_t{0});
-    std::stable_sort(m_order.begin(), m_order.end(), [this](auto a, auto b) {
-        const Tried &one = m_tried[a], &other = m_tried[b];
-        if (one.folds != other.folds) return one.folds > other.folds;
-        if (std::isnan(one.mse) != std::isnan(other.mse)) return std::isnan(other.mse);
-        return one.mse < other.mse;
-    });
+    m_order = bestFirst(m_tried);
     struct Line {
         QString says, rmse, folds, seconds, ended;
         bool whole;
@@ -212,7 +202,7 @@ void SearchPane::showTried() {
     for (const std::size_t place : m_order) {
         const Tried& tried = m_tried[place];
         lines->push_back({qs(tried.says),
-                          std::isnan(tried.mse) ? tr("none") : qs(readableText(std::sqrt(tried.mse), 4)),
+                          std::isnan(tried.mse) ? tr("none") : qs(readableText(tried.rmse(), 4)),
                           QString::number(tried.folds), QString::number(tried.seconds, 'f', 1),
                           tried.whole             ? tr("judged by all")
                           : std::isnan(tried.mse) ? qs(tried.ended)

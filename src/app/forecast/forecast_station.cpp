@@ -12,6 +12,7 @@
 #include "workspace/grids.h"
 #include "workspace/text.h"
 
+#include <QDate>
 #include <QFileInfo>
 #include <QHBoxLayout>
 #include <QSplitter>
@@ -66,7 +67,19 @@ ForecastStation::ForecastStation(Session& session, FileChooser& files, QWidget* 
     m_came = plainLabel({}, "hint");
     m_came->setObjectName("cameOfIt");
     m_came->setWordWrap(true);
-    layout->addWidget(m_came);
+    auto* came = new QHBoxLayout;
+    came->addWidget(m_came, 1);
+    m_keepCame = linkButton(tr("keep what came of it"), this);
+    m_keepCame->setObjectName("keepCame");
+    m_keepCame->setToolTip(tr("In the project, so that all deliveries are told together"));
+    connect(m_keepCame, &QPushButton::clicked, this, [this] {
+        Delivery delivery = m_session.evidence()->answers->came->delivery;
+        delivery.on = ss(QDate::currentDate().toString(Qt::ISODate));
+        m_session.keepDelivery(delivery);
+        refresh();
+    });
+    came->addWidget(m_keepCame, 0, Qt::AlignTop);
+    layout->addLayout(came);
     auto* splitter = new QSplitter(Qt::Vertical, this);
     splitter->setHandleWidth(1);
     m_chart = new PlotFrame(tr("Forecast chart"), splitter);
@@ -125,7 +138,14 @@ void ForecastStation::refresh() {
     m_model.setContent(forecastGrid(m_session));
     if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_table->fitColumns(200);
     QStringList said;
-    if (there && evidence->answers && evidence->answers->came) said << qs(evidence->answers->came->says);
+    const WhatCame* came =
+        there && evidence->answers && evidence->answers->came ? &*evidence->answers->came : nullptr;
+    if (came) said << qs(came->says);
+    if (came && !came->soFar.empty()) said << qs(came->soFar);
+    const auto& kept = m_session.recipe().deliveries;
+    m_keepCame->setVisible(came && std::none_of(kept.begin(), kept.end(), [&](const Delivery& d) {
+                               return d.fingerprint == came->delivery.fingerprint;
+                           }));
     if (there && evidence->answers && evidence->answers->damped) said << qs(evidence->answers->damped->says);
     m_came->setText(said.join(' '));
     m_came->setVisible(!said.isEmpty());

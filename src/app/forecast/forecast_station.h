@@ -34,6 +34,7 @@ private:
     QLabel* m_head;
     /// What came of it, where the truth is known by now.
     QLabel* m_came;
+    QPushButton* m_keepCame;
     QLabel* m_written;
     QPushButton* m_export;
     HandOnPane* m_handOn;

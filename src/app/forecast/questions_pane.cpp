@@ -1,6 +1,7 @@
 #include "app/forecast/questions_pane.h"
 
 #include "app/parts.h"
+#include "app/plots/plot_frame.h"
 #include "app/station.h"
 #include "base/text.h"
 #include "study/forecast_answers.h"
@@ -12,6 +13,8 @@
 #include <QStackedWidget>
 #include <QVBoxLayout>
 #include <algorithm>
+#include <array>
+#include <cmath>
 
 namespace oxgoad {
 
@@ -32,6 +35,52 @@ QLabel* word(const QString& text) {
     return label;
 }
 
+constexpr std::array lineStyles{Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine};
+
+/// A line for each value that goes down, over those that go across; with intervals where lines are few.
+PlotFrame::Content crossLines(const Session& session) {
+    PlotFrame::Content content;
+    const CrossTableFound& table = *session.evidence()->answers->crossTable;
+    const auto named = [](const std::string& label) {
+        return label.empty() ? QuestionsPane::tr("missing") : qs(label);
+    };
+    for (const std::string& label : table.across)
+        content.xLevels << named(label);
+    content.xTitle = qs(segmentText(table.asked.across));
+    content.yTitle = qs(std::string(crossMeasureName(table.asked.measure)));
+    const bool counts = table.asked.measure == CrossMeasure::rows,
+               shares = table.asked.measure == CrossMeasure::shareOfPredicted;
+    if (const QString unit = session.unit(session.recipe().response); !unit.isEmpty() && !counts && !shares)
+        content.yTitle += " (" + unit + ")";
+    constexpr std::size_t mostWithBands = 3;
+    for (std::size_t i = 0; i < table.down.size(); ++i) {
+        PlotFrame::Line line{.name = named(table.down[i]),
+                             .x = {},
+                             .y = {},
+                             .colour = theme::groupColour(static_cast<int>(i)),
+                             .style = lineStyles[i % lineStyles.size()],
+                             .label = named(table.down[i])};
+        PlotFrame::Band band{.x = {}, .low = {}, .high = {}, .colour = line.colour};
+        for (std::size_t j = 0; j < table.across.size(); ++j) {
+            const CrossCell& cell = table.at(i, j);
+            if (!std::isfinite(cell.value)) continue;
+            line.x.push_back(static_cast<double>(j));
+            line.y.push_back(cell.value);
+            if (!std::isfinite(cell.lower)) continue;
+            band.x.push_back(static_cast<double>(j));
+            band.low.push_back(cell.lower);
+            band.high.push_back(cell.upper);
+        }
+        content.lines.push_back(std::move(line));
+        if (table.down.size() <= mostWithBands && !band.x.empty()) content.bands.push_back(std::move(band));
+    }
+    content.legend = false; // each line says its name at its end
+    content.summary =
+        QuestionsPane::tr("%1 for each %2 over %3, %n line(s)", nullptr, static_cast<int>(table.down.size()))
+            .arg(content.yTitle, qs(segmentText(table.asked.down)), content.xTitle);
+    return content;
+}
+
 } // namespace
 
 QuestionsPane::QuestionsPane(Session& session, QWidget* parent) : QWidget(parent), m_session(session) {
@@ -50,6 +99,10 @@ QuestionsPane::QuestionsPane(Session& session, QWidget* parent) : QWidget(parent
     m_table->setObjectName("answersTable");
     m_table->setModel(&m_model);
     layout->addWidget(m_table, 1);
+    m_plot = new PlotFrame(tr("The cross table as lines"), this);
+    m_plot->setObjectName("crossPlot");
+    m_plot->hide();
+    layout->addWidget(m_plot, 1);
 }
 
 QWidget* QuestionsPane::crossSentence() {
@@ -66,6 +119,10 @@ QWidget* QuestionsPane::crossSentence() {
     flow->addWidget(m_down);
     flow->addWidget(word(tr("and across by")));
     flow->addWidget(m_across);
+    m_lines = new QCheckBox(tr("as lines"), page);
+    m_lines->setObjectName("crossLines");
+    connect(m_lines, &QCheckBox::toggled, this, &QuestionsPane::refresh);
+    flow->addWidget(m_lines);
     for (QComboBox* box : {m_measure, m_down, m_across})
         connect(box, &QComboBox::activated, this, &QuestionsPane::askCross);
     return page;
@@ -232,11 +289,16 @@ void QuestionsPane::refresh() {
             break;
         }
     }
+    const bool lines =
+        m_question == Question::crossTable && m_lines->isChecked() && there && evidence->answers->crossTable;
+    m_table->setVisible(!lines);
+    m_plot->setVisible(lines);
+    if (lines) m_plot->show(crossLines(m_session));
     m_drop->setEnabled(!recipe.scenarios.empty());
     m_problem->setText(says);
-    const int columns = m_model.columnCount(), lines = m_model.rowCount();
+    const int columns = m_model.columnCount(), rowsBefore = m_model.rowCount();
     m_model.setContent(std::move(content));
-    if (columns != m_model.columnCount() || lines != m_model.rowCount()) m_table->fitColumns(300);
+    if (columns != m_model.columnCount() || rowsBefore != m_model.rowCount()) m_table->fitColumns(300);
 }
 
 void QuestionsPane::edit(const std::function<void(Recipe&)>& change) {

@@ -16,6 +16,7 @@ namespace oxgoad {
 
 class GridView;
 class NumberBox;
+class PlotFrame;
 
 /// What is asked of the rows to be forecast, as sentences whose words are controls, each with its table: a
 /// cross table, scenarios, how far the model reached when it was asked to.
@@ -46,11 +47,12 @@ private:
     QComboBox *m_measure, *m_down, *m_across, *m_column, *m_how, *m_end;
     QLineEdit *m_name, *m_where, *m_value;
     QPushButton *m_add, *m_drop;
-    QCheckBox *m_hull, *m_nearest;
+    QCheckBox *m_hull, *m_nearest, *m_lines;
     NumberBox* m_edge;
     QLabel* m_problem;
     GridModel m_model;
     GridView* m_table;
+    PlotFrame* m_plot;
     std::vector<Segment> m_segments;
     bool m_filling = false;
 };

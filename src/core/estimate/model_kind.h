@@ -63,6 +63,8 @@ struct ModelKind {
     bool costly = false;
     /// Reads when each row was and of which series: the columns with the roles of time and group are inputs.
     bool series = false;
+    /// What is learned depends on the units of columns.
+    bool readsUnits = false;
     /// Rows that lie far off do not pull it.
     bool standsOutliers = false;
     /// Predicts a quantile, which needs no smearing.

@@ -303,11 +303,10 @@ json designJson(const Design& design) {
 
 namespace {
 
-/// Columns go term by term, each with a function of every part of its term and nothing else; every term's
-/// inputs are there, and no other.
-void requireWhole(const Design& design, std::size_t beside) {
+/// Columns go term by term, each with a function of every part of its term and nothing else. Inputs that no
+/// column reads may stand beside: a time and its series, or those of the other part of a model of two.
+void requireWhole(const Design& design) {
     const auto& terms = design.terms();
-    std::vector<Term> made;
     for (std::size_t j = 0; j < design.columns().size(); ++j) {
         const DesignColumn& column = design.columns()[j];
         const std::size_t before = j == 0 ? 0 : design.columns()[j - 1].term;
@@ -319,18 +318,14 @@ void requireWhole(const Design& design, std::size_t beside) {
             if (design.inputs()[column.pieces[k].input].name != parts[k].column)
                 damaged("a column of another input than its term");
         }
-        if (j == 0 || column.term != before) made.push_back(terms[column.term]);
     }
     for (const Design::Guard& guard : design.guards())
         requireWhole(guard.piece, design.inputs());
-    const std::size_t read = inputNames(made).size();
-    if (read > design.inputs().size() || design.inputs().size() > read + beside)
-        damaged("other inputs than those of the terms");
 }
 
 } // namespace
 
-Design designFrom(const json& j, std::size_t beside) {
+Design designFrom(const json& j) {
     Inputs inputs = inputsFrom(j.at("inputs"));
     std::vector<Term> terms;
     for (const auto& parts : j.at("terms")) {
@@ -350,7 +345,7 @@ Design designFrom(const json& j, std::size_t beside) {
     for (const auto& one : j.at("guards"))
         guards.push_back({pieceFrom(one.at("piece")), one.at("name").get<std::string>()});
     return Design::of(std::move(inputs), std::move(terms), std::move(columns), std::move(guards),
-                      [beside](const Design& design) { requireWhole(design, beside); });
+                      [](const Design& design) { requireWhole(design); });
 }
 
 json fitJson(const LeastSquaresFit& fit) {

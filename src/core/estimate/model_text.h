@@ -32,8 +32,7 @@ nlohmann::json inputsJson(const Inputs& inputs);
 Inputs inputsFrom(const nlohmann::json& json);
 
 nlohmann::json designJson(const Design& design);
-/// With so many inputs beside those of its terms at most (a time and a group of series).
-Design designFrom(const nlohmann::json& json, std::size_t beside = 0);
+Design designFrom(const nlohmann::json& json);
 
 /// Without its vectors of rows.
 nlohmann::json fitJson(const LeastSquaresFit& fit);

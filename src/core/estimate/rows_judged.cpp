@@ -24,53 +24,76 @@ Eigen::VectorXd fittedBy(const LearnedModel& model, const TrainingData& training
     return fitted;
 }
 
+namespace {
+
+/// Some of the learning rows.
+struct SomeRows {
+    std::vector<std::uint32_t> places{}, rows{};
+    std::vector<double> y{}, weights{};
+
+    void take(const TrainingData& training) {
+        std::sort(places.begin(), places.end());
+        for (const auto place : places) {
+            rows.push_back(training.rows[place]);
+            y.push_back(training.y[place]);
+            if (!training.weights.empty()) weights.push_back(training.weights[place]);
+        }
+    }
+    TrainingData of(const TrainingData& training) const {
+        return {.inputs = training.inputs,
+                .rows = rows,
+                .y = y,
+                .weights = weights,
+                .terms = training.terms,
+                .notSelected = training.notSelected,
+                .intercept = training.intercept,
+                .unitsName = training.unitsName,
+                .unitOf = training.unitOf,
+                .unseen = false,
+                .seed = training.seed,
+                .file = training.file,
+                .threads = training.threads};
+    }
+};
+
+} // namespace
+
+void forEachPart(const TrainingData& training, std::uint32_t parts, std::uint32_t take,
+                 std::string_view purpose,
+                 const std::function<void(const TrainingData& others, const TrainingData& left,
+                                          std::span<const std::uint32_t> places)>& use) {
+    const auto n = static_cast<std::uint32_t>(training.rows.size());
+    RandomStream stream(training.seed, std::string(purpose));
+    const std::vector<std::uint32_t> order = shuffled(n, stream);
+    for (std::uint32_t k = 0; k < take; ++k) {
+        SomeRows others, left;
+        for (std::uint32_t i = 0; i < n; ++i)
+            (i % parts == k ? left : others).places.push_back(order[i]);
+        others.take(training);
+        left.take(training);
+        use(others.of(training), left.of(training), left.places);
+    }
+}
+
 void judgeByParts(const TrainingData& training, std::size_t fewest, TrainingResults& out, Progress& progress,
                   const std::function<std::shared_ptr<const LearnedModel>(const TrainingData& part,
                                                                           const TrainingData& left)>& learn) {
     constexpr std::uint32_t parts = 5, many = 20000;
     const auto n = static_cast<std::uint32_t>(training.rows.size());
     if (!training.unseen || n < fewest || n < 10) return;
-    RandomStream stream(training.seed, "parts of a tree's rows");
-    const std::vector<std::uint32_t> order = shuffled(n, stream);
     out.unseenOf = IntervalsByErrors::Of::outOfFold;
     std::vector<std::pair<std::uint32_t, double>> errors;
-    for (std::uint32_t k = 0; k < (n > many ? 1 : parts); ++k) {
-        progress.checkpoint(0.5 + 0.1 * k, "Learning from a part of the rows");
-        std::vector<std::uint32_t> places, left;
-        for (std::uint32_t i = 0; i < n; ++i)
-            (i % parts == k ? left : places).push_back(order[i]);
-        std::sort(places.begin(), places.end());
-        std::sort(left.begin(), left.end());
-        std::vector<std::uint32_t> rows, others;
-        std::vector<double> y, weights, otherY, otherWeights;
-        for (const auto place : places) {
-            rows.push_back(training.rows[place]);
-            y.push_back(training.y[place]);
-            if (!training.weights.empty()) weights.push_back(training.weights[place]);
-        }
-        for (const auto place : left) {
-            others.push_back(training.rows[place]);
-            otherY.push_back(training.y[place]);
-            if (!training.weights.empty()) otherWeights.push_back(training.weights[place]);
-        }
-        const auto partOf = [&](const std::vector<std::uint32_t>& of, const std::vector<double>& response,
-                                const std::vector<double>& weighing) {
-            return TrainingData{.inputs = training.inputs,
-                                .rows = of,
-                                .y = response,
-                                .weights = weighing,
-                                .terms = training.terms,
-                                .unitsName = training.unitsName,
-                                .seed = training.seed,
-                                .file = training.file,
-                                .threads = training.threads};
-        };
-        const TrainingData unseen = partOf(others, otherY, otherWeights);
-        const auto model = learn(partOf(rows, y, weights), unseen);
-        const VectorXd said = fittedBy(*model, unseen, progress);
-        for (std::size_t i = 0; i < left.size(); ++i)
-            errors.emplace_back(left[i], training.y[left[i]] - said[static_cast<Index>(i)]);
-    }
+    double share = 0.5;
+    forEachPart(
+        training, parts, n > many ? 1 : parts, "parts of a tree's rows",
+        [&](const TrainingData& others, const TrainingData& left, std::span<const std::uint32_t> places) {
+            progress.checkpoint(share, "Learning from a part of the rows");
+            share += 0.1;
+            const auto model = learn(others, left);
+            const VectorXd said = fittedBy(*model, left, progress);
+            for (std::size_t i = 0; i < places.size(); ++i)
+                errors.emplace_back(places[i], left.y[i] - said[static_cast<Index>(i)]);
+        });
     std::sort(errors.begin(), errors.end());
     for (const auto& [place, error] : errors) {
         out.unseenRows.push_back(place);

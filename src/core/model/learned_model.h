@@ -13,6 +13,7 @@
 
 #include <array>
 #include <cstdint>
+#include <map>
 #include <memory>
 #include <optional>
 #include <span>
@@ -25,6 +26,7 @@ class LinearModel;
 
 /// Stands for a column that is not there.
 inline const std::string noName{};
+inline const std::map<std::string, std::string> noUnits{};
 
 /// What a kind is told to learn from. References outlive the call.
 struct TrainingData {
@@ -54,6 +56,8 @@ struct TrainingData {
     /// without.
     const std::string& time = noName;
     const std::string& group = noName;
+    /// Units by column, where they are known; for kinds that mind them (ModelKind::readsUnits).
+    const std::map<std::string, std::string>& unitOf = noUnits;
     /// Level of intervals of single values that will be asked for; none without a forecast.
     std::optional<double> intervalLevel{};
     /// Whether errors of rows not learned from are asked for, which may take models of parts of the rows.
@@ -74,8 +78,8 @@ struct NamedNumber {
 /// A value of a setting that was tried, and what it missed by over folds.
 struct TunedValue {
     double value = 0, meanOfFoldMse = 0, standardError = 0;
-    /// Over rows held out; NaN without.
-    double heldOutMse = 0;
+    /// Over rows held out, and over test rows; NaN without.
+    double heldOutMse = 0, testMse = 0;
 };
 
 /// What a kind tells of its model in a form of its own: a key of the evidence with its JSON, a table as a

@@ -363,4 +363,59 @@ ordered_json clearanceJson(const Clearance& clearance) {
     return {{"by", clearance.by}, {"on", clearance.on}, {"says", clearance.says}};
 }
 
+std::vector<Delivery> parseDeliveries(const JsonValue& value) {
+    std::vector<Delivery> deliveries;
+    const auto part = [](const JsonValue& v) {
+        JsonObject object(v);
+        Delivery::Part out;
+        constexpr std::uint64_t most = 1000000000000;
+        out.rows = object.at("rows").whole(0, most);
+        out.withIntervals = object.at("with_intervals").whole(0, out.rows);
+        out.inside = object.at("in_intervals").whole(0, out.withIntervals);
+        out.errors = object.at("errors").number(-1e300, 1e300);
+        out.squares = object.at("squared_errors").number(-1, 1e300);
+        if (out.squares < 0) v.refuse("has squared errors below 0");
+        object.finish();
+        return out;
+    };
+    value.eachItem([&](const JsonValue& item) {
+        JsonObject object(item);
+        Delivery delivery;
+        delivery.file = object.at("file").text();
+        object.optional("on", [&](const JsonValue& v) { delivery.on = v.text(); });
+        delivery.fingerprint = object.at("fingerprint").text();
+        delivery.level = object.at("level").number(0, 1);
+        object.optional("expected_rmse",
+                        [&](const JsonValue& v) { delivery.expected = v.number(-1e300, 1e300); });
+        delivery.all = part(object.at("all"));
+        delivery.outside = part(object.at("outside"));
+        object.finish();
+        deliveries.push_back(std::move(delivery));
+    });
+    if (deliveries.size() > 10000) value.refuse("are more than 10,000");
+    return deliveries;
+}
+
+ordered_json deliveriesJson(const std::vector<Delivery>& deliveries) {
+    ordered_json out = ordered_json::array();
+    const auto part = [](const Delivery::Part& of) -> ordered_json {
+        return {{"rows", of.rows},
+                {"with_intervals", of.withIntervals},
+                {"in_intervals", of.inside},
+                {"errors", of.errors},
+                {"squared_errors", of.squares}};
+    };
+    for (const Delivery& each : deliveries) {
+        ordered_json one{{"file", each.file}};
+        if (!each.on.empty()) one["on"] = each.on;
+        one["fingerprint"] = each.fingerprint;
+        one["level"] = each.level;
+        if (each.expected) one["expected_rmse"] = *each.expected;
+        one["all"] = part(each.all);
+        one["outside"] = part(each.outside);
+        out.push_back(std::move(one));
+    }
+    return out;
+}
+
 } // namespace oxgoad

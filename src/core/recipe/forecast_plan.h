@@ -132,6 +132,24 @@ struct Clearance {
     bool operator==(const Clearance&) const = default;
 };
 
+/// What came of a forecast whose truth is known by now, as it is kept.
+struct Delivery {
+    /// Rows that were forecast, those with intervals among them, and those within.
+    struct Part {
+        std::size_t rows = 0, withIntervals = 0, inside = 0;
+        /// Sums of actual less predicted, and of its squares.
+        double errors = 0, squares = 0;
+        bool operator==(const Part&) const = default;
+    };
+    std::string file{}, on{}, fingerprint{};
+    double level = 0.95;
+    /// Root mean squared error that was to be expected; NaN is not kept.
+    std::optional<double> expected{};
+    /// All rows, and those graded outside.
+    Part all{}, outside{};
+    bool operator==(const Delivery&) const = default;
+};
+
 /// The keys of recipe.md under "forecast", "scenarios" and "clearance". Errors: badRecipe with the path.
 ForecastRequest parseForecast(const JsonValue& value);
 nlohmann::ordered_json forecastJson(const ForecastRequest& request);
@@ -141,5 +159,7 @@ std::vector<HandRow> parseHandRows(const JsonValue& value);
 nlohmann::ordered_json handRowsJson(const std::vector<HandRow>& rows);
 Clearance parseClearance(const JsonValue& value);
 nlohmann::ordered_json clearanceJson(const Clearance& clearance);
+std::vector<Delivery> parseDeliveries(const JsonValue& value);
+nlohmann::ordered_json deliveriesJson(const std::vector<Delivery>& deliveries);
 
 } // namespace oxgoad

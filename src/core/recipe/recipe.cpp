@@ -57,6 +57,7 @@ void parseRest(JsonObject& object, Recipe& recipe) {
     object.optional("scenarios", [&](const JsonValue& v) { recipe.scenarios = parseScenarios(v); });
     object.optional("rows_by_hand", [&](const JsonValue& v) { recipe.handRows = parseHandRows(v); });
     object.optional("clearance", [&](const JsonValue& v) { recipe.clearance = parseClearance(v); });
+    object.optional("deliveries", [&](const JsonValue& v) { recipe.deliveries = parseDeliveries(v); });
     object.optional("leave_out", [&](const JsonValue& v) {
         v.eachItem([&](const JsonValue& item) {
             JsonObject row(item);
@@ -219,6 +220,7 @@ std::string recipeText(const Recipe& recipe) {
     if (!recipe.scenarios.empty()) out["scenarios"] = scenariosJson(recipe.scenarios);
     if (!recipe.handRows.empty()) out["rows_by_hand"] = handRowsJson(recipe.handRows);
     if (recipe.clearance) out["clearance"] = clearanceJson(*recipe.clearance);
+    if (!recipe.deliveries.empty()) out["deliveries"] = deliveriesJson(recipe.deliveries);
     for (const LeftOutRow& row : recipe.leaveOut)
         out["leave_out"].push_back({{"row", row.row}, {"reason", row.reason}});
     for (const AcceptedGoad& goad : recipe.accepted) {
@@ -288,8 +290,9 @@ bool sameModel(const Recipe& a, const Recipe& b) {
     other.accepted = a.accepted;
     other.noted = a.noted;
     other.chosen = a.chosen;
-    other.units = a.units;
+    if (!kindOf(a.estimator).readsUnits) other.units = a.units;
     other.clearance = a.clearance;
+    other.deliveries = a.deliveries;
     other.handRows = a.handRows;
     other.roles = a.roles;
     const bool series = kindOf(a.estimator).series;

@@ -112,8 +112,9 @@ struct Recipe {
     std::vector<Scenario> scenarios;
     /// Rows told by hand.
     std::vector<HandRow> handRows;
-    /// Changes no number.
+    /// Change no number.
     std::optional<Clearance> clearance;
+    std::vector<Delivery> deliveries;
     std::vector<LeftOutRow> leaveOut;
     std::vector<AcceptedGoad> accepted;
     std::vector<NotedGoad> noted;
@@ -161,7 +162,7 @@ void markAccepted(const Recipe& recipe, Goad& goad);
 bool learnsTheSame(const Recipe& a, const Recipe& b);
 
 /// True when two recipes give the same fit: they differ at most in accepted and noted goads, units, and roles
-/// other than weight and offset (and than time and group, for kinds that read series).
+/// other than weight and offset (units, time and group count for kinds that read them).
 bool sameModel(const Recipe& a, const Recipe& b);
 
 } // namespace oxgoad

@@ -75,6 +75,7 @@ Recipe rebased(const Recipe& made, const Recipe& base, const Recipe& onto) {
     next.scenarios = chosen(made.scenarios, base.scenarios, onto.scenarios);
     next.handRows = chosen(made.handRows, base.handRows, onto.handRows);
     next.clearance = chosen(made.clearance, base.clearance, onto.clearance);
+    next.deliveries = chosen(made.deliveries, base.deliveries, onto.deliveries);
     next.leaveOut = merged(made.leaveOut, base.leaveOut, onto.leaveOut);
     next.accepted = merged(made.accepted, base.accepted, onto.accepted);
     next.noted = merged(made.noted, base.noted, onto.noted);
@@ -89,6 +90,15 @@ Recipe withResponse(const Recipe& recipe, const std::string& name) {
     next.response = name;
     next.chosen.reset();
     return settled(std::move(next));
+}
+
+Recipe withOrderedResponse(const Recipe& recipe, const std::string& name,
+                           const std::vector<std::string>& order) {
+    Recipe next = withEstimator(recipe, {"ordered"});
+    if (recipe.estimator.kind == "ordered") next.estimator.fields = recipe.estimator.fields;
+    next.estimator.fields["order"] = order;
+    next.logResponse = false;
+    return withResponse(next, name);
 }
 
 Recipe withTerm(const Recipe& recipe, const Term& term) {

@@ -22,6 +22,10 @@ Recipe withoutTerm(const Recipe& recipe, const std::string& name, bool keepProdu
 Recipe withExpressionTerm(const Recipe& recipe, const std::string& name, const std::string& expression);
 /// With another response; terms that use it go.
 Recipe withResponse(const Recipe& recipe, const std::string& name);
+/// With a factor as the response, whose levels are ranks in that order: proportional odds, with the link it
+/// has already where they are the kind.
+Recipe withOrderedResponse(const Recipe& recipe, const std::string& name,
+                           const std::vector<std::string>& order);
 /// With another form of a one-column term, in products too.
 Recipe withOtherForm(const Recipe& recipe, std::size_t index, const TermPart& part);
 

@@ -12,6 +12,7 @@
 #include "study/linear_evidence.h"
 #include "study/reach_measures.h"
 #include "study/step_by_step.h"
+#include "study/tune.h"
 #include "table/same_table.h"
 
 #include <algorithm>
@@ -154,6 +155,8 @@ private:
         m_weightless = judged(m_used.weightless);
         if (!m_options.lookAtTest || m_used.test.empty()) return;
         m_test = judged(m_used.test);
+        m_bare = std::exchange(m_evidence.study, withTestErrors(m_evidence.study, m_prepared, m_used.test,
+                                                                m_threads, m_progress));
         m_evidence.test = score(m_test.actual, m_test.applied.predicted, m_mean);
     }
 
@@ -294,6 +297,8 @@ private:
     const Recipe& m_recipe;
     const StudyRows& m_rows;
     const PreparedRows& m_prepared;
+    /// What is bound refers to it, where the evidence has one that tells more.
+    std::shared_ptr<const Study> m_bare;
     const Table& m_table;
     std::string m_file;
     const EvaluateOptions& m_options;

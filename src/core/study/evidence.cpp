@@ -4,6 +4,7 @@
 #include "estimate/linear/linear_model.h"
 
 #include "base/text.h"
+#include "study/calibration.h"
 #include "study/fold_evidence.h"
 #include "study/forecast_answers.h"
 
@@ -47,6 +48,7 @@ void putAnswers(ordered_json& forecast, const ForecastAnswers& answers) {
             came["by_reach"][std::string(gradeName(static_cast<ReachGrade>(g)))] =
                 told(answers.came->byGrade[g]);
         came["says"] = answers.came->says;
+        if (!answers.came->soFar.empty()) came["so_far"] = answers.came->soFar;
     }
     if (!answers.sumsBy.empty()) forecast["totals_intervals"] = answers.sumsBy;
     if (!answers.shared.empty()) forecast["totals_share"] = answers.shared;
@@ -356,6 +358,7 @@ std::string evidenceText(const Evidence& e, const Recipe& recipe) {
     if (e.heldOutKept) out["scores"]["held_out_without_left_out"] = scoresJson(*e.heldOutKept);
     if (e.test) out["scores"]["test"] = scoresJson(*e.test);
     if (e.folds) out["folds"] = foldsJson(*e.folds, recipe);
+    if (const auto calibration = calibrationOf(e)) out["calibration"] = calibrationJson(calibration);
     for (const ImportanceLine& line : e.importance.lines)
         out["importance"].push_back({{"columns", line.columns},
                                      {"of", e.importance.of},

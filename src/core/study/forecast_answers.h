@@ -80,7 +80,12 @@ struct WhatCame {
     /// What was to be expected, of unseen rows.
     double expectedRmse = 0;
     std::string says;
+    /// As it may be kept, and what all that are kept say with it; empty with nothing else kept.
+    Delivery delivery;
+    std::string soFar;
 };
+/// "3 deliveries so far, 1,512 rows: …"; empty for fewer than two.
+std::string deliveriesText(const std::vector<Delivery>& deliveries);
 
 /// What happened when the model was asked to go as far along a column as its outermost rows.
 struct ReachStep {

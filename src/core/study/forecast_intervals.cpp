@@ -447,6 +447,51 @@ std::vector<ReachTested> testReach(const Recipe& recipe, const PreparedRows& pre
     return out;
 }
 
+std::string deliveriesText(const std::vector<Delivery>& deliveries) {
+    if (deliveries.size() < 2) return {};
+    Delivery::Part all, outside;
+    double expected = 0, expectedRows = 0;
+    bool oneLevel = true;
+    const auto add = [](Delivery::Part& to, const Delivery::Part& each) {
+        to.rows += each.rows, to.withIntervals += each.withIntervals, to.inside += each.inside;
+        to.errors += each.errors, to.squares += each.squares;
+    };
+    for (const Delivery& each : deliveries) {
+        add(all, each.all);
+        add(outside, each.outside);
+        oneLevel = oneLevel && each.level == deliveries.front().level;
+        if (!each.expected) continue;
+        const auto rows = static_cast<double>(each.all.rows);
+        expected += rows * *each.expected * *each.expected;
+        expectedRows += rows;
+    }
+    const auto percent = [](double share) { return readableText(100 * share, 3) + " %"; };
+    const auto rmse = [](const Delivery::Part& of) {
+        return std::sqrt(of.squares / static_cast<double>(of.rows));
+    };
+    if (all.rows == 0) return {};
+    std::string text = countText(deliveries.size()) + " deliveries so far, " +
+                       plural(all.rows, "row", "rows") + ": the root mean squared error is " +
+                       readableText(rmse(all), 4);
+    if (expectedRows > 0)
+        text += ", where " + readableText(std::sqrt(expected / expectedRows), 4) + " was expected";
+    if (all.withIntervals > 0) {
+        const auto [low, high] = binomialInterval(all.inside, all.withIntervals, 0.95);
+        text += "; " + percent(static_cast<double>(all.inside) / static_cast<double>(all.withIntervals)) +
+                " lie in their " + (oneLevel ? percent(deliveries.front().level) + " " : std::string()) +
+                "intervals (" + percent(low) + " to " + percent(high) + ")";
+    }
+    if (outside.rows > 0 && outside.rows < all.rows) {
+        Delivery::Part others = all;
+        others.rows -= outside.rows;
+        others.squares -= outside.squares;
+        const double ratio = rmse(outside) / rmse(others);
+        text += "; rows outside were off by " + readableText(ratio, 3) + " times the others: " +
+                (ratio > 1.2 ? "the goad that warned of them was right" : "the goad about them cried wolf");
+    }
+    return text + ".";
+}
+
 std::optional<WhatCame> whatCame(const Recipe& recipe, const Evidence& evidence) {
     const ForecastEvidence& forecast = *evidence.forecast;
     const Column* response = forecast.rows.find(recipe.response);
@@ -472,6 +517,19 @@ std::optional<WhatCame> whatCame(const Recipe& recipe, const Evidence& evidence)
         }
     }
     if (sums[3].rows == 0) return std::nullopt;
+    const auto kept = [](const Sums& of) {
+        return Delivery::Part{of.rows, of.counted.rows, of.counted.inside, of.errors, of.squares};
+    };
+    out.delivery = {.file = forecast.file,
+                    .fingerprint = fingerprintOf(forecast.rows),
+                    .level = forecast.level,
+                    .all = kept(sums[3]),
+                    .outside = kept(sums[static_cast<std::size_t>(ReachGrade::outside)])};
+    if (std::isfinite(out.expectedRmse)) out.delivery.expected = out.expectedRmse;
+    std::vector<Delivery> all = recipe.deliveries;
+    std::erase_if(all, [&](const Delivery& d) { return d.fingerprint == out.delivery.fingerprint; });
+    all.push_back(out.delivery);
+    out.soFar = deliveriesText(all);
     const auto told = [](const Sums& of) {
         CameOfIt came{.rows = of.rows};
         const auto n = static_cast<double>(of.rows);
@@ -488,19 +546,20 @@ std::optional<WhatCame> whatCame(const Recipe& recipe, const Evidence& evidence)
         out.byGrade[g] = told(sums[g]);
     out.all = told(sums[3]);
     const auto percent = [](double share) { return readableText(100 * share, 3) + " %"; };
-    const CameOfIt& all = out.all;
-    out.says = "Of " + plural(all.rows, "row", "rows") + " whose " + recipe.response + " is known by now";
-    if (all.coverage.rows > 0)
-        out.says += ", " + percent(all.coverage.share) + " lie in their " + percent(forecast.level) +
-                    " intervals (" + percent(all.coverage.lower) + " to " + percent(all.coverage.upper) + ")";
-    out.says += "; the root mean squared error is " + readableText(all.rmse, 4);
+    const CameOfIt& whole = out.all;
+    out.says = "Of " + plural(whole.rows, "row", "rows") + " whose " + recipe.response + " is known by now";
+    if (whole.coverage.rows > 0)
+        out.says += ", " + percent(whole.coverage.share) + " lie in their " + percent(forecast.level) +
+                    " intervals (" + percent(whole.coverage.lower) + " to " + percent(whole.coverage.upper) +
+                    ")";
+    out.says += "; the root mean squared error is " + readableText(whole.rmse, 4);
     if (std::isfinite(out.expectedRmse))
         out.says += ", where " + readableText(out.expectedRmse, 4) + " was expected";
-    if (std::fabs(all.bias) > 2 * all.biasError)
-        out.says += "; forecasts were too " + std::string(all.bias > 0 ? "low" : "high") + " by " +
-                    readableText(std::fabs(all.bias), 3) + " on the average";
+    if (std::fabs(whole.bias) > 2 * whole.biasError)
+        out.says += "; forecasts were too " + std::string(whole.bias > 0 ? "low" : "high") + " by " +
+                    readableText(std::fabs(whole.bias), 3) + " on the average";
     const CameOfIt& outside = out.byGrade[static_cast<std::size_t>(ReachGrade::outside)];
-    if (outside.rows > 0 && outside.rows < all.rows)
+    if (outside.rows > 0 && outside.rows < whole.rows)
         out.says += "; of the " + countText(outside.rows) + " outside, " + readableText(outside.rmse, 4);
     out.says += ".";
     return out;

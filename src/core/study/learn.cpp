@@ -242,6 +242,7 @@ std::shared_ptr<const Study> learn(const Recipe& recipe, const Table& table,
                                 .lags = lagsOf(errors, units),
                                 .time = time,
                                 .group = series,
+                                .unitOf = recipe.units,
                                 .intervalLevel =
                                     recipe.forecast ? std::optional(recipe.forecast->level) : std::nullopt,
                                 // Smearing is of them.

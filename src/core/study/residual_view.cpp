@@ -261,8 +261,21 @@ ResidualView residualView(const Evidence& evidence, const Recipe& recipe, const 
         view.x.push_back(x);
         view.y.push_back(y[i]);
     }
+    view.logarithmic = request.against == ResidualAgainst::predicted && evidence.study &&
+                       evidence.study->rule.link.isLogarithmic() &&
+                       std::all_of(view.x.begin(), view.x.end(), [](double x) { return x > 0; });
     progress.checkpoint(0.3, "Drawing residuals");
-    if (!view.levels && request.kind != ResidualKind::actual) smooth(evidence, view, threads);
+    if (!view.levels && request.kind != ResidualKind::actual) {
+        const auto scaled = [&](std::vector<double>& values, double (*by)(double)) {
+            if (view.logarithmic) std::transform(values.begin(), values.end(), values.begin(), by);
+        };
+        const std::vector<double> along = view.x;
+        scaled(view.x, std::log);
+        smooth(evidence, view, threads);
+        view.x = along;
+        scaled(view.middle.at, std::exp);
+        scaled(view.spread.at, std::exp);
+    }
     progress.checkpoint(0.5, "Drawing residuals");
     if (request.quantiles && request.kind != ResidualKind::actual && !view.y.empty())
         addQuantiles(view, threads, progress);

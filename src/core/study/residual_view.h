@@ -56,6 +56,9 @@ struct ResidualView {
     std::vector<double> x, y;
     /// The column along is a factor: x are its levels. A date: days.
     bool levels = false, dates = false;
+    /// Along predictions of a response in logs or with a log link, all above 0: they are drawn, and smoothed
+    /// over, on a logarithmic scale.
+    bool logarithmic = false;
     /// Mean of the residuals along x with its 95 % band; empty for a factor and for too few rows.
     SmoothLine middle;
     /// The middle plus and minus a smooth standard deviation, √(π/2) times the smoothed size of what is left.

@@ -9,8 +9,7 @@
 #include "recipe/model_parts.h"
 #include "recipe/validity.h"
 #include "study/judge.h"
-#include "study/search_space.h"
-#include "write/csv.h"
+#include "study/search_told.h"
 
 #include <nlohmann/json.hpp>
 
@@ -25,13 +24,15 @@ namespace oxgoad {
 
 namespace {
 
-constexpr std::size_t candidatesOfRace = 9, keepOneOf = 3, resamplings = 200;
+constexpr std::size_t candidatesOfRace = 9, keepOneOf = 3;
 
 struct Candidate {
     Recipe recipe;
     const SearchSpace* space = nullptr;
     /// How its terms were changed; empty as they stand.
     std::string terms;
+    /// Whether the terms say more (1) or less (-1) than they stand.
+    int more = 0;
 };
 
 /// Columns of the terms, each as it is; for kinds that read columns.
@@ -128,14 +129,14 @@ private:
         std::vector<Candidate> out;
         for (const SearchSpace* space : m_spaces) {
             if (space->kind == "least squares") continue; // the straight model has been judged
-            Candidate made{m_base, space, {}};
+            Candidate made{m_base, space};
             made.recipe.estimator = {space->kind, space->fixed};
             finish(made);
             out.push_back(std::move(made));
         }
         for (const bool curves : {true, false})
             if (m_plan.terms) {
-                Candidate made{m_base, searchSpaceOf(curves ? "least squares" : "penalised"), {}};
+                Candidate made{m_base, searchSpaceOf(curves ? "least squares" : "penalised")};
                 if (!made.space || std::find(m_spaces.begin(), m_spaces.end(), made.space) == m_spaces.end())
                     continue;
                 made.recipe.estimator = {made.space->kind, made.space->fixed};
@@ -149,20 +150,21 @@ private:
     std::vector<Candidate> nextCandidates() {
         std::vector<std::size_t> good;
         for (std::size_t k = 0; k < m_found.tried.size(); ++k)
-            if (m_found.tried[k].whole && m_of[k]) good.push_back(k);
+            if (m_found.tried[k].whole && m_judged[k].space) good.push_back(k);
         std::sort(good.begin(), good.end(),
                   [&](auto a, auto b) { return m_found.tried[a].mse < m_found.tried[b].mse; });
         std::vector<Candidate> out;
         std::size_t tries = 0;
         while (out.size() < candidatesOfRace && tries++ < 20 * candidatesOfRace) {
-            Candidate made{m_base, nullptr, {}};
+            Candidate made{m_base};
             if (out.size() % 2 == 1 && !good.empty()) {
                 // The better, the more often.
                 const std::size_t near =
                     good[std::min(m_stream.below(good.size()), m_stream.below(good.size()))];
-                made.space = m_of[near];
+                made.space = m_judged[near].space;
                 made.recipe = m_found.tried[near].recipe;
-                made.terms = m_termsOf[near];
+                made.terms = m_judged[near].terms;
+                made.more = m_judged[near].more;
                 made.recipe.estimator = nearSettings(*made.space, made.recipe.estimator, m_stream);
                 if (m_stream.uniform() < 0.2) vary(made);
             } else {
@@ -181,17 +183,47 @@ private:
     void vary(Candidate& made) {
         made.recipe.terms = m_base.terms;
         made.terms.clear();
+        made.more = 0;
         if (m_plan.terms && kindOf(made.recipe.estimator).can.terms == Capabilities::Terms::formula)
-            changeTerms(made, m_stream.below(3));
+            changeTerms(made, m_stream.below(5));
+        else if (m_plan.terms && m_stream.uniform() < 0.25)
+            leaveTermsOut(made);
         made.recipe.logResponse = m_plan.logs && m_positive &&
                                   kindOf(made.recipe.estimator).can.logResponse && m_stream.uniform() < 0.4;
     }
 
-    /// 1: numbers as curves; 2: products of two as well.
+    /// Each with a chance of a quarter, one at least, never all.
+    void leaveTermsOut(Candidate& made) {
+        std::vector<Term> kept;
+        std::vector<std::string> left;
+        for (const Term& term : m_base.terms)
+            if (m_stream.uniform() < 0.25)
+                left.push_back(termName(term));
+            else
+                kept.push_back(term);
+        if (left.empty() || kept.empty()) return;
+        made.recipe.terms = std::move(kept);
+        made.terms = "without " + nameList(left);
+        made.more = -1;
+    }
+
+    /// The values of the numbers of a column in the rows that may be looked at.
+    std::vector<double> valuesOf(const Column& column) const {
+        std::vector<double> values;
+        for (std::size_t i = 0; i < column.size(); ++i)
+            if (m_prepared.parts[i] == Part::learning && !column.isMissing(i))
+                values.push_back(column.numbers()[i]);
+        return values;
+    }
+
+    /// 1: numbers as curves; 2: products of two as well; 3: logarithms of numbers above 0 whose largest is
+    /// more than ten times the smallest; 4: without some.
     void changeTerms(Candidate& made, std::uint64_t how) {
         if (how == 0) return;
+        if (how == 4) return leaveTermsOut(made);
+        made.more = 1;
         std::vector<Term> terms = m_base.terms;
-        if (how == 1) {
+        if (how == 1 || how == 3) {
             for (Term& term : terms) {
                 if (term.parts.size() != 1) continue;
                 TermPart& part = term.parts[0];
@@ -199,10 +231,17 @@ private:
                 if (column.kind() != ColumnKind::number || part.form != Form::plain || part.logarithm ||
                     part.power != 1)
                     continue;
-                std::set<double> distinct;
-                for (std::size_t i = 0; i < column.size() && distinct.size() < 12; ++i)
-                    if (!column.isMissing(i)) distinct.insert(column.numbers()[i]);
-                if (distinct.size() < 12) continue;
+                std::vector<double> values = valuesOf(column);
+                std::sort(values.begin(), values.end());
+                if (values.empty()) continue;
+                if (how == 3) {
+                    if (!(values.front() > 0 && values.back() > 10 * values.front())) continue;
+                    part.logarithm = true;
+                    made.terms = "logarithms of numbers";
+                    continue;
+                }
+                const auto distinct = std::unique(values.begin(), values.end()) - values.begin();
+                if (distinct < 12) continue;
                 part.form = Form::spline;
                 made.terms = "numbers as curves";
             }
@@ -224,7 +263,7 @@ private:
 
     void finish(Candidate& made) const {
         if (kindOf(made.recipe.estimator).can.terms == Capabilities::Terms::columns)
-            made.recipe.terms = plainTerms(m_base.terms);
+            made.recipe.terms = plainTerms(made.recipe.terms);
         if (!kindOf(made.recipe.estimator).choosesErrors) made.recipe.errors = {};
         made.recipe = settled(made.recipe);
         made.recipe.judge = m_found.folds;
@@ -274,8 +313,8 @@ private:
             m_found.fits += found.done;
             if (found.done < options.count) throw Stopped{};
             for (const FoldScore& fold : found.each) {
-                m_foldMse[at].push_back(fold.mse);
-                m_foldRows[at].push_back(fold.rows);
+                m_judged[at].foldMse.push_back(fold.mse);
+                m_judged[at].foldRows.push_back(fold.rows);
             }
             if (tried.outOfFold.empty()) tried.outOfFold.assign(m_prepared.table.rows(), nan);
             for (std::size_t i = 0; i < found.outOfFold.size(); ++i)
@@ -288,10 +327,10 @@ private:
         tried.seconds += std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count();
         if (!std::isnan(tried.mse)) {
             double squares = 0, rows = 0, mean = 0, spread = 0;
-            const auto& each = m_foldMse[at];
+            const auto& each = m_judged[at].foldMse;
             for (std::size_t f = 0; f < each.size(); ++f) {
-                squares += each[f] * static_cast<double>(m_foldRows[at][f]);
-                rows += static_cast<double>(m_foldRows[at][f]);
+                squares += each[f] * static_cast<double>(m_judged[at].foldRows[f]);
+                rows += static_cast<double>(m_judged[at].foldRows[f]);
                 mean += each[f] / static_cast<double>(each.size());
             }
             for (const double mse : each)
@@ -306,10 +345,7 @@ private:
     std::size_t enter(const Candidate& candidate) {
         Tried tried{.recipe = candidate.recipe, .says = saysOf(candidate)};
         m_found.tried.push_back(std::move(tried));
-        m_of.push_back(candidate.space);
-        m_termsOf.push_back(candidate.terms);
-        m_foldMse.emplace_back();
-        m_foldRows.emplace_back();
+        m_judged.push_back({.space = candidate.space, .terms = candidate.terms, .more = candidate.more});
         m_known.insert(keyOf(candidate.recipe));
         return m_found.tried.size() - 1;
     }
@@ -332,7 +368,7 @@ private:
 
     /// The straight model, and the recipe's own where that is another one, by all folds.
     void judgeFirst() {
-        Candidate straight{m_base, searchSpaceOf("least squares"), {}};
+        Candidate straight{m_base, searchSpaceOf("least squares")};
         straight.recipe.estimator = {};
         straight.recipe.logResponse = m_base.logResponse;
         finish(straight);
@@ -343,7 +379,7 @@ private:
                         {.file = m_file}, "Choose terms that least squares can take, or other folds.");
         finishOne(m_found.straight);
         if (m_base.estimator.kind == "least squares") return;
-        Candidate own{m_base, searchSpaceOf(m_base.estimator.kind), {}};
+        Candidate own{m_base, searchSpaceOf(m_base.estimator.kind)};
         own.recipe.judge = m_found.folds;
         const std::size_t at = enter(own);
         judge(at, m_folds);
@@ -388,9 +424,9 @@ private:
     /// Over the straight model's error on the same folds.
     double raced(std::size_t at) const {
         double own = 0, straight = 0;
-        for (std::size_t f = 0; f < m_foldMse[at].size(); ++f) {
-            own += m_foldMse[at][f];
-            straight += m_foldMse[m_found.straight][f];
+        for (std::size_t f = 0; f < m_judged[at].foldMse.size(); ++f) {
+            own += m_judged[at].foldMse[f];
+            straight += m_judged[m_found.straight].foldMse[f];
         }
         return own / straight;
     }
@@ -400,202 +436,7 @@ private:
             if (m_found.tried[k].ended.empty()) finishOne(k);
         m_found.minutes = minutes();
         m_found.best = m_best;
-        const Tried& best = m_found.tried[m_best];
-        m_found.bestRmse = std::sqrt(best.mse);
-        m_found.straightRmse = std::sqrt(m_found.tried[m_found.straight].mse);
-        findSimpler();
-        resample();
-        findMattered();
-        m_found.says = story();
-    }
-
-    int simplicityOf(std::size_t at) const {
-        const int own = m_of[at] ? m_of[at]->simplicity : 3;
-        return 2 * own + (m_termsOf[at].empty() ? 0 : 1);
-    }
-
-    /// The simplest whose errors by fold are as good but for a standard error of the difference.
-    void findSimpler() {
-        const std::vector<double>& best = m_foldMse[m_best];
-        for (std::size_t k = 0; k < m_found.tried.size(); ++k) {
-            if (!m_found.tried[k].whole || simplicityOf(k) >= simplicityOf(m_best)) continue;
-            double mean = 0, spread = 0;
-            const auto n = static_cast<double>(best.size());
-            for (std::size_t f = 0; f < best.size(); ++f)
-                mean += (m_foldMse[k][f] - best[f]) / n;
-            for (std::size_t f = 0; f < best.size(); ++f) {
-                const double d = m_foldMse[k][f] - best[f] - mean;
-                spread += d * d;
-            }
-            if (mean > std::sqrt(spread / (n - 1) / n)) continue;
-            if (!m_found.simpler || simplicityOf(k) < simplicityOf(*m_found.simpler) ||
-                (simplicityOf(k) == simplicityOf(*m_found.simpler) &&
-                 m_found.tried[k].mse < m_found.tried[*m_found.simpler].mse))
-                m_found.simpler = k;
-        }
-        if (m_found.simpler) m_found.simplerRmse = std::sqrt(m_found.tried[*m_found.simpler].mse);
-    }
-
-    void resample() {
-        std::vector<std::size_t> whole;
-        for (std::size_t k = 0; k < m_found.tried.size(); ++k)
-            if (m_found.tried[k].whole) whole.push_back(k);
-        const auto response = m_prepared.table.at(m_base.response, m_file).numbers();
-        // Squared errors of rows that all of them predict.
-        std::vector<std::vector<float>> errors(whole.size());
-        std::size_t rows = 0;
-        for (std::size_t i = 0; i < response.size(); ++i) {
-            if (!std::all_of(whole.begin(), whole.end(),
-                             [&](std::size_t k) { return !std::isnan(m_found.tried[k].outOfFold[i]); }))
-                continue;
-            ++rows;
-            for (std::size_t c = 0; c < whole.size(); ++c) {
-                const double e = response[i] - m_found.tried[whole[c]].outOfFold[i];
-                errors[c].push_back(static_cast<float>(e * e));
-            }
-        }
-        if (rows < 10) {
-            m_found.corrected = m_found.correctedLower = m_found.correctedUpper = nan;
-            return;
-        }
-        std::size_t bestPlace = 0, straightPlace = 0;
-        for (std::size_t c = 0; c < whole.size(); ++c) {
-            if (whole[c] == m_best) bestPlace = c;
-            if (whole[c] == m_found.straight) straightPlace = c;
-        }
-        std::vector<double> judged(resamplings, nan);
-        std::vector<std::uint8_t> beats(resamplings), stays(resamplings);
-        parallelFor(resamplings, m_threads, [&](std::size_t b) {
-            RandomStream stream(m_plan.seed + b, "resampling of a search");
-            std::vector<std::uint16_t> times(rows, 0);
-            for (std::size_t i = 0; i < rows; ++i)
-                ++times[stream.below(rows)];
-            std::vector<double> in(whole.size(), 0), out(whole.size(), 0);
-            double outRows = 0;
-            for (std::size_t i = 0; i < rows; ++i)
-                outRows += times[i] == 0;
-            for (std::size_t c = 0; c < whole.size(); ++c)
-                for (std::size_t i = 0; i < rows; ++i)
-                    (times[i] > 0 ? in : out)[c] += errors[c][i] * std::max<double>(1, times[i]);
-            const auto chosen = static_cast<std::size_t>(std::min_element(in.begin(), in.end()) - in.begin());
-            judged[b] = out[chosen] / outRows;
-            beats[b] = in[bestPlace] < in[straightPlace];
-            stays[b] = chosen == bestPlace;
-        });
-        double sum = 0, beat = 0, stay = 0;
-        for (std::size_t b = 0; b < resamplings; ++b) {
-            sum += judged[b] / resamplings;
-            beat += beats[b], stay += stays[b];
-        }
-        // Never better than what it is corrected from.
-        m_found.corrected = std::max(m_found.bestRmse, std::sqrt(sum));
-        std::sort(judged.begin(), judged.end());
-        m_found.correctedLower = std::sqrt(judged[resamplings / 40]);
-        m_found.correctedUpper = std::sqrt(judged[resamplings - 1 - resamplings / 40]);
-        m_found.certainty = beat / resamplings;
-        m_found.stability = stay / resamplings;
-    }
-
-    void findMattered() {
-        std::map<std::pair<std::string, std::string>, std::vector<std::pair<double, double>>> byKey;
-        for (std::size_t k = 0; k < m_found.tried.size(); ++k) {
-            if (!m_of[k] || m_foldMse[k].empty()) continue;
-            for (const SettingRange& range : m_of[k]->ranges) {
-                const auto* value =
-                    std::get_if<double>(&m_found.tried[k].recipe.estimator.get(std::string_view(range.key)));
-                if (value) byKey[{m_of[k]->kind, range.key}].emplace_back(*value, m_foldMse[k][0]);
-            }
-        }
-        constexpr std::size_t fewest = 9;
-        for (auto& [key, values] : byKey) {
-            const std::size_t n = values.size();
-            if (n < fewest) continue;
-            std::vector<std::size_t> byError(n);
-            std::iota(byError.begin(), byError.end(), std::size_t{0});
-            std::sort(values.begin(), values.end());
-            std::sort(byError.begin(), byError.end(),
-                      [&, &of = values](auto a, auto b) { return of[a].second < of[b].second; });
-            std::vector<double> rank(n);
-            for (std::size_t r = 0; r < n; ++r)
-                rank[byError[r]] = static_cast<double>(r);
-            const double middle = static_cast<double>(n - 1) / 2;
-            double whole = 0, between = 0;
-            for (std::size_t third = 0; third < 3; ++third) {
-                const std::size_t begin = third * n / 3, end = (third + 1) * n / 3;
-                double mean = 0;
-                for (std::size_t i = begin; i < end; ++i) {
-                    mean += rank[i] / static_cast<double>(end - begin);
-                    whole += (rank[i] - middle) * (rank[i] - middle);
-                }
-                between += static_cast<double>(end - begin) * (mean - middle) * (mean - middle);
-            }
-            m_found.mattered.push_back({key.first, key.second, between / whole, n});
-        }
-        std::stable_sort(m_found.mattered.begin(), m_found.mattered.end(),
-                         [](const auto& a, const auto& b) { return a.share > b.share; });
-    }
-
-    static std::string percentOf(double share) { return readableText(100 * share, 3) + " %"; }
-
-    std::string money(double value) const {
-        const auto unit = m_base.units.find(m_base.response);
-        return readableText(value, 4) + (unit == m_base.units.end() ? "" : " " + unit->second);
-    }
-
-    std::string story() const {
-        const Tried& best = m_found.tried[m_best];
-        std::size_t early = 0, failed = 0;
-        for (const Tried& tried : m_found.tried) {
-            failed += std::isnan(tried.mse);
-            early += !tried.whole && !std::isnan(tried.mse);
-        }
-        std::string text = plural(m_found.tried.size(), "model was", "models were") + " tried with " +
-                           plural(m_found.fits, "fit", "fits") + " in " +
-                           (m_found.minutes < 1 ? readableText(60 * m_found.minutes, 2) + " seconds"
-                                                : readableText(m_found.minutes, 2) + " minutes") +
-                           ", on the same " + plural(m_folds, "fold", "folds") + "; " + countText(early) +
-                           " of them fell behind and were ended early";
-        if (failed > 0) text += ", and " + countText(failed) + " could not be learned";
-        text += ". ";
-        if (m_best == m_found.straight) {
-            text += "Nothing was better than the straight model, which misses by " +
-                    money(m_found.straightRmse) + " (root mean squared error out of fold). ";
-        } else {
-            text += "The best is " + best.says + ": it misses by " + money(m_found.bestRmse) +
-                    " (root mean squared error out of fold), " +
-                    percentOf(1 - m_found.bestRmse / m_found.straightRmse) +
-                    " less than the straight model (" + money(m_found.straightRmse) + "), and in " +
-                    percentOf(m_found.certainty) + " of " + std::to_string(resamplings) +
-                    " resamplings of the rows it is the better of the two. ";
-        }
-        if (std::isfinite(m_found.corrected))
-            text += "The best of many looks better than it is: corrected for having been chosen, expect " +
-                    money(m_found.corrected) + " (95 % of resamplings between " +
-                    money(m_found.correctedLower) + " and " + money(m_found.correctedUpper) + "). ";
-        if (m_found.simpler)
-            text += "Nearly as good and simpler: " + m_found.tried[*m_found.simpler].says + " (" +
-                    money(m_found.simplerRmse) + "), within one standard error. ";
-        else if (m_best != m_found.straight)
-            text += "Nothing simpler comes within one standard error of it. ";
-        std::string mattered;
-        std::size_t told = 0;
-        for (const SettingMattered& each : m_found.mattered) {
-            if (each.share < 0.15 || told == 3) break;
-            std::string name = each.setting;
-            std::replace(name.begin(), name.end(), '_', ' ');
-            mattered += (told++ == 0 ? "" : "; ") + name + " of " + kindTitle(each.kind) + " (" +
-                        percentOf(each.share) + " of the spread of errors)";
-        }
-        if (!mattered.empty()) text += "What mattered: " + mattered + ". ";
-        text += "It ended by " + m_found.endedBy +
-                ". Rows held out and rows locked for the test were neither learned from nor looked at.";
-        return text;
-    }
-
-    static std::string kindTitle(const std::string& kind) {
-        std::string title = findModelKind(kind)->title;
-        title[0] = static_cast<char>(std::tolower(static_cast<unsigned char>(title[0])));
-        return title;
+        concludeSearch(m_found, m_judged, m_prepared, m_base, m_file, m_threads);
     }
 
     /// What is done inside is a part of one candidate: only the search tells how far it is.
@@ -620,10 +461,7 @@ private:
     std::size_t m_folds = 5;
     bool m_positive = false;
     std::vector<const SearchSpace*> m_spaces;
-    std::vector<const SearchSpace*> m_of;
-    std::vector<std::string> m_termsOf;
-    std::vector<std::vector<double>> m_foldMse;
-    std::vector<std::vector<std::size_t>> m_foldRows;
+    std::vector<JudgedCandidate> m_judged;
     std::set<std::string> m_known;
     std::size_t m_best = SIZE_MAX, m_sinceBest = 0;
     std::chrono::steady_clock::time_point m_start;
@@ -692,65 +530,6 @@ Recipe withTried(const Recipe& recipe, const Tried& tried) {
     out.errors = tried.recipe.errors;
     out.choose.reset();
     return settled(out);
-}
-
-std::string searchCsv(const SearchFound& found) {
-    CsvWriter csv;
-    for (const auto* name :
-         {"place", "model", "kind", "settings", "folds", "rmse", "mse", "standard_error", "seconds", "ended"})
-        csv.text(name);
-    csv.endRow();
-    std::vector<std::size_t> order(found.tried.size());
-    std::iota(order.begin(), order.end(), std::size_t{0});
-    std::stable_sort(order.begin(), order.end(), [&](auto a, auto b) {
-        const Tried &one = found.tried[a], &other = found.tried[b];
-        if (one.whole != other.whole) return one.whole;
-        if (one.folds != other.folds) return one.folds > other.folds;
-        return one.mse < other.mse;
-    });
-    for (std::size_t k = 0; k < order.size(); ++k) {
-        const Tried& tried = found.tried[order[k]];
-        csv.count(k + 1).text(tried.says).text(tried.recipe.estimator.kind);
-        csv.text(estimatorJson(tried.recipe.estimator).dump()).count(tried.folds);
-        csv.number(std::sqrt(tried.mse)).number(tried.mse).number(tried.standardError);
-        csv.number(tried.seconds).text(tried.ended);
-        csv.endRow();
-    }
-    return csv.bytes();
-}
-
-std::string searchJson(const SearchFound& found) {
-    using nlohmann::ordered_json;
-    const auto plain = [](double value) {
-        return std::isfinite(value) ? ordered_json(value) : ordered_json(nullptr);
-    };
-    const auto tried = [&](std::size_t at) {
-        return ordered_json{{"model", found.tried[at].says},
-                            {"estimator", estimatorJson(found.tried[at].recipe.estimator)},
-                            {"rmse", plain(std::sqrt(found.tried[at].mse))}};
-    };
-    ordered_json mattered = ordered_json::array();
-    for (const SettingMattered& each : found.mattered)
-        mattered.push_back({{"kind", each.kind},
-                            {"setting", each.setting},
-                            {"share", each.share},
-                            {"candidates", each.candidates}});
-    const ordered_json out{{"folds", foldPlanText(found.folds)},
-                           {"tried", found.tried.size()},
-                           {"fits", found.fits},
-                           {"minutes", found.minutes},
-                           {"ended_by", found.endedBy},
-                           {"best", tried(found.best)},
-                           {"straight", tried(found.straight)},
-                           {"simpler", found.simpler ? tried(*found.simpler) : ordered_json(nullptr)},
-                           {"corrected_rmse", plain(found.corrected)},
-                           {"corrected_lower", plain(found.correctedLower)},
-                           {"corrected_upper", plain(found.correctedUpper)},
-                           {"better_than_straight_in", found.certainty},
-                           {"best_in", found.stability},
-                           {"mattered", mattered},
-                           {"says", found.says}};
-    return out.dump(1, ' ', false, ordered_json::error_handler_t::replace) + "\n";
 }
 
 } // namespace oxgoad

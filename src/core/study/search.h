@@ -4,6 +4,7 @@
 #include "recipe/recipe.h"
 #include "study/prepare_rows.h"
 
+#include <cmath>
 #include <cstdint>
 #include <functional>
 #include <optional>
@@ -20,8 +21,8 @@ struct SearchPlan {
     std::size_t fits = 0, patience = 0;
     /// Names of kinds; empty: all that say the mean of such a response.
     std::vector<std::string> kinds{};
-    /// Whether curves and products of the terms are tried by models with coefficients, and logarithms of a
-    /// positive response.
+    /// Whether curves, products and logarithms of the terms are tried by models with coefficients, and by all
+    /// kinds what is left without some terms; and whether logarithms of a positive response are.
     bool terms = true, logs = true;
     std::uint64_t seed = 1;
 };
@@ -44,6 +45,7 @@ struct Tried {
     /// By row of the table; of candidates judged by all folds.
     std::vector<double> outOfFold{};
     bool whole = false;
+    double rmse() const { return std::sqrt(mse); }
 };
 
 /// How far a setting of a kind tells candidates apart: the share of the variance of their errors (ranks,
@@ -95,6 +97,9 @@ SearchFound search(const Recipe& recipe, const PreparedRows& prepared, const std
 
 /// The recipe with the model and the terms of a candidate; what is asked of it stays.
 Recipe withTried(const Recipe& recipe, const Tried& tried);
+
+/// Places of those tried: judged by all folds first, then by most, the smaller error first.
+std::vector<std::size_t> bestFirst(const std::vector<Tried>& tried);
 
 /// A line for each candidate, the best first; and what was found of them together.
 std::string searchCsv(const SearchFound& found);

@@ -87,6 +87,13 @@ const SearchSpace* searchSpaceOf(std::string_view kind) {
     return at == spaces.end() ? nullptr : &*at;
 }
 
+const std::vector<SearchFamily>& searchFamilies() {
+    static const std::vector<SearchFamily> families{
+        {"kinds with coefficients", {"least squares", "robust", "penalised"}},
+        {"trees, forests and boosting", {"tree", "forest", "boosted"}}};
+    return families;
+}
+
 Settings drawnSettings(const SearchSpace& space, RandomStream& stream) {
     Settings settings{space.kind, space.fixed};
     for (const SettingRange& range : space.ranges)

@@ -29,6 +29,13 @@ struct SearchSpace {
 const std::vector<SearchSpace>& searchSpaces();
 const SearchSpace* searchSpaceOf(std::string_view kind);
 
+/// Kinds that go together, by a name for people: "kinds with coefficients".
+struct SearchFamily {
+    std::string name;
+    std::vector<std::string> kinds;
+};
+const std::vector<SearchFamily>& searchFamilies();
+
 Settings drawnSettings(const SearchSpace& space, RandomStream& stream);
 /// One or two settings drawn again near where they are.
 Settings nearSettings(const SearchSpace& space, Settings settings, RandomStream& stream);

@@ -145,13 +145,26 @@ public:
             judgeHeldOut(*out, values, progress);
         } else if (m_inner.dealing) {
             judge(*out, values, progress);
-            if (!m_heldOut.empty()) tellHeldOut(*out, values, progress);
+            tellOthers(*out, values, progress);
             if (byHeldOut) out->note = "no rows are held out here, so it was found by " + m_inner.judgedBy;
         }
         chooseValue(*out, rule);
         out->settings = m_recipe.estimator;
         out->settings.fields[out->field] = out->points[out->chosen].value;
         return out;
+    }
+
+    /// Whether all values cost little more than one.
+    bool allAtOnce() const { return m_kind.predictEach && !m_recipe.logResponse; }
+
+    void tellTest(Tuning& out, Progress& progress) const {
+        if (!allAtOnce()) return;
+        std::vector<double> values;
+        for (const TuningPoint& point : out.points)
+            values.push_back(point.value);
+        const auto found = judgeRows(m_data, m_heldOut, out.field, values, progress);
+        for (std::size_t k = 0; k < values.size(); ++k)
+            out.points[k].testMse = found[k].first;
     }
 
 private:
@@ -177,12 +190,18 @@ private:
         }
     }
 
-    /// Beside what the folds say, where all values cost little more than one.
-    void tellHeldOut(Tuning& out, const std::vector<double>& values, Progress& progress) const {
-        if (!m_kind.predictEach || m_recipe.logResponse) return;
-        const auto found = judgeRows(m_data, m_heldOut, out.field, values, progress);
+    /// Beside what the folds say: of rows held out, and of the learning rows where a model more is little.
+    void tellOthers(Tuning& out, const std::vector<double>& values, Progress& progress) const {
+        if (!allAtOnce()) return;
+        if (!m_heldOut.empty()) {
+            const auto found = judgeRows(m_data, m_heldOut, out.field, values, progress);
+            for (std::size_t k = 0; k < values.size(); ++k)
+                out.points[k].heldOutMse = found[k].first;
+        }
+        if (m_kind.costly) return;
+        const auto found = judgeRows(m_data, m_data.rows, out.field, values, progress);
         for (std::size_t k = 0; k < values.size(); ++k)
-            out.points[k].heldOutMse = found[k].first;
+            out.points[k].learningMse = found[k].first;
     }
 
     void judgeHeldOut(Tuning& out, const std::vector<double>& values, Progress& progress) const {
@@ -217,7 +236,7 @@ private:
         m_data.inputs.fill(judged, inputs);
         StopOnly quiet(progress);
         // Smearing belongs to each value's own residuals, so that logarithms are learned one by one.
-        if (m_kind.predictEach && !m_recipe.logResponse) {
+        if (allAtOnce()) {
             const MatrixXd said = m_kind.predictEach(m_recipe.estimator, field, values, data, inputs, quiet);
             for (std::size_t k = 0; k < values.size(); ++k)
                 mse[k] = mseOf(judged, said.col(static_cast<Index>(k)), Link{});
@@ -330,24 +349,73 @@ std::shared_ptr<const Tuning> tuneByFolds(const Recipe& recipe, const Table& tab
     return Tuner(recipe, table, training, heldOut).run(progress);
 }
 
+std::shared_ptr<const Study> withTestErrors(std::shared_ptr<const Study> study, const PreparedRows& prepared,
+                                            std::span<const std::uint32_t> test, Threads threads,
+                                            Progress& progress) {
+    if (!study->tuning || test.empty()) return study;
+    const TrainingAgain again(study->recipe, prepared, *study, threads);
+    auto tuning = std::make_shared<Tuning>(*study->tuning);
+    Tuner(study->recipe, prepared.table, again.data(), test).tellTest(*tuning, progress);
+    auto told = std::make_shared<Study>(*study);
+    told->tuning = std::move(tuning);
+    return told;
+}
+
+TuningDrawn drawnTuning(const Study& study) {
+    const Tuning& tuning = *study.tuning;
+    const ModelKind& kind = kindOf(study.settings);
+    TuningDrawn out{.sizeName = tuning.label, .taken = tuning.chosen, .smallest = tuning.smallest};
+    const auto root = [](double mse) { return std::sqrt(mse); };
+    for (const TuningPoint& point : tuning.points) {
+        double size = point.value;
+        if (kind.sizeAt) {
+            const NamedNumber at = kind.sizeAt(*study.model, tuning.field, point.value);
+            out.sizeName = at.name;
+            size = at.value;
+        }
+        out.size.push_back(size);
+        out.folds.push_back(root(point.meanOfFoldMse));
+        const double se = std::isnan(point.standardError) ? 0 : point.standardError;
+        out.low.push_back(root(std::max(0.0, point.meanOfFoldMse - se)));
+        out.high.push_back(root(point.meanOfFoldMse + se));
+        out.learning.push_back(root(point.learningMse));
+        out.heldOut.push_back(root(point.heldOutMse));
+        out.test.push_back(root(point.testMse));
+    }
+    const TuningPoint& best = tuning.points[tuning.smallest];
+    const double limit = best.meanOfFoldMse + (std::isnan(best.standardError) ? 0 : best.standardError);
+    out.simplest = tuning.smallest;
+    for (std::size_t k = tuning.smallest; k-- > 0;)
+        if (tuning.points[k].meanOfFoldMse <= limit) out.simplest = k;
+    const auto sized = [&](std::size_t k) { return readableText(out.size[k], 4) + " " + out.sizeName; };
+    out.says = "the error by " + tuning.judgedBy + " is smallest at " + sized(out.smallest) + " (" +
+               readableText(out.folds[out.smallest], 4) + ")";
+    if (out.simplest != out.smallest)
+        out.says += ", and " + sized(out.simplest) + " come within one standard error of it";
+    if (out.taken != out.smallest && out.taken != out.simplest) out.says += "; taken are " + sized(out.taken);
+    return out;
+}
+
 ModelPart partOf(const Study& study) {
     const ModelKind& kind = kindOf(study.settings);
     if (!kind.describe) return {};
     std::vector<TunedValue> tuned;
     if (study.tuning)
         for (const TuningPoint& point : study.tuning->points)
-            tuned.push_back({point.value, point.meanOfFoldMse, point.standardError, point.heldOutMse});
+            tuned.push_back(
+                {point.value, point.meanOfFoldMse, point.standardError, point.heldOutMse, point.testMse});
     return kind.describe(*study.model, tuned);
 }
 
 std::string tuningCsv(const Tuning& tuning) {
     CsvWriter out;
-    for (const auto* name : {"value", "mean_of_fold_mse", "standard_error", "held_out_mse"})
+    for (const auto* name :
+         {"value", "mean_of_fold_mse", "standard_error", "held_out_mse", "learning_mse", "test_mse"})
         out.text(name);
     out.endRow();
     for (const TuningPoint& point : tuning.points) {
         out.number(point.value).number(point.meanOfFoldMse).number(point.standardError);
-        out.number(point.heldOutMse);
+        out.number(point.heldOutMse).number(point.learningMse).number(point.testMse);
         out.endRow();
     }
     return out.bytes();

@@ -39,8 +39,9 @@ struct TuningPoint {
     double value = 0;
     /// In the response's unit squared; NaN where no fold could say.
     double meanOfFoldMse = nan, standardError = nan;
-    /// Of rows held out, which chose nothing; NaN where it was not worked out.
-    double heldOutMse = nan;
+    /// Of the learning rows, and of rows held out and of the test, which chose nothing; NaN where it was not
+    /// worked out.
+    double learningMse = nan, heldOutMse = nan, testMse = nan;
 };
 
 /// How a field of the settings was found.
@@ -55,6 +56,24 @@ struct Tuning {
     std::string judgedBy, note;
     std::size_t folds = 0;
 };
+
+/// The errors of all values as they are drawn: roots of mean squares over the size of the model, or the value
+/// itself for kinds that do not say how large a model is.
+struct TuningDrawn {
+    std::string sizeName;
+    std::vector<double> size, folds, low, high, learning, heldOut, test;
+    /// Places: the value taken, that of the smallest error, the simplest within one standard error of it.
+    std::size_t taken = 0, smallest = 0, simplest = 0;
+    std::string says;
+};
+/// Requires a study whose setting was found.
+TuningDrawn drawnTuning(const Study& study);
+
+/// The study with the errors of test rows beside each value that was tried, where all cost little more than
+/// one. Whoever asks looks at the test. Throws Stopped.
+std::shared_ptr<const Study> withTestErrors(std::shared_ptr<const Study> study, const PreparedRows& prepared,
+                                            std::span<const std::uint32_t> test, Threads threads,
+                                            Progress& progress);
 
 /// Finds the field that the settings leave to be found: in every fold a model of each value, learned from
 /// that fold's learning rows alone, judged on the response's scale; or, where the rule says so

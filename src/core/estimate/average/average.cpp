@@ -1,7 +1,6 @@
 #include "estimate/average/average.h"
 
 #include "base/error.h"
-#include "base/random.h"
 #include "base/text.h"
 #include "estimate/model_text.h"
 #include "estimate/rows_judged.h"
@@ -57,50 +56,26 @@ FitResult learnAverage(const Settings& settings, const TrainingData& training, P
     auto model = std::make_shared<AverageModel>();
     const auto count = static_cast<Index>(kinds.size());
     MatrixXd unseen(static_cast<Index>(n), count);
-    RandomStream stream(training.seed, "fifths of an average");
-    const std::vector<std::uint32_t> order = shuffled(n, stream);
     const double steps = static_cast<double>(kinds.size()) * (folds + 1);
     double done = 0;
     for (Index k = 0; k < count; ++k) {
         const ModelKind& kind = *kinds[static_cast<std::size_t>(k)];
         const Settings own = usualOf(kind);
-        for (std::uint32_t f = 0; f < folds; ++f, ++done) {
+        const auto learned = [&](const TrainingData& rows) {
             FirmStage stage(progress, done / steps, (done + 1) / steps);
-            std::vector<std::uint32_t> places, left, rows, others;
-            for (std::uint32_t i = 0; i < n; ++i)
-                (i % folds == f ? left : places).push_back(order[i]);
-            std::sort(places.begin(), places.end());
-            std::sort(left.begin(), left.end());
-            std::vector<double> y, weights;
-            for (const auto place : places) {
-                rows.push_back(training.rows[place]);
-                y.push_back(training.y[place]);
-                if (!training.weights.empty()) weights.push_back(training.weights[place]);
-            }
-            for (const auto place : left)
-                others.push_back(training.rows[place]);
-            const TrainingData part{.inputs = training.inputs,
-                                    .rows = rows,
-                                    .y = y,
-                                    .weights = weights,
-                                    .terms = training.terms,
-                                    .notSelected = training.notSelected,
-                                    .intercept = training.intercept,
-                                    .unitsName = training.unitsName,
-                                    .seed = training.seed,
-                                    .file = training.file,
-                                    .threads = training.threads};
-            const auto learned = kind.learn(own, part, stage).model;
-            MatrixXd inputs(static_cast<Index>(others.size()),
-                            static_cast<Index>(training.inputs.inputs().size()));
-            training.inputs.fill(others, inputs);
-            const MatrixXd said = learned->predict(inputs);
-            for (std::size_t i = 0; i < left.size(); ++i)
-                unseen(static_cast<Index>(left[i]), k) = said(static_cast<Index>(i), 0);
-        }
-        FirmStage stage(progress, done / steps, (done + 1) / steps);
-        ++done;
-        model->parts.push_back(kind.learn(own, training, stage).model);
+            ++done;
+            return kind.learn(own, rows, stage).model;
+        };
+        forEachPart(
+            training, folds, folds, "fifths of an average",
+            [&](const TrainingData& others, const TrainingData& left, std::span<const std::uint32_t> places) {
+                const VectorXd said = fittedBy(*learned(others), left, progress);
+                for (std::size_t i = 0; i < places.size(); ++i)
+                    unseen(static_cast<Index>(places[i]), k) = said[static_cast<Index>(i)];
+            });
+        TrainingData all = training;
+        all.unseen = false;
+        model->parts.push_back(learned(all));
     }
     VectorXd w(static_cast<Index>(n));
     for (Index i = 0; i < w.size(); ++i) {

@@ -149,6 +149,8 @@ public:
                 }
             }
             out.loss.push_back(meanLoss());
+            m_progress.course("boosted", static_cast<double>(round + 1),
+                              shownLoss(m_options, out.loss.back()), nan);
         }
         return out;
     }

@@ -141,6 +141,14 @@ std::string courseSays(const LearningCourse::Run& run) {
            ": fewer rounds would do";
 }
 
+} // namespace
+
+double shownLoss(const BoostOptions& options, double loss) {
+    return options.loss == BoostOptions::Loss::squared ? std::sqrt(loss) : loss;
+}
+
+namespace {
+
 FitResult learnBoosted(const Settings& settings, const TrainingData& training, Progress& progress) {
     const BoostOptions options = boostOptionsOf(settings, training);
     requireTreeRows(training, options.smallestLeaf);
@@ -179,10 +187,8 @@ FitResult learnBoosted(const Settings& settings, const TrainingData& training, P
     for (std::size_t t = 0; t < model->said.loss.size(); ++t) {
         run.step.push_back(static_cast<double>(t + 1));
         const double lost = model->said.loss[t], missed = whole > 0 ? unseen.loss[t] / whole : nan;
-        const bool root = options.loss == BoostOptions::Loss::squared;
-        run.learning.push_back(root ? std::sqrt(lost) : lost);
-        run.unseen.push_back(root ? std::sqrt(missed) : missed);
-        progress.course(run.name, run.step.back(), run.learning.back(), run.unseen.back());
+        run.learning.push_back(shownLoss(options, lost));
+        run.unseen.push_back(shownLoss(options, missed));
     }
     course.says = courseSays(run);
     course.takenAt = static_cast<double>(run.step.size());

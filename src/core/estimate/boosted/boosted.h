@@ -34,8 +34,11 @@ struct Boosted {
     std::vector<double> loss{};
 };
 
+/// As it is told: a mean square by its root.
+double shownLoss(const BoostOptions& options, double loss);
+
 /// Grows trees leaf by leaf where the loss falls most, by sums of first and second derivatives in bins of the
-/// columns (Friedman 2001, Annals of Statistics 29; Chen and Guestrin 2016; Ke and others 2017, "LightGBM"
+/// columns (Friedman 2001, Annals of Statistics 29; Chen and Guestrin 2016; Ke and others 2017, NeurIPS 30,
 /// for bins and leaves). Leaves of absolute, Huber and quantile loss say medians and quantiles of what is
 /// left (Friedman 2001, algorithms 3 and 4; Huber's bound is the 0.9 quantile of the errors' sizes). Numbers
 /// have bins at quantiles of their values, factors one a level, missing values one of their own that goes to

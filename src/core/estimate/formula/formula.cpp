@@ -47,6 +47,25 @@ std::vector<std::string> namesOf(const Inputs& inputs) {
     return names;
 }
 
+/// Of the columns that formulas read; empty where no unit is known.
+std::vector<Dimension> dimensionsOf(const Inputs& inputs, const std::map<std::string, std::string>& unitOf) {
+    std::vector<Dimension> units;
+    bool any = false;
+    for (const Input& input : inputs) {
+        const auto known = unitOf.find(input.name);
+        if (input.factor) // levels are there or not
+            for (std::size_t k = 1; k < input.levels.size(); ++k)
+                units.push_back(Dimension{std::in_place});
+        else if (known == unitOf.end())
+            units.push_back(std::nullopt);
+        else
+            units.push_back(Dimension{{{known->second, 1.0}}});
+        any = any || known != unitOf.end();
+    }
+    if (!any) units.clear();
+    return units;
+}
+
 FormulaOptions formulaOptionsOf(const Settings& settings, const TrainingData& training) {
     FormulaOptions options;
     for (const std::string& name : settings.get<std::vector<std::string>>("operations")) {
@@ -158,10 +177,11 @@ std::size_t simplestGood(const std::vector<FoundFormula>& front) {
 
 std::shared_ptr<FormulaModel> searchedModel(const Settings& settings, const TrainingData& training,
                                             Progress& progress, FormulaRows& rows) {
-    const FormulaOptions options = formulaOptionsOf(settings, training);
+    FormulaOptions options = formulaOptionsOf(settings, training);
     auto model = std::make_shared<FormulaModel>();
     model->inputs = training.inputs.inputs();
     model->names = namesOf(model->inputs);
+    options.units = dimensionsOf(model->inputs, training.unitOf);
     rows = formulaRowsOf(*model, training);
     model->front = searchFormulas(rows.columns, rows.y, rows.weights, options, training.threads, progress);
     if (model->front.empty())
@@ -392,6 +412,7 @@ ModelKind formulaKind() {
                " operations and operands";
     };
     kind.costly = true;
+    kind.readsUnits = true;
     kind.learn = learnFormula;
     kind.describe = describeFormula;
     kind.read = readFormula;

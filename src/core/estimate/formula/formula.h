@@ -4,7 +4,10 @@
 
 #include <Eigen/Core>
 
+#include <cmath>
 #include <cstdint>
+#include <map>
+#include <optional>
 #include <span>
 #include <string>
 #include <vector>
@@ -53,6 +56,12 @@ Eigen::ArrayXd valuesOf(const FormulaTree& tree, const Eigen::MatrixXd& columns)
 /// What it may be where columns lie in their ranges, by interval arithmetic (Keijzer 2003, EuroGP): not
 /// defined where a logarithm, a root or a division might not be.
 ValueRange rangeOf(const FormulaTree& tree, std::span<const ValueRange> columns);
+/// Units of a column: powers of names of units ("EUR" 1, "m²" −1; none of a plain number), or not known.
+using Dimension = std::optional<std::map<std::string, double>>;
+/// Whether nothing is added to, or subtracted from, what has other units, and no exponential, sine or cosine
+/// is taken of what has any. Constants have whatever units they need, so that a factor in front makes any sum
+/// sound; what a logarithm is of changes a constant only.
+bool unitsAgree(const FormulaTree& tree, std::span<const Dimension> columns);
 /// Constants folded, and what does nothing taken away: x + 0, 1 · x, x − x, x / x, ln exp x.
 FormulaTree simplified(const FormulaTree& tree);
 /// As mathematics: "2.5 + 0.3·rate·ln(places)"; as an expression of the preparation: with * and names in
@@ -71,6 +80,8 @@ struct FormulaOptions {
     std::vector<Operation> operations{};
     std::size_t largest = 25, generations = 80, population = 120, islands = 4;
     std::uint64_t seed = 1;
+    /// One a column, or empty: none is known.
+    std::vector<Dimension> units{};
 };
 
 struct FoundFormula {
@@ -79,6 +90,8 @@ struct FoundFormula {
     /// Over folds with the constants fitted anew.
     double foldMse = 0, standardError = 0;
     std::size_t size() const { return tree.size(); }
+    double rmse() const { return std::sqrt(mse); }
+    double foldRmse() const { return std::sqrt(foldMse); }
 };
 
 /// Genetic programming on trees (Koza 1992, "Genetic programming") on islands that send each other their

@@ -168,7 +168,7 @@ private:
     /// over.
     void add(std::vector<Candidate>& to, FormulaTree tree) {
         tree = simplified(tree);
-        if (tree.size() > m_room || !rangeOf(tree, m_ranges).defined()) {
+        if (tree.size() > m_room || !sound(tree)) {
             // Something in its place, so that rounds stay as large and end.
             FormulaTree plain{leaf()};
             if (!rangeOf(plain, m_ranges).defined()) return;
@@ -178,6 +178,11 @@ private:
         double constant = 0, slope = 0;
         made.mse = scaledError(made.tree, constant, slope);
         to.push_back(std::move(made));
+    }
+
+    bool sound(const FormulaTree& tree) const {
+        return rangeOf(tree, m_ranges).defined() &&
+               (m_options.units.empty() || unitsAgree(tree, m_options.units));
     }
 
     double scaledError(const FormulaTree& tree, double& constant, double& slope) const {
@@ -224,9 +229,7 @@ private:
             const double mse = polish(whole, m_columns, m_y, m_weights, 4);
             whole = simplified(whole);
             each.polished = true;
-            if (!std::isfinite(mse) || whole.size() > m_options.largest ||
-                !rangeOf(whole, m_ranges).defined())
-                continue;
+            if (!std::isfinite(mse) || whole.size() > m_options.largest || !sound(whole)) continue;
             keepBest(m_bests, whole, mse);
             // What was learned of the constants goes on in the population.
             if (whole.size() <= m_room && mse < each.mse) each = {whole, mse, true};

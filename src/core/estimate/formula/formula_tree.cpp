@@ -47,6 +47,43 @@ double applied(Operation operation, double a, double b) {
     }
 }
 
+Dimension dimensionFrom(const FormulaTree& tree, std::size_t& at, std::span<const Dimension> columns,
+                        bool& agree) {
+    const FormulaNode& node = tree[at++];
+    if (node.operation == Operation::constant) return std::nullopt;
+    if (node.operation == Operation::column) return columns[node.column];
+    Dimension a = dimensionFrom(tree, at, columns, agree);
+    const Dimension b =
+        operandsOf(node.operation) == 2 ? dimensionFrom(tree, at, columns, agree) : Dimension{};
+    const auto raised = [&](double by) {
+        if (a)
+            for (auto& [unit, power] : *a)
+                power *= by;
+        return a;
+    };
+    switch (node.operation) {
+    case Operation::add:
+    case Operation::subtract:
+        if (a && b && *a != *b) agree = false;
+        return a ? a : b;
+    case Operation::multiply:
+    case Operation::divide:
+        if (!a || !b) return std::nullopt;
+        for (const auto& [unit, power] : *b)
+            if (((*a)[unit] += node.operation == Operation::divide ? -power : power) == 0) a->erase(unit);
+        return a;
+    case Operation::root:
+        return raised(0.5);
+    case Operation::square:
+        return raised(2);
+    case Operation::logarithm: // a unit is a constant more
+        return std::nullopt;
+    default:
+        if (a && !a->empty()) agree = false;
+        return Dimension{std::in_place};
+    }
+}
+
 ArrayXd valueFrom(const FormulaTree& tree, std::size_t& at, const MatrixXd& columns) {
     const FormulaNode& node = tree[at++];
     if (node.operation == Operation::constant) return ArrayXd::Constant(columns.rows(), node.constant);
@@ -334,6 +371,13 @@ std::size_t endOf(const FormulaTree& tree, std::size_t at) {
 ArrayXd valuesOf(const FormulaTree& tree, const MatrixXd& columns) {
     std::size_t at = 0;
     return valueFrom(tree, at, columns);
+}
+
+bool unitsAgree(const FormulaTree& tree, std::span<const Dimension> columns) {
+    std::size_t at = 0;
+    bool agree = true;
+    dimensionFrom(tree, at, columns, agree);
+    return agree;
 }
 
 ValueRange rangeOf(const FormulaTree& tree, std::span<const ValueRange> columns) {

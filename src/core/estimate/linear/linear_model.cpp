@@ -270,7 +270,7 @@ std::shared_ptr<const LearnedModel> readLinearModel(std::string_view text) {
         const json j = json::parse(text);
         auto model = std::make_shared<LinearModel>();
         model->kindName = j.at("kind").get<std::string>();
-        model->design = designFrom(j.at("design"), j.contains("serial") ? 2 : 0);
+        model->design = designFrom(j.at("design"));
         const auto columns = static_cast<Index>(model->design.columns().size());
         const auto fitOf = [&](const json& from) {
             LeastSquaresFit fit = fitFrom(from);

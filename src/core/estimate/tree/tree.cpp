@@ -470,7 +470,8 @@ ModelPart describeTree(const LearnedModel& learned, std::span<const TunedValue> 
                   {"learning_mse", steps[k].learningMse},
                   {"mean_of_fold_mse", nullptr},
                   {"standard_error", nullptr},
-                  {"held_out_mse", nullptr}};
+                  {"held_out_mse", nullptr},
+                  {"test_mse", nullptr}};
         const double end = k + 1 < steps.size() ? steps[k + 1].complexity : INFINITY;
         for (const TunedValue& value : tuned)
             if (value.value >= steps[k].complexity && value.value < end &&
@@ -478,6 +479,7 @@ ModelPart describeTree(const LearnedModel& learned, std::span<const TunedValue> 
                 line["mean_of_fold_mse"] = value.meanOfFoldMse;
                 line["standard_error"] = value.standardError;
                 if (std::isfinite(value.heldOutMse)) line["held_out_mse"] = value.heldOutMse;
+                if (std::isfinite(value.testMse)) line["test_mse"] = value.testMse;
             }
         tree["sequence"].push_back(line);
     }

@@ -24,6 +24,29 @@ Settings amountOf(const Settings& settings) {
     return amount;
 }
 
+/// Terms that do not say whether there is anything, one a term; empty when all do.
+std::vector<std::uint8_t> notWhether(const Settings& settings, const TrainingData& training) {
+    const auto& names = settings.get<std::vector<std::string>>("whether");
+    if (names.empty()) return {};
+    std::vector<std::uint8_t> out(training.terms.size(), 1);
+    for (const std::string& name : names) {
+        std::vector<std::string> known;
+        bool there = false;
+        for (std::size_t t = 0; t < training.terms.size(); ++t) {
+            known.push_back(termName(training.terms[t]));
+            if (known.back() != name) continue;
+            there = true;
+            const bool chosen = training.notSelected.empty() || training.notSelected[t] == 0;
+            if (chosen) out[t] = 0;
+        }
+        if (!there)
+            throw Error(
+                ErrorCode::badTerm, "\"" + name + "\" is named under \"whether\" and is no term of the model",
+                {.file = training.file}, "Name some of its terms: " + nameList(known, known.size()) + ".");
+    }
+    return out;
+}
+
 FitResult learnTwoParts(const Settings& settings, const TrainingData& training, Progress& progress) {
     std::vector<double> any(training.y.size());
     std::vector<std::uint32_t> rows;
@@ -47,6 +70,8 @@ FitResult learnTwoParts(const Settings& settings, const TrainingData& training, 
         ProgressStage stage(progress, 0, 0.5);
         TrainingData whether = training;
         whether.y = any;
+        const std::vector<std::uint8_t> without = notWhether(settings, training);
+        if (!without.empty()) whether.notSelected = without;
         FitResult fit = orderedKind().learn({"ordered"}, whether, stage);
         model->whether = std::dynamic_pointer_cast<const OrderedModel>(fit.model);
         outcome = fit.outcome;
@@ -221,10 +246,18 @@ ModelKind twoPartsKind() {
         choiceField("kind", "How much, where there is any", {"gamma", "inverse Gaussian", "least squares"});
     Field link = choiceField("link", "Terms say how much by", {"log", "identity"});
     amount.within = link.within = "amount";
-    kind.fields = {amount, link};
+    Field whether;
+    whether.key = "whether";
+    whether.label = "Terms that say whether there is anything (none named: all)";
+    whether.type = FieldType::texts;
+    whether.fallback = std::vector<std::string>{};
+    kind.fields = {amount, link, whether};
     kind.offers = {{"Two parts: whether anything, and how much (gamma)", {"two parts"}}};
     kind.sentence = [](const Settings& settings) {
-        return "two parts, whether by the logit and how much by " + settings.text("kind");
+        const auto& names = settings.get<std::vector<std::string>>("whether");
+        return "two parts, whether by the logit" +
+               (names.empty() ? std::string() : " of " + nameList(names)) + " and how much by " +
+               settings.text("kind");
     };
     kind.learn = learnTwoParts;
     kind.describe = describeTwoParts;
