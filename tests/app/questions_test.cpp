@@ -305,6 +305,25 @@ TEST_F(Questions, ATreeIsDrawnCutBackAndRead) {
     ASSERT_TRUE(settle());
     EXPECT_GT(picture->leaves(), before);
     this->picture("fit_tree_full");
+    // Zoomed by keys and by the wheel, moved, and back.
+    picture->setFocus();
+    const int all = picture->leafRect(0).width();
+    for (int k = 0; k < 8; ++k)
+        QTest::keyClick(picture, Qt::Key_Plus);
+    EXPECT_GT(picture->leafRect(0).width(), 3 * all);
+    for (std::size_t k = 1; k < picture->leaves(); ++k)
+        QTest::keyClick(picture, Qt::Key_Right);
+    EXPECT_TRUE(picture->rect().contains(picture->leafRect(picture->leaves() - 1).center()))
+        << "the last came into view";
+    this->picture("fit_tree_zoomed");
+    const int before0 = picture->leafRect(0).left();
+    QTest::keyClick(picture, Qt::Key_Left, Qt::ShiftModifier);
+    EXPECT_GT(picture->leafRect(0).left(), before0);
+    for (int k = 0; k < 12; ++k)
+        QTest::keyClick(picture, Qt::Key_Minus);
+    EXPECT_EQ(picture->leafRect(0).width(), all);
+    EXPECT_TRUE(find<QLabel>("treeSaid")->text().contains("error taken away by age"))
+        << ss(find<QLabel>("treeSaid")->text());
     // Another kind has no drawing.
     recipe.estimator = {};
     session().change(recipe);

@@ -612,9 +612,9 @@ TEST(Deliveries, AreToldTogether) {
     two.outside = {.rows = 20, .withIntervals = 20, .inside = 10, .errors = 1, .squares = 180};
     EXPECT_EQ(deliveriesText({one}), "") << "one says it itself";
     const std::string says = deliveriesText({one, two});
-    for (const char* part :
-         {"2 deliveries so far, 200 rows", "root mean squared error is 2,", "where 2 was",
-          "90 % lie in their 90 % intervals", "rows outside were off by 1.61 times the others", "was right"})
+    for (const char* part : {"2 deliveries so far, 200 rows", "root mean squared error is 2.000,",
+                             "where 2.000 was", "90.0 % lie in their 90.0 % intervals",
+                             "rows outside were off by 1.62 times the others", "was right"})
         EXPECT_NE(says.find(part), std::string::npos) << part << " in " << says;
     two.outside.squares = 80; // 2 of them all
     EXPECT_NE(deliveriesText({one, two}).find("cried wolf"), std::string::npos);

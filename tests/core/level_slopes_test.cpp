@@ -327,7 +327,7 @@ TEST(LevelSlopes, AnEvaluationPredictsAsOneTriangle) {
     recipe.setAside = SetAside{.share = 0.1, .seed = 3};
     const auto prepared = prepareRows(recipe, rows, {2}, quietly());
     const auto evidence =
-        evaluate(recipe, rows, *prepared, {.threads = {2}, .checks = ChecksWanted::all}, quietly());
+        evaluate(recipe, rows, *prepared, {.threads = {2}, .checks = ChecksWanted::none}, quietly());
     const LinearModel& model = *evidence.study->linear();
     ASSERT_GT(model.fit.factor.levels(), 1300);
     const BoundDesign bound(model.design, rows.learning.table, {});

@@ -211,8 +211,7 @@ void addCalibration(CheckPicture& picture, const CheckRequest& request) {
     PlotFrame::Content& beside = picture.beside;
     const auto calibration = calibrationOf(*request.evidence);
     if (!calibration) {
-        picture.says =
-            QObject::tr("Fewer than twenty rows the model did not learn from: hold some out, or deal folds.");
+        picture.says = QObject::tr("fewer than 20 unseen rows");
         return;
     }
     const QString unit = request.unit.isEmpty() ? QString() : ", " + request.unit;
@@ -248,7 +247,8 @@ void addCalibration(CheckPicture& picture, const CheckRequest& request) {
     beside.marks.push_back(std::move(means));
     const QString says = qs(calibration->says);
     beside.summary = says.left(1).toUpper() + says.mid(1) + ".";
-    if (picture.says.isEmpty()) picture.says = beside.summary;
+    if (picture.says.isEmpty())
+        picture.says = QObject::tr("%1 of %2 parts off").arg(calibration->off).arg(calibration->parts.size());
 }
 
 } // namespace

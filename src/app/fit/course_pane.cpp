@@ -121,7 +121,7 @@ void CoursePane::showTuning(const TuningDrawn& drawn) {
     content.bands.push_back(std::move(band));
     const auto mark = [&](const QString& name, std::size_t k, theme::Mark sign) {
         const double y = std::isfinite(drawn.folds[k]) ? drawn.folds[k] : drawn.heldOut[k];
-        content.marks.push_back({.name = name.arg(qs(readableText(drawn.size[k], 4))),
+        content.marks.push_back({.name = name.arg(qs(shortText(drawn.size[k]))),
                                  .mark = sign,
                                  .x = {drawn.size[k]},
                                  .y = {y},

@@ -3,6 +3,7 @@
 #include "app/fit/tree_picture.h"
 #include "app/parts.h"
 #include "base/text.h"
+#include "estimate/tree/tree_gain.h"
 #include "study/tune.h"
 #include "workspace/text.h"
 
@@ -20,6 +21,7 @@ TreePane::TreePane(Session& session, QWidget* parent) : QWidget(parent), m_sessi
     auto* head = new QHBoxLayout;
     m_said = plainLabel({}, "hint");
     m_said->setObjectName("treeSaid");
+    m_said->setWordWrap(true);
     head->addWidget(m_said, 1);
     const auto link = [&](const QString& text, const char* name, const QString& tip, auto act) {
         auto* button = linkButton(text, this);
@@ -76,7 +78,11 @@ void TreePane::refresh() {
     QString said = qs(plural(m_picture->leaves(), "leaf", "leaves")) +
                    tr(" of %1").arg(qs(countText(view->sequence.front().leaves)));
     if (evidence->study->tuning) said += tr(", cut back by %1").arg(qs(evidence->study->tuning->judgedBy));
+    if (const std::string gain = gainText(*view->model); !gain.empty()) said += "; " + qs(gain);
     m_said->setText(said);
+    m_said->setToolTip(tr(
+        "By the tree's own questions, which favours columns with many values; what it loses when a column is "
+        "shuffled stands in the table."));
 }
 
 } // namespace oxgoad

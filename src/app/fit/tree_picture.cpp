@@ -11,6 +11,7 @@
 #include <QMouseEvent>
 #include <QPainter>
 #include <QToolTip>
+#include <QWheelEvent>
 #include <algorithm>
 #include <cmath>
 
@@ -41,6 +42,7 @@ void TreePicture::show(std::shared_ptr<const TreeView> view) {
     if (other) {
         m_leaf = 0;
         m_step = 0;
+        m_zoom = 1, m_pan = 0;
         for (std::size_t k = 0; k < m_view->sequence.size(); ++k)
             if (m_view->sequence[k].complexity <= m_view->model->complexity()) m_step = k;
     }
@@ -62,6 +64,11 @@ std::size_t TreePicture::leaves() const {
     return m_leaves.size();
 }
 
+QRect TreePicture::leafRect(std::size_t leaf) const {
+    const Place& place = m_places[m_leaves[leaf]];
+    return QRectF(place.left, m_below.top(), place.right - place.left, m_below.height()).toRect();
+}
+
 double TreePicture::said(const TreeNode& node) const {
     return m_view->study->rule.toResponseScale(node.mean);
 }
@@ -81,9 +88,10 @@ void TreePicture::layOut() {
     // Rows along the width; no leaf is too narrow to be pointed at.
     for (std::size_t t = 0; t < m_places.size(); ++t)
         if (!m_places[t].node.asks()) m_leaves.push_back(t);
-    const double least = std::min(leastLeaf, wide / static_cast<double>(m_leaves.size()));
-    const double rest = wide - least * static_cast<double>(m_leaves.size());
-    double x = treeLeft;
+    const double whole = wide * m_zoom;
+    const double least = std::min(leastLeaf, whole / static_cast<double>(m_leaves.size()));
+    const double rest = whole - least * static_cast<double>(m_leaves.size());
+    double x = treeLeft - m_pan * (whole - wide);
     for (const std::size_t t : m_leaves) {
         m_places[t].left = x;
         x += least +
@@ -165,6 +173,31 @@ void TreePicture::choose(std::size_t leaf) {
     update();
 }
 
+void TreePicture::zoomBy(double factor, double x) {
+    if (!m_view) return;
+    constexpr double most = 50;
+    const double wide = m_above.width(), before = wide * m_zoom;
+    const double at = (x - treeLeft + m_pan * (before - wide)) / before;
+    m_zoom = std::clamp(m_zoom * factor, 1.0, most);
+    const double out = wide * m_zoom - wide;
+    m_pan = out > 0 ? std::clamp((at * wide * m_zoom - (x - treeLeft)) / out, 0.0, 1.0) : 0;
+    layOut();
+}
+
+void TreePicture::panBy(double share) {
+    const double out = m_above.width() * (m_zoom - 1);
+    if (!m_view || !(out > 0)) return;
+    m_pan = std::clamp(m_pan + share * m_above.width() / out, 0.0, 1.0);
+    layOut();
+}
+
+void TreePicture::showLeaf() {
+    const Place& place = m_places[m_leaves[m_leaf]];
+    const double middle = (place.left + place.right) / 2;
+    if (middle < m_above.left() || middle > m_above.right())
+        panBy((middle - m_above.center().x()) / m_above.width());
+}
+
 double TreePicture::yOf(double value) const {
     return m_below.bottom() - (value - m_low) / (m_high - m_low) * m_below.height();
 }
@@ -242,6 +275,8 @@ void TreePicture::drawLeaves(QPainter& painter) const {
     painter.drawText(QRectF(treeLeft, m_below.top() - 18, 400, 15), Qt::AlignLeft,
                      m_view->response + (m_view->unit.isEmpty() ? QString() : ", " + m_view->unit) +
                          tr(" of learning rows, and the mean of each leaf"));
+    painter.save();
+    painter.setClipRect(QRectF(m_above.left(), 0, m_above.width(), height()));
     // Rows where they lie, spread over their leaf's width in their order.
     std::vector<std::size_t> seen(m_places.size());
     const QPixmap mark = theme::mark(theme::Mark::learning, theme::learning, devicePixelRatioF());
@@ -289,6 +324,7 @@ void TreePicture::drawLeaves(QPainter& painter) const {
         painter.setBrush(Qt::NoBrush);
         painter.drawEllipse(QPointF((place.left + place.right) / 2, yOf(m_view->rowActual)), 7, 7);
     }
+    painter.restore();
 }
 
 void TreePicture::drawLine(QPainter& painter) const {
@@ -318,9 +354,12 @@ void TreePicture::paintEvent(QPaintEvent*) {
     painter.setFont(theme::font(theme::smallSize));
     painter.drawText(QPointF(treeLeft, treeTop - 8),
                      tr("%1 along the width; the taller a band, the more error its question takes away; drag "
-                        "the line to cut back")
+                        "the line to cut back; the wheel, + and − zoom")
                          .arg(qs(plural(m_places[0].node.rows, "learning row", "learning rows"))));
+    painter.save();
+    painter.setClipRect(QRectF(m_above.left(), 0, m_above.width(), height()));
     drawBands(painter);
+    painter.restore();
     drawLeaves(painter);
     drawLine(painter);
     painter.setPen(theme::heldOut);
@@ -345,6 +384,7 @@ void TreePicture::setStep(std::size_t step, bool rests) {
 }
 
 std::size_t TreePicture::placeAt(const QPointF& at) const {
+    if (at.x() < m_above.left() || at.x() >= m_above.right()) return m_places.size();
     for (std::size_t t = 0; t < m_places.size(); ++t) {
         const Place& place = m_places[t];
         const double bottom = place.node.asks() ? place.bottom : m_below.bottom();
@@ -412,8 +452,23 @@ void TreePicture::mouseReleaseEvent(QMouseEvent*) {
     setStep(m_step, true);
 }
 
+void TreePicture::wheelEvent(QWheelEvent* event) {
+    const QPoint turned = event->angleDelta();
+    const bool moves = (event->modifiers() & Qt::ShiftModifier) || turned.x() != 0;
+    constexpr double notch = 120;
+    if (moves)
+        panBy(-0.2 * (turned.x() != 0 ? turned.x() : turned.y()) / notch);
+    else
+        zoomBy(std::pow(1.25, turned.y() / notch), event->position().x());
+    event->accept();
+}
+
 void TreePicture::keyPressEvent(QKeyEvent* event) {
     if (!m_view) return QWidget::keyPressEvent(event);
+    const auto middle = [this] {
+        const Place& place = m_places[m_leaves[m_leaf]];
+        return std::clamp((place.left + place.right) / 2, m_above.left(), m_above.right());
+    };
     const std::size_t last = m_view->sequence.size() - 1;
     switch (event->key()) {
     case Qt::Key_Up:
@@ -424,12 +479,19 @@ void TreePicture::keyPressEvent(QKeyEvent* event) {
         return setStep(last, true);
     case Qt::Key_End:
         return setStep(0, true);
+    case Qt::Key_Plus:
+    case Qt::Key_Equal:
+        return zoomBy(1.25, middle());
+    case Qt::Key_Minus:
+        return zoomBy(0.8, middle());
     case Qt::Key_Left:
     case Qt::Key_Right:
+        if (event->modifiers() & Qt::ShiftModifier) return panBy(event->key() == Qt::Key_Right ? 0.2 : -0.2);
         m_ofRow = false;
-        return choose(event->key() == Qt::Key_Right ? std::min(m_leaves.size() - 1, m_leaf + 1)
-                      : m_leaf == 0                 ? 0
-                                                    : m_leaf - 1);
+        choose(event->key() == Qt::Key_Right ? std::min(m_leaves.size() - 1, m_leaf + 1)
+               : m_leaf == 0                 ? 0
+                                             : m_leaf - 1);
+        return showLeaf();
     default:
         QWidget::keyPressEvent(event);
     }

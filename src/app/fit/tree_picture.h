@@ -11,7 +11,8 @@
 namespace oxgoad {
 
 /// Keys: up and down cut back by one step more or less, Home to the root, End to the full tree; left and
-/// right go from leaf to leaf, whose way is lit and said.
+/// right go from leaf to leaf, whose way is lit and said; + and − make the width larger and smaller, with
+/// Shift left and right move along it. The wheel does the same, with Shift it moves.
 class TreePicture : public QWidget {
     Q_OBJECT
 public:
@@ -24,6 +25,8 @@ public:
     /// The sentence below the drawing.
     QString sentence() const { return m_sentence; }
     std::size_t leaves() const;
+    /// Where a leaf lies, out of view too.
+    QRect leafRect(std::size_t leaf) const;
 
 signals:
     /// The line moved to a step, and whether it rests now.
@@ -36,6 +39,7 @@ protected:
     void mousePressEvent(QMouseEvent* event) override;
     void mouseMoveEvent(QMouseEvent* event) override;
     void mouseReleaseEvent(QMouseEvent* event) override;
+    void wheelEvent(QWheelEvent* event) override;
     void keyPressEvent(QKeyEvent* event) override;
     void focusInEvent(QFocusEvent* event) override;
     void focusOutEvent(QFocusEvent* event) override;
@@ -48,6 +52,11 @@ private:
     void layOut();
     void setStep(std::size_t step, bool rests);
     void choose(std::size_t leaf);
+    /// So many times larger, what lies at x staying there.
+    void zoomBy(double factor, double x);
+    /// By a share of what is in view.
+    void panBy(double share);
+    void showLeaf();
     double yOf(double value) const;
     double lineAt(std::size_t step) const;
     std::size_t stepAt(double y) const;
@@ -68,6 +77,9 @@ private:
     std::size_t m_leaf = 0;
     bool m_ofRow = true;
     QRectF m_above, m_below;
+    /// How many times wider than the view all rows are, and the share of what is out of sight that lies on
+    /// the left.
+    double m_zoom = 1, m_pan = 0;
     double m_low = 0, m_high = 1;
     bool m_dragging = false;
     double m_dragged = 0;

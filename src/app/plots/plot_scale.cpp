@@ -49,6 +49,14 @@ private:
 /// the value itself.
 class LogTicker : public QCPAxisTicker {
     QVector<double> createTickVector(double, const QCPRange& range) override {
+        // No nearer to each other than there is room for their labels.
+        const double apart = 0.95 * range.size() / std::max(1, tickCount());
+        QVector<double> ticks;
+        for (const double tick : allTicks(range))
+            if (ticks.isEmpty() || tick - ticks.back() >= apart) ticks << tick;
+        return ticks;
+    }
+    static QVector<double> allTicks(const QCPRange& range) {
         QVector<double> ticks;
         const double decades = range.size();
         if (decades > 2.2) {

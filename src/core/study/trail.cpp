@@ -108,6 +108,9 @@ void Trail::updateNotes(int number, const Recipe& recipe) {
         fit.recipe.chosen = recipe.chosen;
         fit.recipe.units = recipe.units;
         fit.recipe.roles = recipe.roles;
+        fit.recipe.handRows = recipe.handRows;
+        fit.recipe.clearance = recipe.clearance;
+        fit.recipe.deliveries = recipe.deliveries;
     }
 }
 

@@ -387,7 +387,7 @@ TuningDrawn drawnTuning(const Study& study) {
     out.simplest = tuning.smallest;
     for (std::size_t k = tuning.smallest; k-- > 0;)
         if (tuning.points[k].meanOfFoldMse <= limit) out.simplest = k;
-    const auto sized = [&](std::size_t k) { return readableText(out.size[k], 4) + " " + out.sizeName; };
+    const auto sized = [&](std::size_t k) { return shortText(out.size[k]) + " " + out.sizeName; };
     out.says = "the error by " + tuning.judgedBy + " is smallest at " + sized(out.smallest) + " (" +
                readableText(out.folds[out.smallest], 4) + ")";
     if (out.simplest != out.smallest)

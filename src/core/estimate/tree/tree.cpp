@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "estimate/model_text.h"
 #include "estimate/rows_judged.h"
+#include "estimate/tree/tree_gain.h"
 #include "table/fields.h"
 
 #include <algorithm>
@@ -483,14 +484,41 @@ ModelPart describeTree(const LearnedModel& learned, std::span<const TunedValue> 
             }
         tree["sequence"].push_back(line);
     }
-    part.json = tree.dump(-1, ' ', false, json::error_handler_t::replace);
     part.file = "nodes.csv";
     part.header = {"node", "parent", "column", "below", "levels", "rows", "mean", "mse"};
     part.text = treeText(model, nodes);
+    tree["gain"] = json::array();
+    for (const auto& [column, share] : gainShares(model))
+        tree["gain"].push_back({{"column", column}, {"share", share}});
+    part.json = tree.dump(-1, ' ', false, json::error_handler_t::replace);
+    if (const std::string gain = gainText(model); !gain.empty())
+        part.text += gain + " (columns with many values are favoured)\n";
     return part;
 }
 
 } // namespace
+
+std::vector<std::pair<std::string, double>> gainShares(const TreeModel& model) {
+    const std::vector<TreeNode> nodes = model.cutBack();
+    const double root = nodes[0].mse * nodes[0].weight;
+    std::vector<std::pair<std::string, double>> shares;
+    for (const Input& input : model.inputs())
+        shares.emplace_back(input.name, 0.0);
+    for (const TreeNode& node : nodes)
+        if (node.asks()) shares[static_cast<std::size_t>(node.input)].second += node.gain / root;
+    std::erase_if(shares, [](const auto& each) { return !(each.second > 0); });
+    std::stable_sort(shares.begin(), shares.end(),
+                     [](const auto& a, const auto& b) { return a.second > b.second; });
+    return shares;
+}
+
+std::string gainText(const TreeModel& model) {
+    std::string text;
+    for (const auto& [column, share] : gainShares(model))
+        text += (text.empty() ? "error taken away by " : ", ") + column + " " + readableText(100 * share, 2) +
+                " %";
+    return text;
+}
 
 ModelKind treeKind() {
     ModelKind kind{.can = {.weights = WeightUse::accepted,
