@@ -97,7 +97,7 @@ void scoresAMillion(benchmark::State& state) {
             [&] {
                 const Evidence scored =
                     evaluate(set.recipe, set.rows, *prepared,
-                             {.checks = ChecksWanted::none, .study = set.evidence.study}, quietly());
+                             {.study = set.evidence.study, .checks = ChecksWanted::none}, quietly());
                 benchmark::DoNotOptimize(scored.forecast->lower.data());
             },
             1);
@@ -117,7 +117,7 @@ void fullReach(benchmark::State& state) {
         const double ranges = seconds(
             [&] {
                 benchmark::DoNotOptimize(evaluate(set.recipe, set.rows, *set.prepared,
-                                                  {.checks = ChecksWanted::none, .study = set.evidence.study},
+                                                  {.study = set.evidence.study, .checks = ChecksWanted::none},
                                                   quietly())
                                              .forecast->reach.data());
             },

@@ -377,11 +377,16 @@ TEST_P(HandedOnForms, ScoreInAnIndependentRuntimeOfGraphs) {
                 given[program.sources[s].name].push_back(
                     std::isnan(row.numbers[s]) ? nlohmann::json(nullptr) : nlohmann::json(row.numbers[s]));
         }
-    replaceFile(folder.path() / "model.onnx", onnxOf(program));
+    std::string graph;
+    if (const std::string refused = errorOf([&] { graph = onnxOf(program); }); !refused.empty()) {
+        EXPECT_NE(refused.find("no operator in this format"), std::string::npos) << refused;
+        return;
+    }
+    replaceFile(folder.path() / "model.onnx", graph);
     replaceFile(folder.path() / "given.json", given.dump());
     int code = 0;
     const std::string said = outputOf("node " OXGOAD_SUPPORT "/run_onnx.js " + folder.path().string() +
-                                          "/model.onnx " + folder.path().string() + "/given.json 2>&1",
+                                          "/model.onnx " + folder.path().string() + "/given.json 2>/dev/null",
                                       code);
     ASSERT_EQ(code, 0) << said.substr(0, 500);
     const nlohmann::json out = nlohmann::json::parse(said);

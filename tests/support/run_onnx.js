@@ -4,7 +4,7 @@ const fs = require('fs');
 const runtime = require(process.env.OXGOAD_ONNX_RUNTIME + '/onnxruntime-node');
 const [model, rowsFile] = process.argv.slice(2);
 (async () => {
-  const session = await runtime.InferenceSession.create(model);
+  const session = await runtime.InferenceSession.create(model, {logSeverityLevel: 3});
   const rows = JSON.parse(fs.readFileSync(rowsFile, 'utf8'));
   const feeds = {};
   for (const name of session.inputNames) {

@@ -1,6 +1,7 @@
 #include "base/file.h"
 
 #include "base/error.h"
+#include "base/file_target.h"
 
 #include <atomic>
 #include <cerrno>
@@ -148,27 +149,32 @@ ByteBuffer readBytes(const fs::path& path, Threads threads) {
     return bytes;
 }
 
-AtomicFile::AtomicFile(fs::path target) : m_target(std::move(target)) {
+fs::path writableTarget(const fs::path& asked) {
+    fs::path target = asked;
     std::error_code failure;
-    if (fs::is_symlink(m_target, failure)) {
-        const fs::path real = fs::weakly_canonical(m_target, failure);
+    if (fs::is_symlink(target, failure)) {
+        const fs::path real = fs::weakly_canonical(target, failure);
         if (failure || real.empty())
             throw Error(ErrorCode::cannotWrite, "this is a link that leads nowhere: " + failure.message(),
-                        {.file = m_target.string()}, "Choose another name, or take the link away.");
-        m_target = real;
+                        {.file = target.string()}, "Choose another name, or take the link away.");
+        target = real;
     }
     const auto refuse = [&](const std::string& what, const std::string& remedy) {
-        throw Error(ErrorCode::cannotWrite, what, {.file = m_target.string()}, remedy);
+        throw Error(ErrorCode::cannotWrite, what, {.file = target.string()}, remedy);
     };
-    const auto old = fs::status(m_target, failure);
+    const auto old = fs::status(target, failure);
     if (fs::is_directory(old))
         refuse("this is a folder, so no file of that name can be written", "Choose a file name.");
     if (fs::exists(old)) {
         if (!fs::is_regular_file(old)) refuse("this is not a regular file", "Choose another file name.");
         constexpr auto anybody = fs::perms::owner_write | fs::perms::group_write | fs::perms::others_write;
-        if ((old.permissions() & anybody) == fs::perms::none || ::access(m_target.c_str(), W_OK) != 0)
+        if ((old.permissions() & anybody) == fs::perms::none || ::access(target.c_str(), W_OK) != 0)
             refuse("the file is write-protected", "Choose another name, or take the protection away first.");
     }
+    return target;
+}
+
+AtomicFile::AtomicFile(fs::path target) : m_target(writableTarget(target)) {
     removeLeftovers(m_target);
     static std::atomic<unsigned> count{0};
     constexpr int attempts = 100;

@@ -715,7 +715,10 @@ private:
     void sayFormula(const FormulaModel& model) {
         const std::vector<Said> columns = numbersAndLevels();
         std::size_t at = 0;
-        middle(keep("what the formula says", defined(formulaFrom(model.tree(), at, columns))));
+        Said value = formulaFrom(model.tree(), at, columns);
+        for (const Said& input : m_values) // a row that lacks what the formula passes over has none either
+            value = whereThere(input, value);
+        middle(keep("what the formula says", defined(value)));
         boundByErrors();
     }
 

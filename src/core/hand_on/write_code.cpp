@@ -464,7 +464,9 @@ std::string cOf(const Program& program, const TestRows& tests) {
         out += std::string(program.steps[k].value->isText ? "    const char *v" : "    const double v") +
                std::to_string(k) + " = " + writtenIn(in, *program.steps[k].value) + "; /* " +
                plainWords(program.steps[k].says) + " */\n";
-    for (std::size_t k = 0; k < program.steps.size(); ++k) // what only reach asks for
+    for (std::size_t k = 0; k < program.sources.size(); ++k) // what only reach asks for
+        out += "    (void)c" + std::to_string(k) + ";\n";
+    for (std::size_t k = 0; k < program.steps.size(); ++k)
         out += "    (void)v" + std::to_string(k) + ";\n";
     const auto output = [&](const Said& said) {
         return program.noIntervals.empty() ? writtenIn(in, *said) : in.missing;

@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/file.h"
+#include "base/file_target.h"
 #include "base/not_a_number.h"
 #include "base/text.h"
 #include "check/influence.h"
@@ -238,10 +239,18 @@ void writeFiles(const fs::path& folder, const NamedFiles& files) {
         throw Error(ErrorCode::cannotWrite, "nothing can be written into this folder: " + failure.message(),
                     {.file = folder.string()}, "Choose another folder.");
     try {
+        std::vector<fs::path> targets;
+        for (const auto& [name, bytes] : files)
+            targets.push_back(writableTarget(folder / name));
         for (const auto& [name, bytes] : files)
             replaceFile(stage / name, name.ends_with(".txt") ? harmless(bytes, true) : bytes);
-        for (const auto& [name, bytes] : files)
-            fs::rename(stage / name, folder / name);
+        for (std::size_t k = 0; k < files.size(); ++k) {
+            const auto& [name, bytes] = files[k];
+            if (targets[k] == folder / name)
+                fs::rename(stage / name, targets[k]);
+            else // a link, which may lead to another disk
+                replaceFile(targets[k], readFile(stage / name));
+        }
     } catch (const fs::filesystem_error& error) {
         fs::remove_all(stage, failure);
         throw Error(ErrorCode::cannotWrite, "cannot be written: " + error.code().message(),
