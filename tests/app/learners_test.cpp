@@ -195,7 +195,7 @@ TEST_F(Learners, TheirSettingsAreTypedAndReadAloud) {
         << ss(sentence(*network));
     retype(layers, "10; x");
     EXPECT_FALSE(fits(*network)) << ss(sentence(*network));
-    EXPECT_TRUE(sentence(*network).contains("x")) << "what is wrong is said: " << ss(sentence(*network));
+    EXPECT_TRUE(sentence(*network).contains("layers")) << "what is wrong is said: " << ss(sentence(*network));
     retype(layers, "");
     EXPECT_FALSE(layers->text().isEmpty()) << "nothing typed changes nothing";
     layers->clear();
@@ -207,7 +207,13 @@ TEST_F(Learners, TheirSettingsAreTypedAndReadAloud) {
     EXPECT_EQ(formula->settings().get<std::vector<std::string>>("operations"),
               (std::vector<std::string>{"+", "*", "sqrt"}));
     EXPECT_TRUE(fits(*formula)) << ss(sentence(*formula));
-    for (const char* kind : {"forest", "boosted", "average", "autoregressive errors", "two parts"}) {
+    const auto boosted = opened("boosted");
+    retype(boosted->findChild<QLineEdit*>("field_rising"), "places; occupancy");
+    EXPECT_EQ(boosted->settings().get<std::vector<std::string>>("rising"),
+              (std::vector<std::string>{"places", "occupancy"}));
+    // Every kind has its dialog, from what it usually is to what can be fitted.
+    for (const ModelKind& each : modelKinds()) {
+        const char* kind = each.name.c_str();
         const auto dialog = opened(kind);
         EXPECT_TRUE(fits(*dialog)) << kind << ": " << ss(sentence(*dialog));
         checkSettings(dialog->settings());

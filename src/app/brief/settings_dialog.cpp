@@ -105,7 +105,8 @@ QWidget* SettingsDialog::editorFor(const Field& field) {
         return box;
     }
     if (field.type == FieldType::sought) return soughtEditor(field, now);
-    if (field.type == FieldType::numbers || field.type == FieldType::texts || field.type == FieldType::pairs)
+    if (field.type == FieldType::numbers || field.type == FieldType::texts ||
+        field.type == FieldType::columns || field.type == FieldType::pairs)
         return listEditor(field, now);
     auto* box = new NumberBox(this);
     box->setDecimals(field.type == FieldType::whole ? 0 : 6);
@@ -183,7 +184,7 @@ QWidget* SettingsDialog::listEditor(const Field& field, const FieldValue& now) {
                              const std::string text = ss(line->text());
                              if (type == FieldType::numbers) return numbersFrom(text);
                              const auto parts = partsOf(text);
-                             if (type == FieldType::texts) return parts;
+                             if (type == FieldType::texts || type == FieldType::columns) return parts;
                              TextPairs pairs;
                              for (const std::string& part : parts) {
                                  const auto at = part.rfind('=');

@@ -80,7 +80,8 @@ void checkValue(const std::string& owner, const Field& field, const FieldValue& 
                                                      std::get<std::string>(value)) == field.choices.end())
         refuse(of + " is \"" + std::get<std::string>(value) + "\"",
                "Known are " + nameList(field.choices, 20) + ".");
-    if (field.type == FieldType::columns && std::get<std::vector<std::string>>(value).empty())
+    const bool asUsual = field.fallback && *field.fallback == value;
+    if (field.type == FieldType::columns && std::get<std::vector<std::string>>(value).empty() && !asUsual)
         refuse(of + " names no column", "Choose at least one.");
     if (field.type == FieldType::column && std::get<std::string>(value).empty() && !field.fallback)
         refuse(of + " names no column", "Choose one.");
