@@ -7,6 +7,7 @@
 #include "estimate/ordered/ordered.h"
 
 #include <QCheckBox>
+#include <QComboBox>
 #include <QDialogButtonBox>
 #include <QLineEdit>
 #include <QListWidget>
@@ -161,6 +162,59 @@ TEST_F(Learners, StopKeepsTheBestOfATraining) {
     const auto* network = dynamic_cast<const NetworkModel*>(session().evidence()->study->model.get());
     ASSERT_NE(network, nullptr);
     EXPECT_NE(session().evidence()->study->outcome.why.find("stopped after pass"), std::string::npos);
+}
+
+TEST_F(Learners, EachIsComparedWithTheStraightModelOnBothDemos) {
+    struct Demo {
+        const char *file, *response;
+        std::vector<std::string> columns;
+        bool logs;
+    };
+    for (const Demo& each :
+         {Demo{"/depot_months.csv", "revenue", {"places", "occupancy", "list_rate", "contract"}, false},
+          Demo{"/trailer_quotes.csv", "price", {"age", "length", "condition", "make"}, true}}) {
+        SCOPED_TRACE(each.file);
+        openFile(demo + each.file);
+        Recipe recipe = session().draft();
+        recipe.estimator = {};
+        recipe.response = each.response;
+        recipe.terms.clear();
+        for (const std::string& column : each.columns)
+            recipe.terms.push_back(plainTerm(column));
+        recipe.logResponse = each.logs;
+        recipe.judge = FoldPlan{.folds = 5};
+        recipe.checks["hangs on the seed"] = {.off = true};
+        session().change(recipe);
+        ASSERT_TRUE(settle());
+        const int straight = session().current();
+        for (const Settings& settings :
+             {Settings{"forest", {{"trees", 12.0}}},
+              Settings{"boosted", {{"rounds", 20.0}, {"rate", 0.2}, {"leaves", 8.0}}},
+              Settings{"network", {{"passes", 25.0}, {"restarts", 1.0}}},
+              Settings{"formula", {{"generations", 4.0}, {"population", 30.0}, {"largest", 11.0}}}}) {
+            Recipe next = session().draft();
+            next.estimator = settings;
+            session().change(next);
+            ASSERT_TRUE(settle() || settle() || settle())
+                << settings.kind; // checks of 3,000 rows take their time
+            const auto evidence = session().evidence();
+            ASSERT_TRUE(evidence && evidence->folds) << settings.kind;
+            EXPECT_TRUE(std::isfinite(evidence->folds->rmse)) << settings.kind;
+            // Explained as all kinds are: what it loses without a column, the shape along it, one row.
+            ASSERT_EQ(evidence->inputs.size(), each.columns.size()) << settings.kind;
+            for (const InputEvidence& input : evidence->inputs)
+                EXPECT_TRUE(std::isfinite(input.importance)) << settings.kind << " " << input.name;
+        }
+        station(5);
+        auto* table = find<GridView>("compare");
+        ASSERT_TRUE(QTest::qWaitFor([&] { return table->model()->rowCount() > 0; }, 10000));
+        auto* left = find<QComboBox>("leftFit");
+        for (int k = 0; k < left->count(); ++k)
+            if (left->itemText(k).startsWith(QString::number(straight) + " ")) left->setCurrentIndex(k);
+        ASSERT_TRUE(settle());
+        EXPECT_GT(table->model()->rowCount(), 3);
+        picture(each.logs ? "compare_trailers" : "compare_depots");
+    }
 }
 
 TEST_F(Learners, TheirSettingsAreTypedAndReadAloud) {
