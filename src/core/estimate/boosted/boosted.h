@@ -16,7 +16,7 @@ struct BoostOptions {
     std::size_t rounds = 300, leaves = 31, deepest = 100, smallestLeaf = 20;
     /// What of each tree is taken.
     double rate = 0.05;
-    /// Added to the second derivatives of a leaf (Chen and Guestrin 2016, "XGBoost", eq. 5).
+    /// Added to the second derivatives of a leaf (Chen and Guestrin 2016, KDD, eq. 5).
     double leafPenalty = 0;
     /// Of the rows and of the columns, drawn for each tree.
     double rowShare = 1, columnShare = 1;
